@@ -1,0 +1,210 @@
+// mtrail: headless what the window does. See docs/user-guide.md, "Without a window".
+#include <unistd.h>
+
+#include <atomic>
+#include <csignal>
+#include <cstdio>
+#include <fstream>
+#include <functional>
+#include <iostream>
+#include <thread>
+
+#include <CLI/CLI.hpp>
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "judge/finding.h"
+#include "measure/interrupts.h"
+#include "share/tables.h"
+#include "trail/reading.h"
+#include "trail/recording.h"
+
+namespace {
+
+using namespace mt;
+constexpr int kDone = 0, kCannot = 2;
+
+int fail(const Problem& problem) {
+    std::cerr << "mtrail: " << problem.text() << "\n";
+    return kCannot;
+}
+
+Progress* interrupted = nullptr;  // set while a pass runs, for SIGINT
+
+struct Opened {
+    std::shared_ptr<const Recording> recording;
+    std::shared_ptr<const Trail> trail;
+};
+
+Result<Opened> open_and_read(const std::string& input) {
+    auto recording = open_recording(input);
+    if (!recording) return tl::make_unexpected(recording.error());
+    Progress progress;
+    interrupted = &progress;
+    std::signal(SIGINT, [](int) { if (interrupted != nullptr) interrupted->cancel(); });
+    std::atomic<bool> done{false};
+    std::thread reporter;
+    if (::isatty(STDERR_FILENO) != 0)
+        reporter = std::thread([&] {
+            while (!done) {
+                std::this_thread::sleep_for(std::chrono::milliseconds(100));
+                if (progress.share() > 0) std::fprintf(stderr, "\rdecoding %3.0f %%", progress.share() * 100);
+            }
+            std::fprintf(stderr, "\r              \r");
+        });
+    auto trail = read_trail(**recording, progress);
+    done = true;
+    if (reporter.joinable()) reporter.join();
+    std::signal(SIGINT, SIG_DFL);
+    interrupted = nullptr;
+    if (!trail) return tl::make_unexpected(trail.error());
+    if ((*trail)->cancelled) return failure("interrupted", input, "run it again to the end");
+    return Opened{*recording, *trail};
+}
+
+// Runs `write` on the named file, or on standard output for "-" and "".
+int write_to(const std::string& file, const std::function<void(std::ostream&)>& write) {
+    if (file.empty() || file == "-") {
+        write(std::cout);
+        std::cout.flush();
+        return std::cout ? kDone : fail({"cannot write to standard output", "", ""});
+    }
+    std::ofstream out(file, std::ios::binary);
+    if (!out) return fail({"cannot write", file, "check the folder and the permissions"});
+    write(out);
+    out.close();
+    return out ? kDone : fail({"cannot write all of it", file, "is the disk full?"});
+}
+
+struct Options {
+    std::string input, output, of;
+    bool csv = false, json = false, replace = false;
+    std::optional<double> from_ns, to_ns;
+    std::optional<Time> from() const { return from_ns ? std::optional(Time::from_ns(*from_ns)) : std::nullopt; }
+    std::optional<Time> to() const { return to_ns ? std::optional(Time::from_ns(*to_ns)) : std::nullopt; }
+};
+
+int run_read(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    Progress progress;
+    if (auto saved = save_recording(*opened->recording, o.output, o.replace, progress); !saved) return fail(saved.error());
+    std::cerr << summary_text(*opened->recording, *opened->trail) << "saved as " << o.output << "\n";
+    return kDone;
+}
+
+int run_summary(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    return write_to(o.output, [&](std::ostream& out) {
+        if (o.json) out << summary_json(*opened->recording, *opened->trail).dump(2) << "\n";
+        else out << summary_text(*opened->recording, *opened->trail);
+    });
+}
+
+int run_packets(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    return write_to(o.output, [&](std::ostream& out) { write_packets_csv(*opened->recording, *opened->trail, o.from(), o.to(), out); });
+}
+
+int run_events(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    return write_to(o.output, [&](std::ostream& out) { write_events_csv(*opened->recording, *opened->trail, o.from(), o.to(), out); });
+}
+
+void print_stats(const std::vector<InterruptRow>& rows, std::ostream& out) {
+    const auto cell = [](const std::optional<Time>& t) { return t ? duration_text(*t) : std::string("-"); };
+    const auto pad = [](const std::string& s, std::size_t n) {
+        std::size_t shown = 0;
+        for (const char c : s) shown += (static_cast<unsigned char>(c) & 0xC0) != 0x80 ? 1 : 0;
+        return (shown < n ? std::string(n - shown, ' ') : std::string()) + s;
+    };
+    out << "  no  name                         count  left out      least       mean   greatest  period mean      share\n";
+    for (const auto& r : rows) {
+        std::string name = r.name.substr(0, 24);
+        out << pad(std::to_string(r.number), 4) << "  " << name << std::string(24 - name.size(), ' ') << pad(count_text(r.count), 10) << pad(count_text(r.left_out), 10)
+            << pad(cell(r.least), 11) << pad(cell(r.mean), 11) << pad(cell(r.greatest), 11) << pad(cell(r.period_mean), 13) << pad(share_text(r.share), 11) << "\n";
+    }
+}
+
+int run_stats(const Options& o) {
+    if (o.of != "interrupts") return fail({"--of " + o.of + " needs a recording that tells of " + o.of, o.input, "an ITM stream tells of interrupts: use --of interrupts"});
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    const auto rows = interrupt_rows(*opened->trail);
+    return write_to(o.output, [&](std::ostream& out) {
+        if (o.json) out << stats_json(rows).dump(2) << "\n";
+        else if (o.csv) write_stats_csv(rows, out);
+        else print_stats(rows, out);
+    });
+}
+
+int run_instances(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    std::string known;
+    for (const auto& core : opened->trail->cores)
+        for (const auto& lane : core.lanes) {
+            if (lane.name() == o.of || std::to_string(lane.number()) == o.of)
+                return write_to(o.output, [&](std::ostream& out) { write_instances_csv(lane, out); });
+            known += (known.empty() ? "" : ", ") + lane.name();
+        }
+    return fail({"nothing named '" + o.of + "' ran", o.input, known.empty() ? "no exception is in this recording" : "these did: " + known});
+}
+
+int run_find(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    const auto findings = find_all(*opened->recording, *opened->trail);
+    return write_to(o.output, [&](std::ostream& out) {
+        if (o.json) out << findings_json(findings).dump(2) << "\n";
+        else out << findings_text(findings);
+    });
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    CLI::App app{"mtrail: decodes trace recordings and finds timing anomalies, without a window", "mtrail"};
+    app.set_version_flag("--version", "mtrail 0.1.0");
+    app.require_subcommand(1);
+    Options o;
+    std::function<int(const Options&)> run;
+    const auto command = [&](const char* name, const char* does, int (*what)(const Options&)) {
+        CLI::App* c = app.add_subcommand(name, does);
+        c->add_option("INPUT", o.input, "a *.target.toml or a *.mtrail folder")->required();
+        c->callback([&run, what] { run = what; });
+        return c;
+    };
+    const auto output = [&](CLI::App* c) { c->add_option("-o,--output", o.output, "file to write; - for standard output"); return c; };
+    const auto times = [&](CLI::App* c) {
+        c->add_option("--from", o.from_ns, "first time, in ns from the start");
+        c->add_option("--to", o.to_ns, "last time, in ns from the start");
+        c->add_flag("--csv", o.csv, "as CSV (the only form)");
+        return c;
+    };
+    CLI::App* read = command("read", "decode, rebuild, and save a recording folder", run_read);
+    read->add_option("-o,--output", o.output, "the *.mtrail folder to write")->required();
+    read->add_flag("--replace", o.replace, "replace a recording that is there");
+    output(command("summary", "streams, packets by kind, time span, gaps, bad bytes, doubts", run_summary))->add_flag("--json", o.json, "as JSON");
+    times(output(command("packets", "every packet: offset, time, kind, detail", run_packets)));
+    times(output(command("events", "every event in time order", run_events)));
+    CLI::App* stats = output(command("stats", "measures, one row per activity", run_stats));
+    stats->add_option("--of", o.of, "interrupts")->required()->check(CLI::IsMember({"interrupts", "tasks", "functions", "locks", "marks"}));
+    stats->add_flag("--csv", o.csv, "as CSV");
+    stats->add_flag("--json", o.json, "as JSON");
+    CLI::App* instances = output(command("instances", "one row per instance of an activity", run_instances));
+    instances->add_option("--of", o.of, "name or number of the interrupt")->required();
+    instances->add_flag("--csv", o.csv, "as CSV (the only form)");
+    output(command("find", "findings, worst first", run_find))->add_flag("--json", o.json, "as JSON");
+    try {
+        app.parse(argc, argv);
+    } catch (const CLI::ParseError& e) {
+        if (e.get_exit_code() == 0) return app.exit(e);
+        std::cerr << "mtrail: " << e.what() << ": try mtrail --help\n";
+        return kCannot;
+    }
+    return run(o);
+}

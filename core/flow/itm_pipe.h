@@ -1,0 +1,39 @@
+// Raw bytes of one ITM stream to timed packets: formatter frames, packets, timestamps.
+#pragma once
+
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "flow/local_time.h"
+#include "wire/itm.h"
+#include "wire/tpiu.h"
+
+namespace mt {
+
+/// Copyable: a copy taken between two calls of `feed` is a checkpoint from which the same packets come
+/// out again. One thread at a time.
+class ItmPipe {
+  public:
+    ItmPipe(std::optional<TpiuDeframer> deframer, ItmDecoder::Start start, Clock clock, unsigned prescaler)
+        : deframer_(std::move(deframer)), decoder_(start), time_(clock, prescaler) {}
+
+    /// Takes raw bytes that follow those before; appends what is dated by now to `out`.
+    void feed(std::span<const std::uint8_t> raw, std::vector<TimedPacket>& out);
+    void finish(std::vector<TimedPacket>& out);
+    /// Only takes the formatter frames apart: appends the source's bytes to `out`. REQUIRES: frames.
+    /// A pipe used so must not be fed afterwards.
+    void unframe(std::span<const std::uint8_t> raw, std::vector<std::uint8_t>& out);
+
+    const LocalTime& time() const { return time_; }
+    const TpiuCounts* formatter() const { return deframer_ ? &deframer_->counts() : nullptr; }
+    /// Bytes of the unframed stream so far.
+    std::uint64_t unframed() const { return decoder_.position(); }
+
+  private:
+    std::optional<TpiuDeframer> deframer_;
+    ItmDecoder decoder_;
+    LocalTime time_;
+};
+
+}  // namespace mt

@@ -1,0 +1,131 @@
+#include "flow/local_time.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace mt {
+namespace {
+constexpr std::uint64_t kLowBits = (1u << 26) - 1;
+constexpr std::int64_t kMostTicks = std::int64_t{1} << 56;  // far past any recording; keeps products in range
+}
+
+void LocalTime::emit(const TimedPacket& packet, std::vector<TimedPacket>& out) {
+    if (!holding_) {
+        out.push_back(packet);
+        return;
+    }
+    held_.push_back(packet);
+    if (held_.size() >= kMostHeld) {
+        ++unknown_lengths_;
+        release(0, out);
+    }
+}
+
+// Ends holding: what was held moves later by the time that the gap swallowed.
+void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out) {
+    if (!holding_) return;
+    holding_ = false;
+    ticks_ += shift_ticks;
+    const Time shift = clock_.at(shift_ticks * static_cast<std::int64_t>(prescaler_));
+    bool past_gap = false;
+    for (TimedPacket& held : held_) {
+        // The damage itself spans from the last time before it to the first after it.
+        if (past_gap) held.earliest += shift;
+        past_gap = past_gap || held.packet.kind == ItmKind::damage;
+        held.latest += shift;
+        out.push_back(held);
+    }
+    held_.clear();
+}
+
+void LocalTime::date_pending(Time earliest, Time latest, std::vector<TimedPacket>& out) {
+    for (const ItmPacket& p : pending_) {
+        // Where bytes are missing nothing is exact.
+        emit({p, p.kind == ItmKind::damage || p.kind == ItmKind::overflow ? std::min(earliest, now()) : earliest, latest}, out);
+    }
+    pending_.clear();
+}
+
+void LocalTime::global(const ItmPacket& packet, std::vector<TimedPacket>& out) {
+    if (packet.kind != ItmKind::global_time_1) return;
+    if ((packet.number & 1) != 0) ++clock_changes_;
+    if (!have_global_) {
+        have_global_ = true;
+        global_first_ = global_last_ = packet.value;
+        global_first_ticks_ = global_last_ticks_ = ticks_;
+        global_seen_ = 1;
+        return;
+    }
+    const double rate = global_rate();
+    // Whole turns of the low 26 bits that passed unseen show in the local time, if that is whole.
+    std::uint64_t step = (packet.value - global_last_) & kLowBits;
+    const std::int64_t passed = (ticks_ - global_last_ticks_) * static_cast<std::int64_t>(prescaler_);
+    if (rate > 0) {
+        const double expected = static_cast<double>(passed) * rate;
+        const double turns = std::round((expected - static_cast<double>(step)) / static_cast<double>(kLowBits + 1));
+        if (turns > 0 && turns < 1e9) step += static_cast<std::uint64_t>(turns) * (kLowBits + 1);
+    }
+    if (holding_ && rate > 0) {
+        const double missing = static_cast<double>(step) / rate - static_cast<double>(passed);
+        const auto shift = static_cast<std::int64_t>(std::max(0.0, missing) / prescaler_);
+        ++restored_lengths_;
+        release(std::min(shift, kMostTicks - ticks_), out);
+    }
+    global_last_ += step;
+    global_last_ticks_ = ticks_;
+    ++global_seen_;
+}
+
+double LocalTime::global_rate() const {
+    if (global_seen_ < 2 || global_last_ticks_ <= global_first_ticks_) return 0;
+    const double rate = static_cast<double>(global_last_ - global_first_) /
+                        (static_cast<double>(global_last_ticks_ - global_first_ticks_) * prescaler_);
+    return std::fabs(rate - 1) < 0.02 ? 1.0 : rate;  // the same clock, read at slightly different moments
+}
+
+void LocalTime::feed(const std::vector<ItmPacket>& packets, std::vector<TimedPacket>& out) {
+    for (const ItmPacket& p : packets) {
+        if (p.kind == ItmKind::local_time_1 || p.kind == ItmKind::local_time_2) {
+            const Time before = now();
+            ticks_ = std::min(ticks_ + static_cast<std::int64_t>(p.value), kMostTicks);
+            ++timestamps_;
+            const Time after = now();
+            // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
+            const bool synchronous = p.kind == ItmKind::local_time_2 || (p.number & 3) == 0;
+            date_pending(synchronous ? after : before, after, out);
+            emit({p, after, after}, out);
+            continue;
+        }
+        global(p, out);
+        if (p.kind == ItmKind::damage) {
+            if (holding_) {
+                ++unknown_lengths_;
+                release(0, out);
+            }
+            date_pending(now(), now(), out);
+            if (p.offset != 0 || ticks_ != 0) {
+                if (global_rate() > 0) {
+                    holding_ = true;
+                } else {
+                    ++unknown_lengths_;
+                }
+            }
+        }
+        pending_.push_back(p);
+        if (pending_.size() >= kMostPending) {
+            undated_ += pending_.size();
+            date_pending(now(), now(), out);
+        }
+    }
+}
+
+void LocalTime::finish(std::vector<TimedPacket>& out) {
+    for (const ItmPacket& p : pending_) undated_ += itm_is_event(p.kind) && p.kind != ItmKind::damage ? 1 : 0;
+    date_pending(now(), now(), out);
+    if (holding_) {
+        ++unknown_lengths_;
+        release(0, out);
+    }
+}
+
+}  // namespace mt

@@ -1,0 +1,68 @@
+// Local timestamps of an ITM stream turned into bounded times for the packets before them.
+// Armv7-M ARM D4.2.4 (local timestamps), D4.2.5 (global timestamps).
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "base/time.h"
+#include "wire/itm.h"
+
+namespace mt {
+
+/// A packet and when what it tells of happened: after `earliest`, not after `latest`; both equal when
+/// the timestamp is synchronous. `latest` never decreases along a stream.
+struct TimedPacket {
+    ItmPacket packet;
+    Time earliest, latest;
+};
+
+/// Sums up local timestamps. A timestamp dates all packets since the one before it. Copyable: a copy
+/// is a checkpoint. One thread at a time.
+///
+/// After damage, timestamps are missing, so the sum runs behind. If global timestamps stood before and
+/// stand after, their difference restores the lost time (packets are held back until then, at most
+/// kMostHeld); otherwise the length of the gap stays unknown, and `unknown_lengths` counts it.
+class LocalTime {
+  public:
+    static constexpr std::size_t kMostPending = 1 << 16, kMostHeld = 1 << 17;
+
+    /// `prescaler`: core cycles per tick (TPIU/ITM_TCR.TSPrescale); `clock`: the core's.
+    LocalTime(Clock clock, unsigned prescaler) : clock_(clock), prescaler_(prescaler) {}
+
+    void feed(const std::vector<ItmPacket>& packets, std::vector<TimedPacket>& out);
+    /// The end of the stream: dates what still waits with the last known time.
+    void finish(std::vector<TimedPacket>& out);
+
+    std::int64_t ticks() const { return ticks_; }
+    std::uint64_t timestamps() const { return timestamps_; }
+    /// Packets that had to be let go without a timestamp behind them.
+    std::uint64_t undated() const { return undated_; }
+    std::uint64_t unknown_lengths() const { return unknown_lengths_; }
+    std::uint64_t restored_lengths() const { return restored_lengths_; }
+    std::uint64_t clock_changes() const { return clock_changes_; }
+    /// Global timestamp counts per core cycle as the timestamps say so far; 0 while unknown.
+    double global_rate() const;
+
+  private:
+    void date_pending(Time earliest, Time latest, std::vector<TimedPacket>& out);
+    void emit(const TimedPacket& packet, std::vector<TimedPacket>& out);
+    void release(std::int64_t shift_ticks, std::vector<TimedPacket>& out);
+    void global(const ItmPacket& packet, std::vector<TimedPacket>& out);
+    Time now() const { return clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_)); }
+
+    Clock clock_;
+    unsigned prescaler_;
+    std::int64_t ticks_ = 0;
+    std::vector<ItmPacket> pending_;
+    std::vector<TimedPacket> held_;
+    bool holding_ = false;
+    std::int64_t held_from_ticks_ = 0;
+    std::uint64_t timestamps_ = 0, undated_ = 0, unknown_lengths_ = 0, restored_lengths_ = 0, clock_changes_ = 0;
+    // Global time: the low 26 bits unwrapped into a running count, from the first on.
+    bool have_global_ = false;
+    std::uint64_t global_first_ = 0, global_last_ = 0, global_seen_ = 0;
+    std::int64_t global_first_ticks_ = 0, global_last_ticks_ = 0;
+};
+
+}  // namespace mt

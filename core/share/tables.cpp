@@ -1,0 +1,252 @@
+#include "share/tables.h"
+
+#include <memory>
+#include <ostream>
+
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "trail/packet_block.h"
+
+namespace mt {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) : std::string(); }
+Json json_ns(Time t) { return static_cast<double>(t.ps) / 1e3; }
+Json json_ns(const std::optional<Time>& t) { return t ? json_ns(*t) : Json(nullptr); }
+
+// Walks the packets of one stream block by block.
+class StreamWalk {
+  public:
+    StreamWalk(const Recording& recording, const Trail& trail, std::size_t stream, std::optional<Time> from)
+        : recording_(recording), trail_(trail), stream_(stream) {
+        const StreamTrail& s = trail.streams[stream];
+        next_block_ = from && s.checkpoints.size() > 0 ? block_of_time(s, *from) : 0;
+        load();
+    }
+    bool done() const { return done_; }
+    std::size_t stream() const { return stream_; }
+    const TimedPacket& packet() const { return block_.packets[at_]; }
+    void next() {
+        if (++at_ >= block_.packets.size()) load();
+    }
+
+  private:
+    void load() {
+        at_ = 0;
+        do {
+            if (next_block_ >= trail_.streams[stream_].checkpoints.size()) {
+                done_ = true;
+                return;
+            }
+            block_ = decode_block(recording_, trail_, stream_, next_block_++);
+        } while (block_.packets.empty());
+    }
+    const Recording& recording_;
+    const Trail& trail_;
+    std::size_t stream_, next_block_ = 0, at_ = 0;
+    PacketBlock block_;
+    bool done_ = false;
+};
+
+template <class Row>
+void each_packet(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, const Progress* progress, Row row) {
+    std::vector<std::unique_ptr<StreamWalk>> walks;
+    for (std::size_t i = 0; i < trail.streams.size(); ++i) walks.push_back(std::make_unique<StreamWalk>(recording, trail, i, from));
+    for (std::uint64_t n = 0;; ++n) {
+        StreamWalk* first = nullptr;
+        for (const auto& w : walks)
+            if (!w->done() && (first == nullptr || w->packet().latest < first->packet().latest)) first = w.get();
+        if (first == nullptr || (to && first->packet().latest > *to)) return;
+        if (n % 4096 == 0 && progress != nullptr && progress->cancelled()) return;
+        if (!from || first->packet().latest >= *from) row(first->stream(), first->packet());
+        first->next();
+    }
+}
+
+}  // namespace
+
+std::string csv_field(const std::string& text) {
+    if (text.find_first_of(",\"\r\n") == std::string::npos) return text;
+    std::string quoted = "\"";
+    for (const char c : text) {
+        if (c == '"') quoted += '"';
+        quoted += c;
+    }
+    return quoted + "\"";
+}
+
+void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out) {
+    out << "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,response_min,response_mean,response_max,share\n";
+    for (const auto& r : rows) {
+        out << csv_field(r.name) << ',' << r.number << ',' << r.count << ',' << r.left_out << ',' << ns_text(r.total) << ',' << ns_text(r.own);
+        for (const auto& t : {r.least, r.mean, r.greatest, r.deviation, r.p95, r.p99, r.period_least, r.period_mean, r.period_greatest}) out << ',' << optional_ns(t);
+        char share[32];
+        std::snprintf(share, sizeof share, "%.9f", r.share);
+        out << ",,,," << share << '\n';
+    }
+}
+
+Json stats_json(const std::vector<InterruptRow>& rows) {
+    Json all = Json::array();
+    for (const auto& r : rows) {
+        Json j;
+        j["name"] = r.name;
+        j["number"] = r.number;
+        j["core"] = r.core_name;
+        j["count"] = r.count;
+        j["left_out"] = r.left_out;
+        j["total"] = json_ns(r.total);
+        j["own"] = json_ns(r.own);
+        j["min"] = json_ns(r.least);
+        j["mean"] = json_ns(r.mean);
+        j["max"] = json_ns(r.greatest);
+        j["stddev"] = json_ns(r.deviation);
+        j["p95"] = json_ns(r.p95);
+        j["p99"] = json_ns(r.p99);
+        j["own_min"] = json_ns(r.own_least);
+        j["own_mean"] = json_ns(r.own_mean);
+        j["own_max"] = json_ns(r.own_greatest);
+        j["period_min"] = json_ns(r.period_least);
+        j["period_mean"] = json_ns(r.period_mean);
+        j["period_max"] = json_ns(r.period_greatest);
+        for (const auto key : {"response_min", "response_mean", "response_max"}) j[key] = nullptr;
+        j["share"] = r.share;
+        j["deepest_nest"] = r.deepest;
+        j["bounded"] = r.bounded;
+        j["widest_bound"] = json_ns(r.widest_bound);
+        all.push_back(std::move(j));
+    }
+    return all;
+}
+
+void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Progress* progress) {
+    out << "index,begin_ns,end_ns,duration_ns,own_ns,depth,left_out,begin_earliest_ns,end_earliest_ns,tail_chained,offset\n";
+    for (std::size_t i = 0; i < lane.size(); ++i) {
+        if (i % 4096 == 0 && progress != nullptr && progress->cancelled()) return;
+        const ExceptionInstance x = lane.instance(i);
+        const char* left_out = x.whole() ? "" : (x.flags & ExceptionInstance::kCutBegin) == 0 ? "end not seen" : (x.flags & ExceptionInstance::kCutEnd) == 0 ? "begin not seen" : "begin and end not seen";
+        out << i << ',' << ns_text(x.begin) << ',' << ns_text(x.end) << ',' << ns_text(x.end - x.begin) << ',' << ns_text(x.own) << ',' << int{x.depth} << ','
+            << left_out << ',' << ns_text(x.begin - x.begin_slack) << ',' << ns_text(x.end - x.end_slack) << ','
+            << ((x.flags & ExceptionInstance::kTailChained) != 0 ? 1 : 0) << ',' << x.offset << '\n';
+    }
+}
+
+void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out, const Progress* progress) {
+    const bool several = trail.streams.size() > 1;
+    out << (several ? "offset,time_ns,kind,detail,core\n" : "offset,time_ns,kind,detail\n");
+    each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
+        out << p.packet.offset << ',' << ns_text(p.latest) << ',' << itm_kind_name(p.packet.kind) << ',' << csv_field(itm_detail(p.packet));
+        if (several) out << ',' << csv_field(trail.streams[stream].core);
+        out << '\n';
+    });
+}
+
+void write_events_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out, const Progress* progress) {
+    out << "time_ns,core,kind,name,number,value,offset\n";
+    each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
+        if (!itm_is_event(p.packet.kind)) return;
+        const EventText t = event_text(recording, stream, p.packet);
+        out << ns_text(p.latest) << ',' << csv_field(trail.streams[stream].core) << ',' << t.kind << ',' << csv_field(t.name) << ',' << t.number << ',' << t.value << ','
+            << p.packet.offset << '\n';
+    });
+}
+
+Json summary_json(const Recording& recording, const Trail& trail) {
+    Json j;
+    j["title"] = recording.title;
+    j["input"] = recording.input;
+    j["origin_ns"] = 0.0;  // local timestamps count from zero at the first byte
+    j["span_ns"] = json_ns(trail.end);
+    j["complete"] = trail.complete;
+    j["instructions"] = 0;
+    j["streams"] = Json::array();
+    for (std::size_t i = 0; i < trail.streams.size(); ++i) {
+        const StreamTrail& s = trail.streams[i];
+        Json t;
+        t["file"] = s.file;
+        t["core"] = s.core;
+        t["protocol"] = "itm";
+        t["raw_bytes"] = s.raw_bytes;
+        t["bytes"] = s.bytes;
+        t["bad_bytes"] = s.bad_bytes;
+        t["events"] = s.events;
+        Json kinds;
+        for (std::size_t k = 0; k < kItmKinds; ++k)
+            if (s.counts[k] > 0) kinds[std::string(itm_kind_name(static_cast<ItmKind>(k)))] = s.counts[k];
+        t["packets"] = kinds;
+        if (s.formatter) {
+            Json f;
+            f["frames"] = s.formatter->frames;
+            f["full_syncs"] = s.formatter->full_syncs;
+            f["half_syncs"] = s.formatter->half_syncs;
+            f["id_changes"] = s.formatter->id_changes;
+            f["delayed_id_changes"] = s.formatter->delayed_id_changes;
+            f["lost_bytes"] = s.formatter->lost_bytes;
+            Json ids;
+            for (std::size_t id = 0; id < 128; ++id)
+                if (s.formatter->bytes_of_id[id] > 0) ids[std::to_string(id)] = s.formatter->bytes_of_id[id];
+            f["bytes_of_id"] = ids;
+            t["formatter"] = f;
+        }
+        j["streams"].push_back(std::move(t));
+    }
+    std::uint64_t overflows = 0;
+    for (std::size_t i = 0; i < trail.gaps.size(); ++i) overflows += trail.gaps[i].kind == GapKind::overflow ? 1 : 0;
+    j["gaps"] = {{"count", trail.gaps.size()}, {"overflows", overflows}, {"damaged", trail.gaps.size() - overflows}, {"time_ns", json_ns(trail.gap_time())}};
+    j["doubts"] = Json::array();
+    for (const auto& d : trail.doubts) j["doubts"].push_back({{"what", d.text}, {"advice", d.advice}});
+    j["timings"] = {{"decode_s", trail.decode_seconds}};
+    return j;
+}
+
+std::string summary_text(const Recording& recording, const Trail& trail) {
+    std::string out = recording.title + "\n  " + duration_text(trail.end) + " recorded" + (trail.complete ? "" : " (decoding was stopped early)") + "\n";
+    for (const auto& s : trail.streams) {
+        out += "  core " + s.core + ", itm, " + bytes_text(s.raw_bytes) + ": " + count_text(s.packets) + " packets, " + count_text(s.events) + " events, " +
+               (s.bad_bytes == 0 ? std::string("no bad bytes") : bytes_text(s.bad_bytes) + " bad") + "\n";
+        for (std::size_t k = 0; k < kItmKinds; ++k)
+            if (s.counts[k] > 0) {
+                std::string name(itm_kind_name(static_cast<ItmKind>(k)));
+                out += "    " + name + std::string(16 - std::min<std::size_t>(name.size(), 15), ' ') + count_text(s.counts[k]) + "\n";
+            }
+    }
+    out += trail.gaps.empty() ? "  whole: no gaps\n" : "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gap_time()) + " not known\n";
+    for (const auto& d : trail.doubts) out += "  doubt: " + d.text + " " + d.advice + "\n";
+    return out;
+}
+
+Json findings_json(const std::vector<Finding>& findings) {
+    Json all = Json::array();
+    for (const auto& f : findings) {
+        Json j;
+        j["kind"] = finding_kind_name(f.kind);
+        j["severity"] = f.severity;
+        j["title"] = f.title;
+        j["cause"] = f.cause;
+        j["begin_ns"] = json_ns(f.begin);
+        j["end_ns"] = json_ns(f.end);
+        j["activities"] = f.activities;
+        j["core"] = f.core;
+        j["alike"] = f.alike;
+        j["evidence"] = Json::array();
+        for (const auto& e : f.evidence) j["evidence"].push_back({{"time_ns", json_ns(e.time)}, {"what", e.what}});
+        all.push_back(std::move(j));
+    }
+    return all;
+}
+
+std::string findings_text(const std::vector<Finding>& findings) {
+    if (findings.empty()) return "Nothing unusual found.\n";
+    std::string out;
+    std::size_t n = 0;
+    for (const auto& f : findings) {
+        out += std::to_string(++n) + ". " + f.title + "\n   " + f.cause + "\n   at " + moment_text(f.begin) + ", core " + f.core +
+               (f.alike > 1 ? ", the worst of " + count_text(f.alike) : std::string()) + "\n";
+    }
+    return out;
+}
+
+}  // namespace mt

@@ -1,0 +1,41 @@
+// Tables as CSV and JSON: what the command line prints and the window saves. Times in nanoseconds
+// with three decimals (docs/user-guide.md, "Tables for other programs").
+#pragma once
+
+#include <iosfwd>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nlohmann/json_fwd.hpp>
+
+#include "base/progress.h"
+#include "base/problem.h"
+#include "judge/finding.h"
+#include "measure/interrupts.h"
+#include "trail/recording.h"
+#include "trail/trail.h"
+
+namespace mt {
+
+/// The field as CSV needs it (RFC 4180): quoted if it holds a comma, a quote or a line break.
+std::string csv_field(const std::string& text);
+
+/// `stats --csv`: the columns that docs/formats/tables.md lists.
+void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out);
+nlohmann::ordered_json stats_json(const std::vector<InterruptRow>& rows);
+/// `instances --csv`: one row per instance, whole or cut.
+void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Progress* progress = nullptr);
+/// `packets --csv` between two times (either may be left out), in stream order; several streams are
+/// merged by time.
+void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out,
+                       const Progress* progress = nullptr);
+void write_events_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out,
+                      const Progress* progress = nullptr);
+nlohmann::ordered_json summary_json(const Recording& recording, const Trail& trail);
+/// The same for people, a few lines.
+std::string summary_text(const Recording& recording, const Trail& trail);
+nlohmann::ordered_json findings_json(const std::vector<Finding>& findings);
+std::string findings_text(const std::vector<Finding>& findings);
+
+}  // namespace mt

@@ -1,0 +1,61 @@
+#include "target/exception_names.h"
+
+#include <array>
+#include <cctype>
+#include <string_view>
+
+#include <pugixml.hpp>
+
+namespace mt {
+
+std::string architectural_exception_name(unsigned number) {
+    constexpr std::array<std::string_view, 16> names = {"thread mode", "Reset", "NMI", "HardFault", "MemManage", "BusFault", "UsageFault", "SecureFault",
+                                                        "", "", "", "SVCall", "DebugMonitor", "", "PendSV", "SysTick"};
+    if (number < 16) return names[number].empty() ? "exception " + std::to_string(number) : std::string(names[number]);
+    return "interrupt " + std::to_string(number - 16);
+}
+
+Result<SvdNames> read_svd(const std::string& path) {
+    pugi::xml_document document;
+    const auto outcome = document.load_file(path.c_str());
+    if (!outcome) return failure(std::string("cannot read the SVD file: ") + outcome.description(), path, "correct 'svd' in the target file");
+    const auto device = document.child("device");
+    if (!device) return failure("not a CMSIS-SVD file: it has no <device>", path, "correct 'svd' in the target file");
+    SvdNames found;
+    found.priority_bits = device.child("cpu").child("nvicPrioBits").text().as_uint(0);
+    for (const auto peripheral : device.child("peripherals").children("peripheral")) {
+        for (const auto interrupt : peripheral.children("interrupt")) {
+            const unsigned value = interrupt.child("value").text().as_uint(9999);
+            const std::string name = interrupt.child("name").text().as_string();
+            if (value < 496 && !name.empty()) found.names.emplace(16 + value, name);
+        }
+    }
+    return found;
+}
+
+std::map<unsigned, std::string> exception_names(const Image* image, const SvdNames* svd) {
+    std::map<unsigned, std::string> names;
+    if (svd != nullptr) names = svd->names;
+    if (image == nullptr) return names;
+    const auto table = image->vector_table();
+    if (!table) return names;
+    std::map<std::uint32_t, unsigned> served;
+    std::map<unsigned, std::uint32_t> handlers;
+    for (unsigned n = 1; n < 512; ++n) {
+        const auto word = image->word_at(*table + 4 * n);
+        if (!word) break;
+        if (*word == 0) continue;
+        // Behind the table's end other things follow: what is no odd address of code ends it.
+        if ((*word & 1) == 0 || !image->is_code(*word & ~1u)) { if (n >= 16) break; continue; }
+        handlers[n] = *word & ~1u;
+        ++served[*word & ~1u];
+    }
+    for (const auto& [n, handler] : handlers) {
+        const Symbol* symbol = image->function_at(handler);
+        if (n < 16 || symbol == nullptr || symbol->address != handler || names.count(n) != 0) continue;
+        names[n] = served[handler] == 1 ? symbol->name : architectural_exception_name(n) + " (" + symbol->name + ")";
+    }
+    return names;
+}
+
+}  // namespace mt

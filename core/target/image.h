@@ -1,0 +1,62 @@
+// The program image: what an ELF file says about code, symbols, source lines and the vector table.
+// System V ABI (ELF), Arm ABI for ELF (IHI 0044), DWARF 2 to 5 through elfutils.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/problem.h"
+
+namespace mt {
+
+struct Symbol {
+    std::uint64_t address = 0;
+    std::uint64_t size = 0;  ///< 0 if the file does not say
+    std::string name;        ///< demangled
+    bool function = false;
+};
+
+struct SourceLine {
+    std::string file;
+    int line = 0;
+};
+
+/// Immutable after opening. All members may be called from any thread; `line_at` takes a lock.
+class Image {
+  public:
+    enum class Machine : std::uint8_t { arm, riscv, other };
+
+    /// Opens an ELF file. A hostile or damaged file gives a Problem or fewer symbols, never a crash.
+    static Result<std::shared_ptr<const Image>> open(const std::string& path);
+    ~Image();
+
+    const std::string& path() const;
+    Machine machine() const;
+    std::string_view machine_name() const;
+    /// Ascending by address; functions and data objects.
+    const std::vector<Symbol>& symbols() const;
+    /// The function that holds `address` (bit 0 is ignored on Arm), or nullptr.
+    const Symbol* function_at(std::uint64_t address) const;
+    const Symbol* symbol_named(std::string_view name) const;
+    /// Source file and line of an instruction from DWARF; nullopt where there is none.
+    std::optional<SourceLine> line_at(std::uint64_t address) const;
+    /// The 32-bit little-endian word at an address that the file loads.
+    std::optional<std::uint32_t> word_at(std::uint64_t address) const;
+    /// True if code is loaded at `address`.
+    bool is_code(std::uint64_t address) const;
+    /// Where the Arm M-profile vector table most likely stands: at the start of a loaded section, a
+    /// stack top followed by odd addresses of code (Armv7-M B1.5.3). nullopt if nothing looks like one.
+    std::optional<std::uint64_t> vector_table() const;
+
+  private:
+    Image();
+    struct Parts;
+    std::unique_ptr<Parts> parts_;
+};
+
+}  // namespace mt

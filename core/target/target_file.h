@@ -1,0 +1,74 @@
+// The target file: which cores there are and how each stream of trace bytes is to be read.
+// The format is described in docs/formats/target-file.md. Plain data once read; any thread may use it.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/problem.h"
+
+namespace mt {
+
+enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf };
+enum class Framing : std::uint8_t { none, tpiu };
+
+struct CoreSpec {
+    std::string name;
+    std::string isa;
+    std::uint64_t clock_hz = 0;
+    std::string image;  ///< path as it can be opened; empty if none
+    std::string svd;    ///< path as it can be opened; empty if none
+    std::optional<unsigned> priority_bits;
+};
+
+struct StreamSpec {
+    std::string file;  ///< path as it can be opened; empty until one is given
+    Protocol protocol = Protocol::itm;
+    Framing framing = Framing::none;
+    std::uint8_t trace_id = 0;  ///< with Framing::tpiu
+    std::string core;
+    unsigned timestamp_prescaler = 1;  ///< core cycles per local timestamp tick: 1, 4, 16 or 64
+    std::uint64_t swo_baud = 0;        ///< bits per second of the line; 0 if not stated
+    unsigned line = 0;                 ///< where the table stands in the target file
+};
+
+struct WatchSpec {
+    unsigned comparator = 0;
+    std::string symbol;
+    std::optional<std::uint64_t> address;
+    std::string type;
+    std::string role = "value";
+    std::uint64_t mask = ~std::uint64_t{0};
+    unsigned shift = 0;
+};
+
+struct PortSpec {
+    unsigned number = 0;
+    std::string name;
+    std::string kind = "value";
+};
+
+struct TargetFile {
+    std::string path;
+    std::string name;
+    std::vector<CoreSpec> cores;
+    std::vector<StreamSpec> streams;
+    std::vector<WatchSpec> watches;
+    std::vector<PortSpec> ports;
+    std::vector<std::string> warnings;  ///< one sentence each, with file and line
+
+    const CoreSpec* core(std::string_view core_name) const;
+    const PortSpec* port(unsigned number) const;
+    const WatchSpec* watch(unsigned comparator) const;
+};
+
+/// Reads a target file. Errors name file, line, key, what was found and what is allowed; unknown
+/// keys are warnings. Relative paths are taken from the file's folder. Does not open what it names.
+Result<TargetFile> read_target_file(const std::string& path);
+/// The same from text; `path` is only used in messages and for relative paths.
+Result<TargetFile> parse_target_file(std::string_view text, const std::string& path);
+
+}  // namespace mt

@@ -1,0 +1,54 @@
+// What was recorded: target file, streams, images and names, opened but not yet decoded; and the saved
+// recording folder (docs/formats/recording-folder.md).
+#pragma once
+
+#include <map>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "base/mapped_file.h"
+#include "base/problem.h"
+#include "base/progress.h"
+#include "target/exception_names.h"
+#include "target/image.h"
+#include "target/target_file.h"
+#include "trail/trail.h"
+
+namespace mt {
+
+/// A named place in time that a person planted.
+struct Waymark {
+    Time time;
+    std::string note;
+};
+
+/// Immutable once opened; any thread may read.
+struct Recording {
+    std::string input;  ///< the path that was opened
+    std::string title;
+    TargetFile target;
+    struct Stream {
+        std::size_t spec = 0;  ///< index into target.streams
+        std::size_t core = 0;  ///< index into target.cores
+        std::shared_ptr<const MappedFile> file;
+    };
+    std::vector<Stream> streams;
+    std::vector<std::shared_ptr<const Image>> images;               ///< per core; may be null
+    std::vector<std::map<unsigned, std::string>> exception_names;   ///< per core
+    std::vector<Waymark> waymarks;
+    std::vector<Doubt> doubts;  ///< what could not be used, and what to do
+
+    std::string exception_name(std::size_t core, unsigned number) const;
+};
+
+/// Opens a target file or a saved recording folder. Missing image or SVD: a doubt, numbers stand in
+/// place of names. Missing, empty or unreadable stream: a Problem.
+Result<std::shared_ptr<const Recording>> open_recording(const std::string& path);
+
+/// Saves a copy of everything the recording was made from, so that the folder opens without the
+/// originals. Refuses a path that exists unless `replace` is set and it is a recording folder. Written
+/// beside the place and moved there when whole: a failure leaves what was there before.
+Result<void> save_recording(const Recording& recording, const std::string& folder, bool replace, Progress& progress);
+
+}  // namespace mt

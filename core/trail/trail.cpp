@@ -1,0 +1,198 @@
+#include "trail/trail.h"
+
+#include <algorithm>
+#include <limits>
+
+#include "target/exception_names.h"
+
+namespace mt {
+namespace {
+
+std::uint32_t slack_ns(Time slack) {
+    const std::int64_t ns = (slack.ps + 999) / 1000;
+    return static_cast<std::uint32_t>(std::clamp<std::int64_t>(ns, 0, std::numeric_limits<std::uint32_t>::max()));
+}
+
+}  // namespace
+
+ExceptionInstance ExceptionLane::instance(std::size_t i) const {
+    ExceptionInstance x;
+    x.begin = begin_[i];
+    x.end = end(i);
+    x.own = own_[i];
+    x.begin_slack = {std::int64_t{begin_slack_ns_[i]} * 1000};
+    x.end_slack = {std::int64_t{end_slack_ns_[i]} * 1000};
+    x.offset = offset_[i];
+    x.number = number_;
+    x.depth = depth_[i];
+    x.flags = flags_[i];
+    return x;
+}
+
+void ExceptionLane::append(ExceptionInstance x) {
+    // Damaged streams may claim what cannot be: keep the column's order whatever they say.
+    if (size() > 0) x.begin = std::max(x.begin, end(size() - 1));
+    x.end = std::max(x.end, x.begin);
+    busy_before_.push_back(size() == 0 ? Time{} : busy_before_.back() + length_[size() - 1]);
+    begin_.push_back(x.begin);
+    length_.push_back(x.end - x.begin);
+    own_.push_back(x.own);
+    begin_slack_ns_.push_back(slack_ns(x.begin_slack));
+    end_slack_ns_.push_back(slack_ns(x.end_slack));
+    offset_.push_back(x.offset);
+    depth_.push_back(x.depth);
+    flags_.push_back(x.flags);
+}
+
+std::optional<std::size_t> ExceptionLane::at(Time t) const {
+    const std::size_t next = begin_.upper_bound(t);
+    if (next == 0 || !(t < end(next - 1) || (t == begin(next - 1)))) return std::nullopt;
+    return next - 1;
+}
+
+std::pair<std::size_t, std::size_t> ExceptionLane::touching(Time from, Time to) const {
+    std::size_t first = begin_.upper_bound(from);
+    if (first > 0 && end(first - 1) > from) --first;
+    else if (first > 0 && begin(first - 1) == from) --first;
+    return {first, std::max(first, begin_.lower_bound(to))};
+}
+
+Time ExceptionLane::busy(Time from, Time to) const {
+    const auto before = [&](Time t) {
+        const std::size_t i = begin_.lower_bound(t);
+        if (i == 0) return Time{};
+        return busy_before_[i - 1] + std::min(length_[i - 1], t - begin_[i - 1]);
+    };
+    return before(to) - before(from);
+}
+
+void Density::add(Time t, const Bucket& b) {
+    if (t.ps < 0) t.ps = 0;
+    while (t.ps / width_.ps >= static_cast<std::int64_t>(kBuckets)) {
+        for (std::size_t i = 0; i < buckets_.size(); i += 2) {
+            Bucket two = buckets_[i];
+            if (i + 1 < buckets_.size()) {
+                two.events += buckets_[i + 1].events;
+                two.awake += buckets_[i + 1].awake;
+                two.asleep += buckets_[i + 1].asleep;
+            }
+            buckets_[i / 2] = two;
+        }
+        buckets_.resize((buckets_.size() + 1) / 2);
+        width_.ps *= 2;
+    }
+    const auto i = static_cast<std::size_t>(t.ps / width_.ps);
+    if (i >= buckets_.size()) buckets_.resize(i + 1);
+    buckets_[i].events += b.events;
+    buckets_[i].awake += b.awake;
+    buckets_[i].asleep += b.asleep;
+}
+
+Density::Bucket Density::sum(Time from, Time to) const {
+    Bucket all;
+    const auto first = static_cast<std::size_t>(std::max<std::int64_t>(0, from.ps) / width_.ps);
+    for (std::size_t i = first; i < buckets_.size() && static_cast<std::int64_t>(i) * width_.ps < to.ps; ++i) {
+        all.events += buckets_[i].events;
+        all.awake += buckets_[i].awake;
+        all.asleep += buckets_[i].asleep;
+    }
+    return all;
+}
+
+const ExceptionLane* CoreTrail::lane(unsigned number) const {
+    const auto i = lane_index(number);
+    return i ? &lanes[*i] : nullptr;
+}
+
+std::optional<std::size_t> CoreTrail::lane_index(unsigned number) const {
+    for (std::size_t i = 0; i < lanes.size(); ++i) if (lanes[i].number() == number) return i;
+    return std::nullopt;
+}
+
+std::optional<std::size_t> CoreTrail::change_at(Time t) const {
+    const std::size_t next = change_time.upper_bound(t);
+    if (next == 0) return std::nullopt;
+    return next - 1;
+}
+
+std::uint16_t CoreTrail::running_at(Time t) const {
+    const auto i = change_at(t);
+    return i ? change_running[*i] : ContextChange::kUnknown;
+}
+
+Time CoreTrail::handler_time(Time from, Time to) const {
+    const auto before = [&](Time t) {
+        const auto i = change_at(t);
+        if (!i) return Time{};
+        const std::uint16_t running = change_running[*i];
+        const bool handler = running != 0 && running != ContextChange::kUnknown;
+        return handler_before[*i] + (handler ? t - change_time[*i] : Time{});
+    };
+    return before(to) - before(from);
+}
+
+std::string CoreTrail::running_name(std::uint16_t running) const {
+    if (running == ContextChange::kUnknown) return "not known";
+    if (running == ContextChange::kBetween) return "between two handlers";
+    if (running == 0) return "thread mode";
+    const ExceptionLane* l = lane(running);
+    return l != nullptr ? l->name() : architectural_exception_name(running);
+}
+
+Time Trail::gap_time() const {
+    Time sum{}, reached{};
+    for (std::size_t i = 0; i < gaps.size(); ++i) {
+        const Gap& g = gaps[i];
+        const Time from = std::max(g.begin, reached);
+        if (g.end > from) sum += g.end - from;
+        reached = std::max(reached, g.end);
+    }
+    return sum;
+}
+
+bool Trail::gap_in(Time from, Time to) const {
+    // With one stream gaps ascend in both ends; with several a scan of the neighbours is not enough.
+    if (streams.size() == 1) {
+        std::size_t low = 0, high = gaps.size();
+        while (low < high) {
+            const std::size_t mid = (low + high) / 2;
+            if (gaps[mid].end < from) low = mid + 1; else high = mid;
+        }
+        return low < gaps.size() && gaps[low].begin <= to;
+    }
+    for (std::size_t i = 0; i < gaps.size(); ++i) if (gaps[i].begin <= to && gaps[i].end >= from) return true;
+    return false;
+}
+
+std::vector<std::size_t> order_by_priority(const CoreTrail& core) {
+    const auto preference = [](std::uint16_t n) -> unsigned {
+        if (n == 2 || is_fault_exception(n)) return n;
+        if (n >= 16) return n;
+        return 1000u + n;  // SVCall, DebugMonitor, PendSV, SysTick: usually the least urgent
+    };
+    const auto cuts = [&](std::uint16_t a, std::uint16_t b) -> std::uint64_t {
+        const auto found = core.cuts.find({a, b});
+        return found == core.cuts.end() ? 0 : found->second;
+    };
+    std::vector<std::size_t> left(core.lanes.size()), order;
+    for (std::size_t i = 0; i < left.size(); ++i) left[i] = i;
+    while (!left.empty()) {
+        // Take the lane that the fewest of the rest were seen to cut into (against the other direction).
+        std::size_t best = 0;
+        std::uint64_t best_count = ~std::uint64_t{0};
+        for (std::size_t k = 0; k < left.size(); ++k) {
+            std::uint64_t above = 0;
+            for (const std::size_t other : left) {
+                const auto a = core.lanes[other].number(), b = core.lanes[left[k]].number();
+                if (cuts(a, b) > cuts(b, a)) ++above;
+            }
+            const bool better = above < best_count || (above == best_count && preference(core.lanes[left[k]].number()) < preference(core.lanes[left[best]].number()));
+            if (better) { best = k; best_count = above; }
+        }
+        order.push_back(left[best]);
+        left.erase(left.begin() + static_cast<std::ptrdiff_t>(best));
+    }
+    return order;
+}
+
+}  // namespace mt

@@ -1,0 +1,162 @@
+// The model: what ran when, as far as the recording tells. A Trail is a snapshot: immutable once
+// handed out, cheap to copy while it grows (columns share their chunks), readable from any thread.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/column.h"
+#include "base/time.h"
+#include "flow/exception_nest.h"
+#include "flow/itm_pipe.h"
+
+namespace mt {
+
+/// All instances of one exception on one core, ascending in time, never overlapping.
+class ExceptionLane {
+  public:
+    ExceptionLane(std::uint16_t number, std::string name) : number_(number), name_(std::move(name)) {}
+
+    std::uint16_t number() const { return number_; }
+    const std::string& name() const { return name_; }
+    std::size_t size() const { return begin_.size(); }
+    ExceptionInstance instance(std::size_t i) const;
+    Time begin(std::size_t i) const { return begin_[i]; }
+    Time end(std::size_t i) const { return begin_[i] + length_[i]; }
+    Time length(std::size_t i) const { return length_[i]; }
+    Time own(std::size_t i) const { return own_[i]; }
+    bool whole(std::size_t i) const { return (flags_[i] & (ExceptionInstance::kCutBegin | ExceptionInstance::kCutEnd)) == 0; }
+    std::uint8_t flags(std::size_t i) const { return flags_[i]; }
+    std::uint8_t depth(std::size_t i) const { return depth_[i]; }
+    std::uint64_t offset(std::size_t i) const { return offset_[i]; }
+
+    /// The instance that covers `t`, if any.
+    std::optional<std::size_t> at(Time t) const;
+    /// The first instance that begins at or after `t`; size() if none does.
+    std::size_t first_from(Time t) const { return begin_.lower_bound(t); }
+    /// Instances that touch [from, to): indices [first, second).
+    std::pair<std::size_t, std::size_t> touching(Time from, Time to) const;
+    /// Inclusive time within [from, to).
+    Time busy(Time from, Time to) const;
+    /// Index of the longest instance among [first, last). REQUIRES: first < last <= size().
+    std::size_t longest(std::size_t first, std::size_t last) const { return length_.argmax(first, last); }
+
+    void append(ExceptionInstance instance);
+
+  private:
+    std::uint16_t number_;
+    std::string name_;
+    Column<Time> begin_, own_, busy_before_;
+    RangeMax<Time> length_;
+    Column<std::uint32_t> begin_slack_ns_, end_slack_ns_;  ///< rounded up, saturating at 4.29 s
+    Column<std::uint64_t> offset_;
+    Column<std::uint8_t> depth_, flags_;
+};
+
+enum class GapKind : std::uint8_t { overflow, damage };
+
+/// Where the recording does not know. `length` bytes from `offset` of the unframed stream.
+struct Gap {
+    Time begin, end;
+    std::uint64_t offset = 0, length = 0;
+    GapKind kind = GapKind::overflow;
+    std::uint16_t reason = 0;  ///< ItmDamage where kind is damage
+    std::uint32_t stream = 0;
+};
+
+/// Counts over the whole recording in at most kBuckets equal stretches; the stretches double in width
+/// when the recording outgrows them, so memory does not follow its length.
+class Density {
+  public:
+    static constexpr std::size_t kBuckets = 8192;
+    struct Bucket {
+        std::uint32_t events = 0, awake = 0, asleep = 0;
+    };
+    void add(Time t, const Bucket& b);
+    Time width() const { return width_; }
+    const std::vector<Bucket>& buckets() const { return buckets_; }
+    /// Sum over the buckets that touch [from, to).
+    Bucket sum(Time from, Time to) const;
+
+  private:
+    Time width_{1'000'000};
+    std::vector<Bucket> buckets_;
+};
+
+struct CoreTrail {
+    std::string name;
+    Clock clock;
+    std::vector<ExceptionLane> lanes;           ///< in order of first appearance
+    std::vector<std::size_t> by_priority;       ///< indices into lanes, most urgent first, as far as seen
+    Column<Time> change_time;                   ///< when what runs changed
+    Column<std::uint16_t> change_running;       ///< see ContextChange
+    Column<std::uint8_t> change_depth;
+    Column<Time> handler_before;                ///< time spent in handlers up to that change
+    std::uint64_t contradictions = 0;
+    std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t> cuts;
+    Density density;
+    bool thread_seen = false;
+
+    const ExceptionLane* lane(unsigned number) const;
+    std::optional<std::size_t> lane_index(unsigned number) const;
+    /// What has the core at `t`, and since when (index of the change); nullopt before the first change.
+    std::optional<std::size_t> change_at(Time t) const;
+    std::uint16_t running_at(Time t) const;
+    /// Time in handlers within [from, to).
+    Time handler_time(Time from, Time to) const;
+    /// Name for people of anything that can stand in change_running.
+    std::string running_name(std::uint16_t running) const;
+};
+
+/// State of one stream's decoder about every 64 KiB: from here any window is decoded again.
+struct Checkpoint {
+    std::uint64_t raw_offset = 0;
+    std::uint64_t packets = 0, events = 0;  ///< how many came out before
+    Time time;                              ///< latest time that came out before
+    std::shared_ptr<const ItmPipe> pipe;
+};
+
+struct StreamTrail {
+    std::string file, core;
+    std::uint64_t raw_bytes = 0, read_bytes = 0, bytes = 0, bad_bytes = 0, packets = 0, events = 0;
+    std::array<std::uint64_t, kItmKinds> counts{};
+    std::array<std::uint64_t, 256> ports{};
+    std::array<std::uint64_t, 4> comparators{};
+    std::uint64_t timestamps = 0, undated = 0, unknown_lengths = 0, restored_lengths = 0, clock_changes = 0;
+    double global_rate = 0;
+    bool never_syncs = false;   ///< no synchronisation in the whole stream: decoded on trust
+    std::optional<TpiuCounts> formatter;
+    Column<Checkpoint> checkpoints;
+};
+
+/// A doubt about the recording as a whole: a sentence, and what to do.
+struct Doubt {
+    std::string text, advice;
+};
+
+struct Trail {
+    std::vector<CoreTrail> cores;
+    std::vector<StreamTrail> streams;
+    Column<Gap> gaps;               ///< per stream ascending; begin ascending with one stream
+    std::vector<Doubt> doubts;
+    Time end;                       ///< the last known moment
+    bool complete = false;          ///< decoding has reached the end of all streams
+    bool cancelled = false;         ///< a person stopped it before the end
+    double decode_seconds = 0;
+
+    /// Time covered by gaps, overlaps counted once.
+    Time gap_time() const;
+    /// True if a gap touches [from, to].
+    bool gap_in(Time from, Time to) const;
+};
+
+/// Orders lanes by urgency: a lane that was seen to cut into another stands above it; where nothing was
+/// seen, faults come first, then interrupts by number, then SVCall, PendSV and SysTick.
+std::vector<std::size_t> order_by_priority(const CoreTrail& core);
+
+}  // namespace mt

@@ -1,0 +1,105 @@
+// ITM and DWT packets of Arm M-profile cores: bytes to packets.
+// Armv7-M Architecture Reference Manual (DDI 0403E), appendix D4 "Debug ITM and DWT Packet Protocol";
+// Armv8-M Architecture Reference Manual (DDI 0553B), chapter F1 "ITM and DWT packet protocol".
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace mt {
+
+enum class ItmKind : std::uint8_t {
+    sync,            ///< D4.2.1: at least 47 zero bits and a one
+    overflow,        ///< D4.2.3: the source lost packets here
+    local_time_1,    ///< D4.2.4, format 1: value = timestamp counter ticks, number = TC
+    local_time_2,    ///< D4.2.4, format 2: value = 1 to 6 ticks, synchronous
+    global_time_1,   ///< D4.2.5: value = bits 25:0; number bit 0 = clock changed, bit 1 = wrapped
+    global_time_2,   ///< D4.2.5: value = bits 63:26 shifted down by 26
+    page,            ///< D4.2.6: number = stimulus port page from here on
+    extension,       ///< D4.2.6: any other extension; number = 1 for the hardware source, value = EX
+    port,            ///< D4.2.8: number = stimulus port 0..255, size 1, 2 or 4
+    counter,         ///< D4.3.1: value = which of the six event counters wrapped
+    exc_enter,       ///< D4.3.2: number = exception
+    exc_exit,        ///< D4.3.2
+    exc_return,      ///< D4.3.2: number = exception returned to, 0 for thread mode
+    pc,              ///< D4.3.3: value = sampled program counter
+    sleep,           ///< D4.3.3: sampled while the core slept
+    pc_prohibited,   ///< F1 (v8-M): sampling was not allowed at this moment
+    pmu_overflow,    ///< F1 (v8.1-M): value = which performance counters overflowed
+    data_match,      ///< F1 (v8-M): number = comparator that matched
+    data_pc,         ///< D4.3.4: number = comparator, value = program counter of the access
+    data_offset,     ///< D4.3.4: number = comparator, value = address bits 15:0
+    data_read,       ///< D4.3.4: number = comparator, size 1, 2 or 4
+    data_write,      ///< D4.3.4
+    damage,          ///< bytes that are no packet; number = ItmDamage; length = bytes given up
+};
+inline constexpr std::size_t kItmKinds = static_cast<std::size_t>(ItmKind::damage) + 1;
+
+/// Why a stretch of bytes was given up.
+enum class ItmDamage : std::uint16_t {
+    no_sync_yet, reserved_header, bad_sync, bad_timestamp, bad_extension, bad_exception, bad_sample, bad_counter, cut_short, source_lost
+};
+
+/// One packet. `offset` and `length` are in bytes of the unframed stream.
+struct ItmPacket {
+    std::uint64_t offset = 0;
+    std::uint64_t value = 0;
+    std::uint64_t length = 0;
+    std::uint16_t number = 0;
+    ItmKind kind = ItmKind::sync;
+    std::uint8_t size = 0;  ///< payload bytes of port, data and sample packets
+};
+
+/// The short name used in tables and on the command line: "exc_enter".
+std::string_view itm_kind_name(ItmKind kind);
+/// "reserved packet header", ready to stand after "gap: ".
+std::string_view itm_damage_text(ItmDamage reason);
+/// The packet's fields in words: "comparator 2, 1 byte = 0x04".
+std::string itm_detail(const ItmPacket& packet);
+/// True for what happened on the target (rather than what only carries the protocol).
+constexpr bool itm_is_event(ItmKind k) {
+    return k == ItmKind::overflow || k == ItmKind::damage || k == ItmKind::extension || k >= ItmKind::port;
+}
+
+/// A copyable decoder: a copy taken between two calls of `feed` is a checkpoint from which decoding
+/// can go on. Never fails: what cannot be a packet becomes one `damage` packet that reaches to the
+/// next synchronisation. One thread at a time.
+class ItmDecoder {
+  public:
+    enum class Start {
+        at_sync,   ///< bytes before the first synchronisation are given up (the rule)
+        at_once,   ///< the stream holds no synchronisation at all: trust the first byte, and go on
+                   ///< at the very next byte after damage
+    };
+    explicit ItmDecoder(Start start = Start::at_sync) : start_(start), hunting_(start == Start::at_sync) {}
+
+    /// Decodes `bytes`, which follow what was fed before, and appends whole packets to `out`. A packet
+    /// cut by the end of `bytes` is kept until more comes.
+    void feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket>& out);
+    /// Tells that bytes are missing here (a formatter lost its frame): gives up to the next sync.
+    void lose_source(std::vector<ItmPacket>& out);
+    /// The end of the stream: reports what is left over as damage.
+    void finish(std::vector<ItmPacket>& out);
+    /// Bytes fed so far.
+    std::uint64_t position() const { return position_; }
+
+  private:
+    std::size_t parse(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out);
+    std::size_t packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out);
+    void give_up(std::uint64_t offset, ItmDamage reason, std::vector<ItmPacket>& out);
+
+    Start start_;
+    bool hunting_;
+    bool in_zeros_ = false;
+    std::uint8_t page_ = 0;
+    std::uint8_t held_size_ = 0;
+    ItmDamage reason_ = ItmDamage::no_sync_yet;
+    std::array<std::uint8_t, 8> held_{};
+    std::uint64_t zeros_ = 0, zeros_at_ = 0, damage_at_ = 0, position_ = 0;
+};
+
+}  // namespace mt

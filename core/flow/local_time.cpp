@@ -38,10 +38,11 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
     held_.clear();
 }
 
-void LocalTime::date_pending(Time earliest, Time latest, std::vector<TimedPacket>& out) {
+// `before` is the last known time: a loss reaches back to it however exact the timestamp behind it is.
+void LocalTime::date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
     for (const ItmPacket& p : pending_) {
-        // Where bytes are missing nothing is exact.
-        emit({p, p.kind == ItmKind::damage || p.kind == ItmKind::overflow ? std::min(earliest, now()) : earliest, latest}, out);
+        const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
+        emit({p, synchronous && !loss ? latest : before, latest}, out);
     }
     pending_.clear();
 }
@@ -92,7 +93,7 @@ void LocalTime::feed(const std::vector<ItmPacket>& packets, std::vector<TimedPac
             const Time after = now();
             // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
             const bool synchronous = p.kind == ItmKind::local_time_2 || (p.number & 3) == 0;
-            date_pending(synchronous ? after : before, after, out);
+            date_pending(before, synchronous, after, out);
             emit({p, after, after}, out);
             continue;
         }
@@ -102,7 +103,7 @@ void LocalTime::feed(const std::vector<ItmPacket>& packets, std::vector<TimedPac
                 ++unknown_lengths_;
                 release(0, out);
             }
-            date_pending(now(), now(), out);
+            date_pending(now(), false, now(), out);
             if (p.offset != 0 || ticks_ != 0) {
                 if (global_rate() > 0) {
                     holding_ = true;
@@ -114,14 +115,14 @@ void LocalTime::feed(const std::vector<ItmPacket>& packets, std::vector<TimedPac
         pending_.push_back(p);
         if (pending_.size() >= kMostPending) {
             undated_ += pending_.size();
-            date_pending(now(), now(), out);
+            date_pending(now(), false, now(), out);
         }
     }
 }
 
 void LocalTime::finish(std::vector<TimedPacket>& out) {
     for (const ItmPacket& p : pending_) undated_ += itm_is_event(p.kind) && p.kind != ItmKind::damage ? 1 : 0;
-    date_pending(now(), now(), out);
+    date_pending(now(), false, now(), out);
     if (holding_) {
         ++unknown_lengths_;
         release(0, out);

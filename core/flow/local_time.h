@@ -45,7 +45,7 @@ class LocalTime {
     double global_rate() const;
 
   private:
-    void date_pending(Time earliest, Time latest, std::vector<TimedPacket>& out);
+    void date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out);
     void emit(const TimedPacket& packet, std::vector<TimedPacket>& out);
     void release(std::int64_t shift_ticks, std::vector<TimedPacket>& out);
     void global(const ItmPacket& packet, std::vector<TimedPacket>& out);

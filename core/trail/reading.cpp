@@ -88,6 +88,7 @@ class StreamPass {
 
   private:
     void gap(const TimedPacket& p);
+    void check_sample(const TimedPacket& p);
     void take_nest();
 
     const Recording& recording_;
@@ -109,6 +110,15 @@ void StreamPass::gap(const TimedPacket& p) {
     trail_.gaps.push_back(g);
     nest_.lose(std::max(p.earliest, last_), p.latest);
     if (g.kind == GapKind::damage) trail_.streams[stream_].bad_bytes += g.length;
+}
+
+void StreamPass::check_sample(const TimedPacket& p) {
+    const Image* image = recording_.images[core_].get();
+    if (image == nullptr || image->is_code(p.packet.value)) return;
+    StreamTrail& s = trail_.streams[stream_];
+    if (s.samples_outside++ != 0) return;
+    s.first_outside = p.packet.value;
+    s.first_outside_at = p.latest;
 }
 
 void StreamPass::take_nest() {
@@ -154,7 +164,10 @@ void StreamPass::take(const std::vector<TimedPacket>& packets) {
             case ItmKind::overflow:
             case ItmKind::damage: gap(p); break;
             case ItmKind::port: ++s.ports[p.packet.number & 0xFF]; break;
-            case ItmKind::pc: seen.awake = 1; break;
+            case ItmKind::pc:
+                seen.awake = 1;
+                check_sample(p);
+                break;
             case ItmKind::sleep: seen.asleep = 1; break;
             case ItmKind::data_pc:
             case ItmKind::data_offset:

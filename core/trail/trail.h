@@ -129,6 +129,9 @@ struct StreamTrail {
     std::array<std::uint64_t, 4> comparators{};
     std::uint64_t timestamps = 0, undated = 0, unknown_lengths = 0, restored_lengths = 0, clock_changes = 0;
     double global_rate = 0;
+    std::uint64_t samples_outside = 0;  ///< program-counter samples where the image holds no code
+    std::uint64_t first_outside = 0;    ///< the first such address
+    Time first_outside_at;
     bool never_syncs = false;   ///< no synchronisation in the whole stream: decoded on trust
     std::optional<TpiuCounts> formatter;
     Column<Checkpoint> checkpoints;

@@ -1,0 +1,45 @@
+// The trace hardware of the simulated board: ITM and DWT packets through a small buffer and a slow line.
+// Armv7-M Architecture Reference Manual (DDI 0403E), appendix D4.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+namespace board {
+
+/// Appends packets to a byte stream as a core with a serial-wire output of `baud` would: timestamps after
+/// each group of packets, delayed when the line is behind; packets lost, and an overflow packet, when the
+/// buffer is full. Times are core cycles and must not decrease.
+class ItmWriter {
+  public:
+    ItmWriter(std::uint64_t clock_hz, std::uint64_t baud) : cycles_per_byte_(clock_hz * 10 / baud) {}
+
+    void exception(std::uint64_t cycle, unsigned number, unsigned function);  ///< 1 entered, 2 left, 3 returned to
+    void pc_sample(std::uint64_t cycle, std::uint32_t pc);
+    void sleep_sample(std::uint64_t cycle);
+    void port(std::uint64_t cycle, unsigned number, std::uint32_t value, unsigned size);
+    void data_write(std::uint64_t cycle, unsigned comparator, std::uint32_t value, unsigned size);
+    /// Global timestamp pair of a 48-bit counter that runs at the core clock.
+    void global_time(std::uint64_t cycle, std::uint64_t counter);
+    void sync(std::uint64_t cycle);
+    /// Until `cycle` all packets are lost (the probe's side stalls).
+    void stall_until(std::uint64_t cycle) { stalled_until_ = cycle; }
+    void flush(std::uint64_t cycle);
+
+    const std::vector<std::uint8_t>& bytes() const { return bytes_; }
+    std::uint64_t lost() const { return lost_; }
+
+  private:
+    bool begin(std::uint64_t cycle, std::size_t size);
+    void put(std::uint8_t byte);
+    void put_value(std::uint32_t value, unsigned size);
+    void timestamp(std::uint64_t cycle, unsigned relation);
+    std::uint64_t behind(std::uint64_t cycle) const { return line_free_ > cycle ? (line_free_ - cycle) / cycles_per_byte_ : 0; }
+
+    static constexpr std::uint64_t kBuffer = 48, kBusy = 30;  ///< bytes
+    std::uint64_t cycles_per_byte_, line_free_ = 0, last_stamp_ = 0, group_ = 0, stalled_until_ = 0, lost_ = 0;
+    bool pending_ = false, overflowed_ = false;
+    std::vector<std::uint8_t> bytes_;
+};
+
+}  // namespace board

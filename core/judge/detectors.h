@@ -1,0 +1,29 @@
+// The detectors behind find_all, one file each. Each appends its findings; none knows of the others.
+#pragma once
+
+#include "judge/finding.h"
+
+namespace mt {
+
+/// Periodic interrupts that came late though nothing more urgent ran, or much too late; and activations
+/// that did not happen at all.
+void find_late_and_missed(const Recording&, const Trail&, std::size_t core, std::size_t lane, std::vector<Finding>& out);
+/// Executions whose own time is far from that of their peers.
+void find_long_executions(const Recording&, const Trail&, std::size_t core, std::size_t lane, std::vector<Finding>& out);
+/// Runs of entries much denser than this interrupt ever is otherwise.
+void find_storms(const Recording&, const Trail&, std::size_t core, std::size_t lane, std::vector<Finding>& out);
+/// Nests deeper than all but the fewest.
+void find_deep_nests(const Recording&, const Trail&, std::size_t core, std::vector<Finding>& out);
+/// HardFault and its relatives.
+void find_faults(const Recording&, const Trail&, std::size_t core, std::vector<Finding>& out);
+/// Overflow, damage, and what is not known because of them.
+void find_gaps(const Recording&, const Trail&, std::vector<Finding>& out);
+/// A periodic tick whose rate contradicts the stated clock.
+void find_clock_doubt(const Recording&, const Trail&, std::size_t core, std::vector<Finding>& out);
+/// Program-counter samples that the image cannot explain.
+void find_image_doubt(const Recording&, const Trail&, std::vector<Finding>& out);
+
+/// A finding about one instance, with the fields that all of them share filled in.
+Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, std::size_t lane, std::size_t instance);
+
+}  // namespace mt

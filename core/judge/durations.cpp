@@ -1,0 +1,123 @@
+// Executions that took unusually long by their own work, storms of entries, and unusually deep nests.
+#include <algorithm>
+#include <map>
+
+#include "base/text.h"
+#include "judge/detectors.h"
+#include "judge/witness.h"
+
+namespace mt {
+namespace {
+
+// The own time that an instance took at the least, whatever its bounds hide.
+Time certain_own(const ExceptionLane& lane, std::size_t i) {
+    const ExceptionInstance x = lane.instance(i);
+    return std::max(Time{}, x.own - x.end_slack);
+}
+
+}  // namespace
+
+void find_long_executions(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l, std::vector<Finding>& out) {
+    const ExceptionLane& lane = trail.cores[c].lanes[l];
+    std::vector<Time> own;
+    for (std::size_t i = 0; i < lane.size(); ++i) if (lane.whole(i)) own.push_back(lane.own(i));
+    if (own.size() < 50) return;
+    const Time median = quantile(own, 0.5), p95 = quantile(own, 0.95), p99 = quantile(own, 0.99);
+    const Time spread = std::max({p95 - median, Time{median.ps / 20}, Time::from_ns(100)});
+    const Time bar = std::max({Time{p99.ps * 2}, median + Time{spread.ps * 8}, median + Time::from_us(1)});
+    std::vector<std::size_t> longest;
+    for (std::size_t i = 0; i < lane.size(); ++i) if (lane.whole(i) && certain_own(lane, i) > bar) longest.push_back(i);
+    if (longest.empty() || longest.size() > std::max<std::size_t>(2, own.size() / 250)) return;
+    const std::size_t worst = *std::max_element(longest.begin(), longest.end(), [&](std::size_t a, std::size_t b) { return lane.own(a) < lane.own(b); });
+    Finding f = about_instance(FindingKind::duration_outlier, trail, c, l, worst);
+    f.alike = longest.size();
+    char times[32];
+    std::snprintf(times, sizeof times, "%.1f", static_cast<double>(lane.own(worst).ps) / static_cast<double>(std::max<std::int64_t>(median.ps, 1)));
+    f.title = lane.name() + " took " + times + " × its usual time";
+    f.cause = duration_text(lane.own(worst)) + " of its own against " + duration_text(median) + " (99 % under " + duration_text(p99) + "). ";
+    const Time cut_in = lane.length(worst) - lane.own(worst);
+    f.cause += cut_in.ps > 0 ? "What cut in, " + duration_text(cut_in) + ", is not counted in that." : "Nothing cut in: the time is its own work.";
+    std::vector<std::pair<Time, Time>> stretches;
+    std::map<std::string, std::uint64_t> inside;
+    each_packet_between(recording, trail, c, f.begin, f.end, [&](std::size_t, const TimedPacket& p) {
+        if (p.packet.kind == ItmKind::pc && p.latest > f.begin && p.latest <= f.end && trail.cores[c].running_at(p.latest) == lane.number())
+            f.evidence.push_back({p.latest, "sampled in " + place_text(recording, c, p.packet.value)});
+    });
+    if (f.evidence.size() > 8) f.evidence.resize(8);
+    f.evidence.insert(f.evidence.begin(), {f.begin, "entered"});
+    f.evidence.push_back({f.end, "left"});
+    f.severity = 0.6;
+    out.push_back(std::move(f));
+}
+
+void find_storms(const Recording&, const Trail& trail, std::size_t c, std::size_t l, std::vector<Finding>& out) {
+    constexpr std::size_t kRun = 16;
+    const CoreTrail& core = trail.cores[c];
+    const ExceptionLane& lane = core.lanes[l];
+    if (lane.size() < 20 * kRun) return;
+    std::vector<Time> spans;
+    std::vector<std::size_t> starts;
+    std::size_t unbroken = 0;
+    for (std::size_t i = 1; i < lane.size(); ++i) {
+        unbroken = period_of(trail, lane, i) ? unbroken + 1 : 0;
+        if (unbroken < kRun) continue;
+        spans.push_back(lane.begin(i) - lane.begin(i - kRun));
+        starts.push_back(i - kRun);
+    }
+    if (spans.size() < 10 * kRun) return;
+    const Time usual = quantile(spans, 0.5), dense = quantile(spans, 0.02);
+    // Denser than even its densest common stretch (a source that always comes in bursts is not one).
+    std::size_t worst = 0, count = 0;
+    for (std::size_t k = 0; k < spans.size(); ++k) {
+        if (spans[k].ps * 4 > dense.ps) continue;
+        count += count == 0 || k > worst ? 1 : 0;
+        if (count == 1 || spans[k] < spans[worst]) worst = k;
+    }
+    if (count == 0) return;
+    const std::size_t first = starts[worst];
+    Finding f = about_instance(FindingKind::interrupt_storm, trail, c, l, first);
+    f.end = lane.end(first + kRun);
+    const Time busy = lane.busy(f.begin, f.end);
+    f.title = lane.name() + " came in a burst";
+    f.cause = std::to_string(kRun + 1) + " entries within " + duration_text(spans[worst]) + ", where as many usually take " + duration_text(usual) + "; it had " +
+              share_text(static_cast<double>(busy.ps) / static_cast<double>((f.end - f.begin).ps)) + " of the core meanwhile.";
+    f.severity = 0.5;
+    f.evidence = {{f.begin, "first entry of the burst"}, {f.end, "last of " + std::to_string(kRun + 1)}};
+    out.push_back(std::move(f));
+}
+
+void find_deep_nests(const Recording&, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
+    const CoreTrail& core = trail.cores[c];
+    std::array<std::uint64_t, 256> at_depth{};
+    std::uint64_t all = 0;
+    for (const auto& lane : core.lanes)
+        for (std::size_t i = 0; i < lane.size(); ++i) { ++at_depth[lane.depth(i)]; ++all; }
+    std::size_t deepest = 255;
+    while (deepest > 0 && at_depth[deepest] == 0) --deepest;
+    // The deepest level by far the rarest, and deeper than two that preempt each other now and then.
+    if (deepest < 3 || all < 2000 || at_depth[deepest] > std::max<std::uint64_t>(1, all / 20000)) return;
+    for (std::size_t l = 0; l < core.lanes.size(); ++l) {
+        const ExceptionLane& lane = core.lanes[l];
+        for (std::size_t i = 0; i < lane.size(); ++i) {
+            if (lane.depth(i) != deepest) continue;
+            Finding f = about_instance(FindingKind::deep_nest, trail, c, l, i);
+            std::vector<std::pair<unsigned, std::string>> nest;
+            for (const auto& other : core.lanes) {
+                const auto k = other.at(lane.begin(i));
+                if (k && other.number() != lane.number()) nest.emplace_back(other.depth(*k), other.name());
+            }
+            std::sort(nest.begin(), nest.end());
+            std::string chain;
+            for (const auto& n : nest) { chain += n.second + " ◂ "; f.activities.push_back(n.second); }
+            f.title = "Nest of " + std::to_string(deepest) + " handlers";
+            f.cause = chain + lane.name() + ". Of " + count_text(all) + " handler executions " + plural(at_depth[deepest], "was", "were") + " this deep: mind the stack.";
+            f.alike = at_depth[deepest];
+            f.severity = 0.3;
+            f.evidence = {{f.begin, "the deepest handler entered"}};
+            out.push_back(std::move(f));
+            return;
+        }
+    }
+}
+
+}  // namespace mt

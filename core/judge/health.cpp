@@ -1,0 +1,161 @@
+// Faults, and what puts the recording itself in doubt: losses, the clock, the image.
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <optional>
+
+#include "base/text.h"
+#include "judge/detectors.h"
+#include "judge/witness.h"
+#include "target/exception_names.h"
+#include "trail/packet_block.h"
+
+namespace mt {
+namespace {
+
+constexpr unsigned kSysTick = 15;
+
+// Ticks that people set: from 10 µs to 100 ms, and the binary rates of 32.768 kHz timers.
+constexpr std::array<double, 26> kUsualTicksUs = {1000, 10000, 100, 500, 2000, 5000, 250, 200, 50, 20000, 125, 2500, 4000, 8000, 25000, 40000, 50000, 100000,
+                                                  25, 20, 10, 976.5625, 1953.125, 3906.25, 7812.5, 16666.667};
+
+std::optional<std::string> likelier_clock(double period_cycles, std::uint64_t stated_hz) {
+    for (const double tick_us : {1000.0, 10000.0, 100.0, 2000.0, 5000.0, 500.0}) {
+        const double hz = period_cycles / tick_us * 1e6, mhz = hz / 1e6;
+        const bool round = std::fabs(mhz - std::round(mhz)) < 0.002 * mhz && mhz >= 0.99 && mhz < 1100;
+        const double ratio = hz / static_cast<double>(stated_hz);
+        if (!round || ratio < 0.02 || ratio > 50) continue;
+        char text[160];
+        std::snprintf(text, sizeof text, "for a tick of %s the core clock would be %.0f MHz rather than %.4g", duration_text(Time::from_us(tick_us)).c_str(), std::round(mhz),
+                      static_cast<double>(stated_hz) / 1e6);
+        return text;
+    }
+    return std::nullopt;
+}
+
+}  // namespace
+
+void find_faults(const Recording& recording, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
+    const CoreTrail& core = trail.cores[c];
+    for (std::size_t l = 0; l < core.lanes.size(); ++l) {
+        const ExceptionLane& lane = core.lanes[l];
+        if (!is_fault_exception(lane.number()) || lane.size() == 0) continue;
+        Finding f = about_instance(FindingKind::fault, trail, c, l, 0);
+        f.alike = lane.size();
+        f.severity = 1;
+        f.title = lane.name() + (lane.size() == 1 ? "" : " (" + count_text(lane.size()) + " times)");
+        const auto change = core.change_at(f.begin);
+        std::uint16_t before = ContextChange::kUnknown;
+        for (std::size_t i = change.value_or(0); i-- > 0 && before == ContextChange::kUnknown;)
+            if (core.change_time[i] < f.begin && core.change_running[i] != ContextChange::kBetween) before = core.change_running[i];
+        f.cause = "It cut into " + core.running_name(before);
+        // The last sample of the program counter before it, and after it.
+        std::optional<TimedPacket> last, inside, task;
+        each_packet_between(recording, trail, c, f.begin - Time::from_ms(20), f.end, [&](std::size_t, const TimedPacket& p) {
+            if (p.packet.kind == ItmKind::data_write && p.latest < f.begin) {
+                const WatchSpec* watch = recording.target.watch(p.packet.number);
+                if (watch != nullptr && watch->role == "current-task") task = p;
+            }
+            if (p.packet.kind != ItmKind::pc || p.latest < f.begin - Time::from_ms(2)) return;
+            if (p.latest < f.begin) last = p;
+            else if (!inside && p.latest > f.begin) inside = p;
+        });
+        if (last) {
+            f.cause += "; " + duration_text(f.begin - last->latest) + " before, the program counter was in " + place_text(recording, c, last->packet.value);
+            f.evidence.push_back({last->latest, "program counter sampled in " + place_text(recording, c, last->packet.value)});
+        }
+        if (task) {
+            const EventText text = event_text(recording, 0, task->packet);
+            f.cause += "; " + text.name + " was " + text.value;
+            f.evidence.push_back({task->latest, text.name + " written: " + text.value});
+        }
+        f.cause += ". ";
+        f.evidence.push_back({f.begin, lane.name() + " entered"});
+        if (inside) f.evidence.push_back({inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
+        const bool to_the_end = !lane.whole(0) && lane.end(0) >= trail.end;
+        f.cause += to_the_end ? "It never returned: the recording ends " + duration_text(trail.end - f.begin) + " later inside it."
+                              : "Its handler ran for " + duration_text(lane.length(0)) + ".";
+        out.push_back(std::move(f));
+    }
+}
+
+void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) {
+    if (trail.gaps.empty()) return;
+    for (const GapKind kind : {GapKind::overflow, GapKind::damage}) {
+        std::uint64_t count = 0, bytes = 0;
+        std::optional<Gap> longest;
+        for (std::size_t i = 0; i < trail.gaps.size(); ++i) {
+            const Gap& g = trail.gaps[i];
+            if (g.kind != kind) continue;
+            ++count;
+            bytes += g.length;
+            if (!longest || g.end - g.begin > longest->end - longest->begin || (g.end - g.begin == longest->end - longest->begin && g.length > longest->length)) longest = g;
+        }
+        if (count == 0) continue;
+        Finding f;
+        f.kind = FindingKind::gap;
+        f.begin = longest->begin;
+        f.end = longest->end;
+        f.alike = count;
+        const std::string core = trail.streams[longest->stream].core;
+        f.core = core;
+        for (std::size_t c = 0; c < trail.cores.size(); ++c) if (trail.cores[c].name == core) f.core_index = c;
+        const Time known = f.end - f.begin;
+        if (kind == GapKind::overflow) {
+            f.title = "Trace lost " + plural(count, "time", "times") + ", up to " + duration_text(known);
+            f.cause = "The target's trace buffer overflowed: more was to be sent than the line carries. Instances around it are left out of all figures.";
+        } else {
+            f.title = plural(count, "damaged stretch", "damaged stretches") + ", " + bytes_text(bytes);
+            f.cause = "At offset " + hex_text(longest->offset, 1) + ": " + std::string(itm_damage_text(static_cast<ItmDamage>(longest->reason))) + ", " +
+                      bytes_text(longest->length) + " given up to the next synchronisation. Instances around it are left out of all figures.";
+        }
+        const double share = trail.end.ps > 0 ? static_cast<double>(trail.gap_time().ps) / static_cast<double>(trail.end.ps) : 0;
+        f.severity = std::min(0.9, 0.35 + share);
+        f.evidence = {{f.begin, "the last that is known before the longest"}, {f.end, "the first that is known after it"}};
+        out.push_back(std::move(f));
+    }
+}
+
+void find_clock_doubt(const Recording&, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
+    const CoreTrail& core = trail.cores[c];
+    const auto l = core.lane_index(kSysTick);
+    if (!l) return;
+    const ExceptionLane& lane = core.lanes[*l];
+    std::vector<Time> periods;
+    for (std::size_t i = 0; i < lane.size(); ++i) if (const auto p = period_of(trail, lane, i)) periods.push_back(*p);
+    if (periods.size() < 20) return;
+    const Time median = quantile(periods, 0.5);
+    if ((quantile(periods, 0.9) - quantile(periods, 0.1)).ps * 20 > median.ps) return;  // not a steady tick
+    for (const double tick : kUsualTicksUs) if (std::fabs(median.us() / tick - 1) < 0.003) return;
+    const double cycles = static_cast<double>(median.ps) * static_cast<double>(core.clock.hz) / 1e12;
+    const auto better = likelier_clock(cycles, core.clock.hz);
+    if (!better) return;
+    Finding f = about_instance(FindingKind::clock_doubt, trail, c, *l, 0);
+    f.title = "SysTick measures " + duration_text(median) + ": is the clock right?";
+    f.cause = "At the stated clock its period is no usual tick; " + *better + ". All times scale with it.";
+    f.severity = 0.92;
+    f.end = lane.begin(std::min<std::size_t>(lane.size() - 1, 8));
+    f.evidence = {{f.begin, "SysTick entered; " + count_text(periods.size()) + " periods measured"}};
+    out.push_back(std::move(f));
+}
+
+void find_image_doubt(const Recording& recording, const Trail& trail, std::vector<Finding>& out) {
+    for (std::size_t s = 0; s < trail.streams.size(); ++s) {
+        const StreamTrail& stream = trail.streams[s];
+        const std::uint64_t samples = stream.counts[static_cast<std::size_t>(ItmKind::pc)];
+        if (samples < 20 || stream.samples_outside * 10 < samples) continue;
+        Finding f;
+        f.kind = FindingKind::image_doubt;
+        f.core_index = recording.streams[s].core;
+        f.core = stream.core;
+        f.begin = f.end = stream.first_outside_at;
+        f.title = "The image does not fit the recording";
+        f.cause = share_text(static_cast<double>(stream.samples_outside) / static_cast<double>(samples)) + " of the program-counter samples lie where " +
+                  recording.images[f.core_index]->path() + " holds no code, first at " + hex_text(stream.first_outside) + ". Names may be wrong: is it the image that ran?";
+        f.severity = 0.88;
+        f.evidence = {{f.begin, "program counter " + hex_text(stream.first_outside)}};
+        out.push_back(std::move(f));
+    }
+}
+
+}  // namespace mt

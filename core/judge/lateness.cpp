@@ -1,0 +1,179 @@
+// Late and missed activations of periodic interrupts. The stream does not say when an interrupt was
+// requested, so the request is taken from the interrupt's own grid: where its neighbours on both sides
+// say that it was due.
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <optional>
+
+#include "base/text.h"
+#include "judge/detectors.h"
+#include "judge/witness.h"
+
+namespace mt {
+namespace {
+
+constexpr std::size_t kFewest = 30;     // periods below which nothing can be called normal
+constexpr std::size_t kMostWindows = 64;  // alike places that are looked into for witnesses
+
+struct Grid {
+    std::vector<std::optional<Time>> periods;  // ending with the entry of instance i
+    Time median;
+    bool steady = false;
+};
+
+// Steady: nearly all periods lie close to the median. Bursts with pauses between them are not.
+Grid grid_of(const Trail& trail, const ExceptionLane& lane) {
+    Grid g;
+    std::vector<Time> known;
+    for (std::size_t i = 0; i < lane.size(); ++i) {
+        g.periods.push_back(period_of(trail, lane, i));
+        if (g.periods.back()) known.push_back(*g.periods.back());
+    }
+    if (known.size() < kFewest) return g;
+    g.median = quantile(known, 0.5);
+    std::size_t near = 0;
+    for (const Time p : known) near += std::llabs(p.ps - g.median.ps) * 5 < g.median.ps ? 1 : 0;
+    g.steady = g.median.ps > 0 && static_cast<double>(near) > 0.985 * static_cast<double>(known.size()) &&
+               (quantile(known, 0.95) - quantile(known, 0.05)).ps * 8 < g.median.ps;
+    return g;
+}
+
+// How late instance i came against the grid of its neighbours; both sides must say so, since a shift of
+// the whole grid is another thing than one late entry.
+std::optional<Time> lateness(const ExceptionLane& lane, const Grid& g, std::size_t i) {
+    constexpr std::size_t reach = 4;
+    if (i < reach || i + reach >= lane.size()) return std::nullopt;
+    std::array<Time, 2 * reach> periods;
+    for (std::size_t k = 0; k < 2 * reach; ++k) {
+        const auto& p = g.periods[i - reach + 1 + k];
+        if (!p) return std::nullopt;
+        periods[k] = *p;
+    }
+    std::nth_element(periods.begin(), periods.begin() + reach, periods.end());
+    const Time local = periods[reach];
+    std::array<Time, 3> before, after;
+    for (int k = 1; k <= 3; ++k) {
+        before[static_cast<std::size_t>(k - 1)] = lane.begin(i) - lane.begin(i - static_cast<std::size_t>(k)) - Time{local.ps * k};
+        after[static_cast<std::size_t>(k - 1)] = lane.begin(i) - lane.begin(i + static_cast<std::size_t>(k)) + Time{local.ps * k};
+    }
+    std::sort(before.begin(), before.end());
+    std::sort(after.begin(), after.end());
+    return std::min(before[1], after[1]) - lane.instance(i).begin_slack;
+}
+
+struct Late {
+    std::size_t instance;
+    Time by;
+};
+
+// Time within [from, to) in which handlers other than `self` had the core, or a gap hides who had it.
+Time held_off(const CoreTrail& core, Time from, Time to, std::uint16_t self) {
+    Time sum{};
+    for (const auto& [who, time] : who_ran(core, from, to)) if (who != 0 && who != self) sum += time;
+    return sum;
+}
+
+std::string others_text(const CoreTrail& core, Time from, Time to, std::uint16_t self) {
+    std::string all;
+    int n = 0;
+    for (const auto& [who, time] : who_ran(core, from, to)) {
+        if (who == 0 || who == self || who >= ContextChange::kBetween || n == 3) continue;
+        all += (n++ == 0 ? "" : ", ") + core.running_name(who) + " " + duration_text(time);
+    }
+    return all;
+}
+
+// One finding for a set of late instances of one lane with the same sort of cause.
+void report_late(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l, const std::vector<Late>& late, Time normal, Time median, bool masked,
+                 std::vector<Finding>& out) {
+    const CoreTrail& core = trail.cores[c];
+    const ExceptionLane& lane = core.lanes[l];
+    const Late worst = *std::max_element(late.begin(), late.end(), [](const Late& a, const Late& b) { return a.by < b.by; });
+    Finding f = about_instance(FindingKind::late_response, trail, c, l, worst.instance);
+    const Time due = lane.begin(worst.instance) - worst.by;
+    f.begin = due;
+    f.alike = late.size();
+    f.title = lane.name() + " entered " + duration_text(worst.by) + " late";
+    f.cause = "Normal is within " + duration_text(normal) + " of its " + duration_text(median) + " grid. ";
+    f.evidence.push_back({due, lane.name() + " was due (from its entries before and after)"});
+    if (masked) {
+        std::vector<std::pair<Time, Time>> stretches;
+        for (const Late& x : late) if (stretches.size() < kMostWindows) stretches.emplace_back(lane.begin(x.instance) - x.by, lane.begin(x.instance));
+        const auto functions = sampled_functions(recording, trail, c, stretches);
+        const std::string others = others_text(core, due, lane.begin(worst.instance), lane.number());
+        f.cause += "Thread mode kept the core meanwhile: interrupts were masked";
+        if (!functions.empty() && functions.front().first != "asleep") {
+            f.cause += " in or around " + functions.front().first + " (" + plural(functions.front().second, "sample", "samples") + " in such stretches)";
+            f.activities.push_back(functions.front().first);
+        } else if (!functions.empty()) {
+            f.cause += " or the core slept too deep to answer";
+        }
+        f.cause += others.empty() ? "." : "; also ran: " + others + ".";
+        f.severity = 0.72;
+    } else {
+        f.cause += "Until then ran: " + others_text(core, due, lane.begin(worst.instance), lane.number()) + ".";
+        f.severity = 0.55;
+    }
+    f.severity += 0.1 * std::min(1.0, std::log10(1 + static_cast<double>(worst.by.ps) / static_cast<double>(std::max<std::int64_t>(normal.ps, 1000))) / 3);
+    for (const auto& [who, time] : who_ran(core, due, lane.begin(worst.instance)))
+        f.evidence.push_back({due, core.running_name(who) + " had the core for " + duration_text(time)});
+    f.evidence.push_back({lane.begin(worst.instance), lane.name() + " entered"});
+    out.push_back(std::move(f));
+}
+
+void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::vector<Late>& missed, Time median, std::vector<Finding>& out) {
+    const CoreTrail& core = trail.cores[c];
+    const ExceptionLane& lane = core.lanes[l];
+    const Late worst = *std::max_element(missed.begin(), missed.end(), [](const Late& a, const Late& b) { return a.by < b.by; });
+    Finding f = about_instance(FindingKind::missed_activation, trail, c, l, worst.instance);
+    f.begin = lane.begin(worst.instance - 1) + median;
+    f.end = lane.begin(worst.instance);
+    const auto count = static_cast<std::uint64_t>(std::llround(static_cast<double>(worst.by.ps) / static_cast<double>(median.ps)) - 1);
+    f.alike = missed.size();
+    f.title = lane.name() + " missed " + plural(count, "activation", "activations");
+    f.cause = "It comes every " + duration_text(median) + ", here " + duration_text(worst.by) + " passed between two entries, and nothing was lost in the recording. ";
+    const std::string others = others_text(core, f.begin, f.end, lane.number());
+    f.cause += others.empty() ? "Thread mode had the core meanwhile: the source paused, or interrupts were masked." : "Meanwhile ran: " + others + ".";
+    f.severity = 0.8;
+    f.evidence = {{lane.begin(worst.instance - 1), "entered"}, {f.begin, "due again"}, {f.end, "entered"}};
+    out.push_back(std::move(f));
+}
+
+}  // namespace
+
+void find_late_and_missed(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l, std::vector<Finding>& out) {
+    const CoreTrail& core = trail.cores[c];
+    const ExceptionLane& lane = core.lanes[l];
+    const Grid grid = grid_of(trail, lane);
+    if (!grid.steady) return;
+    std::vector<Late> by, missed;
+    std::vector<Time> sizes;
+    for (std::size_t i = 0; i < lane.size(); ++i) {
+        if (const auto late = lateness(lane, grid, i)) {
+            by.push_back({i, *late});
+            sizes.push_back({std::llabs(late->ps)});
+        }
+        if (!grid.periods[i]) continue;
+        // A few whole periods without an entry; a long pause is the source's own doing.
+        const double turns = static_cast<double>(grid.periods[i]->ps) / static_cast<double>(grid.median.ps);
+        if (turns > 1.6 && turns < 20 && std::fabs(turns - std::round(turns)) < 0.25) missed.push_back({i, *grid.periods[i]});
+    }
+    if (!missed.empty() && missed.size() * 200 < lane.size()) report_missed(trail, c, l, missed, grid.median, out);
+    if (sizes.size() < kFewest) return;
+    const Time normal = std::max(quantile(sizes, 0.99), Time{grid.median.ps / 2000});
+    const Time bar = std::max(Time{normal.ps * 5}, Time::from_us(2));
+    std::vector<Late> masked, pushed;
+    for (const Late& x : by) {
+        if (x.by < bar) continue;
+        const Time due = lane.begin(x.instance) - x.by, held = held_off(core, due, lane.begin(x.instance), lane.number());
+        // Held off by handlers that ran as they always do is what priorities are for, unless it eats the period.
+        if ((x.by - held).ps * 2 > x.by.ps && (x.by - held) >= bar) masked.push_back(x);
+        else if (x.by.ps * 4 > grid.median.ps) pushed.push_back(x);
+    }
+    const std::size_t rare = std::max<std::size_t>(3, lane.size() / 100);
+    if (!masked.empty() && masked.size() <= rare) report_late(recording, trail, c, l, masked, normal, grid.median, true, out);
+    if (!pushed.empty() && pushed.size() <= rare) report_late(recording, trail, c, l, pushed, normal, grid.median, false, out);
+}
+
+}  // namespace mt

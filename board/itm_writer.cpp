@@ -14,7 +14,7 @@ void ItmWriter::put_value(std::uint32_t value, unsigned size) {
 void ItmWriter::timestamp(std::uint64_t cycle, unsigned relation) {
     std::uint64_t ticks = cycle - last_stamp_;
     last_stamp_ = cycle;
-    pending_ = false;
+    pending_ = mixed_ = false;
     constexpr std::uint64_t most = (1u << 28) - 1;
     for (; ticks > most; ticks -= most) {  // the counter wraps: the hardware sends a full one first
         put(0xC0);
@@ -32,8 +32,9 @@ void ItmWriter::timestamp(std::uint64_t cycle, unsigned relation) {
 bool ItmWriter::begin(std::uint64_t cycle, std::size_t size) {
     if (pending_ && cycle > group_) {
         // Free line: the timestamp stands at the group's own time; otherwise it comes when the line is free.
-        if (behind(group_) <= kBusy) timestamp(group_, 0);
+        if (behind(group_) <= kBusy) timestamp(group_, mixed_ ? 1 : 0);
         else if (line_free_ < cycle) timestamp(line_free_, 1);
+        else mixed_ = true;
     }
     if (cycle < stalled_until_ || behind(cycle) + size > kBuffer) {
         ++lost_;
@@ -94,7 +95,7 @@ void ItmWriter::sync(std::uint64_t cycle) {
 }
 void ItmWriter::flush(std::uint64_t cycle) {
     if (!pending_) return;
-    if (behind(group_) <= kBusy) timestamp(group_, 0);
+    if (behind(group_) <= kBusy) timestamp(group_, mixed_ ? 1 : 0);
     else timestamp(std::max(group_ + 1, std::min(line_free_, std::max(cycle, group_ + 1))), 1);
 }
 

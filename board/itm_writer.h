@@ -38,7 +38,7 @@ class ItmWriter {
 
     static constexpr std::uint64_t kBuffer = 48, kBusy = 30;  ///< bytes
     std::uint64_t cycles_per_byte_, line_free_ = 0, last_stamp_ = 0, group_ = 0, stalled_until_ = 0, lost_ = 0;
-    bool pending_ = false, overflowed_ = false;
+    bool pending_ = false, mixed_ = false, overflowed_ = false;
     std::vector<std::uint8_t> bytes_;
 };
 

@@ -253,9 +253,9 @@ void Mount::plan() {
             // Now and then the status bit stays low for long; the index pulse disturbs the sensor, so the
             // two tend to meet.
             const bool late = !options_.healthy && i == 2 && n % 11 == 6;
-            if (late) job.push_back({1, "read_temperature", false, Segment::Then::go_on, last_index_ + cycles(next_index_us_ - between(1, 12))});
+            if (late) job.push_back({1, "read_temperature", false, Segment::Then::go_on, last_index_ + cycles(next_index_us_ - between(1, 9))});
             job.push_back({cycles(0.4), "bus_transfer", true});
-            job.push_back({cycles(late ? between(55, 74) : between(0.9, 1.6)), late ? "poll_status" : "wait_ready", true});
+            job.push_back({cycles(late ? between(66, 74) : between(0.9, 1.6)), late ? "poll_status" : "wait_ready", true});
             job.push_back({cycles(0.3), "bus_transfer", true});
         }
         job.push_back({1, "lock_give", false, Segment::Then::give_lock});

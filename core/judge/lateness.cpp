@@ -162,7 +162,8 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
     if (!missed.empty() && missed.size() * 200 < lane.size()) report_missed(trail, c, l, missed, grid.median, out);
     if (sizes.size() < kFewest) return;
     const Time normal = std::max(quantile(sizes, 0.99), Time{grid.median.ps / 2000});
-    const Time bar = std::max(Time{normal.ps * 5}, Time::from_us(2));
+    // Less than a fiftieth of the period, or 20 µs where periods are long, is nobody's worry.
+    const Time bar = std::max({Time{normal.ps * 5}, Time::from_us(4), std::min(Time{grid.median.ps / 50}, Time::from_us(20))});
     std::vector<Late> masked, pushed;
     for (const Late& x : by) {
         if (x.by < bar) continue;

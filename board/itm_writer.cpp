@@ -12,6 +12,7 @@ void ItmWriter::put_value(std::uint32_t value, unsigned size) {
 
 // D4.2.4: 0b11TC0000 and up to four bytes of seven bits; one to six ticks fit format 2.
 void ItmWriter::timestamp(std::uint64_t cycle, unsigned relation) {
+    cycle = std::max(cycle, last_stamp_);
     std::uint64_t ticks = cycle - last_stamp_;
     last_stamp_ = cycle;
     pending_ = mixed_ = false;

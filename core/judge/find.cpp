@@ -26,6 +26,28 @@ Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, s
     return f;
 }
 
+namespace {
+
+// Several interrupts that came late because of the same masking are one finding: the latest leads, the
+// others are named in it.
+void join_late(std::vector<Finding>& all) {
+    for (std::size_t i = 0; i < all.size(); ++i) {
+        if (all[i].kind != FindingKind::late_response || all[i].activities.size() < 2) continue;
+        for (std::size_t k = i + 1; k < all.size(); ++k) {
+            const bool same = all[k].kind == FindingKind::late_response && all[k].core == all[i].core && all[k].activities.size() > 1 && all[k].activities[1] == all[i].activities[1];
+            if (!same) continue;
+            if (all[k].end - all[k].begin > all[i].end - all[i].begin) std::swap(all[i], all[k]);
+            all[i].cause += " Also: " + all[k].title + (all[k].alike > 1 ? ", the worst of " + std::to_string(all[k].alike) : "") + ".";
+            all[i].activities.push_back(all[k].activities[0]);
+            all[i].severity = std::max(all[i].severity, all[k].severity);
+            all[i].evidence.push_back({all[k].begin, all[k].title});
+            all.erase(all.begin() + static_cast<std::ptrdiff_t>(k--));
+        }
+    }
+}
+
+}  // namespace
+
 std::vector<Finding> find_all(const Recording& recording, const Trail& trail, const Progress* progress) {
     std::vector<Finding> all;
     const auto stopped = [&] { return progress != nullptr && progress->cancelled(); };
@@ -41,6 +63,7 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
             find_storms(recording, trail, core, lane, all);
         }
     }
+    join_late(all);
     std::stable_sort(all.begin(), all.end(), [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
     return all;
 }

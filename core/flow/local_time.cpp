@@ -9,7 +9,7 @@ constexpr std::uint64_t kLowBits = (1u << 26) - 1;
 constexpr std::int64_t kMostTicks = std::int64_t{1} << 56;  // far past any recording; keeps products in range
 }
 
-void LocalTime::emit(const TimedPacket& packet, std::vector<TimedPacket>& out) {
+void LocalTime::hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out) {
     if (!holding_) {
         out.push_back(packet);
         return;
@@ -42,7 +42,7 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
 void LocalTime::date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
     for (const ItmPacket& p : pending_) {
         const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
-        emit({p, synchronous && !loss ? latest : before, latest}, out);
+        hand_on({p, synchronous && !loss ? latest : before, latest}, out);
     }
     pending_.clear();
 }
@@ -94,7 +94,7 @@ void LocalTime::feed(const std::vector<ItmPacket>& packets, std::vector<TimedPac
             // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
             const bool synchronous = p.kind == ItmKind::local_time_2 || (p.number & 3) == 0;
             date_pending(before, synchronous, after, out);
-            emit({p, after, after}, out);
+            hand_on({p, after, after}, out);
             continue;
         }
         global(p, out);

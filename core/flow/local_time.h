@@ -46,7 +46,7 @@ class LocalTime {
 
   private:
     void date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out);
-    void emit(const TimedPacket& packet, std::vector<TimedPacket>& out);
+    void hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out);
     void release(std::int64_t shift_ticks, std::vector<TimedPacket>& out);
     void global(const ItmPacket& packet, std::vector<TimedPacket>& out);
     Time now() const { return clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_)); }

@@ -37,6 +37,10 @@ struct Finding {
     std::uint64_t alike = 1;  ///< how many such places there are; this is the worst
 };
 
+/// Whether a steady tick of the core bears out the stated clock.
+enum class ClockCheck : std::uint8_t { unchecked, agrees, contradicts };
+ClockCheck clock_check(const Trail& trail, std::size_t core);
+
 /// Looks at the whole recording and ranks what it found, worst first. Needs no configuration. Blocks:
 /// call it on a worker; a cancelled look gives what it found so far.
 std::vector<Finding> find_all(const Recording& recording, const Trail& trail, const Progress* progress = nullptr);

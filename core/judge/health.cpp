@@ -33,6 +33,20 @@ std::optional<std::string> likelier_clock(double period_cycles, std::uint64_t st
     return std::nullopt;
 }
 
+// The period of a SysTick that comes steadily; nullopt if there is none.
+std::optional<Time> steady_tick(const Trail& trail, std::size_t c) {
+    const ExceptionLane* lane = trail.cores[c].lane(kSysTick);
+    if (lane == nullptr) return std::nullopt;
+    std::vector<Time> periods;
+    for (std::size_t i = 0; i < lane->size(); ++i) if (const auto p = period_of(trail, *lane, i)) periods.push_back(*p);
+    if (periods.size() < 20) return std::nullopt;
+    const Time median = quantile(periods, 0.5);
+    if ((quantile(periods, 0.9) - quantile(periods, 0.1)).ps * 20 > median.ps) return std::nullopt;
+    return median;
+}
+
+double tick_cycles(const CoreTrail& core, Time tick) { return static_cast<double>(tick.ps) * static_cast<double>(core.clock.hz) / 1e12; }
+
 }  // namespace
 
 void find_faults(const Recording& recording, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
@@ -102,7 +116,7 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
         for (std::size_t c = 0; c < trail.cores.size(); ++c) if (trail.cores[c].name == core) f.core_index = c;
         const Time known = f.end - f.begin;
         if (kind == GapKind::overflow) {
-            f.title = "Trace lost " + plural(count, "time", "times") + ", up to " + duration_text(known);
+            f.title = count == 1 ? "Trace lost for up to " + duration_text(known) : "Trace lost " + count_text(count) + " times, for up to " + duration_text(known);
             f.cause = "The target's trace buffer overflowed: more was to be sent than the line carries. Instances around it are left out of all figures.";
         } else {
             f.title = plural(count, "damaged stretch", "damaged stretches") + ", " + bytes_text(bytes);
@@ -116,26 +130,26 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
     }
 }
 
+ClockCheck clock_check(const Trail& trail, std::size_t c) {
+    const auto tick = steady_tick(trail, c);
+    if (!tick) return ClockCheck::unchecked;
+    const auto usual = [&](double us) { return std::fabs(tick->us() / us - 1) < 0.003; };
+    if (std::any_of(kUsualTicksUs.begin(), kUsualTicksUs.end(), usual)) return ClockCheck::agrees;
+    return likelier_clock(tick_cycles(trail.cores[c], *tick), trail.cores[c].clock.hz) ? ClockCheck::contradicts : ClockCheck::unchecked;
+}
+
 void find_clock_doubt(const Recording&, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
+    if (clock_check(trail, c) != ClockCheck::contradicts) return;
     const CoreTrail& core = trail.cores[c];
-    const auto l = core.lane_index(kSysTick);
-    if (!l) return;
-    const ExceptionLane& lane = core.lanes[*l];
-    std::vector<Time> periods;
-    for (std::size_t i = 0; i < lane.size(); ++i) if (const auto p = period_of(trail, lane, i)) periods.push_back(*p);
-    if (periods.size() < 20) return;
-    const Time median = quantile(periods, 0.5);
-    if ((quantile(periods, 0.9) - quantile(periods, 0.1)).ps * 20 > median.ps) return;  // not a steady tick
-    for (const double tick : kUsualTicksUs) if (std::fabs(median.us() / tick - 1) < 0.003) return;
-    const double cycles = static_cast<double>(median.ps) * static_cast<double>(core.clock.hz) / 1e12;
-    const auto better = likelier_clock(cycles, core.clock.hz);
-    if (!better) return;
-    Finding f = about_instance(FindingKind::clock_doubt, trail, c, *l, 0);
-    f.title = "SysTick measures " + duration_text(median) + ": is the clock right?";
-    f.cause = "At the stated clock its period is no usual tick; " + *better + ". All times scale with it.";
+    const std::size_t l = *core.lane_index(kSysTick);
+    const ExceptionLane& lane = core.lanes[l];
+    const Time tick = *steady_tick(trail, c);
+    Finding f = about_instance(FindingKind::clock_doubt, trail, c, l, 0);
+    f.title = "SysTick measures " + duration_text(tick) + ": is the clock right?";
+    f.cause = "At the stated clock its period is no usual tick; " + *likelier_clock(tick_cycles(core, tick), core.clock.hz) + ". All times scale with it.";
     f.severity = 0.92;
     f.end = lane.begin(std::min<std::size_t>(lane.size() - 1, 8));
-    f.evidence = {{f.begin, "SysTick entered; " + count_text(periods.size()) + " periods measured"}};
+    f.evidence = {{f.begin, "SysTick entered; " + count_text(lane.size()) + " entries measured"}};
     out.push_back(std::move(f));
 }
 

@@ -49,7 +49,7 @@ void ItmDecoder::give_up(std::uint64_t offset, ItmDamage reason, std::vector<Itm
 std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out) {
     const std::uint8_t header = p[0];
     const auto bad = [&](ItmDamage reason) { give_up(offset, reason, out); return kBad; };
-    const auto emit = [&](ItmKind kind, std::size_t length, std::uint64_t value, unsigned number, std::size_t size) {
+    const auto emitted = [&](ItmKind kind, std::size_t length, std::uint64_t value, unsigned number, std::size_t size) {
         out.push_back({offset, value, length, static_cast<std::uint16_t>(number), kind, static_cast<std::uint8_t>(size)});
         return length;
     };
@@ -62,65 +62,65 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
         if (hardware && ((id > 3 && id < 8) || id > 23)) return bad(ItmDamage::reserved_header);
         if (n < 1 + size) return kNeedMore;
         const std::uint64_t value = little_endian(p + 1, size);
-        if (!hardware) return emit(ItmKind::port, 1 + size, value, page_ * 32u + id, size);
+        if (!hardware) return emitted(ItmKind::port, 1 + size, value, page_ * 32u + id, size);
         switch (id) {
             case 0:  // D4.3.1
                 if (size != 1 || value == 0 || value > 0x3F) return bad(ItmDamage::bad_counter);
-                return emit(ItmKind::counter, 2, value, 0, size);
+                return emitted(ItmKind::counter, 2, value, 0, size);
             case 1: {  // D4.3.2: exception number 8:0, function 13:12, the rest zero
                 const unsigned number = value & 0x1FF, function = (value >> 12) & 3;
                 const bool reserved = (number >= 8 && number <= 10) || number == 13;
                 if (size != 2 || (value & 0xCE00) != 0 || function == 0 || reserved || (number == 0 && function != 3))
                     return bad(ItmDamage::bad_exception);
                 constexpr ItmKind kinds[] = {ItmKind::damage, ItmKind::exc_enter, ItmKind::exc_exit, ItmKind::exc_return};
-                return emit(kinds[function], 3, 0, number, size);
+                return emitted(kinds[function], 3, 0, number, size);
             }
             case 2:  // D4.3.3
                 if (size == 4) {
                     if ((value & 1) != 0) return bad(ItmDamage::bad_sample);
-                    return emit(ItmKind::pc, 5, value, 0, size);
+                    return emitted(ItmKind::pc, 5, value, 0, size);
                 }
-                if (size == 1 && value == 0) return emit(ItmKind::sleep, 2, value, 0, size);
-                if (size == 1 && value == 0xFF) return emit(ItmKind::pc_prohibited, 2, value, 0, size);
+                if (size == 1 && value == 0) return emitted(ItmKind::sleep, 2, value, 0, size);
+                if (size == 1 && value == 0xFF) return emitted(ItmKind::pc_prohibited, 2, value, 0, size);
                 return bad(ItmDamage::bad_sample);
             case 3:  // F1, Armv8.1-M performance monitors
                 if (size != 1 || value == 0) return bad(ItmDamage::bad_counter);
-                return emit(ItmKind::pmu_overflow, 2, value, 0, size);
+                return emitted(ItmKind::pmu_overflow, 2, value, 0, size);
             default: break;
         }
         const unsigned comparator = (id >> 1) & 3;
         if (id >= 16)  // D4.3.4: discriminators 16 to 23, data value; bit 3 of the header tells writes
-            return emit((id & 1) != 0 ? ItmKind::data_write : ItmKind::data_read, 1 + size, value, comparator, size);
+            return emitted((id & 1) != 0 ? ItmKind::data_write : ItmKind::data_read, 1 + size, value, comparator, size);
         if ((id & 1) == 0) {
-            if (size == 4) return emit(ItmKind::data_pc, 5, value, comparator, size);
-            if (size == 1 && value == 1) return emit(ItmKind::data_match, 2, value, comparator, size);
+            if (size == 4) return emitted(ItmKind::data_pc, 5, value, comparator, size);
+            if (size == 1 && value == 1) return emitted(ItmKind::data_match, 2, value, comparator, size);
             return bad(ItmDamage::reserved_header);
         }
         if (size != 2) return bad(ItmDamage::reserved_header);
-        return emit(ItmKind::data_offset, 3, value, comparator, size);
+        return emitted(ItmKind::data_offset, 3, value, comparator, size);
     }
 
     std::uint64_t value = 0;
-    if (header == 0x70) return emit(ItmKind::overflow, 1, 0, 0, 0);
+    if (header == 0x70) return emitted(ItmKind::overflow, 1, 0, 0, 0);
     if ((header & 0x0F) == 0) {  // D4.2.4
-        if ((header & 0x80) == 0) return emit(ItmKind::local_time_2, 1, header >> 4, 0, 0);
+        if ((header & 0x80) == 0) return emitted(ItmKind::local_time_2, 1, header >> 4, 0, 0);
         if ((header & 0x40) == 0) return bad(ItmDamage::reserved_header);
         const std::size_t used = continued(p + 1, n - 1, 4, value);
         if (used == kNeedMore) return kNeedMore;
         if (used == kBad) return bad(ItmDamage::bad_timestamp);
-        return emit(ItmKind::local_time_1, 1 + used, value, (header >> 4) & 3, used);
+        return emitted(ItmKind::local_time_1, 1 + used, value, (header >> 4) & 3, used);
     }
     if (header == 0x94) {  // D4.2.5, format 1: the fourth byte holds bits 25:21, ClkCh and Wrap
         const std::size_t used = continued(p + 1, n - 1, 4, value);
         if (used == kNeedMore) return kNeedMore;
         if (used == kBad) return bad(ItmDamage::bad_timestamp);
-        return emit(ItmKind::global_time_1, 1 + used, value & 0x3FF'FFFF, (value >> 26) & 3, used);
+        return emitted(ItmKind::global_time_1, 1 + used, value & 0x3FF'FFFF, (value >> 26) & 3, used);
     }
     if (header == 0xB4) {  // D4.2.5, format 2: 48-bit timestamps take four bytes, 64-bit ones six
         const std::size_t used = continued(p + 1, n - 1, 6, value);
         if (used == kNeedMore) return kNeedMore;
         if (used == kBad || value > 0x3F'FFFF'FFFF) return bad(ItmDamage::bad_timestamp);
-        return emit(ItmKind::global_time_2, 1 + used, value, 0, used);
+        return emitted(ItmKind::global_time_2, 1 + used, value, 0, used);
     }
     if ((header & 0x0B) == 0x08) {  // D4.2.6: EX[2:0] in the header, then up to four bytes, the last with 8 bits
         std::size_t used = 1;
@@ -135,9 +135,9 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
         const bool from_hardware = (header & 4) != 0;
         if (!from_hardware && used == 1) {
             page_ = static_cast<std::uint8_t>(value);
-            return emit(ItmKind::page, 1, value, page_, 0);
+            return emitted(ItmKind::page, 1, value, page_, 0);
         }
-        return emit(ItmKind::extension, used, value, from_hardware ? 1 : 0, used - 1);
+        return emitted(ItmKind::extension, used, value, from_hardware ? 1 : 0, used - 1);
     }
     return bad(ItmDamage::reserved_header);
 }

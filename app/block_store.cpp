@@ -1,0 +1,94 @@
+#include "block_store.h"
+
+#include <QMetaObject>
+
+namespace mt::app {
+
+BlockStore::BlockStore(QObject* parent) : QObject(parent), worker_([this] { work(); }) {}
+
+BlockStore::~BlockStore() {
+    {
+        const std::lock_guard guard(lock_);
+        stop_ = true;
+        jobs_.clear();
+    }
+    wake_.notify_all();
+    worker_.join();
+}
+
+void BlockStore::work() {
+    for (;;) {
+        std::function<void()> job;
+        {
+            std::unique_lock guard(lock_);
+            wake_.wait(guard, [this] { return stop_ || !jobs_.empty(); });
+            if (stop_) return;
+            job = std::move(jobs_.front());
+            jobs_.pop_front();
+        }
+        job();
+    }
+}
+
+void BlockStore::run(std::function<QString()> what, std::function<void(QString)> done) {
+    {
+        const std::lock_guard guard(lock_);
+        jobs_.push_back([this, what = std::move(what), done = std::move(done)] {
+            const QString text = what();
+            QMetaObject::invokeMethod(this, [done, text] { done(text); }, Qt::QueuedConnection);
+        });
+    }
+    wake_.notify_one();
+}
+
+void BlockStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail) {
+    const bool other = recording != recording_;
+    // Blocks before the end of a growing recording stay as they are; the last may have been short.
+    recording_ = std::move(recording);
+    trail_ = std::move(trail);
+    if (!other && trail_ && !trail_->complete) return;
+    ++turn_;
+    blocks_.clear();
+    recent_.clear();
+    asked_.clear();
+    const std::lock_guard guard(lock_);
+    jobs_.clear();
+}
+
+std::shared_ptr<const StoredBlock> BlockStore::get(std::size_t stream, std::size_t block) {
+    const Key key{stream, block};
+    // A page may already show a newer snapshot than the one in use here.
+    if (!trail_ || stream >= trail_->streams.size() || block >= trail_->streams[stream].checkpoints.size()) return nullptr;
+    const auto found = blocks_.find(key);
+    if (found != blocks_.end()) {
+        recent_.remove(key);
+        recent_.push_front(key);
+        return found->second;
+    }
+    if (asked_[key]) return nullptr;
+    asked_[key] = true;
+    {
+        const std::lock_guard guard(lock_);
+        jobs_.push_back([this, key, turn = turn_, recording = recording_, trail = trail_] {
+            auto stored = std::make_shared<StoredBlock>();
+            stored->block = decode_block(*recording, *trail, key.first, key.second);
+            for (std::size_t i = 0; i < stored->block.packets.size(); ++i)
+                if (itm_is_event(stored->block.packets[i].packet.kind)) stored->events.push_back(static_cast<std::uint32_t>(i));
+            QMetaObject::invokeMethod(this, [this, key, turn, stored] {
+                if (turn != turn_) return;
+                asked_.erase(key);
+                blocks_[key] = stored;
+                recent_.push_front(key);
+                while (recent_.size() > kMostBlocks) {
+                    blocks_.erase(recent_.back());
+                    recent_.pop_back();
+                }
+                emit arrived();
+            }, Qt::QueuedConnection);
+        });
+    }
+    wake_.notify_one();
+    return nullptr;
+}
+
+}  // namespace mt::app

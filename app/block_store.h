@@ -1,0 +1,61 @@
+// Decoded packet blocks for the evidence pages: fetched on a worker, kept while they are recent.
+#pragma once
+
+#include <condition_variable>
+#include <deque>
+#include <functional>
+#include <list>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <thread>
+
+#include <QObject>
+
+#include "trail/packet_block.h"
+
+namespace mt::app {
+
+/// A block, and which of its packets are events.
+struct StoredBlock {
+    PacketBlock block;
+    std::vector<std::uint32_t> events;
+};
+
+/// `get` answers at once: the block, or nothing yet (then `arrived` follows). Only the window's thread may
+/// call its members.
+class BlockStore : public QObject {
+    Q_OBJECT
+  public:
+    explicit BlockStore(QObject* parent = nullptr);
+    ~BlockStore() override;
+
+    /// From now on blocks of this snapshot; forgets others.
+    void use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail);
+    std::shared_ptr<const StoredBlock> get(std::size_t stream, std::size_t block);
+    /// Runs `work` on the worker, then `done` with its result on the window's thread.
+    void run(std::function<QString()> work, std::function<void(QString)> done);
+
+  signals:
+    void arrived();
+
+  private:
+    using Key = std::pair<std::size_t, std::size_t>;
+    static constexpr std::size_t kMostBlocks = 48;
+    void work();
+
+    std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const Trail> trail_;
+    std::map<Key, std::shared_ptr<const StoredBlock>> blocks_;
+    std::list<Key> recent_;
+    std::map<Key, bool> asked_;
+    quint64 turn_ = 0;
+
+    std::mutex lock_;
+    std::condition_variable wake_;
+    std::deque<std::function<void()>> jobs_;
+    bool stop_ = false;
+    std::thread worker_;
+};
+
+}  // namespace mt::app

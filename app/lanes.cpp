@@ -1,0 +1,673 @@
+#include "lanes.h"
+
+#include <QHelpEvent>
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QToolTip>
+
+#include <algorithm>
+#include <cmath>
+
+#include "base/text.h"
+#include "shapes.h"
+#include "theme.h"
+#include "time_axis.h"
+
+namespace mt::app {
+namespace {
+constexpr double kAxis = 24, kRuler = 26, kFull = 32, kFolded = 15, kMostDetailed = 3000;
+QString words(const std::string& s) { return QString::fromStdString(s); }
+}
+
+Lanes::Lanes(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view) {
+    setMouseTracking(true);
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName(tr("Lanes: interrupts over time"));
+    const auto again = [this] { lay_out(); update(); };
+    connect(&session, &Session::grew, this, again);
+    connect(&session, &Session::finished, this, again);
+    connect(&view, &Viewpoint::window_changed, this, again);
+    for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::selection_changed, &Viewpoint::ruler_changed})
+        connect(&view, signal, this, qOverload<>(&QWidget::update));
+}
+
+double Lanes::plot_left() const { return std::min(150.0, width() * 0.3); }
+double Lanes::x_of(Time t) const {
+    return plot_left() + static_cast<double>((t - view_.from()).ps) / static_cast<double>((view_.to() - view_.from()).ps) * (width() - plot_left());
+}
+Time Lanes::time_at(double x) const {
+    return view_.from() + Time{static_cast<std::int64_t>((x - plot_left()) / std::max(1.0, width() - plot_left()) * static_cast<double>((view_.to() - view_.from()).ps))};
+}
+
+// Lanes with nothing in view fold to a line.
+void Lanes::lay_out() {
+    rows_.clear();
+    const auto trail = session_.trail();
+    if (!trail) return;
+    double y = kAxis;
+    std::size_t shown = 0;
+    for (std::size_t c = 0; c < trail->cores.size(); ++c) {
+        const CoreTrail& core = trail->cores[c];
+        for (const std::size_t l : core.by_priority) {
+            const auto [first, last] = core.lanes[l].touching(view_.from(), view_.to());
+            const bool selected = view_.selection().core == c && view_.selection().lane == static_cast<int>(l);
+            rows_.push_back({c, static_cast<int>(l), 0, 0, first == last && !selected});
+            shown += rows_.back().folded ? 0 : 1;
+        }
+        rows_.push_back({c, -1, 0, 0, false});
+        ++shown;
+    }
+    // Full rows share what room there is, within reason.
+    const double folded = static_cast<double>(rows_.size() - shown) * kFolded;
+    const double room = height() - kAxis - kRuler - folded;
+    const double full = std::clamp(room / static_cast<double>(std::max<std::size_t>(1, shown)), kFull, 58.0);
+    for (Row& r : rows_) {
+        r.top = y;
+        r.height = r.folded ? kFolded : full;
+        y += r.height;
+    }
+    content_ = y;
+    scroll_ = std::clamp(scroll_, 0.0, scroll_limit());
+    for (Row& r : rows_) r.top -= scroll_;
+}
+
+double Lanes::scroll_limit() const { return std::max(0.0, content_ - (height() - kRuler)); }
+
+QRectF Lanes::row_rect(std::size_t core, int lane) const {
+    for (const Row& r : rows_) if (r.core == core && r.lane == lane) return {plot_left(), r.top, width() - plot_left(), r.height};
+    return {};
+}
+
+const Lanes::Row* Lanes::row_at(double y) const {
+    for (const Row& r : rows_) if (y >= r.top && y < r.top + r.height) return &r;
+    return nullptr;
+}
+
+std::optional<std::size_t> Lanes::instance_at(const Row& row, double x) const {
+    const auto trail = session_.trail();
+    if (!trail || row.lane < 0 || x < plot_left()) return std::nullopt;
+    const ExceptionLane& lane = trail->cores[row.core].lanes[static_cast<std::size_t>(row.lane)];
+    // A pixel of grace on both sides; of several in the pixel the longest.
+    const auto [first, last] = lane.touching(time_at(x - 2), time_at(x + 2));
+    if (first == last) return std::nullopt;
+    return lane.longest(first, last);
+}
+
+void Lanes::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    const Theme& t = theme();
+    p.fillRect(rect(), t.panel);
+    if (!session_.trail()) return;
+    p.save();
+    p.setClipRect(QRectF(0, kAxis, width(), height() - kAxis));
+    paint_finding(p);
+    for (const Row& r : rows_) if (r.top + r.height > kAxis && r.top < height()) paint_row(p, r);
+    paint_gaps(p);
+    p.restore();
+    paint_axis(p);
+    const double x = x_of(view_.cursor());
+    if (x >= plot_left() && x <= width()) {
+        p.setPen(QPen(t.text, 1.4));
+        p.drawLine(QPointF(x, kAxis - 6), QPointF(x, height()));
+        p.setBrush(t.text);
+        p.setPen(Qt::NoPen);
+        p.setRenderHint(QPainter::Antialiasing);
+        const QPointF head[] = {{x - 5, kAxis - 8}, {x + 5, kAxis - 8}, {x, kAxis}};
+        p.drawPolygon(head, 3);
+    }
+    paint_ruler(p);
+    if (drag_ == Drag::zoom) {
+        QColor glass = t.measure;
+        glass.setAlpha(50);
+        p.fillRect(QRectF(QPointF(pressed_.x(), 0), QPointF(mouse_.x(), height())).normalized(), glass);
+    }
+    if (hasFocus()) {
+        p.setPen(QPen(t.measure, 1));
+        p.setBrush(Qt::NoBrush);
+        p.drawRect(rect().adjusted(0, 0, -1, -1));
+    }
+    if (key_shown_) paint_key(p);
+}
+
+void Lanes::paint_axis(QPainter& p) {
+    const Theme& t = theme();
+    p.fillRect(QRectF(0, 0, width(), kAxis), t.window);
+    p.setPen(t.rule);
+    p.drawLine(QPointF(0, kAxis - 0.5), QPointF(width(), kAxis - 0.5));
+    p.setFont(text_font(11));
+    const auto ticks = time_ticks(view_.from(), view_.to(), std::max(2, static_cast<int>((width() - plot_left()) / 72)));
+    p.setPen(t.second);
+    p.drawText(QRectF(8, 0, plot_left() - 12, kAxis), Qt::AlignLeft | Qt::AlignVCenter, ticks.offset_text);
+    for (const auto& tick : ticks.ticks) {
+        const double x = x_of(tick.at);
+        const int w = p.fontMetrics().horizontalAdvance(tick.label);
+        QColor line = t.rule;
+        line.setAlpha(150);
+        p.setPen(QPen(line, 1, Qt::DotLine));
+        p.drawLine(QPointF(x, kAxis), QPointF(x, height()));
+        p.setPen(t.second);
+        if (x - w / 2.0 >= plot_left() && x + w / 2.0 <= width() - 2) p.drawText(QRectF(x - w / 2.0 - 2, 0, w + 4, kAxis), Qt::AlignCenter, tick.label);
+    }
+}
+
+void Lanes::paint_row(QPainter& p, const Row& row) {
+    const Theme& t = theme();
+    const CoreTrail& core = session_.trail()->cores[row.core];
+    const Selection& s = view_.selection();
+    const bool selected = row.lane >= 0 && s.core == row.core && s.lane == row.lane;
+    if (selected) p.fillRect(QRectF(0, row.top, plot_left(), row.height), t.selected);
+    p.setPen(t.rule);
+    p.drawLine(QPointF(0, row.top + row.height - 0.5), QPointF(width(), row.top + row.height - 0.5));
+    QString name, sub;
+    if (row.lane >= 0) {
+        const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
+        name = words(lane.name());
+        sub = lane.number() >= 16 ? tr("interrupt %1").arg(lane.number() - 16) : tr("exception %1").arg(lane.number());
+    } else {
+        name = tr("thread mode");
+        sub = words(core.name) + tr(" core");
+    }
+    p.save();
+    p.setClipRect(QRectF(0, std::max(row.top, kAxis), plot_left() - 4, row.height), Qt::IntersectClip);
+    if (row.folded) {
+        p.setFont(text_font(10));
+        p.setPen(t.second);
+        p.drawText(QRectF(12, row.top, plot_left() - 16, row.height), Qt::AlignLeft | Qt::AlignVCenter, p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
+    } else {
+        p.setFont(text_font(12, true));
+        p.setPen(t.text);
+        const double middle = row.top + row.height / 2;
+        p.drawText(QRectF(12, middle - 15, plot_left() - 16, 16), Qt::AlignLeft | Qt::AlignVCenter, p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
+        p.setFont(text_font(10));
+        p.setPen(t.second);
+        p.drawText(QRectF(12, middle, plot_left() - 16, 13), Qt::AlignLeft | Qt::AlignVCenter, sub);
+    }
+    p.restore();
+    if (row.folded) return;
+    p.save();
+    p.setClipRect(QRectF(plot_left(), std::max(row.top, kAxis), width() - plot_left(), row.height), Qt::IntersectClip);
+    if (row.lane >= 0) paint_interrupts(p, row); else paint_thread(p, row);
+    p.restore();
+}
+
+// One instance: solid where it runs, a thread where something more urgent cut in.
+void Lanes::paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i, const QRectF& band) {
+    const Theme& t = theme();
+    const ExceptionInstance x = lane.instance(i);
+    const double left = x_of(x.begin), right = std::max(left + 1, x_of(x.end));
+    const double soft_begin = left - x_of(x.begin - x.begin_slack), soft_end = right - x_of(x.end - x.end_slack);
+    const QRectF bar(left, band.top(), right - left, band.height());
+    const bool cut_in = x.whole() && x.own < x.end - x.begin;
+    if (!cut_in || bar.width() < 4) {
+        draw_handler(p, bar, t.interrupt);
+    } else {
+        draw_cut_into(p, bar, t.interrupt);
+        bool first = true;
+        for (std::size_t k = core.change_time.lower_bound(x.begin); k < core.change_time.size() && core.change_time[k] < x.end; ++k) {
+            if (core.change_running[k] != lane.number()) continue;
+            const Time until = k + 1 < core.change_time.size() ? std::min(core.change_time[k + 1], x.end) : x.end;
+            const QRectF piece(x_of(core.change_time[k]), band.top(), std::max(1.0, x_of(until) - x_of(core.change_time[k])), band.height());
+            if (first) draw_handler(p, piece, t.interrupt); else draw_running(p, piece, t.interrupt);
+            first = false;
+        }
+    }
+    if (soft_begin > 2) draw_soft_edge(p, QRectF(left - soft_begin, band.top(), soft_begin, band.height()), t.interrupt);
+    if (soft_end > 2) {
+        QColor haze = t.panel;
+        haze.setAlpha(120);
+        draw_soft_edge(p, QRectF(right - std::min(soft_end, right - left), band.top(), std::min(soft_end, right - left), band.height()), haze);
+    }
+    if ((x.flags & ExceptionInstance::kCutBegin) != 0 && bar.width() > 8) draw_torn_edge(p, left, bar.top(), bar.bottom(), true);
+    if ((x.flags & ExceptionInstance::kCutEnd) != 0 && bar.width() > 8) draw_torn_edge(p, right, bar.top(), bar.bottom(), false);
+    const Selection& s = view_.selection();
+    if (s.instance == i && s.lane >= 0 && &session_.trail()->cores[s.core].lanes[static_cast<std::size_t>(s.lane)] == &lane) {
+        p.setPen(QPen(t.text, 1.6));
+        p.setBrush(Qt::NoBrush);
+        p.drawRect(bar.adjusted(-1.5, -2, 1.5, 2));
+    }
+    p.setFont(text_font(11));
+    const QString label = words(duration_text(x.end - x.begin));
+    const double shown_left = std::max(bar.left(), plot_left()), shown_right = std::min(bar.right(), static_cast<double>(width()));
+    if (x.whole() && !cut_in && p.fontMetrics().horizontalAdvance(label) + 14 < shown_right - shown_left) {
+        p.setPen(t.night ? QColor("#1D2124") : QColor("#FFFFFF"));
+        p.drawText(QRectF(shown_left, bar.top(), shown_right - shown_left, bar.height()), Qt::AlignCenter, label);
+    }
+}
+
+void Lanes::paint_interrupts(QPainter& p, const Row& row) {
+    const Theme& t = theme();
+    const CoreTrail& core = session_.trail()->cores[row.core];
+    const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
+    const QRectF band(plot_left(), row.top + 5, width() - plot_left(), row.height - 10);
+    const auto [first, last] = lane.touching(view_.from(), view_.to());
+    const double pixels = band.width(), per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / pixels;
+    if (static_cast<double>(last - first) < std::min(kMostDetailed, pixels / 2.5)) {
+        for (std::size_t i = first; i < last; ++i) paint_instance(p, core, lane, i, band);
+        return;
+    }
+    // Too many to draw one by one: each pixel shows that it ran, and the longest execution there (the
+    // solid part) against the longest of all, so that what differs stands out from far away.
+    const double longest = lane.size() == 0 ? 1 : static_cast<double>(std::max<std::int64_t>(1, lane.length(lane.longest(0, lane.size())).ps));
+    const Selection& s = view_.selection();
+    QColor light = t.interrupt;
+    light.setAlpha(70);
+    for (int px = 0; px < static_cast<int>(pixels); ++px) {
+        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)}, to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+        const auto [a, b] = lane.touching(from, to);
+        if (a == b) continue;
+        const double share = static_cast<double>(lane.length(lane.longest(a, b)).ps) / longest;
+        const QRectF column(band.left() + px, band.top(), 1, band.height());
+        p.fillRect(column, light);
+        const double solid = share * band.height();
+        p.fillRect(QRectF(column.left(), column.bottom() - solid, 1, solid), t.interrupt);
+    }
+    if (s.instance && s.lane == row.lane && s.core == row.core && *s.instance < lane.size()) {
+        const double x = x_of(lane.begin(*s.instance));
+        p.setPen(QPen(t.text, 1.6));
+        p.setBrush(Qt::NoBrush);
+        p.drawRect(QRectF(x - 2.5, band.top() - 2, 6, band.height() + 4));
+    }
+}
+
+void Lanes::paint_thread(QPainter& p, const Row& row) {
+    const Theme& t = theme();
+    const CoreTrail& core = session_.trail()->cores[row.core];
+    const QRectF band(plot_left(), row.top + 7, width() - plot_left(), row.height - 14);
+    if (!core.thread_seen) {
+        p.setFont(text_font(11));
+        p.setPen(t.second);
+        p.drawText(band.adjusted(8, 0, 0, 0), Qt::AlignVCenter | Qt::AlignLeft, core.change_time.empty() ? tr("no exception trace in this recording: enable DWT_CTRL.EXCTRCENA") : tr("not seen: no return to thread mode in this recording"));
+        return;
+    }
+    const std::size_t first = core.change_time.upper_bound(view_.from()), last = core.change_time.lower_bound(view_.to());
+    const double pixels = band.width(), per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / pixels;
+    QColor light = t.land;
+    light.setAlpha(70);
+    if (static_cast<double>(last - first) < kMostDetailed) {
+        for (std::size_t k = first == 0 ? 0 : first - 1; k < last; ++k) {
+            const double left = std::max(band.left(), x_of(core.change_time[k]));
+            const double right = k + 1 < core.change_time.size() ? std::min(band.right(), x_of(core.change_time[k + 1])) : std::min(band.right(), x_of(session_.trail()->end));
+            if (right <= left && core.change_running[k] != 0) continue;
+            const QRectF piece(left, band.top(), std::max(0.6, right - left), band.height());
+            if (core.change_running[k] == 0) draw_running(p, piece, t.land);
+            else if (core.change_running[k] != ContextChange::kUnknown) draw_cut_into(p, piece, t.land);
+        }
+        return;
+    }
+    for (int px = 0; px < static_cast<int>(pixels); ++px) {
+        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)}, to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+        const auto at = core.change_at(from);
+        if (!at || (core.change_running[*at] == ContextChange::kUnknown && (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to))) continue;
+        const double share = 1 - std::clamp(static_cast<double>(core.handler_time(from, to).ps) / per_pixel, 0.0, 1.0);
+        const QRectF column(band.left() + px, band.top(), 1, band.height());
+        p.fillRect(column, light);
+        p.fillRect(QRectF(column.left(), column.bottom() - share * band.height(), 1, share * band.height()), t.land);
+    }
+}
+
+void Lanes::paint_gaps(QPainter& p) {
+    const auto trail = session_.trail();
+    double reached = -1;
+    if (rows_.empty()) return;
+    const double bottom = std::min<double>(height(), rows_.back().top + rows_.back().height);
+    p.save();
+    p.setClipRect(QRectF(plot_left(), kAxis, width() - plot_left(), height()), Qt::IntersectClip);
+    for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
+        const Gap& g = trail->gaps[i];
+        if (g.end < view_.from() || g.begin > view_.to()) continue;
+        const double left = std::max(plot_left() - 10, x_of(g.begin)), right = std::min<double>(width() + 10, std::max(left + 3, x_of(g.end)));
+        if (right <= reached) continue;
+        reached = right;
+        draw_gap(p, QRectF(left, kAxis, right - left, bottom - kAxis));
+        if (right - left > 130) {
+            p.setFont(text_font(11, true));
+            p.setPen(theme().contour.darker(theme().night ? 80 : 140));
+            const QString label = (g.kind == GapKind::overflow ? tr("trace lost for up to %1") : tr("damaged, up to %1")).arg(words(duration_text(g.end - g.begin)));
+            const QRectF area(left, bottom - 20, right - left, 18);
+            const int w = p.fontMetrics().horizontalAdvance(label) + 10;
+            p.fillRect(QRectF(area.center().x() - w / 2.0, area.top(), w, area.height()), theme().panel);
+            p.drawText(area, Qt::AlignCenter, label);
+        }
+    }
+    p.restore();
+}
+
+// The stretch of the selected finding: from when it was due to what happened.
+void Lanes::paint_finding(QPainter& p) {
+    const Selection& s = view_.selection();
+    if (s.lane < 0 || !s.instance) return;
+    for (const Finding& f : session_.findings()) {
+        if (f.lane != s.lane || f.core_index != s.core || f.instance != *s.instance) continue;
+        const double left = x_of(f.begin), right = x_of(std::max(f.end, f.begin));
+        QColor tint = theme().finding;
+        tint.setAlpha(theme().night ? 38 : 28);
+        p.fillRect(QRectF(left, kAxis, std::max(1.0, right - left), height()), tint);
+        if (f.kind != FindingKind::late_response) continue;
+        // Ready but held off: a thin line with slanting ticks from when it was due to its entry.
+        const ExceptionLane& lane = session_.trail()->cores[s.core].lanes[static_cast<std::size_t>(s.lane)];
+        const QRectF row = row_rect(s.core, s.lane);
+        const double entry = x_of(lane.begin(*s.instance)), y = row.center().y();
+        p.save();
+        p.setRenderHint(QPainter::Antialiasing);
+        p.setPen(QPen(theme().finding, 1.6));
+        p.drawLine(QPointF(left, y), QPointF(entry, y));
+        if (entry - left > 12)
+            for (double x = left + 5; x < entry - 3; x += 9) p.drawLine(QPointF(x - 2.5, y + 4), QPointF(x + 2.5, y - 4));
+        p.setFont(text_font(11, true));
+        const QString label = tr("due, entered %1 late").arg(words(duration_text(lane.begin(*s.instance) - f.begin)));
+        if (p.fontMetrics().horizontalAdvance(label) + 8 < entry - left) p.drawText(QRectF(left, y - 17, entry - left, 13), Qt::AlignCenter, label);
+        p.restore();
+    }
+}
+
+void Lanes::paint_ruler(QPainter& p) {
+    if (!view_.a() && !view_.b()) return;
+    const Theme& t = theme();
+    p.setRenderHint(QPainter::Antialiasing);
+    // A strip of its own under the lanes, so that no lane is covered.
+    const double y = height() - kRuler / 2;
+    p.fillRect(QRectF(0, height() - kRuler, width(), kRuler), t.window);
+    p.setPen(t.rule);
+    p.drawLine(QPointF(0, height() - kRuler), QPointF(width(), height() - kRuler));
+    p.setFont(text_font(11, true));
+    p.setPen(t.measure);
+    p.drawText(QRectF(12, height() - kRuler, plot_left() - 16, kRuler), Qt::AlignVCenter | Qt::AlignLeft, tr("A–B"));
+    p.save();
+    p.setClipRect(QRectF(plot_left(), 0, width() - plot_left(), height()));
+    if (view_.a() && view_.b()) {
+        p.setPen(QPen(t.measure, 1.4));
+        p.drawLine(QPointF(x_of(*view_.a()), y), QPointF(x_of(*view_.b()), y));
+    }
+    const auto end = [&](std::optional<Time> at, const QString& name) {
+        if (!at) return;
+        const double x = x_of(*at);
+        p.setPen(QPen(t.measure, 1, Qt::DashLine));
+        p.drawLine(QPointF(x, kAxis), QPointF(x, height() - kRuler));
+        p.setPen(Qt::NoPen);
+        p.setBrush(t.measure);
+        p.drawEllipse(QPointF(x, y), 9, 9);
+        p.setPen(t.panel);
+        p.drawText(QRectF(x - 9, y - 9, 18, 18), Qt::AlignCenter, name);
+    };
+    end(view_.a(), "A");
+    end(view_.b(), "B");
+    p.restore();
+    if (view_.a() && view_.b()) {
+        const Time d{std::llabs((*view_.b() - *view_.a()).ps)};
+        const Clock clock = session_.trail()->cores[view_.selection().core].clock;
+        QString label = tr("%1 · %2 cycles").arg(words(duration_text(d)), words(count_text(static_cast<std::uint64_t>(clock.cycles(d)))));
+        if (d.ps > 0) label += " · " + words(frequency_text(d));
+        const int w = p.fontMetrics().horizontalAdvance(label) + 22;
+        const double middle = std::clamp((x_of(*view_.a()) + x_of(*view_.b())) / 2, plot_left() + w / 2.0 + 2, width() - w / 2.0 - 2);
+        const QRectF box(middle - w / 2.0, y - 10, w, 20);
+        p.setPen(QPen(t.measure, 1.2));
+        p.setBrush(t.panel);
+        p.drawRoundedRect(box, 4, 4);
+        p.setPen(t.measure.darker(t.night ? 90 : 115));
+        p.drawText(box, Qt::AlignCenter, label);
+    }
+}
+
+void Lanes::paint_key(QPainter& p) {
+    const Theme& t = theme();
+    struct Entry {
+        QString text;
+        std::function<void(const QRectF&)> draw;
+    };
+    const std::vector<Entry> entries = {
+        {tr("handler runs"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); }},
+        {tr("cut into by something more urgent"), [&](const QRectF& r) { draw_cut_into(p, r, t.interrupt); draw_handler(p, r.adjusted(0, 0, -40, 0), t.interrupt); draw_running(p, r.adjusted(42, 0, 0, 0), t.interrupt); }},
+        {tr("begin known only within bounds"), [&](const QRectF& r) { draw_soft_edge(p, r.adjusted(0, 0, -30, 0), t.interrupt); draw_running(p, r.adjusted(30, 0, 0, 0), t.interrupt); }},
+        {tr("entry or exit not seen: left out of figures"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); draw_torn_edge(p, r.right(), r.top(), r.bottom(), false); }},
+        {tr("thread mode runs"), [&](const QRectF& r) { draw_running(p, r, t.land); }},
+        {tr("many in each pixel: solid = longest of them"), [&](const QRectF& r) { QColor l = t.interrupt; l.setAlpha(70); p.fillRect(r, l); p.fillRect(r.adjusted(0, r.height() * 0.6, 0, 0), t.interrupt); }},
+        {tr("due but held off (a finding)"), [&](const QRectF& r) { p.setPen(QPen(t.finding, 1.6)); p.drawLine(QPointF(r.left(), r.center().y()), QPointF(r.right(), r.center().y())); for (double x = r.left() + 5; x < r.right(); x += 9) p.drawLine(QPointF(x - 2, r.center().y() + 4), QPointF(x + 3, r.center().y() - 4)); }},
+        {tr("not known: trace lost or damaged"), [&](const QRectF& r) { draw_gap(p, r); }},
+        {tr("a finding"), [&](const QRectF& r) { draw_cairn(p, r.center().x(), r.bottom(), r.height()); }},
+    };
+    p.setFont(text_font(12));
+    const double line = 26, w = 370, h = line * static_cast<double>(entries.size()) + 38;
+    const QRectF box(width() - w - 16, kAxis + 8, w, h);
+    p.setPen(QPen(t.rule, 1));
+    p.setBrush(t.window);
+    p.setRenderHint(QPainter::Antialiasing);
+    p.drawRoundedRect(box, 5, 5);
+    p.setPen(t.text);
+    p.setFont(text_font(13, true));
+    p.drawText(QRectF(box.left() + 14, box.top() + 6, w, 22), Qt::AlignVCenter, tr("Key  (K shows and hides it)"));
+    double y = box.top() + 32;
+    for (const auto& e : entries) {
+        p.save();
+        e.draw(QRectF(box.left() + 14, y + 4, 62, line - 10));
+        p.restore();
+        p.setFont(text_font(12));
+        p.setPen(t.text);
+        p.drawText(QRectF(box.left() + 90, y, w - 96, line - 2), Qt::AlignVCenter, e.text);
+        y += line;
+    }
+}
+
+void Lanes::set_measuring(bool on) {
+    if (measuring_ == on) return;
+    measuring_ = on;
+    setCursor(on ? Qt::CrossCursor : Qt::ArrowCursor);
+    emit measuring_changed(on);
+}
+
+void Lanes::set_key_shown(bool on) {
+    key_shown_ = on;
+    update();
+}
+
+Time Lanes::snapped(Time t, Time reach) const {
+    const auto trail = session_.trail();
+    if (!trail) return t;
+    Time best = t;
+    Time distance = reach + Time{1};
+    const auto consider = [&](Time edge) {
+        const Time d{std::llabs((edge - t).ps)};
+        if (d < distance) { best = edge; distance = d; }
+    };
+    for (const auto& core : trail->cores)
+        for (const auto& lane : core.lanes) {
+            const std::size_t next = lane.first_from(t);
+            if (next < lane.size()) consider(lane.begin(next));
+            if (next > 0) { consider(lane.begin(next - 1)); consider(lane.end(next - 1)); }
+            if (next > 1) consider(lane.end(next - 2));
+        }
+    return best;
+}
+
+void Lanes::go_to_instance(std::size_t core, std::size_t lane, std::size_t instance) {
+    const auto trail = session_.trail();
+    if (!trail || core >= trail->cores.size() || lane >= trail->cores[core].lanes.size() || instance >= trail->cores[core].lanes[lane].size()) return;
+    const ExceptionLane& l = trail->cores[core].lanes[lane];
+    const Time begin = l.begin(instance), end = l.end(instance);
+    const Time room = std::max(Time{(end - begin).ps * 2}, Time::from_us(20));
+    view_.select({core, static_cast<int>(lane), instance});
+    view_.go_to(begin - room, std::min(end + room, begin + Time{room.ps * 4}), begin);
+}
+
+void Lanes::step_instance(int direction) {
+    const auto trail = session_.trail();
+    const Selection s = view_.selection();
+    if (!trail || s.lane < 0) return;
+    const ExceptionLane& lane = trail->cores[s.core].lanes[static_cast<std::size_t>(s.lane)];
+    if (lane.size() == 0) return;
+    std::size_t i = 0;
+    if (s.instance) {
+        if (direction < 0 ? *s.instance == 0 : *s.instance + 1 >= lane.size()) return;
+        i = direction < 0 ? *s.instance - 1 : *s.instance + 1;
+    } else {
+        const std::size_t next = lane.first_from(view_.cursor());
+        if (direction > 0 ? next >= lane.size() : next == 0) return;
+        i = direction > 0 ? next : next - 1;
+    }
+    // Keep the scale; move only as far as needed to have the instance in the middle.
+    const Time half{(view_.to() - view_.from()).ps / 2};
+    view_.select({s.core, s.lane, i});
+    if (lane.begin(i) < view_.from() || lane.end(i) > view_.to()) view_.go_to(lane.begin(i) - half, lane.begin(i) + half, lane.begin(i));
+    else view_.set_cursor(lane.begin(i));
+}
+
+void Lanes::go_to_longest() {
+    const auto trail = session_.trail();
+    const Selection s = view_.selection();
+    if (!trail || s.lane < 0) return;
+    const ExceptionLane& lane = trail->cores[s.core].lanes[static_cast<std::size_t>(s.lane)];
+    std::optional<std::size_t> longest;
+    for (std::size_t i = 0; i < lane.size(); ++i)
+        if (lane.whole(i) && (!longest || lane.length(i) > lane.length(*longest))) longest = i;
+    if (longest) go_to_instance(s.core, static_cast<std::size_t>(s.lane), *longest);
+}
+
+void Lanes::select_neighbour(int direction) {
+    std::vector<const Row*> lanes;
+    for (const Row& r : rows_) if (r.lane >= 0) lanes.push_back(&r);
+    if (lanes.empty()) return;
+    std::size_t at = direction > 0 ? lanes.size() - 1 : 0;
+    for (std::size_t i = 0; i < lanes.size(); ++i) if (lanes[i]->core == view_.selection().core && lanes[i]->lane == view_.selection().lane) at = i;
+    at = (at + lanes.size() + static_cast<std::size_t>(direction < 0 ? -1 + static_cast<int>(lanes.size()) : 1)) % lanes.size();
+    view_.select({lanes[at]->core, lanes[at]->lane, std::nullopt});
+    lay_out();
+}
+
+void Lanes::mousePressEvent(QMouseEvent* e) {
+    if (!session_.trail()) return;
+    pressed_ = mouse_ = e->position();
+    pressed_from_ = view_.from();
+    pressed_to_ = view_.to();
+    if (e->button() == Qt::MiddleButton) { drag_ = Drag::pan; return; }
+    if (e->button() != Qt::LeftButton) return;
+    const Time reach = time_at(plot_left() + 8) - view_.from();
+    const auto near = [&](std::optional<Time> end) { return end && std::fabs(x_of(*end) - pressed_.x()) < 10 && pressed_.y() > height() - kRuler; };
+    if (near(view_.a())) drag_ = Drag::ruler_a;
+    else if (near(view_.b())) drag_ = Drag::ruler_b;
+    else if (measuring_ && pressed_.x() >= plot_left()) {
+        drag_ = Drag::ruler;
+        view_.set_ruler(snapped(time_at(pressed_.x()), reach), std::nullopt);
+    } else drag_ = Drag::waiting;
+}
+
+void Lanes::mouseMoveEvent(QMouseEvent* e) {
+    mouse_ = e->position();
+    const Time reach = time_at(plot_left() + 8) - view_.from();
+    const double moved = mouse_.x() - pressed_.x();
+    if (drag_ == Drag::waiting && std::fabs(moved) > 4 && pressed_.x() >= plot_left()) drag_ = pressed_.y() < kAxis ? Drag::zoom : Drag::pan;
+    switch (drag_) {
+        case Drag::pan: {
+            const Time by{static_cast<std::int64_t>(-moved / std::max(1.0, width() - plot_left()) * static_cast<double>((pressed_to_ - pressed_from_).ps))};
+            setCursor(Qt::ClosedHandCursor);
+            view_.show(pressed_from_ + by, pressed_to_ + by);
+            break;
+        }
+        case Drag::zoom: update(); break;
+        case Drag::ruler:
+        case Drag::ruler_b: view_.set_ruler(view_.a(), snapped(time_at(mouse_.x()), reach)); break;
+        case Drag::ruler_a: view_.set_ruler(snapped(time_at(mouse_.x()), reach), view_.b()); break;
+        default: break;
+    }
+}
+
+void Lanes::mouseReleaseEvent(QMouseEvent* e) {
+    const Drag was = drag_;
+    drag_ = Drag::none;
+    setCursor(measuring_ ? Qt::CrossCursor : Qt::ArrowCursor);
+    if (was == Drag::zoom && std::fabs(e->position().x() - pressed_.x()) > 4) {
+        const Time a = time_at(std::max(plot_left(), pressed_.x())), b = time_at(std::max(plot_left(), e->position().x()));
+        view_.go_to(std::min(a, b), std::max(a, b), view_.cursor());
+    }
+    if ((was == Drag::ruler) && !view_.b()) view_.set_ruler(view_.a(), view_.a());
+    if (was == Drag::ruler) set_measuring(false);
+    update();
+    if (was != Drag::waiting || e->button() != Qt::LeftButton) return;
+    // A click shows a place: the lane, the instance under it, the moment.
+    const Row* row = row_at(e->position().y());
+    if (e->position().y() < kAxis) row = nullptr;
+    const auto instance = row == nullptr ? std::nullopt : instance_at(*row, e->position().x());
+    if (row != nullptr && row->lane >= 0) view_.select({row->core, row->lane, instance});
+    if (e->position().x() < plot_left()) return;
+    const Time reach = time_at(plot_left() + 6) - view_.from();
+    if (instance) {
+        const ExceptionLane& lane = session_.trail()->cores[row->core].lanes[static_cast<std::size_t>(row->lane)];
+        const double left = x_of(lane.begin(*instance)), right = x_of(lane.end(*instance));
+        view_.set_cursor(right - left < 8 ? lane.begin(*instance) : snapped(time_at(e->position().x()), reach));
+    } else {
+        view_.set_cursor(snapped(time_at(e->position().x()), reach));
+    }
+}
+
+void Lanes::mouseDoubleClickEvent(QMouseEvent* e) {
+    drag_ = Drag::none;
+    const Row* row = row_at(e->position().y());
+    if (row == nullptr || e->button() != Qt::LeftButton) return;
+    if (const auto instance = instance_at(*row, e->position().x())) go_to_instance(row->core, static_cast<std::size_t>(row->lane), *instance);
+    else if (e->position().x() >= plot_left()) view_.zoom(0.25, time_at(e->position().x()));
+}
+
+void Lanes::wheelEvent(QWheelEvent* e) {
+    if (!session_.trail()) return;
+    const double steps = e->angleDelta().y() / 120.0, sideways = e->angleDelta().x() / 120.0;
+    if ((e->modifiers() & Qt::ShiftModifier) != 0 || sideways != 0) view_.pan(-0.15 * (sideways != 0 ? sideways : steps));
+    else if (e->position().x() < plot_left()) {
+        scroll_ = std::clamp(scroll_ - steps * 40, 0.0, scroll_limit());
+        lay_out();
+        update();
+    } else view_.zoom(std::pow(0.75, steps), time_at(e->position().x()));
+    e->accept();
+}
+
+void Lanes::keyPressEvent(QKeyEvent* e) {
+    const Time cursor = view_.cursor();
+    const bool seen = cursor >= view_.from() && cursor <= view_.to();
+    const Time around = seen ? cursor : Time{(view_.from().ps + view_.to().ps) / 2};
+    switch (e->key()) {
+        case Qt::Key_Left: view_.pan(-0.15); break;
+        case Qt::Key_Right: view_.pan(0.15); break;
+        case Qt::Key_Up: select_neighbour(-1); break;
+        case Qt::Key_Down: select_neighbour(1); break;
+        case Qt::Key_Plus:
+        case Qt::Key_Equal: view_.zoom(0.5, around); break;
+        case Qt::Key_Minus: view_.zoom(2, around); break;
+        case Qt::Key_PageUp: view_.pan(-0.9); break;
+        case Qt::Key_PageDown: view_.pan(0.9); break;
+        default: QWidget::keyPressEvent(e);
+    }
+}
+
+void Lanes::leaveEvent(QEvent*) { QToolTip::hideText(); }
+
+QString Lanes::describe(const Row& row, double x) const {
+    const CoreTrail& core = session_.trail()->cores[row.core];
+    const Time t = time_at(x);
+    if (row.lane < 0) return tr("thread mode, %1").arg(words(moment_text(t)));
+    const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
+    const auto i = instance_at(row, x);
+    if (!i) return tr("%1: does not run at %2").arg(words(lane.name()), words(moment_text(t)));
+    const ExceptionInstance n = lane.instance(*i);
+    QString text = tr("<b>%1</b>, execution %2 of %3<br>entered %4<br>duration %5 (%6 ns, %7 cycles), own %8<br>nest depth %9")
+                       .arg(words(lane.name()).toHtmlEscaped(), words(count_text(*i + 1)), words(count_text(lane.size())), words(moment_text(n.begin)), words(duration_text(n.end - n.begin)),
+                            words(ns_text(n.end - n.begin)), words(count_text(static_cast<std::uint64_t>(core.clock.cycles(n.end - n.begin)))), words(duration_text(n.own)))
+                       .arg(n.depth);
+    if ((n.flags & ExceptionInstance::kTailChained) != 0) text += tr("<br>tail-chained from the handler before");
+    if (n.begin_slack.ps > 0) text += tr("<br>entered up to %1 earlier (its timestamp came late)").arg(words(duration_text(n.begin_slack)));
+    if (n.end_slack.ps > 0) text += tr("<br>left up to %1 earlier").arg(words(duration_text(n.end_slack)));
+    if (!n.whole()) text += tr("<br>%1 not seen: left out of the figures").arg((n.flags & ExceptionInstance::kCutBegin) != 0 ? tr("its entry was") : tr("its exit was"));
+    return text;
+}
+
+bool Lanes::event(QEvent* e) {
+    if (e->type() == QEvent::Resize) {
+        lay_out();
+    } else if (e->type() == QEvent::ToolTip && session_.trail()) {
+        auto* help = static_cast<QHelpEvent*>(e);
+        const Row* row = row_at(help->pos().y());
+        if (row != nullptr && help->pos().x() >= plot_left() && help->pos().y() > kAxis) QToolTip::showText(help->globalPos(), describe(*row, help->pos().x()), this);
+        else QToolTip::hideText();
+        return true;
+    }
+    return QWidget::event(e);
+}
+
+}  // namespace mt::app

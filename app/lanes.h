@@ -1,0 +1,89 @@
+// The lanes: interrupts by priority and thread mode over time, one row each.
+#pragma once
+
+#include <optional>
+#include <vector>
+
+#include <QWidget>
+
+#include "session.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+class Lanes : public QWidget {
+    Q_OBJECT
+  public:
+    Lanes(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    QSize minimumSizeHint() const override { return {420, 160}; }
+
+    /// While set, a drag in the lanes sets A and B (both snap to edges) instead of panning.
+    void set_measuring(bool on);
+    bool measuring() const { return measuring_; }
+    void set_key_shown(bool on);
+    bool key_shown() const { return key_shown_; }
+
+    /// The edge (an entry or exit in any lane) nearest to `t` within `reach`, else `t`.
+    Time snapped(Time t, Time reach) const;
+    /// Goes to an instance: selects it, and shows it with some room around it.
+    void go_to_instance(std::size_t core, std::size_t lane, std::size_t instance);
+    /// The instance after (or before) the cursor in the selected lane.
+    void step_instance(int direction);
+    void go_to_longest();
+    void select_neighbour(int direction);
+    /// Where a row is drawn, for tests and for the accessible description; empty if it is not shown.
+    QRectF row_rect(std::size_t core, int lane) const;
+    double x_of(Time t) const;
+    Time time_at(double x) const;
+
+  signals:
+    void measuring_changed(bool on);
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+    void mouseDoubleClickEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+    void leaveEvent(QEvent*) override;
+    bool event(QEvent*) override;
+
+  private:
+    struct Row {
+        std::size_t core;
+        int lane;  ///< -1 for thread mode
+        double top, height;
+        bool folded;
+    };
+    enum class Drag { none, waiting, pan, zoom, ruler, ruler_a, ruler_b };
+
+    void lay_out();
+    const Row* row_at(double y) const;
+    std::optional<std::size_t> instance_at(const Row& row, double x) const;
+    void paint_axis(QPainter& p);
+    void paint_row(QPainter& p, const Row& row);
+    void paint_interrupts(QPainter& p, const Row& row);
+    void paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i, const QRectF& band);
+    void paint_thread(QPainter& p, const Row& row);
+    void paint_gaps(QPainter& p);
+    void paint_finding(QPainter& p);
+    void paint_ruler(QPainter& p);
+    void paint_key(QPainter& p);
+    QString describe(const Row& row, double x) const;
+    double plot_left() const;
+    double scroll_limit() const;
+
+    Session& session_;
+    Viewpoint& view_;
+    std::vector<Row> rows_;
+    bool measuring_ = false, key_shown_ = false;
+    Drag drag_ = Drag::none;
+    QPointF pressed_, mouse_;
+    Time pressed_from_{}, pressed_to_{};
+    double scroll_ = 0, content_ = 0;
+};
+
+
+}  // namespace mt::app

@@ -1,0 +1,73 @@
+// mindful-trail: the window. With --picture it draws itself once into a PNG and ends.
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QFileInfo>
+#include <QTimer>
+
+#include <cstdio>
+
+#include "main_window.h"
+#include "theme.h"
+
+namespace {
+
+// "1280x800" → size; invalid if it is no such thing.
+QSize size_of(const QString& text) {
+    const QStringList parts = text.split('x');
+    return parts.size() == 2 ? QSize(parts[0].toInt(), parts[1].toInt()) : QSize();
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    QApplication app(argc, argv);
+    QApplication::setApplicationName("mindful-trail");
+    QApplication::setOrganizationName("mindful-trail");
+    QApplication::setApplicationDisplayName("Mindful Trail");
+    QApplication::setApplicationVersion("0.1.0");
+    QApplication::setWindowIcon(QIcon(":/mindful-trail.svg"));
+    // A text size other than the usual one scales all type.
+    app.setProperty("mtTextScale", QApplication::font().pointSizeF() > 0 ? std::min(2.5, QApplication::font().pointSizeF() / 10.0) : 1.0);
+    mt::app::apply_theme(false);
+
+    QCommandLineParser parser;
+    parser.setApplicationDescription("Mindful Trail: trace recordings of embedded targets, from bytes to a cause.");
+    parser.addHelpOption();
+    parser.addVersionOption();
+    parser.addPositionalArgument("INPUT", "a *.target.toml or a *.mtrail folder to open", "[INPUT]");
+    const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
+    const QCommandLineOption view("view", "What the picture shows: whole, finding=N, measures, packets, key, start.", "VIEW", "whole");
+    const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
+    const QCommandLineOption night("night", "Night colours.");
+    parser.addOptions({picture, view, size, night});
+    parser.process(app);
+
+    mt::app::MainWindow window;
+    const QSize wanted = size_of(parser.value(size));
+    if (wanted.isValid() && wanted.width() >= 640) window.resize(wanted);
+    if (parser.isSet(night)) window.set_night(true);
+    const QStringList inputs = parser.positionalArguments();
+    if (!inputs.isEmpty()) window.open(inputs.front());
+    window.show();
+    if (!parser.isSet(picture)) return QApplication::exec();
+
+    const auto draw = [&] {
+        const QString v = parser.value(view);
+        if (v.startsWith("finding=")) window.go_to_finding(v.mid(8).toInt() - 1);
+        if (v == "measures") window.show_measures(true);
+        if (v == "packets") { window.go_to_finding(1); window.evidence()->setCurrentIndex(1); }
+        if (v == "key") { window.go_to_finding(1); window.lanes()->set_key_shown(true); }
+        // Plots and evidence arrive a little later than the figures.
+        QTimer::singleShot(700, &window, [&] {
+            const bool done = window.grab().save(parser.value(picture), "PNG");
+            if (!done) std::fprintf(stderr, "mindful-trail: cannot write: %s: check the folder\n", qPrintable(parser.value(picture)));
+            QApplication::exit(done ? 0 : 2);
+        });
+    };
+    if (inputs.isEmpty() || parser.value(view) == "start") QTimer::singleShot(0, &window, draw);
+    else {
+        QObject::connect(&window.session(), &mt::app::Session::finished, &window, draw);
+        QObject::connect(&window.session(), &mt::app::Session::failed, &window, draw);
+    }
+    return QApplication::exec();
+}

@@ -1,0 +1,548 @@
+#include "main_window.h"
+
+#include <QAction>
+#include <QApplication>
+#include <QCompleter>
+#include <QDir>
+#include <QDragEnterEvent>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QHBoxLayout>
+#include <QMenuBar>
+#include <QMessageBox>
+#include <QMimeData>
+#include <QRegularExpression>
+#include <QSettings>
+#include <QStandardPaths>
+#include <QStringListModel>
+#include <QTimer>
+#include <QToolBar>
+#include <QVBoxLayout>
+
+#include <cmath>
+#include <fstream>
+
+#include "base/text.h"
+#include "share/tables.h"
+#include "theme.h"
+
+namespace mt::app {
+namespace {
+QString words(const std::string& s) { return QString::fromStdString(s); }
+constexpr int kMostRecent = 8;
+}
+
+MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
+    setWindowTitle(tr("Mindful Trail"));
+    setAcceptDrops(true);
+    resize(1280, 800);
+    setCentralWidget(build_centre());
+    build_toolbar();
+    build_actions();
+    connect(&session_, &Session::opened, this, [this] {
+        // Half-seen: decoding goes on, but the lanes show what there is.
+        view_.reset(session_.trail()->end);
+        stack_->setCurrentWidget(lanes_);
+        notice_->hide();
+        file_->setText(QFileInfo(words(session_.recording()->input)).fileName() + "   ");
+        file_->setFixedWidth(file_->sizeHint().width());
+        menuBar()->setCornerWidget(file_);  // a corner widget takes its width when it is set
+        file_->show();
+        setWindowTitle(words(session_.recording()->title) + " – " + tr("Mindful Trail"));
+        for (auto* a : need_recording_) a->setEnabled(true);
+        lanes_->setFocus();
+        remember(words(session_.recording()->input));
+    });
+    connect(&session_, &Session::grew, this, [this] {
+        store_.use(session_.recording(), session_.trail());
+        view_.extend(session_.trail()->end);
+        renew_health();
+        renew_busy();
+    });
+    connect(&session_, &Session::opening, this, &MainWindow::renew_busy);
+    connect(&session_, &Session::finished, this, &MainWindow::finished);
+    connect(&session_, &Session::failed, this, [this](const Problem& problem) {
+        renew_busy();
+        say(words(problem.text()), true);
+    });
+    connect(&session_, &Session::saved, this, [this](const QString& folder) {
+        remember(folder);
+        say(tr("Saved as %1").arg(folder), false);
+    });
+    connect(&session_, &Session::save_failed, this, [this](const Problem& problem) { say(words(problem.text()), true); });
+    const auto go = [this](std::size_t core, std::size_t lane, std::size_t instance) {
+        show_measures(false);
+        lanes_->go_to_instance(core, lane, instance);
+    };
+    connect(panel_, &MeasuresPanel::instance_chosen, this, go);
+    connect(page_, &MeasuresPage::instance_chosen, this, go);
+    connect(moment_, &MomentStrip::instance_chosen, this, go);
+    connect(panel_, &MeasuresPanel::all_wanted, this, [this] { show_measures(true); });
+    connect(page_, &MeasuresPage::back_wanted, this, [this] { show_measures(false); });
+    connect(page_, &MeasuresPage::save_wanted, this, &MainWindow::ask_save_csv);
+    connect(findings_, &FindingsPanel::chosen, this, &MainWindow::go_to_finding);
+    connect(ridge_, &Ridge::finding_clicked, this, &MainWindow::go_to_finding);
+    connect(&view_, &Viewpoint::places_changed, this, [this] {
+        back_->setEnabled(view_.can_go_back());
+        forward_->setEnabled(view_.can_go_forward());
+    });
+    renew_recent();
+    renew_health();
+    renew_busy();
+    const QSettings settings;
+    set_night(settings.value("night", false).toBool());
+}
+
+QWidget* MainWindow::build_centre() {
+    ridge_ = new Ridge(session_, view_);
+    lanes_ = new Lanes(session_, view_);
+    findings_ = new FindingsPanel(session_);
+    panel_ = new MeasuresPanel(session_, view_);
+    page_ = new MeasuresPage(session_, view_);
+    moment_ = new MomentStrip(session_, view_);
+    events_ = new PacketTable(PacketTable::Show::events, session_, view_, store_);
+    packets_ = new PacketTable(PacketTable::Show::packets, session_, view_, store_);
+    start_ = new StartPage;
+    connect(start_, &StartPage::open_wanted, this, &MainWindow::ask_open);
+    connect(start_, &StartPage::recent_chosen, this, &MainWindow::open);
+
+    notice_ = new QWidget;
+    notice_text_ = new QLabel;
+    notice_text_->setObjectName("notice");
+    notice_text_->setWordWrap(true);
+    notice_text_->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    auto* close = new QToolButton;
+    close->setText("✕");
+    close->setToolTip(tr("Close this message"));
+    connect(close, &QToolButton::clicked, notice_, &QWidget::hide);
+    auto* notice_row = new QHBoxLayout(notice_);
+    notice_row->setContentsMargins(12, 5, 8, 5);
+    notice_row->addWidget(notice_text_, 1);
+    notice_row->addWidget(close);
+    notice_->hide();
+
+    stack_ = new QStackedWidget;
+    stack_->addWidget(start_);
+    stack_->addWidget(lanes_);
+    stack_->addWidget(page_);
+    across_ = new QSplitter(Qt::Horizontal);
+    across_->addWidget(findings_);
+    across_->addWidget(stack_);
+    across_->addWidget(panel_);
+    across_->setStretchFactor(0, 0);
+    across_->setStretchFactor(1, 1);
+    across_->setStretchFactor(2, 0);
+    across_->setSizes({250, 730, 300});
+    across_->setHandleWidth(1);
+
+    evidence_ = new QTabWidget;
+    evidence_->setDocumentMode(true);
+    evidence_->addTab(events_, tr("Events"));
+    evidence_->addTab(packets_, tr("Packets"));
+    evidence_->setAccessibleName(tr("Evidence"));
+
+    auto* upper = new QWidget;
+    auto* upper_column = new QVBoxLayout(upper);
+    upper_column->setContentsMargins(0, 0, 0, 0);
+    upper_column->setSpacing(0);
+    upper_column->addWidget(across_, 1);
+    upper_column->addWidget(moment_);
+    down_ = new QSplitter(Qt::Vertical);
+    down_->addWidget(upper);
+    down_->addWidget(evidence_);
+    down_->setStretchFactor(0, 1);
+    down_->setStretchFactor(1, 0);
+    down_->setSizes({460, 190});
+    down_->setHandleWidth(1);
+
+    auto* all = new QWidget;
+    auto* column = new QVBoxLayout(all);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->setSpacing(0);
+    column->addWidget(notice_);
+    column->addWidget(ridge_);
+    column->addWidget(down_, 1);
+    return all;
+}
+
+void MainWindow::build_toolbar() {
+    auto* bar = addToolBar(tr("Tools"));
+    bar->setMovable(false);
+    bar->setContextMenuPolicy(Qt::PreventContextMenu);
+    const auto button = [&](const QString& text, const QString& tip, const QString& name) {
+        auto* b = new QToolButton;
+        b->setText(text);
+        b->setToolTip(tip);
+        b->setAccessibleName(tip);
+        b->setObjectName(name);
+        bar->addWidget(b);
+        return b;
+    };
+    back_ = button("‹", tr("Back to the place before (Alt+Left)"), "back");
+    forward_ = button("›", tr("Forward (Alt+Right)"), "forward");
+    connect(back_, &QToolButton::clicked, &view_, &Viewpoint::back);
+    connect(forward_, &QToolButton::clicked, &view_, &Viewpoint::forward);
+    back_->setEnabled(false);
+    forward_->setEnabled(false);
+    go_ = new QLineEdit;
+    go_->setObjectName("go");
+    go_->setPlaceholderText(tr("Go to an interrupt or a time (7.063 s)"));
+    go_->setAccessibleName(tr("Go to"));
+    go_->setFixedWidth(270);
+    bar->addWidget(go_);
+    connect(go_, &QLineEdit::returnPressed, this, [this] {
+        if (go_to_text(go_->text())) {
+            go_->selectAll();
+            lanes_->setFocus();
+        }
+    });
+    ruler_ = button(tr("A–B"), tr("Measure: drag in the lanes from A to B; both snap to entries and exits (R)"), "ruler");
+    ruler_->setCheckable(true);
+    connect(ruler_, &QToolButton::toggled, lanes_, &Lanes::set_measuring);
+    connect(lanes_, &Lanes::measuring_changed, ruler_, &QToolButton::setChecked);
+    auto* space = new QWidget;
+    space->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Preferred);
+    bar->addWidget(space);
+    progress_ = new QProgressBar;
+    progress_->setFixedWidth(150);
+    progress_->setRange(0, 1000);
+    progress_->setTextVisible(false);
+    progress_->setAccessibleName(tr("Decoding"));
+    cancel_ = new QPushButton(tr("Stop"));
+    cancel_->setObjectName("stop");
+    cancel_->setToolTip(tr("Stop decoding; what was decoded so far stays"));
+    connect(cancel_, &QPushButton::clicked, &session_, &Session::cancel);
+    auto* busy = new QWidget;
+    busy->setObjectName("busy");
+    auto* busy_row = new QHBoxLayout(busy);
+    busy_row->setContentsMargins(0, 0, 6, 0);
+    busy_row->addWidget(progress_);
+    busy_row->addWidget(cancel_);
+    bar->addWidget(busy);
+    health_menu_ = new QMenu(this);
+    health_menu_->setToolTipsVisible(true);
+    health_ = new QToolButton;
+    health_->setObjectName("health");
+    health_->setMenu(health_menu_);
+    health_->setPopupMode(QToolButton::InstantPopup);
+    health_->setToolTip(tr("Is the recording whole? Gaps and doubts, each leads to its place"));
+    health_->setStyleSheet("QToolButton { border: 0; background: transparent; padding: 4px 18px 4px 4px; } QToolButton::menu-indicator { subcontrol-origin: padding; subcontrol-position: center right; }");
+    bar->addWidget(health_);
+    file_ = new QLabel;
+    file_->setObjectName("file");
+    menuBar()->setCornerWidget(file_);
+}
+
+QAction* MainWindow::action(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip, std::function<void()> what) {
+    auto* a = menu->addAction(text);
+    a->setShortcuts(keys);
+    a->setToolTip(tip);
+    a->setStatusTip(tip);
+    connect(a, &QAction::triggered, this, std::move(what));
+    return a;
+}
+
+void MainWindow::build_actions() {
+    auto* file = menuBar()->addMenu(tr("&File"));
+    action(file, tr("&Open…"), {QKeySequence::Open}, tr("Open a target file or a saved recording"), [this] { ask_open(); });
+    recent_menu_ = file->addMenu(tr("Open &recent"));
+    action(file, tr("Open recording &folder…"), {}, tr("Open a saved recording, a *.mtrail folder"), [this] {
+        const QString path = QFileDialog::getExistingDirectory(this, tr("Open a recording folder"));
+        if (!path.isEmpty()) open(path);
+    });
+    file->addSeparator();
+    need_recording_.push_back(save_action_ = action(file, tr("&Save recording as…"), {QKeySequence::Save}, tr("Save everything this recording was made from in one folder"), [this] { ask_save(); }));
+    need_recording_.push_back(csv_action_ = action(file, tr("Save &measures as CSV…"), {}, tr("Save the table of interrupts"), [this] { ask_save_csv(); }));
+    file->addSeparator();
+    action(file, tr("&Quit"), {QKeySequence::Quit}, tr("Close the window"), [this] { close(); });
+
+    auto* go = menuBar()->addMenu(tr("&Go"));
+    const auto need = [&](QAction* a) { need_recording_.push_back(a); return a; };
+    need(action(go, tr("&Back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, tr("To the place before"), [this] { view_.back(); }));
+    need(action(go, tr("&Forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, tr("To the place after"), [this] { view_.forward(); }));
+    need(action(go, tr("&Whole recording"), {QKeySequence(Qt::Key_0), QKeySequence(Qt::Key_Home)}, tr("Show everything"), [this] { view_.fit(); }));
+    need(action(go, tr("Go &to…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, tr("Type an interrupt or a time"), [this] { go_->setFocus(); go_->selectAll(); }));
+    go->addSeparator();
+    const auto walk = [this](int step) {
+        const int n = static_cast<int>(session_.findings().size());
+        if (n == 0) return;
+        // The first press goes to the finding that is selected already.
+        const bool there = view_.selection().lane >= 0 || view_.can_go_back();
+        const int at = std::max(0, findings_->current());
+        go_to_finding(there ? (at + step + n) % n : at);
+    };
+    need(action(go, tr("&Next finding"), {QKeySequence(Qt::Key_F)}, tr("Walk the findings"), [walk] { walk(1); }));
+    need(action(go, tr("&Previous finding"), {QKeySequence(Qt::SHIFT | Qt::Key_F)}, tr("Walk the findings backwards"), [walk] { walk(-1); }));
+    go->addSeparator();
+    need(action(go, tr("Next &execution"), {QKeySequence(Qt::Key_N)}, tr("Next execution of the selected interrupt"), [this] { lanes_->step_instance(1); }));
+    need(action(go, tr("Previous e&xecution"), {QKeySequence(Qt::Key_P)}, tr("Previous execution of the selected interrupt"), [this] { lanes_->step_instance(-1); }));
+    need(action(go, tr("&Longest execution"), {QKeySequence(Qt::Key_L)}, tr("Longest execution of the selected interrupt"), [this] { lanes_->go_to_longest(); }));
+
+    auto* measure = menuBar()->addMenu(tr("&Measure"));
+    need(action(measure, tr("Measure with the mouse"), {QKeySequence(Qt::Key_R)}, tr("Drag in the lanes from A to B"), [this] { ruler_->toggle(); }));
+    need(action(measure, tr("Set &A at the cursor"), {QKeySequence(Qt::Key_A)}, tr("First end of the measurement"), [this] { set_ruler_end(true); }));
+    need(action(measure, tr("Set &B at the cursor"), {QKeySequence(Qt::Key_B)}, tr("Second end of the measurement"), [this] { set_ruler_end(false); }));
+    need(action(measure, tr("&Clear A and B"), {QKeySequence(Qt::Key_Escape)}, tr("Take the measurement away"), [this] {
+        lanes_->set_measuring(false);
+        view_.set_ruler(std::nullopt, std::nullopt);
+    }));
+    need(action(measure, tr("&Zoom to A–B"), {QKeySequence(Qt::Key_Z)}, tr("Show the stretch from A to B"), [this] {
+        if (view_.a() && view_.b() && *view_.a() != *view_.b()) view_.go_to(std::min(*view_.a(), *view_.b()), std::max(*view_.a(), *view_.b()), view_.cursor());
+    }));
+
+    auto* show = menuBar()->addMenu(tr("&View"));
+    measures_action_ = need(action(show, tr("&Measures of all interrupts"), {QKeySequence(Qt::Key_M)}, tr("The table in place of the lanes"), [this] { show_measures(stack_->currentWidget() != page_); }));
+    show->addSeparator();
+    const auto fold = [&](const QString& text, QWidget* what, Qt::Key key) {
+        auto* a = action(show, text, {QKeySequence(Qt::CTRL | key)}, tr("Show or fold away"), {[] {}});
+        a->setCheckable(true);
+        a->setChecked(true);
+        connect(a, &QAction::toggled, what, &QWidget::setVisible);
+    };
+    fold(tr("&Findings"), findings_, Qt::Key_1);
+    fold(tr("Figures of the &selected"), panel_, Qt::Key_2);
+    fold(tr("&Evidence"), evidence_, Qt::Key_3);
+    sides_action_ = action(show, tr("&Only the lanes"), {QKeySequence(Qt::Key_Space)}, tr("Fold everything else away, and back"), [this] { fold_sides(sides_action_->isChecked()); });
+    sides_action_->setCheckable(true);
+    show->addSeparator();
+    key_action_ = action(show, tr("&Key to shapes and colours"), {QKeySequence(Qt::Key_K)}, tr("What the shapes mean"), [this] { lanes_->set_key_shown(key_action_->isChecked()); });
+    key_action_->setCheckable(true);
+    night_ = action(show, tr("&Night colours"), {QKeySequence(Qt::CTRL | Qt::Key_D)}, tr("Dark window"), [this] { set_night(night_->isChecked()); });
+    night_->setCheckable(true);
+
+    auto* help = menuBar()->addMenu(tr("&Help"));
+    action(help, tr("&Mouse and keys"), {QKeySequence(Qt::Key_F1)}, tr("How to move about"), [this] {
+        QMessageBox::information(this, tr("Mouse and keys"),
+                                 tr("<b>Lanes</b><br>wheel: zoom at the mouse · Shift+wheel or drag: pan · drag on the time scale: zoom to a stretch<br>"
+                                    "click: put the cursor · double click: go to the execution · + − ← →: zoom and pan · 0: everything<br>"
+                                    "↑ ↓: choose an interrupt · N P: next and previous execution · L: the longest<br><br>"
+                                    "<b>Ridge</b><br>drag the frame or its sides; click elsewhere to move it there<br><br>"
+                                    "<b>Everywhere</b><br>F: next finding · A B: measuring ends at the cursor, Z: zoom to them, Esc: clear · Alt+← →: back and forward<br>"
+                                    "M: measures · K: key to the shapes · Space: only the lanes · Ctrl+G: go to"));
+    });
+    action(help, tr("&About"), {}, tr("Version and licence"), [this] {
+        QMessageBox::about(this, tr("About"), tr("<b>Mindful Trail</b> 0.1.0<br>Trace recordings of embedded targets: from bytes to a cause.<br>GPL-3.0-or-later, without any warranty."));
+    });
+    for (auto* a : need_recording_) a->setEnabled(false);
+}
+
+void MainWindow::say(const QString& text, bool bad) {
+    notice_text_->setText(text);
+    notice_->setStyleSheet(QString("QWidget { background: %1; } QLabel { color: %2; %3 }").arg(theme().selected.name(), theme().text.name(), bad ? "font-weight: bold;" : ""));
+    notice_->show();
+}
+
+void MainWindow::open(const QString& path) { session_.open(path); }
+
+void MainWindow::finished() {
+    renew_busy();
+    renew_health();
+    QStringList names;
+    for (const auto& r : session_.rows()) names << words(r.name);
+    auto* completer = new QCompleter(names, go_);
+    completer->setCaseSensitivity(Qt::CaseInsensitive);
+    completer->setFilterMode(Qt::MatchContains);
+    go_->setCompleter(completer);
+    if (session_.trail()->cancelled) say(tr("Decoding was stopped: what follows %1 is not shown. Open it again to see the rest.").arg(words(duration_text(session_.trail()->end))), false);
+    // The first finding is selected but not jumped to: its lane shows its figures.
+    const Selection s = view_.selection();
+    if (s.lane >= 0 || !session_.trail() || session_.trail()->cores.empty()) return;
+    for (const auto& f : session_.findings())
+        if (f.lane >= 0 && session_.trail()->cores[f.core_index].lanes[static_cast<std::size_t>(f.lane)].size() > 1) {
+            view_.select({f.core_index, f.lane, std::nullopt});
+            return;
+        }
+    const auto& core = session_.trail()->cores.front();
+    std::size_t busiest = 0;
+    for (std::size_t i = 0; i < core.lanes.size(); ++i) if (core.lanes[i].size() > core.lanes[busiest].size()) busiest = i;
+    if (!core.lanes.empty()) view_.select({0, static_cast<int>(busiest), std::nullopt});
+}
+
+void MainWindow::go_to_finding(int index) {
+    if (index < 0 || static_cast<std::size_t>(index) >= session_.findings().size()) return;
+    const Finding& f = session_.findings()[static_cast<std::size_t>(index)];
+    findings_->select(index);
+    show_measures(false);
+    Time room = std::max(Time{(f.end - f.begin).ps * 3 / 5}, Time::from_us(20));
+    Time from = f.begin - room, to = f.end + room;
+    if (f.kind == FindingKind::fault) {  // what came before matters, not the long wait in the handler
+        from = f.begin - Time::from_us(400);
+        to = std::min(to, f.begin + Time::from_us(200));
+    }
+    if (f.lane >= 0) view_.select({f.core_index, f.lane, f.instance});
+    else view_.select({f.core_index, -1, std::nullopt});
+    const Time cursor = f.lane >= 0 ? session_.trail()->cores[f.core_index].lanes[static_cast<std::size_t>(f.lane)].begin(f.instance) : f.begin;
+    view_.go_to(from, to, cursor);
+    if (!lanes_->hasFocus() && !findings_->list()->hasFocus()) lanes_->setFocus();
+}
+
+void MainWindow::show_measures(bool on) {
+    if (!session_.trail()) return;
+    stack_->setCurrentWidget(on ? static_cast<QWidget*>(page_) : lanes_);
+    (on ? static_cast<QWidget*>(page_->table()) : lanes_)->setFocus();
+}
+
+bool MainWindow::go_to_text(const QString& text) {
+    const auto trail = session_.trail();
+    if (!trail || text.trimmed().isEmpty()) return false;
+    static const QRegularExpression time(R"(^\s*([0-9][0-9 .]*)\s*(s|ms|us|µs|ns)\s*$)");
+    if (const auto match = time.match(text); match.hasMatch()) {
+        const double value = match.captured(1).remove(' ').toDouble();
+        const QString unit = match.captured(2);
+        const double ns = value * (unit == "s" ? 1e9 : unit == "ms" ? 1e6 : unit == "ns" ? 1 : 1e3);
+        if (ns * 1e3 > static_cast<double>(trail->end.ps)) {
+            say(tr("%1 lies after the end of the recording (%2).").arg(text.trimmed(), words(duration_text(trail->end))), false);
+            return false;
+        }
+        const Time at = Time::from_ns(ns), half = std::min(Time{(view_.to() - view_.from()).ps / 2}, Time::from_us(500));
+        show_measures(false);
+        view_.go_to(at - half, at + half, at);
+        return true;
+    }
+    for (const bool exact : {true, false})
+        for (std::size_t c = 0; c < trail->cores.size(); ++c)
+            for (std::size_t l = 0; l < trail->cores[c].lanes.size(); ++l) {
+                const ExceptionLane& lane = trail->cores[c].lanes[l];
+                const QString name = words(lane.name());
+                const bool hit = exact ? name.compare(text.trimmed(), Qt::CaseInsensitive) == 0 || QString::number(lane.number()) == text.trimmed() : name.contains(text.trimmed(), Qt::CaseInsensitive);
+                if (!hit || lane.size() == 0) continue;
+                const std::size_t next = lane.first_from(view_.cursor() + Time{1});
+                show_measures(false);
+                lanes_->go_to_instance(c, l, next < lane.size() ? next : 0);
+                return true;
+            }
+    say(tr("Nothing here is called “%1”. Type the name of an interrupt, or a time with its unit, as 7.063 s.").arg(text.trimmed()), false);
+    return false;
+}
+
+void MainWindow::set_night(bool on) {
+    apply_theme(on);
+    night_->setChecked(on);
+    QSettings().setValue("night", on);
+    // Widgets that hold colours of their own take the new ones.
+    emit view_.selection_changed();
+    emit view_.cursor_changed();
+    start_->set_recent(recent());
+    for (auto* w : findChildren<QWidget*>()) w->update();
+}
+
+void MainWindow::set_ruler_end(bool is_a) {
+    const Time at = view_.cursor();
+    if (is_a) view_.set_ruler(at, view_.b());
+    else view_.set_ruler(view_.a(), at);
+}
+
+void MainWindow::fold_sides(bool fold) {
+    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)}) w->setVisible(!fold);
+}
+
+void MainWindow::ask_open() {
+    const QString path = QFileDialog::getOpenFileName(this, tr("Open"), {}, tr("Target files and recordings (*.target.toml *.toml trail.toml);;All files (*)"));
+    if (path.isEmpty()) return;
+    // The manifest stands for its folder.
+    open(QFileInfo(path).fileName() == "trail.toml" ? QFileInfo(path).path() : path);
+}
+
+void MainWindow::ask_save() {
+    if (!session_.recording()) return;
+    QString path = QFileDialog::getSaveFileName(this, tr("Save recording as"), QDir::current().filePath("recording.mtrail"), tr("Recordings (*.mtrail)"), nullptr, QFileDialog::DontConfirmOverwrite);
+    if (path.isEmpty()) return;
+    if (!path.endsWith(".mtrail")) path += ".mtrail";
+    bool replace = false;
+    if (QFileInfo::exists(path)) {
+        replace = QMessageBox::question(this, tr("Replace?"), tr("%1 exists already. Replace it?").arg(path)) == QMessageBox::Yes;
+        if (!replace) return;
+    }
+    say(tr("Saving %1 …").arg(path), false);
+    session_.save(path, replace);
+}
+
+void MainWindow::ask_save_csv() {
+    const QString path = QFileDialog::getSaveFileName(this, tr("Save measures as CSV"), QDir::current().filePath("interrupts.csv"), tr("CSV (*.csv)"));
+    if (path.isEmpty()) return;
+    std::ofstream out(path.toStdString(), std::ios::binary);
+    write_stats_csv(session_.rows(), out);
+    out.close();
+    if (out) say(tr("Saved as %1").arg(path), false);
+    else say(tr("cannot write: %1: check the folder, the permissions and free space").arg(path), true);
+}
+
+QStringList MainWindow::recent() const { return QSettings().value("recent").toStringList(); }
+
+void MainWindow::remember(const QString& path) {
+    QStringList list = recent();
+    const QString full = QFileInfo(path).absoluteFilePath();
+    list.removeAll(full);
+    list.prepend(full);
+    while (list.size() > kMostRecent) list.removeLast();
+    QSettings().setValue("recent", list);
+    renew_recent();
+}
+
+void MainWindow::renew_recent() {
+    recent_menu_->clear();
+    const QStringList list = recent();
+    for (const QString& path : list) recent_menu_->addAction(path, this, [this, path] { open(path); });
+    recent_menu_->setEnabled(!list.isEmpty());
+    if (!list.isEmpty()) {
+        recent_menu_->addSeparator();
+        recent_menu_->addAction(tr("Clear the list"), this, [this] { QSettings().remove("recent"); renew_recent(); });
+    }
+    start_->set_recent(list);
+}
+
+void MainWindow::renew_health() {
+    const auto trail = session_.trail();
+    health_->setVisible(trail != nullptr);
+    health_menu_->clear();
+    if (!trail) return;
+    QString text = words(duration_text(trail->end)) + " · " + words(plural(trail->cores.size(), "core", "cores")) + " · ";
+    text += trail->gaps.empty() ? tr("whole") : tr("whole but for %1 (%2)").arg(words(plural(trail->gaps.size(), "gap", "gaps")), words(duration_text(trail->gap_time())));
+    if (!session_.busy() && !trail->cores.empty()) {
+        const ClockCheck check = clock_check(*trail, 0);
+        text += check == ClockCheck::agrees ? tr(" · clock agrees") : check == ClockCheck::contradicts ? tr(" · clock in doubt") : tr(" · clock not checked");
+    }
+    if (!trail->doubts.empty()) text += " · " + words(plural(trail->doubts.size(), "doubt", "doubts"));
+    health_->setText(text);
+    if (trail->gaps.empty() && trail->doubts.empty()) health_menu_->addAction(tr("Nothing was lost, and nothing is in doubt."))->setEnabled(false);
+    for (std::size_t i = 0; i < trail->gaps.size() && i < 12; ++i) {
+        const Gap g = trail->gaps[i];
+        health_menu_->addAction(tr("Gap at %1: %2, up to %3").arg(words(moment_text(g.begin)), g.kind == GapKind::overflow ? tr("overflow") : words(std::string(itm_damage_text(static_cast<ItmDamage>(g.reason)))), words(duration_text(g.end - g.begin))), this, [this, g] {
+            const Time room = std::max(Time{(g.end - g.begin).ps / 2}, Time::from_us(50));
+            show_measures(false);
+            view_.go_to(g.begin - room, g.end + room, g.begin);
+        });
+    }
+    if (trail->gaps.size() > 12) health_menu_->addAction(tr("and %1 more gaps").arg(words(count_text(trail->gaps.size() - 12))))->setEnabled(false);
+    if (!trail->doubts.empty()) health_menu_->addSeparator();
+    for (const Doubt& d : trail->doubts) {
+        const QString line = words(d.text);
+        auto* a = health_menu_->addAction(line.size() > 110 ? line.left(107) + "…" : line, this, [this, d] { say(words(d.text + " " + d.advice), false); });
+        a->setToolTip(words(d.text + " " + d.advice));
+    }
+}
+
+void MainWindow::renew_busy() {
+    const bool busy = session_.busy();
+    progress_->setVisible(busy);
+    cancel_->setVisible(busy);
+    progress_->setValue(static_cast<int>(session_.progress() * 1000));
+    if (busy) QTimer::singleShot(80, this, [this] { progress_->setValue(static_cast<int>(session_.progress() * 1000)); });
+}
+
+void MainWindow::dragEnterEvent(QDragEnterEvent* e) {
+    if (e->mimeData()->hasUrls() && e->mimeData()->urls().size() == 1 && e->mimeData()->urls().front().isLocalFile()) e->acceptProposedAction();
+}
+
+void MainWindow::dropEvent(QDropEvent* e) {
+    const QString path = e->mimeData()->urls().front().toLocalFile();
+    e->acceptProposedAction();
+    open(QFileInfo(path).fileName() == "trail.toml" ? QFileInfo(path).path() : path);
+}
+
+void MainWindow::closeEvent(QCloseEvent* e) {
+    session_.cancel();
+    QMainWindow::closeEvent(e);
+}
+
+}  // namespace mt::app

@@ -1,0 +1,101 @@
+// The window: ridge, findings, lanes, measures, moment strip and evidence around one session.
+#pragma once
+
+#include <QLabel>
+#include <QLineEdit>
+#include <QMainWindow>
+#include <QProgressBar>
+#include <QPushButton>
+#include <QSplitter>
+#include <QStackedWidget>
+#include <QTabWidget>
+#include <QToolButton>
+
+#include "block_store.h"
+#include "findings_panel.h"
+#include "lanes.h"
+#include "measures.h"
+#include "moment_strip.h"
+#include "packet_table.h"
+#include "ridge.h"
+#include "session.h"
+#include "start_page.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+class MainWindow : public QMainWindow {
+    Q_OBJECT
+  public:
+    explicit MainWindow(QWidget* parent = nullptr);
+
+    void open(const QString& path);
+    void go_to_finding(int index);
+    void show_measures(bool on);
+    /// Goes to what a person typed: a time with its unit, or an interrupt. False if there is no such place.
+    bool go_to_text(const QString& text);
+    void set_night(bool on);
+
+    Session& session() { return session_; }
+    Viewpoint& viewpoint() { return view_; }
+    Lanes* lanes() const { return lanes_; }
+    Ridge* ridge() const { return ridge_; }
+    MeasuresPage* measures_page() const { return page_; }
+    MeasuresPanel* measures_panel() const { return panel_; }
+    FindingsPanel* findings_panel() const { return findings_; }
+    MomentStrip* moment() const { return moment_; }
+    PacketTable* events() const { return events_; }
+    PacketTable* packets() const { return packets_; }
+    QTabWidget* evidence() const { return evidence_; }
+    QString notice_text() const { return notice_text_->text(); }
+    QString health_text() const { return health_->text(); }
+
+  protected:
+    void dragEnterEvent(QDragEnterEvent*) override;
+    void dropEvent(QDropEvent*) override;
+    void closeEvent(QCloseEvent*) override;
+
+  private:
+    void build_actions();
+    QWidget* build_centre();
+    void build_toolbar();
+    QAction* action(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip, std::function<void()> what);
+    void say(const QString& text, bool bad);
+    void ask_open();
+    void ask_save();
+    void ask_save_csv();
+    void remember(const QString& path);
+    QStringList recent() const;
+    void renew_recent();
+    void renew_health();
+    void renew_busy();
+    void finished();
+    void set_ruler_end(bool is_a);
+    void fold_sides(bool fold);
+
+    Session session_;
+    Viewpoint view_;
+    BlockStore store_;
+    Ridge* ridge_;
+    Lanes* lanes_;
+    FindingsPanel* findings_;
+    MeasuresPanel* panel_;
+    MeasuresPage* page_;
+    MomentStrip* moment_;
+    PacketTable *events_, *packets_;
+    QTabWidget* evidence_;
+    QStackedWidget* stack_;
+    StartPage* start_;
+    QSplitter *across_, *down_;
+    QWidget* notice_;
+    QLabel *notice_text_, *file_;
+    QLineEdit* go_;
+    QToolButton *back_, *forward_, *ruler_, *health_;
+    QProgressBar* progress_;
+    QPushButton* cancel_;
+    QMenu *recent_menu_, *health_menu_;
+    QAction *night_, *measures_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
+    std::vector<QAction*> need_recording_;
+};
+
+}  // namespace mt::app

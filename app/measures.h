@@ -1,0 +1,81 @@
+// Measures: the figures of the selected interrupt beside the lanes, and the page with the table of all.
+#pragma once
+
+#include <QAbstractTableModel>
+#include <QLabel>
+#include <QLineEdit>
+#include <QSortFilterProxyModel>
+#include <QTableView>
+#include <QWidget>
+
+#include "plots.h"
+#include "session.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+/// The rows of `Session::rows`; sorts by exact values, shows rounded ones.
+class InterruptModel : public QAbstractTableModel {
+    Q_OBJECT
+  public:
+    enum Role { kSortRole = Qt::UserRole + 1 };
+    explicit InterruptModel(Session& session, QObject* parent = nullptr) : QAbstractTableModel(parent), session_(session) {}
+    int rowCount(const QModelIndex& parent = {}) const override;
+    int columnCount(const QModelIndex& parent = {}) const override;
+    QVariant data(const QModelIndex& index, int role) const override;
+    QVariant headerData(int section, Qt::Orientation, int role) const override;
+    void renew();
+
+  private:
+    Session& session_;
+};
+
+/// The figures of the selected lane, its distribution and its durations over time.
+class MeasuresPanel : public QWidget {
+    Q_OBJECT
+  public:
+    MeasuresPanel(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    DistributionPlot* distribution() const { return distribution_; }
+    OverTimePlot* over_time() const { return over_time_; }
+
+  signals:
+    void all_wanted();
+    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+
+  private:
+    void renew();
+    Session& session_;
+    Viewpoint& view_;
+    QLabel *name_, *sub_, *figures_, *all_;
+    DistributionPlot* distribution_;
+    OverTimePlot* over_time_;
+};
+
+/// The table of all interrupts, to sort, filter, copy and save.
+class MeasuresPage : public QWidget {
+    Q_OBJECT
+  public:
+    MeasuresPage(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    QTableView* table() const { return table_; }
+    QLineEdit* filter() const { return filter_; }
+    /// The selected rows (all if none), tab-separated with the heading.
+    QString copied_text() const;
+
+  signals:
+    void back_wanted();
+    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+    void save_wanted();
+
+  private:
+    void row_selected();
+    Session& session_;
+    Viewpoint& view_;
+    InterruptModel* model_;
+    QSortFilterProxyModel* sorted_;
+    QTableView* table_;
+    QLineEdit* filter_;
+    QLabel* hint_;
+    bool following_ = false;
+};
+
+}  // namespace mt::app

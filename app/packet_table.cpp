@@ -1,0 +1,320 @@
+#include "packet_table.h"
+
+#include <QClipboard>
+#include <QGuiApplication>
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QScrollBar>
+
+#include <algorithm>
+#include <limits>
+
+#include "base/text.h"
+#include "theme.h"
+
+namespace mt::app {
+namespace {
+constexpr int kRow = 21, kHead = 24;
+constexpr std::uint64_t kMostCopied = 100'000;
+QString words(const std::string& s) { return QString::fromStdString(s); }
+}
+
+PacketTable::PacketTable(Show show, Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
+    : QAbstractScrollArea(parent), show_(show), session_(session), view_(view), store_(store) {
+    setFrameShape(QFrame::NoFrame);
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName(show == Show::events ? tr("Events") : tr("Packets"));
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    viewport()->setMouseTracking(true);
+    widths_ = show == Show::events ? std::vector<int>{170, 130, 210, 70, 120, 240, 110} : std::vector<int>{110, 190, 170, 330, 170};
+    connect(&session, &Session::opened, this, [this] { stream_ = 0; current_.reset(); anchor_.reset(); wanted_.reset(); renew(); });
+    connect(&session, &Session::grew, this, &PacketTable::renew);
+    connect(&store, &BlockStore::arrived, this, [this] {
+        if (place_when_there_) place(*place_when_there_);
+        if (wanted_) follow_cursor();
+        viewport()->update();
+    });
+    connect(&view, &Viewpoint::cursor_changed, this, [this] {
+        if (own_move_) return;
+        wanted_ = view_.cursor();
+        follow_cursor();
+    });
+}
+
+void PacketTable::use_stream(std::size_t stream) {
+    stream_ = stream;
+    current_.reset();
+    anchor_.reset();
+    wanted_ = view_.cursor();
+    renew();
+    follow_cursor();
+}
+
+std::uint64_t PacketTable::row_count() const {
+    const auto trail = session_.trail();
+    if (!trail || stream_ >= trail->streams.size()) return 0;
+    return show_ == Show::events ? trail->streams[stream_].events : trail->streams[stream_].packets;
+}
+
+int PacketTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
+std::uint64_t PacketTable::top_row() const { return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value())); }
+
+void PacketTable::update_bar() {
+    const std::uint64_t rows = row_count();
+    const std::uint64_t most = rows > static_cast<std::uint64_t>(rows_shown()) ? rows - static_cast<std::uint64_t>(rows_shown()) : 0;
+    verticalScrollBar()->setRange(0, static_cast<int>(std::min<std::uint64_t>(most, std::numeric_limits<int>::max() - 1)));
+    verticalScrollBar()->setPageStep(rows_shown());
+}
+
+void PacketTable::renew() {
+    update_bar();
+    viewport()->update();
+}
+
+PacketTable::Found PacketTable::find(std::uint64_t row) {
+    const auto trail = session_.trail();
+    if (!trail || row >= row_count()) return {};
+    const StreamTrail& s = trail->streams[stream_];
+    const std::size_t block = show_ == Show::events ? block_of_event(s, row) : block_of_packet(s, row);
+    Found found;
+    found.block = store_.get(stream_, block);
+    if (!found.block) return found;
+    const std::uint64_t at = row - (show_ == Show::events ? found.block->block.first_event : found.block->block.first_packet);
+    if (show_ == Show::events) {
+        if (at < found.block->events.size()) found.packet = &found.block->block.packets[found.block->events[at]];
+    } else if (at < found.block->block.packets.size()) {
+        found.packet = &found.block->block.packets[at];
+    }
+    return found;
+}
+
+QStringList PacketTable::headings() const {
+    if (show_ == Show::events) return {tr("time"), tr("event"), tr("name"), tr("number"), tr("value"), tr("place"), tr("offset")};
+    return {tr("offset"), tr("bytes"), tr("kind"), tr("fields"), tr("time")};
+}
+
+QStringList PacketTable::texts(const StoredBlock& block, const TimedPacket& p) const {
+    QString time = words(moment_text(p.latest));
+    if (p.earliest != p.latest) time = "≤ " + time;
+    const QString offset = words(hex_text(p.packet.offset, 8));
+    if (show_ == Show::packets) {
+        const auto bytes = block.block.bytes_of(p.packet);
+        QString hex = words(hex_bytes(bytes.first(std::min<std::size_t>(bytes.size(), 8))));
+        if (p.packet.length > 8) hex += " …";
+        return {offset, hex, words(packet_label(p.packet.kind)), words(itm_detail(p.packet)), time};
+    }
+    const auto recording = session_.recording();
+    const EventText e = event_text(*recording, stream_, p.packet);
+    QString value = words(e.value), place;
+    switch (p.packet.kind) {
+        case ItmKind::pc:
+        case ItmKind::data_pc: {
+            value = words(hex_text(p.packet.value));
+            const Image* image = recording->images[recording->streams[stream_].core].get();
+            if (image != nullptr)
+                if (const auto line = image->line_at(p.packet.value)) place = words(line->file).section('/', -1) + ":" + QString::number(line->line);
+            break;
+        }
+        case ItmKind::port:
+            if (p.packet.size == 1 && p.packet.value >= 32 && p.packet.value < 127) value += QString("  '%1'").arg(QChar(static_cast<char16_t>(p.packet.value)));
+            break;
+        case ItmKind::damage: value = tr("%1 bytes given up").arg(words(count_text(p.packet.length))); break;
+        case ItmKind::counter:
+        case ItmKind::extension: value = words(itm_detail(p.packet)); break;
+        default: break;
+    }
+    return {time, words(e.label), words(e.name), words(e.number), value, place, offset};
+}
+
+QStringList PacketTable::row_text(std::uint64_t row) {
+    const Found found = find(row);
+    return found.packet == nullptr ? QStringList() : texts(*found.block, *found.packet);
+}
+
+void PacketTable::paintEvent(QPaintEvent*) {
+    QPainter p(viewport());
+    const Theme& t = theme();
+    p.fillRect(viewport()->rect(), t.panel);
+    p.fillRect(0, 0, viewport()->width(), kHead, t.window);
+    p.setPen(t.rule);
+    p.drawLine(0, kHead - 1, viewport()->width(), kHead - 1);
+    p.setFont(text_font(11));
+    p.setPen(t.second);
+    const QStringList heads = headings();
+    for (int c = 0, x = 12; c < heads.size(); x += widths_[static_cast<std::size_t>(c)], ++c) p.drawText(QRect(x, 0, widths_[static_cast<std::size_t>(c)] - 8, kHead), Qt::AlignVCenter, heads[c]);
+    if (row_count() == 0) {
+        p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter, session_.trail() ? tr("Nothing decoded yet.") : tr("Open a recording to see what it holds."));
+        return;
+    }
+    const std::uint64_t top = top_row();
+    const std::uint64_t low = current_ && anchor_ ? std::min(*current_, *anchor_) : 1, high = current_ && anchor_ ? std::max(*current_, *anchor_) : 0;
+    for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < row_count(); ++i) {
+        const std::uint64_t row = top + static_cast<std::uint64_t>(i);
+        const int y = kHead + i * kRow;
+        if (low <= row && row <= high) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
+        const Found found = find(row);
+        if (found.packet == nullptr) {
+            p.setPen(t.second);
+            p.setFont(text_font(11));
+            p.drawText(QRect(12, y, 200, kRow), Qt::AlignVCenter, "…");
+            continue;
+        }
+        const QStringList cells = texts(*found.block, *found.packet);
+        const ItmKind kind = found.packet->packet.kind;
+        const bool handler = kind == ItmKind::exc_enter || kind == ItmKind::exc_exit || kind == ItmKind::exc_return;
+        const bool loss = kind == ItmKind::overflow || kind == ItmKind::damage;
+        for (int c = 0, x = 12; c < cells.size(); x += widths_[static_cast<std::size_t>(c)], ++c) {
+            const bool figures = show_ == Show::events ? c == 0 || c == 3 || c == 4 || c == 6 : c == 0 || c == 1 || c == 4;
+            const bool named = show_ == Show::events ? c == 1 || c == 2 : c == 2;
+            p.setFont(figures ? fixed_font(11) : text_font(12));
+            p.setPen(named && loss ? t.contour.darker(t.night ? 80 : 140) : named && handler ? t.interrupt.darker(t.night ? 90 : 115) : t.text);
+            const QRect cell(x, y, widths_[static_cast<std::size_t>(c)] - 8, kRow);
+            p.drawText(cell, Qt::AlignVCenter, p.fontMetrics().elidedText(cells[c], Qt::ElideRight, cell.width()));
+        }
+    }
+}
+
+// Scrolls to the row of the cursor's time, as soon as the block that holds it has been decoded.
+void PacketTable::follow_cursor() {
+    const auto trail = session_.trail();
+    if (!wanted_ || !isVisible() || !trail || stream_ >= trail->streams.size() || row_count() == 0) return;
+    const StreamTrail& s = trail->streams[stream_];
+    if (s.checkpoints.empty()) return;
+    for (std::size_t b = block_of_time(s, *wanted_); b < s.checkpoints.size(); ++b) {
+        const auto stored = store_.get(stream_, b);
+        if (!stored) return;
+        const auto& packets = stored->block.packets;
+        if (show_ == Show::packets) {
+            const auto at = std::find_if(packets.begin(), packets.end(), [&](const TimedPacket& p) { return p.latest >= *wanted_; });
+            if (at == packets.end()) continue;
+            current_ = stored->block.first_packet + static_cast<std::uint64_t>(at - packets.begin());
+        } else {
+            const auto at = std::find_if(stored->events.begin(), stored->events.end(), [&](std::uint32_t i) { return packets[i].latest >= *wanted_; });
+            if (at == stored->events.end()) continue;
+            current_ = stored->block.first_event + static_cast<std::uint64_t>(at - stored->events.begin());
+        }
+        break;
+    }
+    wanted_.reset();
+    if (!current_) return;
+    anchor_ = current_;
+    const std::uint64_t top = top_row(), shown = static_cast<std::uint64_t>(rows_shown());
+    if (*current_ < top + 1 || *current_ + 2 > top + shown) verticalScrollBar()->setValue(static_cast<int>(*current_ > shown / 2 ? *current_ - shown / 2 : 0));
+    viewport()->update();
+}
+
+// The cursor goes to the row's time; waits for the row if it is not decoded yet.
+void PacketTable::place(std::uint64_t row) {
+    const Found found = find(row);
+    if (found.packet == nullptr) {
+        place_when_there_ = row;
+        return;
+    }
+    place_when_there_.reset();
+    own_move_ = true;
+    const Time t = found.packet->latest;
+    if (t < view_.from() || t > view_.to()) {
+        const Time half{(view_.to() - view_.from()).ps / 2};
+        view_.go_to(t - half, t + half, t);
+    } else {
+        view_.set_cursor(t);
+    }
+    own_move_ = false;
+}
+
+void PacketTable::go_to_row(std::int64_t row, bool extend) {
+    if (row_count() == 0) return;
+    const auto last = static_cast<std::int64_t>(row_count()) - 1;
+    current_ = static_cast<std::uint64_t>(std::clamp<std::int64_t>(row, 0, last));
+    if (!extend || !anchor_) anchor_ = current_;
+    const auto top = static_cast<std::int64_t>(top_row());
+    if (static_cast<std::int64_t>(*current_) < top) verticalScrollBar()->setValue(static_cast<int>(*current_));
+    else if (static_cast<std::int64_t>(*current_) >= top + rows_shown()) verticalScrollBar()->setValue(static_cast<int>(static_cast<std::int64_t>(*current_) - rows_shown() + 1));
+    place(*current_);
+    viewport()->update();
+}
+
+void PacketTable::mousePressEvent(QMouseEvent* e) {
+    if (e->button() != Qt::LeftButton) return;
+    const int y = static_cast<int>(e->position().y());
+    if (y < kHead) {
+        for (std::size_t c = 0, x = 12; c < widths_.size(); ++c) {
+            x += static_cast<std::size_t>(widths_[c]);
+            if (std::abs(static_cast<int>(x) - static_cast<int>(e->position().x()) - 6) < 7) resizing_ = static_cast<int>(c);
+        }
+        return;
+    }
+    const std::uint64_t row = top_row() + static_cast<std::uint64_t>((y - kHead) / kRow);
+    if (row < row_count()) go_to_row(static_cast<std::int64_t>(row), (e->modifiers() & Qt::ShiftModifier) != 0);
+}
+
+void PacketTable::mouseMoveEvent(QMouseEvent* e) {
+    if (resizing_ < 0) return;
+    int left = 12;
+    for (int c = 0; c < resizing_; ++c) left += widths_[static_cast<std::size_t>(c)];
+    widths_[static_cast<std::size_t>(resizing_)] = std::max(40, static_cast<int>(e->position().x()) - left + 6);
+    viewport()->update();
+}
+
+void PacketTable::mouseReleaseEvent(QMouseEvent*) { resizing_ = -1; }
+
+void PacketTable::mouseDoubleClickEvent(QMouseEvent* e) {
+    if (!current_ || e->position().y() < kHead) return;
+    const Found found = find(*current_);
+    if (found.packet == nullptr) return;
+    const Time room = Time::from_us(50), t = found.packet->latest;
+    view_.go_to(t - room, t + room, t);
+}
+
+void PacketTable::wheelEvent(QWheelEvent* e) {
+    verticalScrollBar()->setValue(verticalScrollBar()->value() - e->angleDelta().y() / 40);
+    viewport()->update();
+}
+
+void PacketTable::keyPressEvent(QKeyEvent* e) {
+    const auto at = static_cast<std::int64_t>(current_.value_or(top_row()));
+    const bool extend = (e->modifiers() & Qt::ShiftModifier) != 0;
+    if (e->matches(QKeySequence::Copy)) return copy_selected();
+    switch (e->key()) {
+        case Qt::Key_Up: go_to_row(at - 1, extend); break;
+        case Qt::Key_Down: go_to_row(at + 1, extend); break;
+        case Qt::Key_PageUp: go_to_row(at - rows_shown(), extend); break;
+        case Qt::Key_PageDown: go_to_row(at + rows_shown(), extend); break;
+        case Qt::Key_Home: go_to_row(0, extend); break;
+        case Qt::Key_End: go_to_row(static_cast<std::int64_t>(row_count()) - 1, extend); break;
+        default: QAbstractScrollArea::keyPressEvent(e);
+    }
+}
+
+void PacketTable::resizeEvent(QResizeEvent*) { update_bar(); }
+
+void PacketTable::showEvent(QShowEvent*) {
+    wanted_ = view_.cursor();
+    follow_cursor();
+}
+
+void PacketTable::copy_selected() {
+    const auto trail = session_.trail();
+    if (!current_ || !trail) return;
+    const std::uint64_t low = std::min(*current_, anchor_.value_or(*current_)), high = std::max(*current_, anchor_.value_or(*current_));
+    const std::uint64_t last = std::min(high, low + kMostCopied - 1);
+    store_.run([this, low, last, trail, recording = session_.recording(), stream = stream_, show = show_] {
+        QString text;
+        const StreamTrail& s = trail->streams[stream];
+        std::size_t block = show == Show::events ? block_of_event(s, low) : block_of_packet(s, low);
+        for (; block < s.checkpoints.size(); ++block) {
+            StoredBlock stored;
+            stored.block = decode_block(*recording, *trail, stream, block);
+            std::uint64_t row = show == Show::events ? stored.block.first_event : stored.block.first_packet;
+            for (const auto& p : stored.block.packets) {
+                if (show == Show::events && !itm_is_event(p.packet.kind)) continue;
+                if (row > last) return text;
+                if (row++ >= low) text += texts(stored, p).join('\t') + '\n';
+            }
+        }
+        return text;
+    }, [](const QString& text) { QGuiApplication::clipboard()->setText(text); });
+}
+
+}  // namespace mt::app

@@ -1,0 +1,68 @@
+// Two plots of one lane: the distribution of its durations, and each instance's duration over time.
+#pragma once
+
+#include <QWidget>
+
+#include "session.h"
+#include "viewpoint.h"
+
+class QCustomPlot;
+class QCPBars;
+class QCPGraph;
+class QCPItemStraightLine;
+
+namespace mt::app {
+
+/// A histogram of durations; a click on a bar chooses the longest instance in it.
+class DistributionPlot : public QWidget {
+    Q_OBJECT
+  public:
+    DistributionPlot(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    QSize sizeHint() const override { return {260, 150}; }
+    /// Where a duration stands, for tests: x in widget pixels.
+    double x_of(Time duration) const;
+    QCustomPlot* plot() const { return plot_; }
+    void renew();
+
+  signals:
+    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+
+  private:
+    void clicked(const QPointF& at);
+    Session& session_;
+    Viewpoint& view_;
+    QCustomPlot* plot_;
+    QCPBars* bars_;
+    QCPBars* worst_;
+    Distribution shown_;
+    double unit_ps_ = 1e6;
+};
+
+/// One dot per instance; a click on a dot chooses it. Of a hundred thousand and more, the extremes of
+/// each pixel are kept, so that no outlier is lost.
+class OverTimePlot : public QWidget {
+    Q_OBJECT
+  public:
+    OverTimePlot(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    QSize sizeHint() const override { return {260, 170}; }
+    /// Where an instance stands, for tests, in widget pixels.
+    QPointF position_of(std::size_t instance) const;
+    void renew();
+
+  signals:
+    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+
+  private:
+    void clicked(const QPointF& at);
+    void renew_marks();
+    Session& session_;
+    Viewpoint& view_;
+    QCustomPlot* plot_;
+    QCPGraph* dots_;
+    QCPGraph* chosen_;
+    QCPItemStraightLine* cursor_;
+    std::vector<std::size_t> instances_;
+    double unit_ps_ = 1e6;
+};
+
+}  // namespace mt::app

@@ -1,0 +1,219 @@
+#include "ridge.h"
+
+#include <QHelpEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QPainterPath>
+#include <QToolTip>
+
+#include <algorithm>
+#include <cmath>
+
+#include "base/text.h"
+#include "shapes.h"
+#include "theme.h"
+#include "time_axis.h"
+
+namespace mt::app {
+namespace {
+constexpr double kAxis = 18, kGround = 8, kCairn = 15;
+}
+
+Ridge::Ridge(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view) {
+    setMouseTracking(true);
+    setAccessibleName(tr("Ridge: the whole recording"));
+    setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
+    connect(&session, &Session::grew, this, [this] { measure_land(); update(); });
+    connect(&session, &Session::finished, this, qOverload<>(&QWidget::update));
+    connect(&view, &Viewpoint::window_changed, this, qOverload<>(&QWidget::update));
+    connect(&view, &Viewpoint::cursor_changed, this, qOverload<>(&QWidget::update));
+}
+
+double Ridge::x_of(Time t) const { return static_cast<double>(t.ps) / static_cast<double>(view_.end().ps) * width(); }
+Time Ridge::time_at(double x) const { return {static_cast<std::int64_t>(x / std::max(1, width()) * static_cast<double>(view_.end().ps))}; }
+
+// Load per pixel: handlers, and thread mode by the share of samples that found the core awake. Runs when
+// a snapshot comes or the width changes.
+void Ridge::measure_land() {
+    land_.clear();
+    top_ = 0.02F;
+    const auto trail = session_.trail();
+    if (!trail) return;
+    const Time end = measured_end_ = view_.end();
+    awake_known_ = false;
+    for (const auto& core : trail->cores) {
+        std::vector<float> heights(static_cast<std::size_t>(std::max(1, width())));
+        const auto& buckets = core.density.buckets();
+        std::uint64_t samples = 0;
+        for (const auto& b : buckets) samples += b.awake + b.asleep;
+        const bool awake_known = samples > 200;
+        awake_known_ = awake_known_ || awake_known;
+        for (std::size_t x = 0; x < heights.size(); ++x) {
+            const Time from{end.ps / static_cast<std::int64_t>(heights.size()) * static_cast<std::int64_t>(x)};
+            const Time to = from + Time{std::max<std::int64_t>(1, end.ps / static_cast<std::int64_t>(heights.size()))};
+            double load = static_cast<double>(core.handler_time(from, to).ps) / static_cast<double>((to - from).ps);
+            if (awake_known) {
+                const auto b = core.density.sum(from, to);
+                if (b.awake + b.asleep > 0) load = std::max(load, static_cast<double>(b.awake) / static_cast<double>(b.awake + b.asleep));
+            }
+            heights[x] = static_cast<float>(std::clamp(load, 0.0, 1.0));
+        }
+        // Three pixels' mean: the land is a profile, not a comb.
+        std::vector<float> smooth = heights;
+        for (std::size_t x = 1; x + 1 < heights.size(); ++x) smooth[x] = (heights[x - 1] + 2 * heights[x] + heights[x + 1]) / 4;
+        for (const float h : smooth) top_ = std::max(top_, h);
+        land_.push_back(std::move(smooth));
+    }
+}
+
+QString Ridge::height_text() const {
+    return (awake_known_ ? tr("height: processor load, up to %1") : tr("height: share of handlers, up to %1")).arg(QString::fromStdString(share_text(top_)));
+}
+
+QRectF Ridge::frame() const {
+    const double left = x_of(view_.from()), right = x_of(view_.to());
+    const double middle = (left + right) / 2, half = std::max(4.0, (right - left) / 2);
+    return {std::clamp(middle - half, 0.0, width() - 2 * half), 2, 2 * half, height() - 5.0};
+}
+
+Ridge::Grip Ridge::grip_at(double x) const {
+    const QRectF f = frame();
+    if (f.width() > 24 || x < f.left() || x > f.right()) {
+        if (std::fabs(x - f.left()) < 5) return Grip::left;
+        if (std::fabs(x - f.right()) < 5) return Grip::right;
+    }
+    return x >= f.left() && x <= f.right() ? Grip::inside : Grip::none;
+}
+
+int Ridge::finding_at(const QPointF& p) const {
+    const auto& findings = session_.findings();
+    for (std::size_t i = 0; i < findings.size(); ++i)
+        if (std::fabs(p.x() - std::clamp(x_of(findings[i].begin), 9.0, width() - 9.0)) < 10 && p.y() > kAxis && p.y() < kAxis + 30) return static_cast<int>(i);
+    return -1;
+}
+
+void Ridge::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    const Theme& t = theme();
+    p.fillRect(rect(), t.panel);
+    p.setPen(t.rule);
+    p.drawLine(0, height() - 1, width(), height() - 1);
+    const auto trail = session_.trail();
+    if (!trail) return;
+    if (measured_end_ != view_.end()) measure_land();
+    const double ground = height() - kGround, rise = ground - kAxis - 22;
+    for (std::size_t core = 0; core < land_.size(); ++core) {
+        const auto& heights = land_[core];
+        QPainterPath land(QPointF(0, ground));
+        for (std::size_t x = 0; x < heights.size(); ++x) land.lineTo(static_cast<double>(x), ground - rise * heights[x] / top_);
+        land.lineTo(static_cast<double>(heights.size()), ground);
+        QColor fill = t.land;
+        fill.setAlpha(land_.size() > 1 ? 70 : 95);
+        p.setRenderHint(QPainter::Antialiasing);
+        p.fillPath(land, fill);
+        p.save();  // contour lines inside the land
+        p.setClipPath(land);
+        QColor contour = t.contour;
+        contour.setAlpha(110);
+        p.setPen(QPen(contour, 0.8));
+        for (double y = ground - rise / 4; y > ground - rise; y -= rise / 4) p.drawLine(QPointF(0, y), QPointF(width(), y));
+        p.restore();
+        p.setPen(QPen(t.land.darker(t.night ? 90 : 125), 1.3));
+        QPainterPath edge;
+        for (std::size_t x = 0; x < heights.size(); ++x) {
+            const QPointF at(static_cast<double>(x), ground - rise * heights[x] / top_);
+            if (x == 0) edge.moveTo(at); else edge.lineTo(at);
+        }
+        p.drawPath(edge);
+    }
+    double gap_reached = -1;
+    for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
+        const double left = x_of(trail->gaps[i].begin), right = std::max(left + 4, x_of(trail->gaps[i].end));
+        if (right <= gap_reached) continue;
+        gap_reached = right;
+        draw_gap(p, QRectF(left, kAxis + 8, right - left, ground - kAxis - 8));
+    }
+    p.setFont(text_font(11));
+    p.setPen(t.second);
+    const auto ticks = time_ticks({}, view_.end(), std::max(2, width() / 120));
+    const QString height_words = height_text();
+    const int words = p.fontMetrics().horizontalAdvance(height_words) + 16;
+    for (const auto& tick : ticks.ticks) {
+        const int w = p.fontMetrics().horizontalAdvance(tick.label);
+        const double x = std::clamp(x_of(tick.at) - w / 2.0, 4.0, width() - w - 4.0);
+        if (x + w < width() - words) p.drawText(QPointF(x, 13), tick.label);
+    }
+    p.drawText(QRectF(width() - words, 2, words - 6, 14), Qt::AlignRight | Qt::AlignVCenter, height_words);
+    const QRectF f = frame();
+    QColor glass = t.measure;
+    glass.setAlpha(38);
+    p.fillRect(f, glass);
+    p.setPen(QPen(t.text, 1.4));
+    p.setBrush(Qt::NoBrush);
+    p.drawRoundedRect(f, 3, 3);
+    const double cx = x_of(view_.cursor());
+    p.setPen(QPen(t.text, 1, Qt::DotLine));
+    p.drawLine(QPointF(cx, kAxis), QPointF(cx, ground));
+    const auto& findings = session_.findings();
+    for (std::size_t i = findings.size(); i-- > 0;) {
+        const double x = std::clamp(x_of(findings[i].begin), 9.0, width() - 9.0);
+        draw_cairn(p, x, kAxis + 28, kCairn);
+        p.setPen(t.finding);
+        p.setFont(text_font(10, true));
+        p.drawText(QRectF(x - 14, kAxis - 2, 28, 13), Qt::AlignCenter, QString::number(i + 1));
+    }
+}
+
+void Ridge::mousePressEvent(QMouseEvent* e) {
+    if (e->button() != Qt::LeftButton || !session_.trail()) return;
+    if (const int finding = finding_at(e->position()); finding >= 0) {
+        emit finding_clicked(finding);
+        return;
+    }
+    grip_ = grip_at(e->position().x());
+    if (grip_ == Grip::none) {  // a click elsewhere brings the frame there
+        const Time half{(view_.to() - view_.from()).ps / 2}, at = time_at(e->position().x());
+        view_.go_to(at - half, at + half, at);
+        grip_ = Grip::inside;
+    }
+    grabbed_ = e->position().x();
+    grabbed_from_ = view_.from();
+    grabbed_to_ = view_.to();
+}
+
+void Ridge::mouseMoveEvent(QMouseEvent* e) {
+    const Time moved = time_at(e->position().x()) - time_at(grabbed_);
+    switch (grip_) {
+        case Grip::none: {
+            const Grip g = grip_at(e->position().x());
+            setCursor(finding_at(e->position()) >= 0 ? Qt::PointingHandCursor : g == Grip::left || g == Grip::right ? Qt::SizeHorCursor : g == Grip::inside ? Qt::OpenHandCursor : Qt::ArrowCursor);
+            break;
+        }
+        case Grip::inside: view_.show(grabbed_from_ + moved, grabbed_to_ + moved); break;
+        case Grip::left: view_.show(std::min(grabbed_from_ + moved, grabbed_to_), grabbed_to_); break;
+        case Grip::right: view_.show(grabbed_from_, std::max(grabbed_to_ + moved, grabbed_from_)); break;
+    }
+}
+
+void Ridge::mouseReleaseEvent(QMouseEvent*) { grip_ = Grip::none; }
+
+void Ridge::wheelEvent(QWheelEvent* e) {
+    if (!session_.trail()) return;
+    const double steps = e->angleDelta().y() / 120.0;
+    view_.zoom(std::pow(0.8, steps), {(view_.from().ps + view_.to().ps) / 2});
+}
+
+void Ridge::resizeEvent(QResizeEvent*) { measure_land(); }
+
+bool Ridge::event(QEvent* e) {
+    if (e->type() == QEvent::ToolTip) {
+        auto* help = static_cast<QHelpEvent*>(e);
+        const int finding = finding_at(help->pos());
+        if (finding >= 0) QToolTip::showText(help->globalPos(), QString::fromStdString(session_.findings()[static_cast<std::size_t>(finding)].title), this);
+        else if (session_.trail()) QToolTip::showText(help->globalPos(), QString::fromStdString(moment_text(time_at(help->pos().x()))), this);
+        return true;
+    }
+    return QWidget::event(e);
+}
+
+}  // namespace mt::app

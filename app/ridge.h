@@ -1,0 +1,55 @@
+// The ridge: the whole recording as an elevation profile, with findings, gaps and the visible window.
+#pragma once
+
+#include <memory>
+#include <vector>
+
+#include <QWidget>
+
+#include "session.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+class Ridge : public QWidget {
+    Q_OBJECT
+  public:
+    Ridge(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    QSize sizeHint() const override { return {800, 92}; }
+    QSize minimumSizeHint() const override { return {200, 92}; }
+    /// What the height stands for, in words.
+    QString height_text() const;
+
+  signals:
+    void finding_clicked(int index);
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+    void resizeEvent(QResizeEvent*) override;
+    bool event(QEvent*) override;
+
+  private:
+    enum class Grip { none, inside, left, right };
+    void measure_land();
+    double x_of(Time t) const;
+    Time time_at(double x) const;
+    QRectF frame() const;
+    Grip grip_at(double x) const;
+    int finding_at(const QPointF& p) const;
+
+    Session& session_;
+    Viewpoint& view_;
+    std::vector<std::vector<float>> land_;  ///< per core, per pixel: 0 to 1
+    float top_ = 1;                         ///< the load that fills the height
+    bool awake_known_ = false;
+    Time measured_end_{};                   ///< the end that land_ was measured for
+    Grip grip_ = Grip::none;
+    double grabbed_ = 0;
+    Time grabbed_from_{}, grabbed_to_{};
+};
+
+}  // namespace mt::app

@@ -1,0 +1,85 @@
+#include "session.h"
+
+#include <QMetaObject>
+
+namespace mt::app {
+
+Session::Session(QObject* parent) : QObject(parent) {}
+
+Session::~Session() {
+    ++turn_;
+    if (progress_) progress_->cancel();
+    for (auto& w : workers_) w.join();
+}
+
+template <class F>
+void Session::post(quint64 turn, F what) {
+    QMetaObject::invokeMethod(this, [this, turn, what = std::move(what)]() mutable { if (turn == turn_) what(); }, Qt::QueuedConnection);
+}
+
+void Session::open(const QString& path) {
+    if (progress_) progress_->cancel();
+    progress_ = std::make_shared<Progress>();
+    const quint64 turn = ++turn_;
+    busy_ = true;
+    emit opening(path);
+    workers_.emplace_back(&Session::work, this, path.toStdString(), turn, progress_);
+}
+
+void Session::cancel() {
+    if (progress_) progress_->cancel();
+}
+
+// On a worker: touches no member but through post().
+void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress) {
+    auto recording = open_recording(path);
+    const auto fail = [&](const Problem& problem) {
+        post(turn, [this, problem] {
+            busy_ = false;
+            emit failed(problem);
+        });
+    };
+    if (!recording) return fail(recording.error());
+    // What was open stays open until the new one has shown that it can be decoded.
+    bool shown = false;
+    const auto show = [&](std::shared_ptr<const Trail> trail) {
+        post(turn, [this, first = !shown, r = *recording, trail = std::move(trail)] {
+            trail_ = trail;
+            if (first) {
+                recording_ = r;
+                findings_.clear();
+                rows_.clear();
+                emit opened();
+            }
+            emit grew();
+        });
+        shown = true;
+    };
+    auto trail = read_trail(**recording, *progress, show);
+    if (!trail) return fail(trail.error());
+    show(*trail);
+    Progress judging;
+    auto rows = interrupt_rows(**trail);
+    auto findings = find_all(**recording, **trail);
+    post(turn, [this, rows = std::move(rows), findings = std::move(findings)]() mutable {
+        rows_ = rows;
+        findings_ = findings;
+        busy_ = false;
+        emit finished();
+    });
+}
+
+void Session::save(const QString& folder, bool replace) {
+    if (!recording_) return;
+    auto r = recording_;
+    workers_.emplace_back([this, r, folder, replace] {
+        Progress progress;
+        const auto outcome = save_recording(*r, folder.toStdString(), replace, progress);
+        QMetaObject::invokeMethod(this, [this, outcome, folder] {
+            if (outcome) emit saved(folder);
+            else emit save_failed(outcome.error());
+        }, Qt::QueuedConnection);
+    });
+}
+
+}  // namespace mt::app

@@ -1,0 +1,65 @@
+// One opened recording and the work on it in the background.
+#pragma once
+
+#include <memory>
+#include <thread>
+#include <vector>
+
+#include <QObject>
+#include <QString>
+
+#include "base/problem.h"
+#include "base/progress.h"
+#include "judge/finding.h"
+#include "measure/interrupts.h"
+#include "trail/reading.h"
+#include "trail/recording.h"
+#include "trail/trail.h"
+
+namespace mt::app {
+
+/// Opens, decodes and judges on a worker; hands immutable snapshots to the window's thread by signals.
+/// Only the window's thread may call its members. Opening again cancels what still runs.
+class Session : public QObject {
+    Q_OBJECT
+  public:
+    explicit Session(QObject* parent = nullptr);
+    ~Session() override;
+
+    void open(const QString& path);
+    void cancel();
+    bool busy() const { return busy_; }
+    double progress() const { return progress_ ? progress_->share() : 0; }
+    /// Saves the recording on a worker; `saved` or `save_failed` follows.
+    void save(const QString& folder, bool replace);
+
+    std::shared_ptr<const Recording> recording() const { return recording_; }
+    std::shared_ptr<const Trail> trail() const { return trail_; }
+    const std::vector<Finding>& findings() const { return findings_; }
+    const std::vector<InterruptRow>& rows() const { return rows_; }
+
+  signals:
+    void opening(const QString& path);
+    void opened();                       ///< the recording is there, decoding goes on
+    void grew();                         ///< a new snapshot
+    void finished();                     ///< the last snapshot, the findings and the measures are there
+    void failed(const mt::Problem& problem);
+    void saved(const QString& folder);
+    void save_failed(const mt::Problem& problem);
+
+  private:
+    void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress);
+    template <class F>
+    void post(quint64 turn, F what);
+
+    std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const Trail> trail_;
+    std::vector<Finding> findings_;
+    std::vector<InterruptRow> rows_;
+    std::shared_ptr<Progress> progress_;
+    std::vector<std::thread> workers_;
+    quint64 turn_ = 0;
+    bool busy_ = false;
+};
+
+}  // namespace mt::app

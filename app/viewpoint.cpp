@@ -1,0 +1,127 @@
+#include "viewpoint.h"
+
+#include <QDateTime>
+
+#include <algorithm>
+
+namespace mt::app {
+namespace {
+constexpr Time kNarrowest{10'000};  // 10 ns
+constexpr std::size_t kMostPlaces = 200;
+constexpr qint64 kSameVisitMs = 900;
+}
+
+void Viewpoint::reset(Time end) {
+    end_ = std::max(end, Time{1'000'000});
+    from_ = {};
+    to_ = end_;
+    cursor_ = {};
+    selection_ = {};
+    a_.reset();
+    b_.reset();
+    places_ = {{from_, to_, cursor_}};
+    place_ = 0;
+    emit window_changed();
+    emit cursor_changed();
+    emit selection_changed();
+    emit ruler_changed();
+    emit places_changed();
+}
+
+void Viewpoint::extend(Time end) {
+    if (end <= end_) return;
+    const bool whole = from_ == Time{} && to_ == end_;
+    if (places_.size() == 1 && whole) places_[0].to = end;
+    end_ = end;
+    if (whole) to_ = end;
+    emit window_changed();
+}
+
+void Viewpoint::set_window(Time from, Time to) {
+    Time width = std::clamp(to - from, kNarrowest, std::max(end_, kNarrowest));
+    from = std::clamp(from, Time{}, std::max(Time{}, end_ - width));
+    if (from == from_ && from + width == to_) return;
+    from_ = from;
+    to_ = from + width;
+    emit window_changed();
+}
+
+void Viewpoint::remember(bool merge) {
+    const qint64 now = QDateTime::currentMSecsSinceEpoch();
+    places_.resize(std::min(places_.size(), place_ + 1));
+    if (merge && place_ > 0 && now - last_step_ms_ < kSameVisitMs) places_[place_] = {from_, to_, cursor_};
+    else places_.push_back({from_, to_, cursor_});
+    if (places_.size() > kMostPlaces) places_.erase(places_.begin() + 1);
+    place_ = places_.size() - 1;
+    last_step_ms_ = merge ? now : 0;
+    emit places_changed();
+}
+
+void Viewpoint::show(Time from, Time to) {
+    const Time before_from = from_, before_to = to_;
+    set_window(from, to);
+    if (from_ != before_from || to_ != before_to) remember(true);
+}
+
+void Viewpoint::go_to(Time from, Time to, Time cursor) {
+    set_window(from, to);
+    set_cursor(cursor);
+    remember(false);
+}
+
+void Viewpoint::zoom(double factor, Time around) {
+    const double width = static_cast<double>((to_ - from_).ps) * factor;
+    const double left = static_cast<double>((around - from_).ps) * factor;
+    const double limit = static_cast<double>(end_.ps);
+    const Time w{static_cast<std::int64_t>(std::clamp(width, static_cast<double>(kNarrowest.ps), std::max(limit, 1e4)))};
+    const Time from = around - Time{static_cast<std::int64_t>(left * static_cast<double>(w.ps) / std::max(width, 1.0))};
+    show(from, from + w);
+}
+
+void Viewpoint::pan(double share) {
+    const Time step{static_cast<std::int64_t>(static_cast<double>((to_ - from_).ps) * share)};
+    show(from_ + step, to_ + step);
+}
+
+void Viewpoint::fit() { go_to({}, end_, cursor_); }
+
+void Viewpoint::set_cursor(Time t) {
+    t = std::clamp(t, Time{}, end_);
+    if (t == cursor_) return;
+    cursor_ = t;
+    emit cursor_changed();
+}
+
+void Viewpoint::select(const Selection& selection) {
+    if (selection == selection_) return;
+    selection_ = selection;
+    emit selection_changed();
+}
+
+void Viewpoint::set_ruler(std::optional<Time> a, std::optional<Time> b) {
+    a_ = a;
+    b_ = b;
+    emit ruler_changed();
+}
+
+void Viewpoint::revisit() {
+    const Visited v = places_[place_];
+    last_step_ms_ = 0;
+    set_window(v.from, v.to);
+    set_cursor(v.cursor);
+    emit places_changed();
+}
+
+void Viewpoint::back() {
+    if (!can_go_back()) return;
+    --place_;
+    revisit();
+}
+
+void Viewpoint::forward() {
+    if (!can_go_forward()) return;
+    ++place_;
+    revisit();
+}
+
+}  // namespace mt::app

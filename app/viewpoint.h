@@ -1,0 +1,79 @@
+// Where the person looks: one window in time, one cursor, one selection, A and B, and the places visited.
+#pragma once
+
+#include <optional>
+#include <vector>
+
+#include <QObject>
+
+#include "base/time.h"
+
+namespace mt::app {
+
+/// What is selected in every view: a lane of a core and, if any, one instance of it.
+struct Selection {
+    std::size_t core = 0;
+    int lane = -1;  ///< index into CoreTrail::lanes; -1 for none
+    std::optional<std::size_t> instance;
+    bool operator==(const Selection&) const = default;
+};
+
+/// Shared by all views of a window; only the window's thread may use it.
+class Viewpoint : public QObject {
+    Q_OBJECT
+  public:
+    using QObject::QObject;
+
+    /// Forgets everything; the whole of [0, end] is visible, and stays so while `end` grows.
+    void reset(Time end);
+    /// The recording reaches further now.
+    void extend(Time end);
+
+    Time from() const { return from_; }
+    Time to() const { return to_; }
+    Time end() const { return end_; }
+    Time cursor() const { return cursor_; }
+    const Selection& selection() const { return selection_; }
+    std::optional<Time> a() const { return a_; }
+    std::optional<Time> b() const { return b_; }
+    bool can_go_back() const { return place_ > 0; }
+    bool can_go_forward() const { return place_ + 1 < places_.size(); }
+
+    /// Shows [from, to], kept inside the recording and at least 10 ns wide. Steps that follow each other
+    /// closely (a wheel, a drag) count as one visit.
+    void show(Time from, Time to);
+    /// A jump: always a visit of its own.
+    void go_to(Time from, Time to, Time cursor);
+    void zoom(double factor, Time around);
+    void pan(double share);
+    void fit();
+    void set_cursor(Time t);
+    void select(const Selection& selection);
+    void set_ruler(std::optional<Time> a, std::optional<Time> b);
+    void back();
+    void forward();
+
+  signals:
+    void window_changed();
+    void cursor_changed();
+    void selection_changed();
+    void ruler_changed();
+    void places_changed();
+
+  private:
+    struct Visited {
+        Time from, to, cursor;
+    };
+    void set_window(Time from, Time to);
+    void remember(bool merge);
+    void revisit();
+
+    Time from_{}, to_{1'000'000}, end_{1'000'000}, cursor_{};
+    Selection selection_;
+    std::optional<Time> a_, b_;
+    std::vector<Visited> places_;
+    std::size_t place_ = 0;
+    qint64 last_step_ms_ = 0;
+};
+
+}  // namespace mt::app

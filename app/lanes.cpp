@@ -20,7 +20,7 @@ constexpr double kAxis = 24, kRuler = 26, kFull = 32, kFolded = 15, kMostDetaile
 QString words(const std::string& s) { return QString::fromStdString(s); }
 }
 
-Lanes::Lanes(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view) {
+Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent) : QWidget(parent), session_(session), view_(view), store_(store) {
     setMouseTracking(true);
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Lanes: interrupts over time"));
@@ -28,6 +28,7 @@ Lanes::Lanes(Session& session, Viewpoint& view, QWidget* parent) : QWidget(paren
     connect(&session, &Session::grew, this, again);
     connect(&session, &Session::finished, this, again);
     connect(&view, &Viewpoint::window_changed, this, again);
+    connect(&store, &BlockStore::arrived, this, qOverload<>(&QWidget::update));
     for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::selection_changed, &Viewpoint::ruler_changed})
         connect(&view, signal, this, qOverload<>(&QWidget::update));
 }
@@ -187,7 +188,12 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     if (row.folded) return;
     p.save();
     p.setClipRect(QRectF(plot_left(), std::max(row.top, kAxis), width() - plot_left(), row.height), Qt::IntersectClip);
-    if (row.lane >= 0) paint_interrupts(p, row); else paint_thread(p, row);
+    if (row.lane >= 0) {
+        paint_interrupts(p, row);
+    } else {
+        paint_thread(p, row);
+        paint_samples(p, row);
+    }
     p.restore();
 }
 
@@ -250,8 +256,9 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
     // solid part) against the longest of all, so that what differs stands out from far away.
     const double longest = lane.size() == 0 ? 1 : static_cast<double>(std::max<std::int64_t>(1, lane.length(lane.longest(0, lane.size())).ps));
     const Selection& s = view_.selection();
-    QColor light = t.interrupt;
-    light.setAlpha(70);
+    QColor light = t.interrupt, solid_colour = t.interrupt;
+    light.setAlpha(60);
+    solid_colour.setAlpha(165);
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
         const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)}, to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
         const auto [a, b] = lane.touching(from, to);
@@ -260,7 +267,7 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
         const QRectF column(band.left() + px, band.top(), 1, band.height());
         p.fillRect(column, light);
         const double solid = share * band.height();
-        p.fillRect(QRectF(column.left(), column.bottom() - solid, 1, solid), t.interrupt);
+        p.fillRect(QRectF(column.left(), column.bottom() - solid, 1, solid), solid_colour);
     }
     if (s.instance && s.lane == row.lane && s.core == row.core && *s.instance < lane.size()) {
         const double x = x_of(lane.begin(*s.instance));
@@ -303,6 +310,40 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
         const QRectF column(band.left() + px, band.top(), 1, band.height());
         p.fillRect(column, light);
         p.fillRect(QRectF(column.left(), column.bottom() - share * band.height(), 1, share * band.height()), t.land);
+    }
+}
+
+// Program-counter samples in thread mode, as far as they are decoded and have room: who it was that ran.
+void Lanes::paint_samples(QPainter& p, const Row& row) {
+    const auto trail = session_.trail();
+    const auto recording = session_.recording();
+    if (view_.to() - view_.from() > Time::from_ms(20)) return;
+    p.setFont(text_font(10));
+    const double middle = row.top + row.height / 2;
+    double free_from = plot_left();
+    const QColor ink = theme().night ? QColor("#1D2124") : QColor("#FFFFFF");
+    for (std::size_t s = 0; s < trail->streams.size(); ++s) {
+        if (recording->streams[s].core != row.core || trail->streams[s].checkpoints.empty()) continue;
+        const std::size_t first = block_of_time(trail->streams[s], view_.from()), last = block_of_time(trail->streams[s], view_.to());
+        if (last - first > 4) return;
+        for (std::size_t b = first; b <= last; ++b) {
+            const auto stored = store_.get(s, b);
+            if (!stored) continue;
+            for (const std::uint32_t i : stored->events) {
+                const TimedPacket& packet = stored->block.packets[i];
+                if (packet.packet.kind != ItmKind::pc && packet.packet.kind != ItmKind::sleep) continue;
+                if (packet.latest < view_.from() || packet.latest > view_.to() || trail->cores[row.core].running_at(packet.latest) != 0) continue;
+                const double x = x_of(packet.latest);
+                p.setPen(QPen(ink, 1.2));
+                p.drawLine(QPointF(x, middle - 5), QPointF(x, middle + 5));
+                const std::string name = packet.packet.kind == ItmKind::sleep ? "asleep" : event_text(*recording, s, packet.packet).name;
+                const QString label = name.empty() ? words(hex_text(packet.packet.value)) : words(name);
+                const double w = p.fontMetrics().horizontalAdvance(label);
+                if (x + 4 < free_from || x + w + 8 > width()) continue;
+                p.drawText(QRectF(x + 4, middle - 8, w + 2, 16), Qt::AlignVCenter, label);
+                free_from = x + w + 14;
+            }
+        }
     }
 }
 
@@ -420,7 +461,7 @@ void Lanes::paint_key(QPainter& p) {
         {tr("cut into by something more urgent"), [&](const QRectF& r) { draw_cut_into(p, r, t.interrupt); draw_handler(p, r.adjusted(0, 0, -40, 0), t.interrupt); draw_running(p, r.adjusted(42, 0, 0, 0), t.interrupt); }},
         {tr("begin known only within bounds"), [&](const QRectF& r) { draw_soft_edge(p, r.adjusted(0, 0, -30, 0), t.interrupt); draw_running(p, r.adjusted(30, 0, 0, 0), t.interrupt); }},
         {tr("entry or exit not seen: left out of figures"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); draw_torn_edge(p, r.right(), r.top(), r.bottom(), false); }},
-        {tr("thread mode runs"), [&](const QRectF& r) { draw_running(p, r, t.land); }},
+        {tr("thread mode runs; tick: sampled there"), [&](const QRectF& r) { draw_running(p, r, t.land); p.setPen(QPen(t.panel, 1.2)); p.drawLine(QPointF(r.center().x(), r.center().y() - 5), QPointF(r.center().x(), r.center().y() + 5)); }},
         {tr("many in each pixel: solid = longest of them"), [&](const QRectF& r) { QColor l = t.interrupt; l.setAlpha(70); p.fillRect(r, l); p.fillRect(r.adjusted(0, r.height() * 0.6, 0, 0), t.interrupt); }},
         {tr("due but held off (a finding)"), [&](const QRectF& r) { p.setPen(QPen(t.finding, 1.6)); p.drawLine(QPointF(r.left(), r.center().y()), QPointF(r.right(), r.center().y())); for (double x = r.left() + 5; x < r.right(); x += 9) p.drawLine(QPointF(x - 2, r.center().y() + 4), QPointF(x + 3, r.center().y() - 4)); }},
         {tr("not known: trace lost or damaged"), [&](const QRectF& r) { draw_gap(p, r); }},

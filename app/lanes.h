@@ -6,6 +6,7 @@
 
 #include <QWidget>
 
+#include "block_store.h"
 #include "session.h"
 #include "viewpoint.h"
 
@@ -14,7 +15,7 @@ namespace mt::app {
 class Lanes : public QWidget {
     Q_OBJECT
   public:
-    Lanes(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent = nullptr);
     QSize minimumSizeHint() const override { return {420, 160}; }
 
     /// While set, a drag in the lanes sets A and B (both snap to edges) instead of panning.
@@ -67,6 +68,7 @@ class Lanes : public QWidget {
     void paint_interrupts(QPainter& p, const Row& row);
     void paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i, const QRectF& band);
     void paint_thread(QPainter& p, const Row& row);
+    void paint_samples(QPainter& p, const Row& row);
     void paint_gaps(QPainter& p);
     void paint_finding(QPainter& p);
     void paint_ruler(QPainter& p);
@@ -77,6 +79,7 @@ class Lanes : public QWidget {
 
     Session& session_;
     Viewpoint& view_;
+    BlockStore& store_;
     std::vector<Row> rows_;
     bool measuring_ = false, key_shown_ = false;
     Drag drag_ = Drag::none;

@@ -15,6 +15,7 @@
 #include <QSettings>
 #include <QStandardPaths>
 #include <QStringListModel>
+#include <QTabBar>
 #include <QTimer>
 #include <QToolBar>
 #include <QVBoxLayout>
@@ -95,7 +96,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
 
 QWidget* MainWindow::build_centre() {
     ridge_ = new Ridge(session_, view_);
-    lanes_ = new Lanes(session_, view_);
+    lanes_ = new Lanes(session_, view_, store_);
     findings_ = new FindingsPanel(session_);
     panel_ = new MeasuresPanel(session_, view_);
     page_ = new MeasuresPage(session_, view_);
@@ -137,6 +138,7 @@ QWidget* MainWindow::build_centre() {
 
     evidence_ = new QTabWidget;
     evidence_->setDocumentMode(true);
+    evidence_->tabBar()->setDrawBase(false);
     evidence_->addTab(events_, tr("Events"));
     evidence_->addTab(packets_, tr("Packets"));
     evidence_->setAccessibleName(tr("Evidence"));
@@ -230,6 +232,7 @@ void MainWindow::build_toolbar() {
     bar->addWidget(health_);
     file_ = new QLabel;
     file_->setObjectName("file");
+    file_->setContentsMargins(0, 8, 0, 0);
     menuBar()->setCornerWidget(file_);
 }
 
@@ -378,7 +381,11 @@ void MainWindow::go_to_finding(int index) {
 
 void MainWindow::show_measures(bool on) {
     if (!session_.trail()) return;
+    if (on == (stack_->currentWidget() == page_)) return;
     stack_->setCurrentWidget(on ? static_cast<QWidget*>(page_) : lanes_);
+    // The table is wide: the findings make room for it and come back with the lanes.
+    if (on) findings_were_shown_ = !findings_->isHidden();
+    findings_->setVisible(on ? false : findings_were_shown_);
     (on ? static_cast<QWidget*>(page_->table()) : lanes_)->setFocus();
 }
 

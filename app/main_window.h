@@ -96,6 +96,7 @@ class MainWindow : public QMainWindow {
     QMenu *recent_menu_, *health_menu_;
     QAction *night_, *measures_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
     std::vector<QAction*> need_recording_;
+    bool findings_were_shown_ = true;
 };
 
 }  // namespace mt::app

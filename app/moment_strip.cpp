@@ -66,7 +66,7 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
 
 MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view) {
     setAccessibleName(tr("Moment: what was going on at the cursor"));
-    setAutoFillBackground(true);
+    setAttribute(Qt::WA_StyledBackground);
     time_ = new QLabel;
     time_->setObjectName("moment_time");
     words_ = new QLabel;
@@ -95,10 +95,7 @@ void MomentStrip::renew() {
     // The one dark strip in the light theme, and the one light strip at night: it is always found at once.
     const Theme& t = theme();
     const QColor back = t.night ? QColor("#E9E2D2") : QColor("#2B2A27"), front = t.night ? QColor("#1D2124") : QColor("#F4EFE2");
-    QPalette p = palette();
-    p.setColor(QPalette::Window, back);
-    setPalette(p);
-    setStyleSheet(QString("QLabel { color: %1; background: %2; }").arg(front.name(), back.name()));
+    setStyleSheet(QString("mt--app--MomentStrip { background: %2; } QLabel { color: %1; background: %2; }").arg(front.name(), back.name()));
     time_->setFont(fixed_font(12, true));
     time_->setText(words(moment_text(view_.cursor())));
     const auto trail = session_.trail();

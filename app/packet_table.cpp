@@ -102,7 +102,7 @@ QStringList PacketTable::texts(const StoredBlock& block, const TimedPacket& p) c
         const auto bytes = block.block.bytes_of(p.packet);
         QString hex = words(hex_bytes(bytes.first(std::min<std::size_t>(bytes.size(), 8))));
         if (p.packet.length > 8) hex += " …";
-        return {offset, hex, words(packet_label(p.packet.kind)), words(itm_detail(p.packet)), time};
+        return {offset, hex, (p.packet.kind == ItmKind::exc_enter || p.packet.kind == ItmKind::exc_exit || p.packet.kind == ItmKind::exc_return ? tr("exception") : words(packet_label(p.packet.kind))), words(itm_detail(p.packet)), time};
     }
     const auto recording = session_.recording();
     const EventText e = event_text(*recording, stream_, p.packet);

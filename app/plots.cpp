@@ -89,6 +89,21 @@ QCustomPlot* framed_plot(QWidget* in) {
     return plot;
 }
 
+// A sentence in place of axes where there is nothing to draw.
+void say_empty(QCustomPlot* plot, QCPItemText*& text, bool empty, const QString& why) {
+    if (text == nullptr) {
+        text = new QCPItemText(plot);
+        text->position->setType(QCPItemPosition::ptAxisRectRatio);
+        text->position->setCoords(0.5, 0.5);
+    }
+    text->setFont(text_font(11));
+    text->setColor(theme().second);
+    text->setText(why);
+    text->setVisible(empty);
+    plot->xAxis->setVisible(!empty);
+    plot->yAxis->setVisible(!empty);
+}
+
 const ExceptionLane* selected_lane(const Session& session, const Selection& s) {
     const auto trail = session.trail();
     if (!trail || s.lane < 0 || s.core >= trail->cores.size() || static_cast<std::size_t>(s.lane) >= trail->cores[s.core].lanes.size()) return nullptr;
@@ -101,7 +116,6 @@ DistributionPlot::DistributionPlot(Session& session, Viewpoint& view, QWidget* p
     setAccessibleName(tr("Distribution of durations"));
     setMinimumHeight(100);
     bars_ = new QCPBars(plot_->xAxis, plot_->yAxis);
-    worst_ = new QCPBars(plot_->xAxis, plot_->yAxis);
     connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) { if (e->button() == Qt::LeftButton) clicked(e->position()); });
     connect(&session, &Session::finished, this, &DistributionPlot::renew);
     connect(&view, &Viewpoint::selection_changed, this, &DistributionPlot::renew);
@@ -113,7 +127,7 @@ void DistributionPlot::renew() {
     const Theme& t = theme();
     const ExceptionLane* lane = selected_lane(session_, view_.selection());
     shown_ = lane == nullptr || session_.busy() ? Distribution{} : duration_distribution(*lane, 36);
-    QVector<double> x, y, tall_x, tall_y;
+    QVector<double> x, y;
     double top = 1;
     if (!shown_.counts.empty()) {
         const LengthUnit unit = unit_for(shown_.edges.back());
@@ -143,6 +157,7 @@ void DistributionPlot::renew() {
     plot_->yAxis->setTicker(ticker);
     plot_->yAxis->setNumberFormat("gb");
     plot_->yAxis->setNumberPrecision(5);
+    say_empty(plot_, empty_, x.isEmpty(), session_.busy() ? tr("decoding") : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
@@ -223,6 +238,7 @@ void OverTimePlot::renew() {
     chosen_->setLineStyle(QCPGraph::lsNone);
     chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
     renew_marks();
+    say_empty(plot_, empty_, x.isEmpty(), session_.busy() ? tr("decoding") : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 

@@ -10,6 +10,7 @@ class QCustomPlot;
 class QCPBars;
 class QCPGraph;
 class QCPItemStraightLine;
+class QCPItemText;
 
 namespace mt::app {
 
@@ -33,7 +34,7 @@ class DistributionPlot : public QWidget {
     Viewpoint& view_;
     QCustomPlot* plot_;
     QCPBars* bars_;
-    QCPBars* worst_;
+    QCPItemText* empty_ = nullptr;
     Distribution shown_;
     double unit_ps_ = 1e6;
 };
@@ -61,6 +62,7 @@ class OverTimePlot : public QWidget {
     QCPGraph* dots_;
     QCPGraph* chosen_;
     QCPItemStraightLine* cursor_;
+    QCPItemText* empty_ = nullptr;
     std::vector<std::size_t> instances_;
     double unit_ps_ = 1e6;
 };

@@ -5,7 +5,6 @@
 
 namespace mt {
 namespace {
-constexpr std::uint64_t kLowBits = (1u << 26) - 1;
 constexpr std::int64_t kMostTicks = std::int64_t{1} << 56;  // far past any recording; keeps products in range
 }
 
@@ -58,13 +57,16 @@ void LocalTime::global(const ItmPacket& packet, std::vector<TimedPacket>& out) {
         return;
     }
     const double rate = global_rate();
-    // Whole turns of the low 26 bits that passed unseen show in the local time, if that is whole.
-    std::uint64_t step = (packet.value - global_last_) & kLowBits;
+    // Only the low bits that changed since the packet before are sent: seven for each byte, 26 with four
+    // (D4.2.5). Bits that changed in packets that were lost show in the local time, if that is whole.
+    const std::uint64_t turn = std::uint64_t{1} << std::min(26, 7 * std::max<int>(1, packet.size));
+    if (holding_ && packet.size < 4) return;
+    std::uint64_t step = (packet.value - global_last_) & (turn - 1);
     const std::int64_t passed = (ticks_ - global_last_ticks_) * static_cast<std::int64_t>(prescaler_);
     if (rate > 0) {
         const double expected = static_cast<double>(passed) * rate;
-        const double turns = std::round((expected - static_cast<double>(step)) / static_cast<double>(kLowBits + 1));
-        if (turns > 0 && turns < 1e9) step += static_cast<std::uint64_t>(turns) * (kLowBits + 1);
+        const double turns = std::round((expected - static_cast<double>(step)) / static_cast<double>(turn));
+        if (turns > 0 && turns < 1e9) step += static_cast<std::uint64_t>(turns) * turn;
     }
     if (holding_ && rate > 0) {
         const double missing = static_cast<double>(step) / rate - static_cast<double>(passed);

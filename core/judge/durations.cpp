@@ -65,15 +65,17 @@ void find_storms(const Recording&, const Trail& trail, std::size_t c, std::size_
         starts.push_back(i - kRun);
     }
     if (spans.size() < 10 * kRun) return;
-    const Time usual = quantile(spans, 0.5), dense = quantile(spans, 0.02);
-    // Denser than even its densest common stretch (a source that always comes in bursts is not one).
-    std::size_t worst = 0, count = 0;
+    const Time usual = quantile(spans, 0.5);
+    // A source that keeps coming in bursts is meant to; one or two dense stretches in all are not.
+    std::size_t worst = 0, episodes = 0, last_dense = 0;
     for (std::size_t k = 0; k < spans.size(); ++k) {
-        if (spans[k].ps * 4 > dense.ps) continue;
-        count += count == 0 || k > worst ? 1 : 0;
-        if (count == 1 || spans[k] < spans[worst]) worst = k;
+        if (spans[k].ps * 4 > usual.ps) continue;
+        if (episodes == 0 || k > last_dense + kRun) ++episodes;
+        if (episodes == 1 && last_dense == 0) worst = k;
+        last_dense = k;
+        if (spans[k] < spans[worst]) worst = k;
     }
-    if (count == 0) return;
+    if (episodes == 0 || episodes > 2) return;
     const std::size_t first = starts[worst];
     Finding f = about_instance(FindingKind::interrupt_storm, trail, c, l, first);
     f.end = lane.end(first + kRun);

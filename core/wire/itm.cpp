@@ -255,7 +255,7 @@ std::string itm_detail(const ItmPacket& k) {
         }
         case ItmKind::local_time_2: return "+" + std::to_string(k.value) + " ticks, synchronous";
         case ItmKind::global_time_1:
-            return "bits 25:0 = " + hex_text(k.value, 7) + ((k.number & 2) != 0 ? ", wrapped" : "") + ((k.number & 1) != 0 ? ", clock changed" : "");
+            return "bits " + std::to_string(std::min(25, 7 * k.size - 1)) + ":0 = " + hex_text(k.value, 2 * k.size - (k.size == 4 ? 1 : 0)) + ((k.number & 2) != 0 ? ", wrapped" : "") + ((k.number & 1) != 0 ? ", clock changed" : "");
         case ItmKind::global_time_2: return "bits 63:26 = " + hex_text(k.value, 6);
         case ItmKind::page: return "ports " + std::to_string(k.number * 32) + " to " + std::to_string(k.number * 32 + 31);
         case ItmKind::extension: return std::string(k.number != 0 ? "hardware" : "instrumentation") + " source, value " + hex_text(k.value, 1);

@@ -17,7 +17,7 @@ enum class ItmKind : std::uint8_t {
     overflow,        ///< D4.2.3: the source lost packets here
     local_time_1,    ///< D4.2.4, format 1: value = timestamp counter ticks, number = TC
     local_time_2,    ///< D4.2.4, format 2: value = 1 to 6 ticks, synchronous
-    global_time_1,   ///< D4.2.5: value = bits 25:0; number bit 0 = clock changed, bit 1 = wrapped
+    global_time_1,   ///< D4.2.5: value = the low 7 * size bits (26 with size 4), bits above as before; number bit 0 = clock changed, bit 1 = wrapped
     global_time_2,   ///< D4.2.5: value = bits 63:26 shifted down by 26
     page,            ///< D4.2.6: number = stimulus port page from here on
     extension,       ///< D4.2.6: any other extension; number = 1 for the hardware source, value = EX

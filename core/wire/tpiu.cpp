@@ -67,7 +67,14 @@ void TpiuDeframer::feed(std::span<const std::uint8_t> raw, std::vector<std::uint
         if ((filled_ & 1) != 0 || frame_[filled_ - 2] != 0xFF) {
             if (after_ff_ff_ && (filled_ & 1) == 0) {  // FF FF and then no FF 7F: neither data nor synchronisation
                 after_ff_ff_ = false;
-                fall_out(at, 0);
+                if (frame_[filled_ - 2] == 0x7F) {  // a full synchronisation on an odd place: a byte was lost or added
+                    ++counts_.full_syncs;
+                    lose(at, filled_ - 4u);
+                    frame_[0] = b;
+                    filled_ = 1;
+                } else {
+                    fall_out(at, 0);
+                }
                 continue;
             }
             if (filled_ == 16) {
@@ -93,7 +100,7 @@ void TpiuDeframer::feed(std::span<const std::uint8_t> raw, std::vector<std::uint
         } else if (b == 0xFF && filled_ < 16) {
             after_ff_ff_ = true;
         } else {
-            fall_out(at, b == 0xFF ? 0xFFFF0000 : 0);  // ID 0x7F is reserved (D4.2.4): out of step
+            fall_out(at, b != 0xFF ? 0 : frame_[13] == 0xFF ? 0xFFFFFF00 : 0xFFFF0000);  // ID 0x7F is reserved (D4.2.4): out of step
         }
     }
     raw_position_ += raw.size();

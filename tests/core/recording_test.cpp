@@ -1,0 +1,212 @@
+// Opening and saving recordings, and everything that can be wrong with what is opened.
+#include "trail/recording.h"
+
+#include <gtest/gtest.h>
+
+#include "share/tables.h"
+#include "support.h"
+#include "trail/packet_block.h"
+
+namespace mt {
+namespace {
+
+namespace fs = std::filesystem;
+using test::Folder;
+
+std::string all_events(const test::Opened& o) {
+    std::ostringstream out;
+    write_events_csv(*o.recording, *o.trail, {}, {}, out);
+    return out.str();
+}
+
+Problem problem_of(const std::string& path) {
+    auto recording = open_recording(path);
+    if (!recording) return recording.error();
+    Progress progress;
+    auto trail = read_trail(**recording, progress);
+    EXPECT_FALSE(trail) << "was expected to fail";
+    return trail ? Problem{} : trail.error();
+}
+
+TEST(SavedRecording, OpensWithoutTheOriginalsAndSaysTheSame) {
+    Folder folder;
+    const auto original = test::decode(test::demo("larkspur.target.toml"));
+    Progress progress;
+    ASSERT_TRUE(save_recording(*original.recording, folder / "night.mtrail", false, progress));
+    fs::rename(folder / "night.mtrail", folder / "moved.mtrail");
+    const auto saved = test::decode(folder / "moved.mtrail");
+    EXPECT_EQ(all_events(saved), all_events(original));
+    EXPECT_EQ(saved.recording->title, original.recording->title);
+    EXPECT_EQ(test::read_bytes(folder / "moved.mtrail/streams/larkspur-night.swo"), test::read_bytes(test::demo("larkspur-night.swo")));
+}
+
+TEST(SavedRecording, CanBeSavedAgainFromItself) {
+    Folder folder;
+    const auto original = test::decode(test::data("mount/mount.target.toml"));
+    Progress progress;
+    ASSERT_TRUE(save_recording(*original.recording, folder / "a.mtrail", false, progress));
+    const auto first = test::decode(folder / "a.mtrail");
+    ASSERT_TRUE(save_recording(*first.recording, folder / "b.mtrail", false, progress));
+    EXPECT_EQ(all_events(test::decode(folder / "b.mtrail")), all_events(original));
+    ASSERT_TRUE(save_recording(*first.recording, folder / "a.mtrail", true, progress)) << "even over itself";
+    EXPECT_EQ(all_events(test::decode(folder / "a.mtrail")), all_events(original));
+}
+
+TEST(SavedRecording, NothingIsOverwrittenUnasked) {
+    Folder folder;
+    const auto original = test::decode(test::data("mount/mount.target.toml"));
+    Progress progress;
+    ASSERT_TRUE(save_recording(*original.recording, folder / "a.mtrail", false, progress));
+    const auto again = save_recording(*original.recording, folder / "a.mtrail", false, progress);
+    ASSERT_FALSE(again);
+    EXPECT_NE(again.error().text().find("exists already"), std::string::npos);
+    fs::create_directory(folder / "photos");
+    test::write_file(folder / "photos/moon.png", std::string("x"));
+    EXPECT_FALSE(save_recording(*original.recording, folder / "photos", true, progress)) << "a folder that is no recording is never replaced";
+    EXPECT_TRUE(fs::exists(folder / "photos/moon.png"));
+}
+
+TEST(SavedRecording, ACancelledSaveLeavesNothingBehind) {
+    Folder folder;
+    const auto original = test::decode(test::data("mount/mount.target.toml"));
+    Progress progress;
+    progress.cancel();
+    EXPECT_FALSE(save_recording(*original.recording, folder / "a.mtrail", false, progress));
+    EXPECT_TRUE(fs::is_empty(folder.path()));
+}
+
+TEST(Opening, WithoutAnImageNumbersStandInPlaceOfNamesAndItIsSaid) {
+    Folder folder;
+    fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");
+    test::write_file(folder / "x.target.toml", test::itm_target("capture.bin"));
+    const auto o = test::decode(folder / "x.target.toml");
+    EXPECT_EQ(o.trail->cores[0].lane(24)->name(), "interrupt 8");
+    EXPECT_EQ(o.trail->cores[0].lane(15)->name(), "SysTick");
+    ASSERT_FALSE(o.trail->doubts.empty());
+    EXPECT_NE(o.trail->doubts[0].text.find("numbers stand in place of names"), std::string::npos);
+}
+
+TEST(Opening, AnImageOfAnotherArchitectureIsNotUsedAndItIsSaid) {
+    Folder folder;
+    fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");
+    std::string target = test::itm_target("capture.bin");
+    target.replace(target.find("clock_hz"), 0, std::string("image = \"") + MT_CLI + "\"\n");
+    test::write_file(folder / "x.target.toml", target);
+    const auto o = test::decode(folder / "x.target.toml");
+    EXPECT_NE(o.trail->doubts[0].text.find("x86-64"), std::string::npos) << o.trail->doubts[0].text;
+    EXPECT_EQ(o.trail->cores[0].lane(24)->name(), "interrupt 8");
+}
+
+TEST(Opening, ATextFileAsImageIsSaidAndTheRestIsDecoded) {
+    Folder folder;
+    fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");
+    test::write_file(folder / "mount.elf", std::string("this is no ELF"));
+    std::string target = test::itm_target("capture.bin");
+    target.replace(target.find("clock_hz"), 0, "image = \"mount.elf\"\n");
+    test::write_file(folder / "x.target.toml", target);
+    EXPECT_NE(test::decode(folder / "x.target.toml").trail->doubts[0].text.find("not an ELF file"), std::string::npos);
+}
+
+TEST(Opening, TroubleNamesThePlaceAndWhatToDo) {
+    Folder folder;
+    test::write_file(folder / "missing.target.toml", test::itm_target("nothing.bin"));
+    EXPECT_NE(problem_of(folder / "missing.target.toml").text().find(folder / "nothing.bin"), std::string::npos);
+    test::write_file(folder / "empty.bin", std::string());
+    test::write_file(folder / "empty.target.toml", test::itm_target("empty.bin"));
+    EXPECT_EQ(problem_of(folder / "empty.target.toml").what, "the stream is empty");
+    EXPECT_NE(problem_of(folder.path()).what.find("not a recording folder"), std::string::npos);
+    EXPECT_NE(problem_of(test::data("mount/capture.bin")).advice.find("target.toml"), std::string::npos);
+    test::write_file(folder / "noise.bin", std::vector<std::uint8_t>(5000, 0xA4));
+    test::write_file(folder / "noise.target.toml", test::itm_target("noise.bin"));
+    EXPECT_NE(problem_of(folder / "noise.target.toml").what.find("no ITM stream"), std::string::npos);
+}
+
+TEST(Opening, AWrongTraceIdListsThoseThatAreThere) {
+    Folder folder;
+    fs::copy_file(test::data("mount-framed/capture.bin"), folder / "capture.bin");
+    test::write_file(folder / "x.target.toml", test::itm_target("capture.bin", false, "72_000_000", "framing = \"tpiu\"\ntrace_id = 9\n"));
+    const auto p = problem_of(folder / "x.target.toml");
+    EXPECT_NE(p.what.find("trace ID 9"), std::string::npos) << p.text();
+    EXPECT_NE(p.advice.find("1 ("), std::string::npos) << p.text();
+    EXPECT_NE(p.advice.find("2 ("), std::string::npos) << p.text();
+}
+
+TEST(Opening, FramesReadAsABareStreamAreNoticed) {
+    Folder folder;
+    fs::copy_file(test::data("mount-framed/capture.bin"), folder / "capture.bin");
+    test::write_file(folder / "x.target.toml", test::itm_target("capture.bin"));
+    auto recording = open_recording(folder / "x.target.toml");
+    ASSERT_TRUE(recording);
+    Progress progress;
+    const auto trail = read_trail(**recording, progress);
+    std::string said = trail ? "" : trail.error().text();
+    if (trail) for (const auto& d : (*trail)->doubts) said += d.text + d.advice;
+    EXPECT_NE(said.find("framing = \"tpiu\""), std::string::npos) << said;
+}
+
+TEST(Opening, AManifestCannotPointOutOfItsFolder) {
+    Folder folder;
+    test::write_file(folder / "trail.toml", "format = \"mindful-trail-recording/1\"\ntarget = \"../../etc/passwd\"\n");
+    EXPECT_NE(problem_of(folder.path()).what.find("out of the folder"), std::string::npos);
+}
+
+TEST(Reading, PublishesGrowingSnapshotsAndCanBeCancelled) {
+    Folder folder;
+    const auto part = test::read_bytes(test::demo("larkspur-night.swo"));
+    std::vector<std::uint8_t> bytes;
+    for (int i = 0; i < 12; ++i) bytes.insert(bytes.end(), part.begin(), part.end());
+    test::write_file(folder / "long.bin", bytes);
+    test::write_file(folder / "x.target.toml", test::itm_target("long.bin"));
+    auto recording = open_recording(folder / "x.target.toml");
+    Progress progress;
+    Time last{};
+    std::size_t snapshots = 0;
+    const auto trail = read_trail(**recording, progress, [&](std::shared_ptr<const Trail> t) {
+        EXPECT_GT(t->end, last);
+        last = t->end;
+        if (++snapshots == 2) progress.cancel();
+    });
+    ASSERT_TRUE(trail);
+    EXPECT_TRUE((*trail)->cancelled);
+    EXPECT_FALSE((*trail)->complete);
+    EXPECT_LT((*trail)->streams[0].read_bytes, bytes.size());
+    EXPECT_GE((*trail)->end, last) << "what was decoded so far is kept";
+}
+
+TEST(PacketBlocks, DecodedAloneTheyAreThoseOfTheWholePass) {
+    for (const auto& path : {test::demo("larkspur.target.toml"), test::data("mount-framed/mount.target.toml")}) {
+        const auto o = test::decode(path);
+        const StreamTrail& s = o.trail->streams[0];
+        std::uint64_t packets = 0, events = 0, next_offset = 0;
+        Time last{};
+        for (std::size_t b = 0; b < s.checkpoints.size(); ++b) {
+            const auto block = decode_block(*o.recording, *o.trail, 0, b);
+            EXPECT_EQ(block.first_packet, packets);
+            EXPECT_EQ(block.first_event, events);
+            for (const auto& p : block.packets) {
+                EXPECT_EQ(p.packet.offset, next_offset) << "no packet is missing where blocks meet";
+                next_offset += p.packet.length;
+                EXPECT_GE(p.latest, last);
+                last = p.latest;
+                events += itm_is_event(p.packet.kind) ? 1 : 0;
+            }
+            packets += block.packets.size();
+            if (!block.packets.empty()) {
+                const auto& p = block.packets[block.packets.size() / 2];
+                std::vector<ItmPacket> again;
+                ItmDecoder alone(ItmDecoder::Start::at_once);
+                alone.feed(block.bytes_of(p.packet), again);
+                if (p.packet.kind != ItmKind::sync && p.packet.number < 32) {
+                    ASSERT_EQ(again.size(), 1U) << "the bytes shown are those of the packet";
+                    EXPECT_EQ(again[0].value, p.packet.value);
+                }
+            }
+            EXPECT_EQ(block_of_packet(s, block.first_packet), b);
+        }
+        EXPECT_EQ(packets, s.packets);
+        EXPECT_EQ(events, s.events);
+    }
+}
+
+}  // namespace
+}  // namespace mt

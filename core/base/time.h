@@ -39,6 +39,12 @@ struct Clock {
 
     /// The time of `cycles`, rounded to the nearest picosecond, saturating at Time's ends.
     constexpr Time at(std::int64_t cycles) const {
+        // The usual case in 64 bits: whole seconds, then whole microseconds, then the rest.
+        if (cycles >= 0 && hz < 10'000'000'000'000 && cycles < (std::int64_t{1} << 62)) {
+            const auto c = static_cast<std::uint64_t>(cycles);
+            const std::uint64_t seconds = c / hz, micro = c % hz * 1'000'000, rest = micro % hz * 1'000'000;
+            if (seconds < 9'000'000) return {static_cast<std::int64_t>(seconds * 1'000'000'000'000 + micro / hz * 1'000'000 + (rest + hz / 2) / hz)};
+        }
         const __int128 half = static_cast<__int128>(hz / 2);
         const __int128 scaled = static_cast<__int128>(cycles) * 1'000'000'000'000;
         const __int128 ps = (scaled + (cycles < 0 ? -half : half)) / static_cast<__int128>(hz);

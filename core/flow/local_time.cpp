@@ -25,6 +25,7 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
     if (!holding_) return;
     holding_ = false;
     ticks_ += shift_ticks;
+    renew_now();
     const Time shift = clock_.at(shift_ticks * static_cast<std::int64_t>(prescaler_));
     bool past_gap = false;
     for (TimedPacket& held : held_) {
@@ -38,11 +39,17 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
 }
 
 // `before` is the last known time: a loss reaches back to it however exact the timestamp behind it is.
-void LocalTime::date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
-    for (const ItmPacket& p : pending_) {
+void LocalTime::date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
+    for (const ItmPacket& p : packets) {
         const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
         hand_on({p, synchronous && !loss ? latest : before, latest}, out);
     }
+}
+
+void LocalTime::date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
+    if (pending_.empty()) return;
+    // Handing on may begin or end holding, never add to what is pending.
+    date(pending_, before, synchronous, latest, out);
     pending_.clear();
 }
 
@@ -86,26 +93,35 @@ double LocalTime::global_rate() const {
     return std::fabs(rate - 1) < 0.02 ? 1.0 : rate;  // the same clock, read at slightly different moments
 }
 
-void LocalTime::feed(const std::vector<ItmPacket>& packets, std::vector<TimedPacket>& out) {
-    for (const ItmPacket& p : packets) {
+void LocalTime::feed(std::span<const ItmPacket> packets, std::vector<TimedPacket>& out) {
+    std::size_t group = 0;  // what waits for a timestamp: pending_, then packets from here on
+    const auto keep = [&](std::size_t until) {
+        pending_.insert(pending_.end(), packets.begin() + static_cast<std::ptrdiff_t>(group), packets.begin() + static_cast<std::ptrdiff_t>(until));
+        group = until;
+    };
+    for (std::size_t i = 0; i < packets.size(); ++i) {
+        const ItmPacket& p = packets[i];
         if (p.kind == ItmKind::local_time_1 || p.kind == ItmKind::local_time_2) {
-            const Time before = now();
+            const Time before = now_;
             ticks_ = std::min(ticks_ + static_cast<std::int64_t>(p.value), kMostTicks);
             ++timestamps_;
-            const Time after = now();
+            renew_now();
             // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
             const bool synchronous = p.kind == ItmKind::local_time_2 || (p.number & 3) == 0;
-            date_pending(before, synchronous, after, out);
-            hand_on({p, after, after}, out);
-            continue;
-        }
-        global(p, out);
-        if (p.kind == ItmKind::damage) {
+            date_pending(before, synchronous, now_, out);
+            date(packets.subspan(group, i - group), before, synchronous, now_, out);
+            group = i + 1;
+            hand_on({p, now_, now_}, out);
+        } else if (p.kind == ItmKind::global_time_1) {
+            keep(i);
+            global(p, out);
+        } else if (p.kind == ItmKind::damage) {
+            keep(i);
             if (holding_) {
                 ++unknown_lengths_;
                 release(0, out);
             }
-            date_pending(now(), false, now(), out);
+            date_pending(now_, false, now_, out);
             if (p.offset != 0 || ticks_ != 0) {
                 if (global_rate() > 0) {
                     holding_ = true;
@@ -114,17 +130,18 @@ void LocalTime::feed(const std::vector<ItmPacket>& packets, std::vector<TimedPac
                 }
             }
         }
-        pending_.push_back(p);
-        if (pending_.size() >= kMostPending) {
+        if (pending_.size() + (i + 1 - group) >= kMostPending) {
+            keep(i + 1);
             undated_ += pending_.size();
-            date_pending(now(), false, now(), out);
+            date_pending(now_, false, now_, out);
         }
     }
+    keep(packets.size());
 }
 
 void LocalTime::finish(std::vector<TimedPacket>& out) {
     for (const ItmPacket& p : pending_) undated_ += itm_is_event(p.kind) && p.kind != ItmKind::damage ? 1 : 0;
-    date_pending(now(), false, now(), out);
+    date_pending(now_, false, now_, out);
     if (holding_) {
         ++unknown_lengths_;
         release(0, out);

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <span>
 #include <vector>
 
 #include "base/time.h"
@@ -30,7 +31,7 @@ class LocalTime {
     /// `prescaler`: core cycles per tick (TPIU/ITM_TCR.TSPrescale); `clock`: the core's.
     LocalTime(Clock clock, unsigned prescaler) : clock_(clock), prescaler_(prescaler) {}
 
-    void feed(const std::vector<ItmPacket>& packets, std::vector<TimedPacket>& out);
+    void feed(std::span<const ItmPacket> packets, std::vector<TimedPacket>& out);
     /// The end of the stream: dates what still waits with the last known time.
     void finish(std::vector<TimedPacket>& out);
 
@@ -45,15 +46,17 @@ class LocalTime {
     double global_rate() const;
 
   private:
+    void date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out);
     void date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out);
     void hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out);
     void release(std::int64_t shift_ticks, std::vector<TimedPacket>& out);
     void global(const ItmPacket& packet, std::vector<TimedPacket>& out);
-    Time now() const { return clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_)); }
+    void renew_now() { now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_)); }
 
     Clock clock_;
     unsigned prescaler_;
     std::int64_t ticks_ = 0;
+    Time now_{};  ///< the time of ticks_
     std::vector<ItmPacket> pending_;
     std::vector<TimedPacket> held_;
     bool holding_ = false;

@@ -40,7 +40,8 @@ void each_packet_between(const Recording& recording, const Trail& trail, std::si
 std::vector<std::pair<std::string, std::uint64_t>> sampled_functions(const Recording& recording, const Trail& trail, std::size_t core,
                                                                       const std::vector<std::pair<Time, Time>>& stretches) {
     std::map<std::string, std::uint64_t> counts;
-    for (const auto& [from, to] : stretches)
+    for (const auto& stretch : stretches) {
+        const Time from = stretch.first, to = stretch.second;
         each_packet_between(recording, trail, core, from, to, [&](std::size_t, const TimedPacket& p) {
             if (p.packet.kind != ItmKind::pc && p.packet.kind != ItmKind::sleep) return;
             if (p.latest < from || p.latest > to || trail.cores[core].running_at(p.latest) != 0) return;
@@ -49,6 +50,7 @@ std::vector<std::pair<std::string, std::uint64_t>> sampled_functions(const Recor
             const Symbol* symbol = image == nullptr ? nullptr : image->function_at(p.packet.value);
             ++counts[symbol == nullptr ? hex_text(p.packet.value) : symbol->name];
         });
+    }
     std::vector<std::pair<std::string, std::uint64_t>> list(counts.begin(), counts.end());
     std::stable_sort(list.begin(), list.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
     return list;

@@ -67,6 +67,13 @@ Time ExceptionLane::busy(Time from, Time to) const {
 }
 
 void Density::add(Time t, const Bucket& b) {
+    if (t >= at_ && t - at_ < width_ && bucket_ < buckets_.size()) {  // still in the bucket of the one before
+        Bucket& same = buckets_[bucket_];
+        same.events += b.events;
+        same.awake += b.awake;
+        same.asleep += b.asleep;
+        return;
+    }
     if (t.ps < 0) t.ps = 0;
     while (t.ps / width_.ps >= static_cast<std::int64_t>(kBuckets)) {
         for (std::size_t i = 0; i < buckets_.size(); i += 2) {
@@ -83,6 +90,8 @@ void Density::add(Time t, const Bucket& b) {
     }
     const auto i = static_cast<std::size_t>(t.ps / width_.ps);
     if (i >= buckets_.size()) buckets_.resize(i + 1);
+    bucket_ = i;
+    at_ = {static_cast<std::int64_t>(i) * width_.ps};
     buckets_[i].events += b.events;
     buckets_[i].awake += b.awake;
     buckets_[i].asleep += b.asleep;

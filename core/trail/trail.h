@@ -86,6 +86,8 @@ class Density {
   private:
     Time width_{1'000'000};
     std::vector<Bucket> buckets_;
+    std::size_t bucket_ = 0;  ///< the one filled last
+    Time at_{};               ///< where it begins
 };
 
 struct CoreTrail {

@@ -167,6 +167,12 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
             ++i;
             continue;
         }
+        if ((p[i] & 0xCF) == 0xC0 && n - i >= 3 && (p[i + 1] & 0x80) != 0 && (p[i + 2] & 0x80) == 0) {
+            // Every second packet or so is a timestamp of two bytes: a short cut for it.
+            out.push_back({offset + i, (p[i + 1] & 0x7Fu) | std::uint64_t{p[i + 2]} << 7, 3, static_cast<std::uint16_t>(p[i] >> 4 & 3), ItmKind::local_time_1, 2});
+            i += 3;
+            continue;
+        }
         if (p[i] == 0) {
             in_zeros_ = true;
             zeros_ = 0;

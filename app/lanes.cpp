@@ -671,6 +671,7 @@ void Lanes::keyPressEvent(QKeyEvent* e) {
         case Qt::Key_Plus:
         case Qt::Key_Equal: view_.zoom(0.5, around); break;
         case Qt::Key_Minus: view_.zoom(2, around); break;
+        case Qt::Key_Home: view_.fit(); break;
         case Qt::Key_PageUp: view_.pan(-0.9); break;
         case Qt::Key_PageDown: view_.pan(0.9); break;
         default: QWidget::keyPressEvent(e);

@@ -43,6 +43,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     connect(&session_, &Session::opened, this, [this] {
         // Half-seen: decoding goes on, but the lanes show what there is.
         view_.reset(session_.trail()->end);
+        walked_ = false;
         stack_->setCurrentWidget(lanes_);
         notice_->hide();
         file_->setText(QFileInfo(words(session_.recording()->input)).fileName() + "   ");
@@ -263,16 +264,15 @@ void MainWindow::build_actions() {
     const auto need = [&](QAction* a) { need_recording_.push_back(a); return a; };
     need(action(go, tr("&Back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, tr("To the place before"), [this] { view_.back(); }));
     need(action(go, tr("&Forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, tr("To the place after"), [this] { view_.forward(); }));
-    need(action(go, tr("&Whole recording"), {QKeySequence(Qt::Key_0), QKeySequence(Qt::Key_Home)}, tr("Show everything"), [this] { view_.fit(); }));
+    need(action(go, tr("&Whole recording"), {QKeySequence(Qt::Key_0)}, tr("Show everything"), [this] { view_.fit(); }));
     need(action(go, tr("Go &to…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, tr("Type an interrupt or a time"), [this] { go_->setFocus(); go_->selectAll(); }));
     go->addSeparator();
     const auto walk = [this](int step) {
         const int n = static_cast<int>(session_.findings().size());
         if (n == 0) return;
         // The first press goes to the finding that is selected already.
-        const bool there = view_.selection().lane >= 0 || view_.can_go_back();
         const int at = std::max(0, findings_->current());
-        go_to_finding(there ? (at + step + n) % n : at);
+        go_to_finding(walked_ ? (at + step + n) % n : at);
     };
     need(action(go, tr("&Next finding"), {QKeySequence(Qt::Key_F)}, tr("Walk the findings"), [walk] { walk(1); }));
     need(action(go, tr("&Previous finding"), {QKeySequence(Qt::SHIFT | Qt::Key_F)}, tr("Walk the findings backwards"), [walk] { walk(-1); }));
@@ -365,6 +365,7 @@ void MainWindow::go_to_finding(int index) {
     if (index < 0 || static_cast<std::size_t>(index) >= session_.findings().size()) return;
     const Finding& f = session_.findings()[static_cast<std::size_t>(index)];
     findings_->select(index);
+    walked_ = true;
     show_measures(false);
     Time room = std::max(Time{(f.end - f.begin).ps * 3 / 5}, Time::from_us(20));
     Time from = f.begin - room, to = f.end + room;

@@ -97,6 +97,7 @@ class MainWindow : public QMainWindow {
     QAction *night_, *measures_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
     std::vector<QAction*> need_recording_;
     bool findings_were_shown_ = true;
+    bool walked_ = false;  ///< a finding has been gone to
 };
 
 }  // namespace mt::app

@@ -2,10 +2,25 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 namespace mt {
 namespace {
 constexpr std::int64_t kMostTicks = std::int64_t{1} << 56;  // far past any recording; keeps products in range
+}
+
+LocalTime::LocalTime(Clock clock, unsigned prescaler) : clock_(clock), prescaler_(prescaler) {
+    const std::uint64_t common = std::gcd(std::uint64_t{1'000'000'000'000} * prescaler, clock.hz);
+    ps_up_ = std::uint64_t{1'000'000'000'000} * prescaler / common;
+    ps_down_ = clock.hz / common;
+}
+
+void LocalTime::renew_now() {
+    const auto ticks = static_cast<std::uint64_t>(ticks_);
+    std::uint64_t scaled = 0;
+    // In lowest terms one division does; it gives the very same as the clock's own conversion.
+    if (!__builtin_mul_overflow(ticks, ps_up_, &scaled) && scaled < (std::uint64_t{1} << 62)) now_ = {static_cast<std::int64_t>((scaled + ps_down_ / 2) / ps_down_)};
+    else now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_));
 }
 
 void LocalTime::hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out) {
@@ -25,8 +40,9 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
     if (!holding_) return;
     holding_ = false;
     ticks_ += shift_ticks;
+    const Time before = now_;
     renew_now();
-    const Time shift = clock_.at(shift_ticks * static_cast<std::int64_t>(prescaler_));
+    const Time shift = now_ - before;  // not the shift's own conversion: rounding must not turn time back
     bool past_gap = false;
     for (TimedPacket& held : held_) {
         // The damage itself spans from the last time before it to the first after it.
@@ -40,9 +56,11 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
 
 // `before` is the last known time: a loss reaches back to it however exact the timestamp behind it is.
 void LocalTime::date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
+    if (packets.empty()) return;
     for (const ItmPacket& p : packets) {
         const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
-        hand_on({p, synchronous && !loss ? latest : before, latest}, out);
+        if (!holding_) out.push_back({p, synchronous && !loss ? latest : before, latest});
+        else hand_on({p, synchronous && !loss ? latest : before, latest}, out);
     }
 }
 

@@ -29,7 +29,7 @@ class LocalTime {
     static constexpr std::size_t kMostPending = 1 << 16, kMostHeld = 1 << 17;
 
     /// `prescaler`: core cycles per tick (TPIU/ITM_TCR.TSPrescale); `clock`: the core's.
-    LocalTime(Clock clock, unsigned prescaler) : clock_(clock), prescaler_(prescaler) {}
+    LocalTime(Clock clock, unsigned prescaler);
 
     void feed(std::span<const ItmPacket> packets, std::vector<TimedPacket>& out);
     /// The end of the stream: dates what still waits with the last known time.
@@ -51,10 +51,11 @@ class LocalTime {
     void hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out);
     void release(std::int64_t shift_ticks, std::vector<TimedPacket>& out);
     void global(const ItmPacket& packet, std::vector<TimedPacket>& out);
-    void renew_now() { now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_)); }
+    void renew_now();
 
     Clock clock_;
     unsigned prescaler_;
+    std::uint64_t ps_up_, ps_down_;  ///< picoseconds per tick as a fraction in lowest terms
     std::int64_t ticks_ = 0;
     Time now_{};  ///< the time of ticks_
     std::vector<ItmPacket> pending_;

@@ -9,6 +9,8 @@
 
 #include <toml++/toml.h>
 
+#include "target/toml_text.h"
+
 namespace mt {
 namespace {
 
@@ -215,6 +217,7 @@ const WatchSpec* TargetFile::watch(unsigned comparator) const {
 }
 
 Result<TargetFile> parse_target_file(std::string_view text, const std::string& path) {
+    if (auto bad = check_toml_text(text, path)) return tl::make_unexpected(*bad);
     toml::table root;
     try {
         root = toml::parse(text, path);

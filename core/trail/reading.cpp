@@ -11,6 +11,8 @@ namespace {
 
 using Bytes = std::span<const std::uint8_t>;
 
+constexpr std::size_t kPieceBytes = 4 * 1024;
+
 bool has_sync(Bytes bytes) {
     constexpr std::array<std::uint8_t, 6> mark = {0, 0, 0, 0, 0, 0x80};
     return std::search(bytes.begin(), bytes.end(), mark.begin(), mark.end()) != bytes.end();
@@ -81,7 +83,7 @@ Result<StartPlan> plan_start(const StreamSpec& spec, Bytes raw) {
 class StreamPass {
   public:
     StreamPass(const Recording& recording, Trail& trail, std::size_t stream)
-        : recording_(recording), trail_(trail), stream_(stream), core_(recording.streams[stream].core) {}
+        : recording_(recording), trail_(trail), stream_(stream), core_(recording.streams[stream].core) { lane_of_.fill(-1); }
 
     void take(const std::vector<TimedPacket>& packets);
     void finish();
@@ -95,6 +97,7 @@ class StreamPass {
     Trail& trail_;
     std::size_t stream_, core_;
     ExceptionNest nest_;
+    std::array<int, 512> lane_of_;  ///< exception number to lane, -1 before it was seen
     Time last_{};
 };
 
@@ -124,12 +127,12 @@ void StreamPass::check_sample(const TimedPacket& p) {
 void StreamPass::take_nest() {
     CoreTrail& core = trail_.cores[core_];
     for (const auto& x : nest_.closed()) {
-        auto index = core.lane_index(x.number);
-        if (!index) {
-            index = core.lanes.size();
+        int& index = lane_of_[x.number & 0x1FF];
+        if (index < 0) {
+            index = static_cast<int>(core.lanes.size());
             core.lanes.emplace_back(x.number, recording_.exception_name(core_, x.number));
         }
-        core.lanes[*index].append(x);
+        core.lanes[static_cast<std::size_t>(index)].append(x);
     }
     for (const auto& c : nest_.changes()) {
         Time t = c.time, in_handlers{};
@@ -288,11 +291,14 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
             }
             s.checkpoints.push_back({at, s.packets, s.events, reached, std::make_shared<const ItmPipe>(pipe)});
             const std::size_t n = std::min(kCheckpointBytes, raw.size() - at);
-            packets.clear();
-            pipe.feed(raw.subspan(at, n), packets);
-            if (at + n == raw.size()) pipe.finish(packets);
-            pass.take(packets);
-            if (!packets.empty()) reached = packets.back().latest;
+            // In pieces that stay in the processor's cache from bytes to model.
+            for (std::size_t piece = 0; piece < n; piece += kPieceBytes) {
+                packets.clear();
+                pipe.feed(raw.subspan(at + piece, std::min(kPieceBytes, n - piece)), packets);
+                if (at + piece + kPieceBytes >= raw.size()) pipe.finish(packets);
+                pass.take(packets);
+                if (!packets.empty()) reached = packets.back().latest;
+            }
             s.read_bytes = at + n;
             progress.report(done + at + n, total);
             const auto now = SteadyClock::now();

@@ -12,6 +12,7 @@
 #include <toml++/toml.h>
 
 #include "base/text.h"
+#include "target/toml_text.h"
 
 namespace mt {
 namespace fs = std::filesystem;
@@ -186,7 +187,11 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     if (!fs::exists(manifest_path, ec)) return failure("not a recording folder: it holds no trail.toml", path, "give a *.mtrail folder or a *.target.toml");
     toml::table manifest;
     try {
-        manifest = toml::parse_file(manifest_path.string());
+        std::ifstream in(manifest_path, std::ios::binary);
+        std::ostringstream text;
+        text << in.rdbuf();
+        if (auto bad = check_toml_text(text.str(), manifest_path.string())) return tl::make_unexpected(*bad);
+        manifest = toml::parse(text.str(), manifest_path.string());
     } catch (const toml::parse_error& e) {
         return failure(std::string("not valid TOML: ") + std::string(e.description()), manifest_path.string() + ":" + std::to_string(e.source().begin.line), "the folder may be damaged; the streams in it are still whole");
     }

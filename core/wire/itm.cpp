@@ -31,9 +31,9 @@ std::size_t continued(const std::uint8_t* p, std::size_t n, std::size_t most, st
 
 }  // namespace
 
-void ItmDecoder::give_up(std::uint64_t offset, ItmDamage reason, std::vector<ItmPacket>& out) {
-    if (start_ == Start::at_once) {  // no synchronisation will come: one byte is lost, as far as known
-        out.push_back({offset, 0, 1, static_cast<std::uint16_t>(reason), ItmKind::damage, 0});
+void ItmDecoder::give_up(std::uint64_t offset, std::uint64_t bytes, ItmDamage reason, std::vector<ItmPacket>& out) {
+    if (start_ == Start::at_once) {  // no synchronisation will come: only these bytes are lost, as far as known
+        if (bytes > 0) out.push_back({offset, 0, bytes, static_cast<std::uint16_t>(reason), ItmKind::damage, 0});
         return;
     }
     hunting_ = true;
@@ -48,7 +48,7 @@ void ItmDecoder::give_up(std::uint64_t offset, ItmDamage reason, std::vector<Itm
 // one has been given up.
 std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out) {
     const std::uint8_t header = p[0];
-    const auto bad = [&](ItmDamage reason) { give_up(offset, reason, out); return kBad; };
+    const auto bad = [&](ItmDamage reason) { give_up(offset, 1, reason, out); return kBad; };
     const auto emitted = [&](ItmKind kind, std::size_t length, std::uint64_t value, unsigned number, std::size_t size) {
         out.push_back({offset, value, length, static_cast<std::uint16_t>(number), kind, static_cast<std::uint8_t>(size)});
         return length;
@@ -159,9 +159,11 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
                 out.push_back({zeros_at_, 0, zeros_ + 1, 0, ItmKind::sync, 0});
                 hunting_ = in_zeros_ = false;
             } else if (in_zeros_) {
-                const std::uint64_t at = zeros_at_;
+                const std::uint64_t count = zeros_;
                 in_zeros_ = false;
-                give_up(at, ItmDamage::bad_sync, out);
+                zeros_ = 0;
+                give_up(zeros_at_, count, ItmDamage::bad_sync, out);
+                if (!hunting_) continue;  // the byte behind the zeros may begin a packet
             }
             zeros_ = 0;
             ++i;
@@ -215,7 +217,8 @@ void ItmDecoder::lose_source(std::vector<ItmPacket>& out) {
     held_size_ = 0;
     if (hunting_) { zeros_ = 0; return; }
     in_zeros_ = false;
-    give_up(from, ItmDamage::source_lost, out);
+    zeros_ = 0;
+    give_up(from, position_ - from, ItmDamage::source_lost, out);
 }
 
 void ItmDecoder::finish(std::vector<ItmPacket>& out) {

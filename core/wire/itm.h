@@ -90,7 +90,7 @@ class ItmDecoder {
   private:
     std::size_t parse(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out);
     std::size_t packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out);
-    void give_up(std::uint64_t offset, ItmDamage reason, std::vector<ItmPacket>& out);
+    void give_up(std::uint64_t offset, std::uint64_t bytes, ItmDamage reason, std::vector<ItmPacket>& out);
 
     Start start_;
     bool hunting_;

@@ -255,7 +255,7 @@ TEST(ItmDecoder, EveryByteIsAccountedForWhateverComes) {
         for (auto& b : bytes) b = static_cast<std::uint8_t>(random() % 5 == 0 ? 0 : random());
         if (round % 3 == 0) bytes = kSync + bytes;
         std::uint64_t covered = 0;
-        for (const auto& p : decoded(bytes)) {
+        for (const auto& p : decoded(bytes, round % 2 == 0 ? ItmDecoder::Start::at_sync : ItmDecoder::Start::at_once)) {
             EXPECT_EQ(p.offset, covered) << "no byte twice, none left out";
             covered += p.length;
         }

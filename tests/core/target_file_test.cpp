@@ -98,6 +98,13 @@ TEST(TargetFile, SettingsOfAllProtocolsAreKnown) {
     EXPECT_TRUE(t->warnings.empty()) << t->warnings[0];
 }
 
+TEST(TargetFile, CharactersBeyondAsciiBelongInQuotesOrComments) {
+    const auto good = parse_target_file(with(kGood, "\"Larkspur\"", "\"Lärche № 3\"  # für die Sternwarte"), "x.target.toml");
+    ASSERT_TRUE(good) << good.error().text();
+    EXPECT_EQ(good->name, "Lärche № 3");
+    expect_error(with(kGood, "image =", "bild\u0493 ="), "beyond ASCII", "7", "quotes");
+}
+
 TEST(TargetFile, HostileTextIsAnErrorAndNothingElse) {
     for (const std::string& text : {std::string("\0\0\0", 3), std::string(5000, '['), std::string("format = 3"), std::string("core = 5\nstream = 7\nformat = \"mindful-trail-target/1\""), std::string("a.b.c.d = {x = [[[[1]]]]}")})
         EXPECT_FALSE(parse_target_file(text, "x"));

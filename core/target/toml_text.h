@@ -1,0 +1,16 @@
+// Looks at TOML text before the parser does.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "base/problem.h"
+
+namespace mt {
+
+/// A Problem if a character beyond ASCII stands outside quotes and comments: TOML 1.0 allows none there,
+/// and the parser in use (toml++ 3.3) has undefined behaviour on some of them.
+std::optional<Problem> check_toml_text(std::string_view text, const std::string& path);
+
+}  // namespace mt

@@ -73,17 +73,7 @@ Result<void> open_streams(Recording& r) {
     return {};
 }
 
-void read_waymarks(Recording& r, const toml::table& manifest) {
-    const auto* list = manifest["waymark"].as_array();
-    if (list == nullptr) return;
-    for (const auto& node : *list) {
-        const auto* t = node.as_table();
-        if (t == nullptr) continue;
-        r.waymarks.push_back({{(*t)["time_ps"].value_or(std::int64_t{0})}, (*t)["note"].value_or(std::string{})});
-    }
-}
-
-Result<std::shared_ptr<const Recording>> open_target(const std::string& target_path, const std::string& input, const toml::table* manifest) {
+Result<std::shared_ptr<const Recording>> open_target(const std::string& target_path, const std::string& input) {
     auto target = read_target_file(target_path);
     if (!target) return tl::make_unexpected(target.error());
     auto r = std::make_shared<Recording>();
@@ -93,7 +83,6 @@ Result<std::shared_ptr<const Recording>> open_target(const std::string& target_p
     for (const auto& w : r->target.warnings) r->doubts.push_back({w, "Check its spelling."});
     for (const auto& core : r->target.cores) open_image(*r, core);
     if (auto opened = open_streams(*r); !opened) return tl::make_unexpected(opened.error());
-    if (manifest != nullptr) read_waymarks(*r, *manifest);
     return std::shared_ptr<const Recording>(std::move(r));
 }
 
@@ -159,9 +148,6 @@ Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& 
     manifest.insert("format", std::string(kFormat));
     manifest.insert("title", r.title);
     manifest.insert("target", "recording.target.toml");
-    toml::array marks;
-    for (const auto& w : r.waymarks) marks.push_back(toml::table{{"time_ps", w.time.ps}, {"note", w.note}});
-    if (!marks.empty()) manifest.insert("waymark", std::move(marks));
     std::ofstream file(folder / kManifest, std::ios::binary);
     file << "# A Mindful Trail recording. See docs/formats/recording-folder.md.\n" << manifest << "\n";
     file.close();
@@ -181,7 +167,7 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     if (!fs::is_directory(path, ec)) {
         if (fs::path(path).extension() != ".toml" && fs::is_regular_file(path, ec))
             return failure("neither a target file nor a recording folder", path, "give a *.target.toml that says how these bytes are to be read");
-        return open_target(path, path, nullptr);
+        return open_target(path, path);
     }
     const fs::path manifest_path = fs::path(path) / kManifest;
     if (!fs::exists(manifest_path, ec)) return failure("not a recording folder: it holds no trail.toml", path, "give a *.mtrail folder or a *.target.toml");
@@ -200,7 +186,7 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     const fs::path target = fs::path(manifest["target"].value_or(std::string("recording.target.toml")));
     if (target.is_absolute() || target.has_parent_path())
         return failure("key 'target' points out of the folder", manifest_path.string(), "it must name a file in the folder");
-    return open_target((fs::path(path) / target).string(), path, &manifest);
+    return open_target((fs::path(path) / target).string(), path);
 }
 
 Result<void> save_recording(const Recording& recording, const std::string& folder, bool replace, Progress& progress) {

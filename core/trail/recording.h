@@ -17,12 +17,6 @@
 
 namespace mt {
 
-/// A named place in time that a person planted.
-struct Waymark {
-    Time time;
-    std::string note;
-};
-
 /// Immutable once opened; any thread may read.
 struct Recording {
     std::string input;  ///< the path that was opened
@@ -36,7 +30,6 @@ struct Recording {
     std::vector<Stream> streams;
     std::vector<std::shared_ptr<const Image>> images;               ///< per core; may be null
     std::vector<std::map<unsigned, std::string>> exception_names;   ///< per core
-    std::vector<Waymark> waymarks;
     std::vector<Doubt> doubts;  ///< what could not be used, and what to do
 
     std::string exception_name(std::size_t core, unsigned number) const;

@@ -104,6 +104,7 @@ void Lanes::paintEvent(QPaintEvent*) {
     p.setClipRect(QRectF(0, kAxis, width(), height() - kAxis));
     paint_finding(p);
     for (const Row& r : rows_) if (r.top + r.height > kAxis && r.top < height()) paint_row(p, r);
+    for (const Row& r : rows_) if (r.lane >= 0 && !r.folded) paint_tail_chains(p, r);
     paint_gaps(p);
     p.restore();
     paint_axis(p);
@@ -313,6 +314,29 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
     }
 }
 
+// A thin line from the handler that ended to the one that was entered straight after it, without a return.
+void Lanes::paint_tail_chains(QPainter& p, const Row& row) {
+    const CoreTrail& core = session_.trail()->cores[row.core];
+    const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
+    const auto [first, last] = lane.touching(view_.from(), view_.to());
+    if (last - first > 200) return;
+    QColor ink = theme().interrupt;
+    for (std::size_t i = first; i < last; ++i) {
+        if ((lane.flags(i) & ExceptionInstance::kTailChained) == 0) continue;
+        // Before the entry stands "between", before that the handler that left.
+        const std::size_t entry = core.change_time.lower_bound(lane.begin(i));
+        std::size_t k = entry;
+        while (k > 0 && entry - k < 4 && (core.change_running[k] == lane.number() || core.change_running[k] >= ContextChange::kBetween)) --k;
+        const auto from = core.lane_index(core.change_running[k]);
+        if (!from) continue;
+        const QRectF a = row_rect(row.core, static_cast<int>(*from)), b = row_rect(row.core, row.lane);
+        const double left = x_of(core.change_time[std::min(k + 1, core.change_time.size() - 1)]), right = x_of(lane.begin(i));
+        if (right < plot_left()) continue;
+        p.setPen(QPen(ink, 1, Qt::DashLine));
+        p.drawLine(QPointF(std::max(left, plot_left()), a.center().y()), QPointF(right, b.center().y()));
+    }
+}
+
 // Program-counter samples in thread mode, as far as they are decoded and have room: who it was that ran.
 void Lanes::paint_samples(QPainter& p, const Row& row) {
     const auto trail = session_.trail();
@@ -459,6 +483,7 @@ void Lanes::paint_key(QPainter& p) {
     const std::vector<Entry> entries = {
         {tr("handler runs"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); }},
         {tr("cut into by something more urgent"), [&](const QRectF& r) { draw_cut_into(p, r, t.interrupt); draw_handler(p, r.adjusted(0, 0, -40, 0), t.interrupt); draw_running(p, r.adjusted(42, 0, 0, 0), t.interrupt); }},
+        {tr("tail chain: entered straight after another"), [&](const QRectF& r) { draw_handler(p, r.adjusted(0, 0, -38, -8), t.interrupt); draw_handler(p, r.adjusted(38, 8, 0, 0), t.interrupt); p.setPen(QPen(t.interrupt, 1, Qt::DashLine)); p.drawLine(QPointF(r.left() + 24, r.top() + 4), QPointF(r.left() + 38, r.bottom() - 4)); }},
         {tr("begin known only within bounds"), [&](const QRectF& r) { draw_soft_edge(p, r.adjusted(0, 0, -30, 0), t.interrupt); draw_running(p, r.adjusted(30, 0, 0, 0), t.interrupt); }},
         {tr("entry or exit not seen: left out of figures"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); draw_torn_edge(p, r.right(), r.top(), r.bottom(), false); }},
         {tr("thread mode runs; tick: sampled there"), [&](const QRectF& r) { draw_running(p, r, t.land); p.setPen(QPen(t.panel, 1.2)); p.drawLine(QPointF(r.center().x(), r.center().y() - 5), QPointF(r.center().x(), r.center().y() + 5)); }},

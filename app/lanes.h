@@ -69,6 +69,7 @@ class Lanes : public QWidget {
     void paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i, const QRectF& band);
     void paint_thread(QPainter& p, const Row& row);
     void paint_samples(QPainter& p, const Row& row);
+    void paint_tail_chains(QPainter& p, const Row& row);
     void paint_gaps(QPainter& p);
     void paint_finding(QPainter& p);
     void paint_ruler(QPainter& p);

@@ -2,6 +2,7 @@
 
 #include <QAction>
 #include <QApplication>
+#include <QComboBox>
 #include <QCompleter>
 #include <QDir>
 #include <QDragEnterEvent>
@@ -46,6 +47,9 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         walked_ = false;
         stack_->setCurrentWidget(lanes_);
         notice_->hide();
+        stream_choice_->clear();
+        for (const auto& s : session_.trail()->streams) stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
+        stream_choice_->setVisible(stream_choice_->count() > 1);
         file_->setText(QFileInfo(words(session_.recording()->input)).fileName() + "   ");
         file_->setFixedWidth(file_->sizeHint().width());
         menuBar()->setCornerWidget(file_);  // a corner widget takes its width when it is set
@@ -143,6 +147,15 @@ QWidget* MainWindow::build_centre() {
     evidence_->addTab(events_, tr("Events"));
     evidence_->addTab(packets_, tr("Packets"));
     evidence_->setAccessibleName(tr("Evidence"));
+    stream_choice_ = new QComboBox;
+    stream_choice_->setObjectName("stream_choice");
+    stream_choice_->setAccessibleName(tr("Stream shown in the evidence"));
+    stream_choice_->hide();
+    evidence_->setCornerWidget(stream_choice_);
+    connect(stream_choice_, &QComboBox::activated, this, [this](int i) {
+        events_->use_stream(static_cast<std::size_t>(i));
+        packets_->use_stream(static_cast<std::size_t>(i));
+    });
 
     auto* upper = new QWidget;
     auto* upper_column = new QVBoxLayout(upper);
@@ -230,7 +243,7 @@ void MainWindow::build_toolbar() {
     health_->setPopupMode(QToolButton::InstantPopup);
     health_->setToolTip(tr("Is the recording whole? Gaps and doubts, each leads to its place"));
     health_->setStyleSheet("QToolButton { border: 0; background: transparent; padding: 4px 18px 4px 4px; } QToolButton::menu-indicator { subcontrol-origin: padding; subcontrol-position: center right; }");
-    bar->addWidget(health_);
+    health_shown_ = bar->addWidget(health_);
     file_ = new QLabel;
     file_->setObjectName("file");
     file_->setContentsMargins(0, 8, 0, 0);
@@ -501,7 +514,7 @@ void MainWindow::renew_recent() {
 
 void MainWindow::renew_health() {
     const auto trail = session_.trail();
-    health_->setVisible(trail != nullptr);
+    health_shown_->setVisible(trail != nullptr);  // what a tool bar holds is shown and hidden by its action
     health_menu_->clear();
     if (!trail) return;
     QString text = words(duration_text(trail->end)) + " · " + words(plural(trail->cores.size(), "core", "cores")) + " · ";

@@ -22,6 +22,8 @@
 #include "start_page.h"
 #include "viewpoint.h"
 
+class QComboBox;
+
 namespace mt::app {
 
 class MainWindow : public QMainWindow {
@@ -95,6 +97,8 @@ class MainWindow : public QMainWindow {
     QPushButton* cancel_;
     QMenu *recent_menu_, *health_menu_;
     QAction *night_, *measures_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
+    QAction* health_shown_;
+    QComboBox* stream_choice_;
     std::vector<QAction*> need_recording_;
     bool findings_were_shown_ = true;
     bool walked_ = false;  ///< a finding has been gone to

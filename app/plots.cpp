@@ -157,7 +157,7 @@ void DistributionPlot::renew() {
     plot_->yAxis->setTicker(ticker);
     plot_->yAxis->setNumberFormat("gb");
     plot_->yAxis->setNumberPrecision(5);
-    say_empty(plot_, empty_, x.isEmpty(), session_.busy() ? tr("decoding") : tr("no whole execution"));
+    say_empty(plot_, empty_, x.isEmpty(), lane == nullptr ? QString() : session_.busy() ? tr("decoding") : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
@@ -238,7 +238,7 @@ void OverTimePlot::renew() {
     chosen_->setLineStyle(QCPGraph::lsNone);
     chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
     renew_marks();
-    say_empty(plot_, empty_, x.isEmpty(), session_.busy() ? tr("decoding") : tr("no whole execution"));
+    say_empty(plot_, empty_, x.isEmpty(), lane == nullptr ? QString() : session_.busy() ? tr("decoding") : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
@@ -252,6 +252,7 @@ void OverTimePlot::renew_marks() {
     }
     chosen_->setData(x, y, true);
     cursor_->setPen(QPen(theme().second, 1, Qt::DotLine));
+    cursor_->setVisible(!instances_.empty());
     cursor_->point1->setCoords(view_.cursor().seconds(), 0);
     cursor_->point2->setCoords(view_.cursor().seconds(), 1);
 }

@@ -99,7 +99,12 @@ void Ridge::paintEvent(QPaintEvent*) {
     p.setPen(t.rule);
     p.drawLine(0, height() - 1, width(), height() - 1);
     const auto trail = session_.trail();
-    if (!trail) return;
+    if (!trail) {
+        p.setFont(text_font(11));
+        p.setPen(t.second);
+        p.drawText(rect(), Qt::AlignCenter, tr("The whole recording will stand here."));
+        return;
+    }
     if (measured_end_ != view_.end()) measure_land();
     const double ground = height() - kGround, rise = ground - kAxis - 22;
     for (std::size_t core = 0; core < land_.size(); ++core) {

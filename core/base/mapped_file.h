@@ -12,7 +12,7 @@ namespace mt {
 
 /// A read-only view of a whole file as it was when opened. Views from `bytes()` live as long as the
 /// object. Any thread may read. A file that another program shortens while it is mapped is read as
-/// far as it reached at opening; `open` refuses folders and devices.
+/// zeros from there on, never as a crash; `open` refuses folders and devices.
 class MappedFile {
   public:
     static Result<std::shared_ptr<const MappedFile>> open(const std::string& path);

@@ -67,6 +67,10 @@ Result<void> open_streams(Recording& r) {
             return failure("the stream is empty", spec.file, "record again; check that trace is enabled and the line is connected");
         std::size_t core = 0;
         while (r.target.cores[core].name != spec.core) ++core;
+        if (std::any_of(r.streams.begin(), r.streams.end(), [&](const Recording::Stream& s) { return s.core == core; })) {
+            r.doubts.push_back({"The stream at " + where + " is a second ITM stream of core " + spec.core + "; it is left alone.", "Give each stream its own core."});
+            continue;
+        }
         r.streams.push_back({i, core, *file});
     }
     if (r.streams.empty()) return failure("nothing to decode: no ITM stream", r.target.path, "this version decodes protocol = \"itm\"");

@@ -150,6 +150,43 @@ TEST(Opening, AManifestCannotPointOutOfItsFolder) {
     EXPECT_NE(problem_of(folder.path()).what.find("out of the folder"), std::string::npos);
 }
 
+TEST(Opening, AFileThatIsCutShortWhileItIsOpenBecomesAGap) {
+    Folder folder;
+    fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");
+    test::write_file(folder / "x.target.toml", test::itm_target("capture.bin"));
+    auto recording = open_recording(folder / "x.target.toml");
+    ASSERT_TRUE(recording);
+    fs::resize_file(folder / "capture.bin", 100'000);
+    Progress progress;
+    const auto trail = read_trail(**recording, progress);
+    ASSERT_TRUE(trail) << "no crash";
+    EXPECT_GT((*trail)->streams[0].events, 15'000U) << "what is still there";
+    EXPECT_GT((*trail)->gaps.size(), 0U) << "and the rest is not known";
+}
+
+TEST(Opening, TwoCoresWithAStreamEach) {
+    Folder folder;
+    std::string target = "format = \"mindful-trail-target/1\"\n";
+    for (const std::string core : {"main", "aid"})
+        target += "[[core]]\nname = \"" + core + "\"\nisa = \"armv7e-m\"\nclock_hz = 72_000_000\n[[stream]]\nfile = \"" + test::data(core == "main" ? "mount/capture.bin" : "mount-framed/capture.bin") +
+                  "\"\nprotocol = \"itm\"\ncore = \"" + core + "\"\n" + (core == "main" ? "" : "framing = \"tpiu\"\ntrace_id = 1\n[stream.itm]\ntimestamp_prescaler = 4\n");
+    test::write_file(folder / "x.target.toml", target);
+    const auto o = test::decode(folder / "x.target.toml");
+    ASSERT_EQ(o.trail->cores.size(), 2U);
+    EXPECT_EQ(o.trail->cores[0].lane(24)->size(), 1920U);
+    EXPECT_GT(o.trail->cores[1].lane(24)->size(), 1800U);
+    std::istringstream lines(all_events(o));
+    std::string line;
+    std::getline(lines, line);
+    double last = 0;
+    std::size_t n = 0;
+    for (; std::getline(lines, line); ++n) {
+        ASSERT_GE(std::stod(line), last) << "merged in time order";
+        last = std::stod(line);
+    }
+    EXPECT_EQ(n, 44'838U + 27'692U);
+}
+
 TEST(Reading, PublishesGrowingSnapshotsAndCanBeCancelled) {
     Folder folder;
     const auto part = test::read_bytes(test::demo("larkspur-night.swo"));

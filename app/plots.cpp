@@ -126,7 +126,8 @@ void DistributionPlot::renew() {
     dress(plot_);
     const Theme& t = theme();
     const ExceptionLane* lane = selected_lane(session_, view_.selection());
-    shown_ = lane == nullptr || session_.busy() ? Distribution{} : duration_distribution(*lane, 36);
+    const Distribution* ready = lane == nullptr ? nullptr : session_.distribution(view_.selection().core, static_cast<std::size_t>(view_.selection().lane));
+    shown_ = ready == nullptr ? Distribution{} : *ready;
     QVector<double> x, y;
     double top = 1;
     if (!shown_.counts.empty()) {

@@ -3,6 +3,9 @@
 #include <QMetaObject>
 
 namespace mt::app {
+namespace {
+constexpr std::size_t kBins = 36;
+}
 
 Session::Session(QObject* parent) : QObject(parent) {}
 
@@ -49,6 +52,7 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
                 recording_ = r;
                 findings_.clear();
                 rows_.clear();
+                distributions_.clear();
                 emit opened();
             }
             emit grew();
@@ -61,12 +65,20 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     Progress judging;
     auto rows = interrupt_rows(**trail);
     auto findings = find_all(**recording, **trail);
-    post(turn, [this, rows = std::move(rows), findings = std::move(findings)]() mutable {
-        rows_ = rows;
-        findings_ = findings;
+    std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions;
+    for (const auto& r : rows) distributions[{r.core, r.lane}] = duration_distribution((*trail)->cores[r.core].lanes[r.lane], kBins);
+    post(turn, [this, rows = std::move(rows), findings = std::move(findings), distributions = std::move(distributions)]() mutable {
+        rows_ = std::move(rows);
+        findings_ = std::move(findings);
+        distributions_ = std::move(distributions);
         busy_ = false;
         emit finished();
     });
+}
+
+const Distribution* Session::distribution(std::size_t core, std::size_t lane) const {
+    const auto found = distributions_.find({core, lane});
+    return found == distributions_.end() ? nullptr : &found->second;
 }
 
 void Session::save(const QString& folder, bool replace) {

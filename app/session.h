@@ -1,6 +1,7 @@
 // One opened recording and the work on it in the background.
 #pragma once
 
+#include <map>
 #include <memory>
 #include <thread>
 #include <vector>
@@ -37,6 +38,8 @@ class Session : public QObject {
     std::shared_ptr<const Trail> trail() const { return trail_; }
     const std::vector<Finding>& findings() const { return findings_; }
     const std::vector<InterruptRow>& rows() const { return rows_; }
+    /// The distribution of a lane's durations; nullptr while it is not there yet.
+    const Distribution* distribution(std::size_t core, std::size_t lane) const;
 
   signals:
     void opening(const QString& path);
@@ -56,6 +59,7 @@ class Session : public QObject {
     std::shared_ptr<const Trail> trail_;
     std::vector<Finding> findings_;
     std::vector<InterruptRow> rows_;
+    std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions_;
     std::shared_ptr<Progress> progress_;
     std::vector<std::thread> workers_;
     quint64 turn_ = 0;

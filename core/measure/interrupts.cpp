@@ -35,7 +35,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
     row.number = lane.number();
     std::vector<Time> lengths;
     lengths.reserve(lane.size());
-    long double sum = 0, own_sum = 0, period_sum = 0;
+    long double sum = 0, own_sum = 0, period_sum = 0, low_sum = 0, high_sum = 0;
     std::size_t periods = 0;
     for (std::size_t i = 0; i < lane.size(); ++i) {
         row.deepest = std::max<unsigned>(row.deepest, lane.depth(i));
@@ -62,6 +62,12 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
         sum += static_cast<long double>(length.ps);
         own_sum += static_cast<long double>(own.ps);
         const ExceptionInstance x = lane.instance(i);
+        const Time shortest = std::max(Time{}, length - x.end_slack), longest = length + x.begin_slack;
+        if (lengths.size() == 1) row.least_range = row.greatest_range = {shortest, longest};
+        row.least_range = {std::min(row.least_range.low, shortest), std::min(row.least_range.high, longest)};
+        row.greatest_range = {std::max(row.greatest_range.low, shortest), std::max(row.greatest_range.high, longest)};
+        low_sum += static_cast<long double>(shortest.ps);
+        high_sum += static_cast<long double>(longest.ps);
         if (x.begin_slack.ps > 0 || x.end_slack.ps > 0) {
             ++row.bounded;
             row.widest_bound = std::max({row.widest_bound, x.begin_slack, x.end_slack});
@@ -74,6 +80,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
     if (!lengths.empty()) {
         row.mean = mean_of(sum, lengths.size());
         row.own_mean = mean_of(own_sum, lengths.size());
+        row.mean_range = {mean_of(low_sum, lengths.size()), mean_of(high_sum, lengths.size())};
         const long double mean = sum / static_cast<long double>(lengths.size());
         long double squares = 0;
         for (const Time t : lengths) squares += (static_cast<long double>(t.ps) - mean) * (static_cast<long double>(t.ps) - mean);

@@ -27,6 +27,11 @@ struct InterruptRow {
     unsigned deepest = 0;      ///< greatest nest depth it was seen at
     std::uint64_t bounded = 0; ///< instances whose begin or end is known only within bounds
     Time widest_bound;         ///< the widest of those bounds
+    /// What least, mean and greatest may be at the least and at the most within all bounds.
+    struct Range {
+        Time low, high;
+    };
+    Range least_range, mean_range, greatest_range;
 };
 
 /// One row per lane that ran, in order of priority, for all cores. Cost: n log n in the instances.

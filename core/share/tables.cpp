@@ -117,6 +117,8 @@ Json stats_json(const std::vector<InterruptRow>& rows) {
         j["deepest_nest"] = r.deepest;
         j["bounded"] = r.bounded;
         j["widest_bound"] = json_ns(r.widest_bound);
+        for (const auto& [key, range] : {std::pair{"min_bounds", r.least_range}, {"mean_bounds", r.mean_range}, {"max_bounds", r.greatest_range}})
+            j[key] = r.count == 0 ? Json(nullptr) : Json::array({json_ns(range.low), json_ns(range.high)});
         all.push_back(std::move(j));
     }
     return all;

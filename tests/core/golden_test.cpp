@@ -140,6 +140,19 @@ TEST(RealRecording, MeasuresAreThoseOfTheTruth) {
     EXPECT_EQ(seen, rows.size());
 }
 
+TEST(RealRecording, TheTrueMeanLiesWithinTheBoundsOfTheMean) {
+    const auto o = decode(test::data("mount/mount.target.toml"));
+    for (const auto& r : interrupt_rows(*o.trail)) {
+        if (r.count == 0) continue;
+        EXPECT_LE(r.mean_range.low, *r.mean);
+        EXPECT_GE(r.mean_range.high, *r.mean);
+        if (r.number == 24) EXPECT_LE(r.mean_range.low.us(), 57.24375 / 72);  // the mean of the true cycles
+        if (r.number == 24) EXPECT_GE(r.mean_range.high.us(), 57.24375 / 72);
+        EXPECT_LE(r.least_range.low, *r.least);
+        EXPECT_GE(r.greatest_range.high, *r.greatest);
+    }
+}
+
 TEST(RealRecording, InterruptsAreNamedFromTheVectorTableAndOrderedByPriority) {
     const auto o = decode(test::data("mount/mount.target.toml"));
     const CoreTrail& core = o.trail->cores[0];

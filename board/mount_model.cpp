@@ -4,7 +4,6 @@
 #include <array>
 #include <deque>
 #include <map>
-#include <memory>
 #include <optional>
 #include <queue>
 #include <random>
@@ -97,6 +96,7 @@ class Mount {
     double next_index_us_ = 0;  ///< from the last encoder index to the next
     Cycles last_index_ = 0;
     bool faulted_ = false;
+    std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
 };
 
 Cycles Mount::handler_time(unsigned number) {
@@ -215,14 +215,13 @@ void Mount::sample() {
 
 void Mount::plan() {
     const auto every = [this](double first_us, std::function<double()> period_us, std::function<void()> what) {
-        auto again = std::make_shared<std::function<void()>>();
-        auto when = std::make_shared<double>(first_us);
-        *again = [this, again, when, period_us, what] {
+        std::function<void()>& again = repeated_.emplace_back();
+        again = [this, &again, when = first_us, period_us, what]() mutable {
             what();
-            *when += period_us();
-            if (cycles(*when) < end_) at(cycles(*when), *again);
+            when += period_us();
+            if (cycles(when) < end_) at(cycles(when), [&again] { again(); });
         };
-        at(cycles(first_us), *again);
+        at(cycles(first_us), [&again] { again(); });
     };
     every(1000, [] { return 1000.0; }, [this] { raise(kSysTick); });
     every(430, [] { return 250.0; }, [this] { raise(kStepTimer); });

@@ -62,7 +62,7 @@ void Lanes::lay_out() {
     // Full rows share what room there is, within reason.
     const double folded = static_cast<double>(rows_.size() - shown) * kFolded;
     const double room = height() - kAxis - kRuler - folded;
-    const double full = std::clamp(room / static_cast<double>(std::max<std::size_t>(1, shown)), kFull, 58.0);
+    const double full = std::clamp(room / static_cast<double>(std::max<std::size_t>(1, shown)), kFull, std::max(58.0, height() * 0.08));
     for (Row& r : rows_) {
         r.top = y;
         r.height = r.folded ? kFolded : full;
@@ -331,7 +331,7 @@ void Lanes::paint_tail_chains(QPainter& p, const Row& row) {
         if (!from) continue;
         const QRectF a = row_rect(row.core, static_cast<int>(*from)), b = row_rect(row.core, row.lane);
         const double left = x_of(core.change_time[std::min(k + 1, core.change_time.size() - 1)]), right = x_of(lane.begin(i));
-        if (right < plot_left()) continue;
+        if (right < plot_left() || x_of(lane.end(i)) - right < 3) continue;
         p.setPen(QPen(ink, 1, Qt::DashLine));
         p.drawLine(QPointF(std::max(left, plot_left()), a.center().y()), QPointF(right, b.center().y()));
     }
@@ -381,7 +381,7 @@ void Lanes::paint_gaps(QPainter& p) {
     for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
         const Gap& g = trail->gaps[i];
         if (g.end < view_.from() || g.begin > view_.to()) continue;
-        const double left = std::max(plot_left() - 10, x_of(g.begin)), right = std::min<double>(width() + 10, std::max(left + 3, x_of(g.end)));
+        const double left = std::max(plot_left() - 10, x_of(g.begin)), right = std::min<double>(width() + 10, std::max(left + 1, x_of(g.end)));
         if (right <= reached) continue;
         reached = right;
         draw_gap(p, QRectF(left, kAxis, right - left, bottom - kAxis));

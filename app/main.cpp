@@ -1,7 +1,8 @@
 // mindful-trail: the window. With --picture it draws itself once into a PNG and ends.
 #include <QApplication>
 #include <QCommandLineParser>
-#include <QFileInfo>
+#include <QSettings>
+#include <QTemporaryDir>
 #include <QTimer>
 
 #include <cstdio>
@@ -41,6 +42,10 @@ int main(int argc, char** argv) {
     const QCommandLineOption night("night", "Night colours.");
     parser.addOptions({picture, view, size, night});
     parser.process(app);
+
+    // A picture leaves no trace in the person's settings.
+    QTemporaryDir apart;
+    if (parser.isSet(picture)) QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, apart.path());
 
     mt::app::MainWindow window;
     const QSize wanted = size_of(parser.value(size));

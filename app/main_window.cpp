@@ -9,6 +9,7 @@
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QHBoxLayout>
+#include <QKeyEvent>
 #include <QMenuBar>
 #include <QMessageBox>
 #include <QMimeData>
@@ -151,11 +152,25 @@ QWidget* MainWindow::build_centre() {
     stream_choice_->setObjectName("stream_choice");
     stream_choice_->setAccessibleName(tr("Stream shown in the evidence"));
     stream_choice_->hide();
-    evidence_->setCornerWidget(stream_choice_);
     connect(stream_choice_, &QComboBox::activated, this, [this](int i) {
         events_->use_stream(static_cast<std::size_t>(i));
         packets_->use_stream(static_cast<std::size_t>(i));
     });
+
+    find_ = new QLineEdit;
+    find_->setObjectName("find");
+    find_->setPlaceholderText(tr("Find a name, kind or value"));
+    find_->setToolTip(tr("Enter: the next row that has it, Shift+Enter: the one before (Ctrl+F)"));
+    find_->setAccessibleName(tr("Find in the evidence"));
+    find_->setClearButtonEnabled(true);
+    find_->setFixedWidth(230);
+    find_->installEventFilter(this);
+    auto* corner = new QWidget;
+    auto* corner_row = new QHBoxLayout(corner);
+    corner_row->setContentsMargins(0, 2, 12, 2);
+    corner_row->addWidget(stream_choice_);
+    corner_row->addWidget(find_);
+    evidence_->setCornerWidget(corner);
 
     auto* upper = new QWidget;
     auto* upper_column = new QVBoxLayout(upper);
@@ -279,6 +294,11 @@ void MainWindow::build_actions() {
     need(action(go, tr("&Forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, tr("To the place after"), [this] { view_.forward(); }));
     need(action(go, tr("&Whole recording"), {QKeySequence(Qt::Key_0)}, tr("Show everything"), [this] { view_.fit(); }));
     need(action(go, tr("Go &to…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, tr("Type an interrupt or a time"), [this] { go_->setFocus(); go_->selectAll(); }));
+    need(action(go, tr("&Find in the evidence"), {QKeySequence::Find}, tr("Next event or packet with a name, kind or value"), [this] {
+        evidence_->show();
+        find_->setFocus();
+        find_->selectAll();
+    }));
     go->addSeparator();
     const auto walk = [this](int step) {
         const int n = static_cast<int>(session_.findings().size());
@@ -323,7 +343,10 @@ void MainWindow::build_actions() {
     show->addSeparator();
     key_action_ = action(show, tr("&Key to shapes and colours"), {QKeySequence(Qt::Key_K)}, tr("What the shapes mean"), [this] { lanes_->set_key_shown(key_action_->isChecked()); });
     key_action_->setCheckable(true);
-    night_ = action(show, tr("&Night colours"), {QKeySequence(Qt::CTRL | Qt::Key_D)}, tr("Dark window"), [this] { set_night(night_->isChecked()); });
+    night_ = action(show, tr("&Night colours"), {QKeySequence(Qt::CTRL | Qt::Key_D)}, tr("Dark window"), [this] {
+        set_night(night_->isChecked());
+        QSettings().setValue("night", night_->isChecked());
+    });
     night_->setCheckable(true);
 
     auto* help = menuBar()->addMenu(tr("&Help"));
@@ -439,12 +462,28 @@ bool MainWindow::go_to_text(const QString& text) {
 void MainWindow::set_night(bool on) {
     apply_theme(on);
     night_->setChecked(on);
-    QSettings().setValue("night", on);
     // Widgets that hold colours of their own take the new ones.
     emit view_.selection_changed();
     emit view_.cursor_changed();
     start_->set_recent(recent());
     for (auto* w : findChildren<QWidget*>()) w->update();
+}
+
+bool MainWindow::eventFilter(QObject* watched, QEvent* e) {
+    if (watched == find_ && e->type() == QEvent::KeyPress) {
+        const auto* key = static_cast<QKeyEvent*>(e);
+        if (key->key() == Qt::Key_Return || key->key() == Qt::Key_Enter) {
+            const QString text = find_->text();
+            auto* table = qobject_cast<PacketTable*>(evidence_->currentWidget());
+            const bool forwards = (key->modifiers() & Qt::ShiftModifier) == 0;
+            if (table != nullptr)
+                table->find_text(text, forwards, [this, text, forwards](bool found) {
+                    if (!found) say(forwards ? tr("No further row has “%1”.").arg(text) : tr("No row before has “%1”.").arg(text), false);
+                });
+            return true;
+        }
+    }
+    return QMainWindow::eventFilter(watched, e);
 }
 
 void MainWindow::set_ruler_end(bool is_a) {

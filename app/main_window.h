@@ -56,6 +56,7 @@ class MainWindow : public QMainWindow {
     void dragEnterEvent(QDragEnterEvent*) override;
     void dropEvent(QDropEvent*) override;
     void closeEvent(QCloseEvent*) override;
+    bool eventFilter(QObject* watched, QEvent* e) override;
 
   private:
     void build_actions();
@@ -99,6 +100,7 @@ class MainWindow : public QMainWindow {
     QAction *night_, *measures_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
     QAction* health_shown_;
     QComboBox* stream_choice_;
+    QLineEdit* find_;
     std::vector<QAction*> need_recording_;
     bool findings_were_shown_ = true;
     bool walked_ = false;  ///< a finding has been gone to

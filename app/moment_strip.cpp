@@ -22,8 +22,14 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
             std::size_t lane, instance;
         };
         std::vector<Level> nest;
-        for (std::size_t l = 0; l < core.lanes.size(); ++l)
-            if (const auto i = core.lanes[l].at(t); i && (core.lanes[l].end(*i) > t || core.lanes[l].begin(*i) == t)) nest.push_back({core.lanes[l].depth(*i), l, *i});
+        // Those that reach beyond this moment; else the one that the recording ends in. Executions without
+        // length (their times are bounded alike) had the core at no moment.
+        const auto gather = [&](auto wanted) {
+            for (std::size_t l = 0; l < core.lanes.size(); ++l)
+                if (const auto i = core.lanes[l].at(t); i && wanted(core.lanes[l], *i)) nest.push_back({core.lanes[l].depth(*i), l, *i});
+        };
+        gather([&](const ExceptionLane& lane, std::size_t i) { return lane.end(i) > t; });
+        if (nest.empty()) gather([&](const ExceptionLane& lane, std::size_t i) { return lane.begin(i) == t && !lane.whole(i); });
         std::sort(nest.begin(), nest.end(), [](const Level& a, const Level& b) { return a.depth > b.depth; });
         const auto link = [&](const Level& n) {
             return QString("<a href=\"lane:%1:%2:%3\" style=\"color:%5; text-decoration:none\">%4</a>").arg(c).arg(n.lane).arg(n.instance).arg(words(core.lanes[n.lane].name()).toHtmlEscaped(), theme().night ? QStringLiteral("#8A4326") : QStringLiteral("#E6AE96"));
@@ -39,6 +45,7 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
             if (running == ContextChange::kBetween) say += QObject::tr("returning to %1").arg(link(top));
             else if (t == lane.begin(top.instance)) say += QObject::tr("%1 entered").arg(link(top));
             else say += QObject::tr("%1 runs since %2").arg(link(top), words(duration_text(t - lane.begin(top.instance))));
+            if (const Time slack = lane.instance(top.instance).begin_slack; slack.ps > 0) say += QObject::tr(" (or up to %1 earlier)").arg(words(duration_text(slack)));
             if (lane.whole(top.instance)) say += QObject::tr(", left %1 later").arg(words(duration_text(lane.end(top.instance) - t)));
             if (nest.size() > 1) {
                 QStringList waiting;

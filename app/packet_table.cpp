@@ -27,7 +27,7 @@ PacketTable::PacketTable(Show show, Session& session, Viewpoint& view, BlockStor
     setAccessibleName(show == Show::events ? tr("Events") : tr("Packets"));
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     viewport()->setMouseTracking(true);
-    widths_ = show == Show::events ? std::vector<int>{170, 130, 210, 70, 120, 240, 110} : std::vector<int>{110, 190, 170, 330, 170};
+    widths_ = show == Show::events ? std::vector<int>{170, 130, 190, 70, 120, 190, 110} : std::vector<int>{110, 190, 170, 330, 170};
     connect(&session, &Session::opened, this, [this] { stream_ = 0; current_.reset(); anchor_.reset(); wanted_.reset(); renew(); });
     connect(&session, &Session::grew, this, &PacketTable::renew);
     connect(&store, &BlockStore::arrived, this, [this] {
@@ -121,7 +121,7 @@ QStringList PacketTable::texts(const StoredBlock& block, const TimedPacket& p) c
             break;
         case ItmKind::damage: value = tr("%1 bytes given up").arg(words(count_text(p.packet.length))); break;
         case ItmKind::counter:
-        case ItmKind::extension: value = words(itm_detail(p.packet)); break;
+        case ItmKind::extension: return {time, words(e.label), words(itm_detail(p.packet)), {}, value, {}, offset};
         default: break;
     }
     return {time, words(e.label), words(e.name), words(e.number), value, place, offset};
@@ -292,6 +292,40 @@ void PacketTable::resizeEvent(QResizeEvent*) { update_bar(); }
 void PacketTable::showEvent(QShowEvent*) {
     wanted_ = view_.cursor();
     follow_cursor();
+}
+
+void PacketTable::find_text(const QString& text, bool forwards, std::function<void(bool)> done) {
+    const auto trail = session_.trail();
+    if (!trail || row_count() == 0 || text.trimmed().isEmpty()) return done(false);
+    const auto from = static_cast<std::int64_t>(current_.value_or(top_row()));
+    // The row of the cursor may not be known yet: then its time says where to begin.
+    store_.run([this, text = text.trimmed(), forwards, from, at = wanted_, trail, recording = session_.recording(), stream = stream_] {
+        const StreamTrail& s = trail->streams[stream];
+        const auto start = static_cast<std::int64_t>(at ? block_of_time(s, *at) : show_ == Show::events ? block_of_event(s, static_cast<std::uint64_t>(from)) : block_of_packet(s, static_cast<std::uint64_t>(from)));
+        const auto blocks = static_cast<std::int64_t>(s.checkpoints.size());
+        for (std::int64_t b = start; b >= 0 && b < blocks; b += forwards ? 1 : -1) {
+            StoredBlock stored;
+            stored.block = decode_block(*recording, *trail, stream, static_cast<std::size_t>(b));
+            auto row = static_cast<std::int64_t>(show_ == Show::events ? stored.block.first_event : stored.block.first_packet);
+            std::int64_t hit = -1;
+            for (const auto& p : stored.block.packets) {
+                if (show_ == Show::events && !itm_is_event(p.packet.kind)) continue;
+                const bool beyond = at ? (forwards ? p.latest > *at : p.latest < *at) : forwards ? row > from : row < from;
+                if (beyond && (hit < 0 || !forwards)) {
+                    // Names first: the place costs a look into the line table.
+                    const EventText e = event_text(*recording, stream, p.packet);
+                    const QString line = show_ == Show::events ? words(e.label + " " + e.name + " " + e.value) : words(packet_label(p.packet.kind) + " " + itm_detail(p.packet));
+                    if (line.contains(text, Qt::CaseInsensitive)) hit = row;
+                }
+                ++row;
+            }
+            if (hit >= 0) return QString::number(hit);
+        }
+        return QString();
+    }, [this, done = std::move(done)](const QString& row) {
+        if (!row.isEmpty()) go_to_row(row.toLongLong(), false);
+        done(!row.isEmpty());
+    });
 }
 
 void PacketTable::copy_selected() {

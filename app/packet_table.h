@@ -1,6 +1,7 @@
 // A table over any number of packets or events: only the rows on the screen are ever decoded.
 #pragma once
 
+#include <functional>
 #include <optional>
 
 #include <QAbstractScrollArea>
@@ -24,6 +25,9 @@ class PacketTable : public QAbstractScrollArea {
     QStringList row_text(std::uint64_t row);
     QStringList headings() const;
     void copy_selected();
+    /// Goes to the next row (or the one before) whose kind, name or value contains `text`, in any case of
+    /// letters. Searches on the worker; `done` is told whether there was one.
+    void find_text(const QString& text, bool forwards, std::function<void(bool)> done);
 
   protected:
     void paintEvent(QPaintEvent*) override;

@@ -247,7 +247,7 @@ void OverTimePlot::renew_marks() {
     const ExceptionLane* lane = selected_lane(session_, view_.selection());
     const auto instance = view_.selection().instance;
     QVector<double> x, y;
-    if (lane != nullptr && instance && *instance < lane->size()) {
+    if (lane != nullptr && instance && *instance < lane->size() && lane->whole(*instance)) {
         x.push_back(lane->begin(*instance).seconds());
         y.push_back(static_cast<double>(lane->length(*instance).ps) / unit_ps_);
     }

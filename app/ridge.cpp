@@ -133,7 +133,7 @@ void Ridge::paintEvent(QPaintEvent*) {
     }
     double gap_reached = -1;
     for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
-        const double left = x_of(trail->gaps[i].begin), right = std::max(left + 4, x_of(trail->gaps[i].end));
+        const double left = x_of(trail->gaps[i].begin), right = std::max(left + 1, x_of(trail->gaps[i].end));
         if (right <= gap_reached) continue;
         gap_reached = right;
         draw_gap(p, QRectF(left, kAxis + 8, right - left, ground - kAxis - 8));

@@ -11,7 +11,7 @@ Session::Session(QObject* parent) : QObject(parent) {}
 
 Session::~Session() {
     ++turn_;
-    if (progress_) progress_->cancel();
+    give_up();
     for (auto& w : workers_) w.join();
 }
 
@@ -21,12 +21,19 @@ void Session::post(quint64 turn, F what) {
 }
 
 void Session::open(const QString& path) {
-    if (progress_) progress_->cancel();
+    give_up();
     progress_ = std::make_shared<Progress>();
+    judging_ = std::make_shared<Progress>();
     const quint64 turn = ++turn_;
     busy_ = true;
     emit opening(path);
-    workers_.emplace_back(&Session::work, this, path.toStdString(), turn, progress_);
+    workers_.emplace_back(&Session::work, this, path.toStdString(), turn, progress_, judging_);
+}
+
+// Nobody waits for this turn's result any more: neither decoding nor judging need go on.
+void Session::give_up() {
+    if (progress_) progress_->cancel();
+    if (judging_) judging_->cancel();
 }
 
 void Session::cancel() {
@@ -34,7 +41,7 @@ void Session::cancel() {
 }
 
 // On a worker: touches no member but through post().
-void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress) {
+void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress, std::shared_ptr<Progress> judging) {
     auto recording = open_recording(path);
     const auto fail = [&](const Problem& problem) {
         post(turn, [this, problem] {
@@ -62,9 +69,9 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     auto trail = read_trail(**recording, *progress, show);
     if (!trail) return fail(trail.error());
     show(*trail);
-    Progress judging;
-    auto rows = interrupt_rows(**trail);
-    auto findings = find_all(**recording, **trail);
+    auto rows = interrupt_rows(**trail, judging.get());
+    auto findings = find_all(**recording, **trail, judging.get());
+    if (judging->cancelled()) return;
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions;
     for (const auto& r : rows) distributions[{r.core, r.lane}] = duration_distribution((*trail)->cores[r.core].lanes[r.lane], kBins);
     post(turn, [this, rows = std::move(rows), findings = std::move(findings), distributions = std::move(distributions)]() mutable {

@@ -51,7 +51,8 @@ class Session : public QObject {
     void save_failed(const mt::Problem& problem);
 
   private:
-    void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress);
+    void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress, std::shared_ptr<Progress> judging);
+    void give_up();
     template <class F>
     void post(quint64 turn, F what);
 
@@ -60,7 +61,7 @@ class Session : public QObject {
     std::vector<Finding> findings_;
     std::vector<InterruptRow> rows_;
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions_;
-    std::shared_ptr<Progress> progress_;
+    std::shared_ptr<Progress> progress_, judging_;
     std::vector<std::thread> workers_;
     quint64 turn_ = 0;
     bool busy_ = false;

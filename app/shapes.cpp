@@ -34,6 +34,10 @@ void draw_cut_into(QPainter& p, const QRectF& bar, const QColor& colour) {
 }
 
 void draw_gap(QPainter& p, const QRectF& area) {
+    if (area.width() < 4) {  // too narrow for a hatch: a line, no wider than the gap
+        p.fillRect(area, theme().contour);
+        return;
+    }
     p.save();
     p.setClipRect(area, Qt::IntersectClip);
     p.setRenderHint(QPainter::Antialiasing);

@@ -60,8 +60,16 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         f.title = lane.name() + (lane.size() == 1 ? "" : " (" + count_text(lane.size()) + " times)");
         const auto change = core.change_at(f.begin);
         std::uint16_t before = ContextChange::kUnknown;
-        for (std::size_t i = change.value_or(0); i-- > 0 && before == ContextChange::kUnknown;)
-            if (core.change_time[i] < f.begin && core.change_running[i] != ContextChange::kBetween) before = core.change_running[i];
+        // Several changes may bear the same time: go by their order, back from the entry itself.
+        bool entered = false;
+        for (std::size_t i = change ? *change + 1 : 0; i-- > 0;) {
+            const std::uint16_t running = core.change_running[i];
+            if (entered && running != ContextChange::kBetween) {
+                before = running;
+                break;
+            }
+            entered = entered || running == lane.number();
+        }
         f.cause = "It cut into " + core.running_name(before);
         // The last sample of the program counter before it, and after it.
         std::optional<TimedPacket> last, inside, task;
@@ -87,7 +95,8 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         f.evidence.push_back({f.begin, lane.name() + " entered"});
         if (inside) f.evidence.push_back({inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
         const bool to_the_end = !lane.whole(0) && lane.end(0) >= trail.end;
-        f.cause += to_the_end ? "It never returned: the recording ends " + duration_text(trail.end - f.begin) + " later inside it."
+        f.cause += to_the_end && trail.end == f.begin ? std::string("The recording ends with it.")
+                   : to_the_end ? "It never returned: the recording ends " + duration_text(trail.end - f.begin) + " later inside it."
                               : "Its handler ran for " + duration_text(lane.length(0)) + ".";
         out.push_back(std::move(f));
     }

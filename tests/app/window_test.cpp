@@ -312,6 +312,28 @@ TEST_F(Window, TheEvidenceScrollsThroughEverythingAndMovesTheCursor) {
     EXPECT_FALSE(packet[1].isEmpty()) << "raw bytes";
 }
 
+TEST_F(Window, FindingInTheEvidenceGoesToTheNextRowThatHasIt) {
+    open_demo();
+    window->go_to_text("5 s");
+    auto* find = window->findChild<QLineEdit*>("find");
+    QTest::keyClick(lanes(), Qt::Key_F, Qt::ControlModifier);
+    ASSERT_TRUE(find->hasFocus());
+    QTest::keyClicks(find, "refine_cent");
+    const auto current_name = [&] { return window->events()->current_row() ? window->events()->row_text(*window->events()->current_row()).value(2) : QString(); };
+    QTest::keyClick(find, Qt::Key_Return);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return current_name() == "refine_centroid"; }));
+    const Time first = view().cursor();
+    EXPECT_GT(first, Time::from_ms(6000)) << "the next guide frame";
+    QTest::keyClick(find, Qt::Key_Return);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor() > first; }));
+    QTest::keyClick(find, Qt::Key_Return, Qt::ShiftModifier);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor() == first; }));
+    find->clear();
+    QTest::keyClicks(find, "moonshine");
+    QTest::keyClick(find, Qt::Key_Return);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->notice_text().contains("moonshine"); }));
+}
+
 TEST_F(Window, GoToUnderstandsTimesAndNamesAndSaysWhenItDoesNot) {
     open_demo();
     auto* go = window->findChild<QLineEdit*>("go");

@@ -206,7 +206,7 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent) :
     table_->horizontalHeader()->setHighlightSections(false);
     table_->horizontalHeader()->setSectionsMovable(true);
     table_->setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
-    hint_ = new QLabel(tr("A click selects an interrupt in every view, a double click goes to its longest execution."));
+    hint_ = new QLabel(tr("A click leads every view to the longest execution, a double click shows it in the lanes."));
     hint_->setFont(text_font(11));
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(12, 8, 12, 6);
@@ -222,11 +222,13 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent) :
     connect(back, &QPushButton::clicked, this, &MeasuresPage::back_wanted);
     connect(filter_, &QLineEdit::textChanged, sorted_, &QSortFilterProxyModel::setFilterFixedString);
     connect(table_->selectionModel(), &QItemSelectionModel::currentRowChanged, this, &MeasuresPage::row_selected);
-    connect(table_, &QTableView::doubleClicked, this, [this](const QModelIndex& index) {
+    const auto go = [this](const QModelIndex& index, bool leave) {
         const auto& row = session_.rows()[static_cast<std::size_t>(sorted_->mapToSource(index).row())];
         const ExceptionLane& lane = session_.trail()->cores[row.core].lanes[row.lane];
-        if (lane.size() > 0) emit instance_chosen(row.core, row.lane, lane.longest(0, lane.size()));
-    });
+        if (lane.size() > 0) emit instance_chosen(row.core, row.lane, lane.longest(0, lane.size()), leave);
+    };
+    connect(table_, &QTableView::clicked, this, [go](const QModelIndex& index) { go(index, false); });
+    connect(table_, &QTableView::doubleClicked, this, [go](const QModelIndex& index) { go(index, true); });
     const auto renew = [this] {
         model_->renew();
         table_->resizeColumnsToContents();

@@ -63,7 +63,8 @@ class MeasuresPage : public QWidget {
 
   signals:
     void back_wanted();
-    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+    /// `leave`: show it in the lanes; otherwise the table stays, and the other views go there.
+    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance, bool leave);
     void save_wanted();
 
   private:

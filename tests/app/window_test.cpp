@@ -260,6 +260,9 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
     QTest::mouseClick(table->viewport(), Qt::LeftButton, {}, cell.center());
     EXPECT_EQ(view().selection().lane, lane(19)) << "selected in every view";
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "GUIDE_UART");
+    EXPECT_TRUE(page->isVisible());
+    ASSERT_TRUE(view().selection().instance) << "and its longest execution is where every view stands";
+    EXPECT_EQ(view().cursor(), core().lanes[static_cast<std::size_t>(lane(19))].begin(*view().selection().instance));
     QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
     EXPECT_NE(QGuiApplication::clipboard()->text().indexOf("GUIDE_UART\t960"), -1) << QGuiApplication::clipboard()->text().toStdString();
     EXPECT_EQ(QGuiApplication::clipboard()->text().count('\n'), 2) << "the heading and one row";

@@ -35,7 +35,8 @@ void BlockStore::run(std::function<QString()> what, std::function<void(QString)>
         const std::lock_guard guard(lock_);
         jobs_.push_back([this, what = std::move(what), done = std::move(done)] {
             const QString text = what();
-            QMetaObject::invokeMethod(this, [done, text] { done(text); }, Qt::QueuedConnection);
+            QMetaObject::invokeMethod(
+                this, [done, text] { done(text); }, Qt::QueuedConnection);
         });
     }
     wake_.notify_one();
@@ -58,7 +59,8 @@ void BlockStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr
 std::shared_ptr<const StoredBlock> BlockStore::get(std::size_t stream, std::size_t block) {
     const Key key{stream, block};
     // A page may already show a newer snapshot than the one in use here.
-    if (!trail_ || stream >= trail_->streams.size() || block >= trail_->streams[stream].checkpoints.size()) return nullptr;
+    if (!trail_ || stream >= trail_->streams.size() || block >= trail_->streams[stream].checkpoints.size())
+        return nullptr;
     const auto found = blocks_.find(key);
     if (found != blocks_.end()) {
         recent_.remove(key);
@@ -73,18 +75,22 @@ std::shared_ptr<const StoredBlock> BlockStore::get(std::size_t stream, std::size
             auto stored = std::make_shared<StoredBlock>();
             stored->block = decode_block(*recording, *trail, key.first, key.second);
             for (std::size_t i = 0; i < stored->block.packets.size(); ++i)
-                if (itm_is_event(stored->block.packets[i].packet.kind)) stored->events.push_back(static_cast<std::uint32_t>(i));
-            QMetaObject::invokeMethod(this, [this, key, turn, stored] {
-                if (turn != turn_) return;
-                asked_.erase(key);
-                blocks_[key] = stored;
-                recent_.push_front(key);
-                while (recent_.size() > kMostBlocks) {
-                    blocks_.erase(recent_.back());
-                    recent_.pop_back();
-                }
-                emit arrived();
-            }, Qt::QueuedConnection);
+                if (itm_is_event(stored->block.packets[i].packet.kind))
+                    stored->events.push_back(static_cast<std::uint32_t>(i));
+            QMetaObject::invokeMethod(
+                this,
+                [this, key, turn, stored] {
+                    if (turn != turn_) return;
+                    asked_.erase(key);
+                    blocks_[key] = stored;
+                    recent_.push_front(key);
+                    while (recent_.size() > kMostBlocks) {
+                        blocks_.erase(recent_.back());
+                        recent_.pop_back();
+                    }
+                    emit arrived();
+                },
+                Qt::QueuedConnection);
         });
     }
     wake_.notify_one();

@@ -32,8 +32,11 @@ class FindingDelegate : public QStyledItemDelegate {
         const auto& f = session_.findings()[static_cast<std::size_t>(index.row())];
         const int width = text_width(option);
         const QFontMetrics title(text_font(12, true)), body(text_font(11));
-        const int h = title.boundingRect(QRect(0, 0, width - 22, 999), Qt::TextWordWrap, QString::fromStdString(f.title)).height() +
-                      body.boundingRect(QRect(0, 0, width, 999), Qt::TextWordWrap, QString::fromStdString(f.cause)).height() + body.height();
+        const int h =
+            title.boundingRect(QRect(0, 0, width - 22, 999), Qt::TextWordWrap, QString::fromStdString(f.title))
+                .height() +
+            body.boundingRect(QRect(0, 0, width, 999), Qt::TextWordWrap, QString::fromStdString(f.cause)).height() +
+            body.height();
         return {100, h + 28};
     }
     void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
@@ -51,10 +54,12 @@ class FindingDelegate : public QStyledItemDelegate {
         p->setPen(t.text);
         const int width = text_width(option);
         QRect used;
-        p->drawText(QRect(static_cast<int>(card.left()) + 29, static_cast<int>(card.top()) + 7, width - 22, 400), Qt::TextWordWrap, QString::fromStdString(f.title), &used);
+        p->drawText(QRect(static_cast<int>(card.left()) + 29, static_cast<int>(card.top()) + 7, width - 22, 400),
+                    Qt::TextWordWrap, QString::fromStdString(f.title), &used);
         int y = used.bottom() + 4;
         p->setFont(text_font(11));
-        p->drawText(QRect(static_cast<int>(card.left()) + 9, y, width, 600), Qt::TextWordWrap, QString::fromStdString(f.cause), &used);
+        p->drawText(QRect(static_cast<int>(card.left()) + 9, y, width, 600), Qt::TextWordWrap,
+                    QString::fromStdString(f.cause), &used);
         y = used.bottom() + 3;
         p->setFont(text_font(10));
         p->setPen(selected ? t.text : t.second);
@@ -73,7 +78,9 @@ class FindingDelegate : public QStyledItemDelegate {
 
 }  // namespace
 
-int FindingsModel::rowCount(const QModelIndex& parent) const { return parent.isValid() ? 0 : static_cast<int>(session_.findings().size()); }
+int FindingsModel::rowCount(const QModelIndex& parent) const {
+    return parent.isValid() ? 0 : static_cast<int>(session_.findings().size());
+}
 
 QVariant FindingsModel::data(const QModelIndex& index, int role) const {
     const auto& f = session_.findings()[static_cast<std::size_t>(index.row())];
@@ -92,7 +99,8 @@ void FindingsModel::renew() {
     endResetModel();
 }
 
-FindingsPanel::FindingsPanel(Session& session, QWidget* parent) : QWidget(parent), session_(session), model_(new FindingsModel(session, this)) {
+FindingsPanel::FindingsPanel(Session& session, QWidget* parent)
+    : QWidget(parent), session_(session), model_(new FindingsModel(session, this)) {
     setAccessibleName(tr("Findings"));
     auto* heading = new QLabel(tr("Findings"));
     heading->setFont(text_font(13, true));
@@ -148,9 +156,13 @@ void FindingsPanel::renew() {
     count_->setText(session_.trail() && !session_.busy() ? QString::number(n) : QString());
     empty_->setVisible(n == 0);
     list_->setVisible(n > 0);
-    if (!session_.trail()) empty_->setText(tr("Open a recording: what is unusual in it will be listed here."));
-    else if (session_.busy()) empty_->setText(tr("Decoding. Findings come when the whole recording has been seen."));
-    else empty_->setText(tr("Nothing unusual found. Every interrupt kept its period and its usual duration, and nothing was lost."));
+    if (!session_.trail())
+        empty_->setText(tr("Open a recording: what is unusual in it will be listed here."));
+    else if (session_.busy())
+        empty_->setText(tr("Decoding. Findings come when the whole recording has been seen."));
+    else
+        empty_->setText(
+            tr("Nothing unusual found. Every interrupt kept its period and its usual duration, and nothing was lost."));
     static_cast<QVBoxLayout*>(layout())->setStretch(1, n == 0 ? 1 : 0);
     empty_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
     if (n > 0) list_->setCurrentIndex(model_->index(0));

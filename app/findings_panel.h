@@ -13,7 +13,8 @@ namespace mt::app {
 class FindingsModel : public QAbstractListModel {
     Q_OBJECT
   public:
-    explicit FindingsModel(Session& session, QObject* parent = nullptr) : QAbstractListModel(parent), session_(session) {}
+    explicit FindingsModel(Session& session, QObject* parent = nullptr)
+        : QAbstractListModel(parent), session_(session) {}
     int rowCount(const QModelIndex& parent = {}) const override;
     QVariant data(const QModelIndex& index, int role) const override;
     void renew();

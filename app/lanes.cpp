@@ -14,13 +14,17 @@
 namespace mt::app {
 namespace {
 QString words(const std::string& s) { return QString::fromStdString(s); }
-}
+}  // namespace
 
-Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent) : QWidget(parent), session_(session), view_(view), store_(store) {
+Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
+    : QWidget(parent), session_(session), view_(view), store_(store) {
     setMouseTracking(true);
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Lanes: interrupts over time"));
-    const auto again = [this] { lay_out(); update(); };
+    const auto again = [this] {
+        lay_out();
+        update();
+    };
     connect(&session, &Session::grew, this, again);
     connect(&session, &Session::finished, this, again);
     connect(&view, &Viewpoint::window_changed, this, again);
@@ -31,10 +35,12 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
 
 double Lanes::plot_left() const { return std::min(150.0, width() * 0.3); }
 double Lanes::x_of(Time t) const {
-    return plot_left() + static_cast<double>((t - view_.from()).ps) / static_cast<double>((view_.to() - view_.from()).ps) * (width() - plot_left());
+    return plot_left() + static_cast<double>((t - view_.from()).ps) /
+                             static_cast<double>((view_.to() - view_.from()).ps) * (width() - plot_left());
 }
 Time Lanes::time_at(double x) const {
-    return view_.from() + Time{static_cast<std::int64_t>((x - plot_left()) / std::max(1.0, width() - plot_left()) * static_cast<double>((view_.to() - view_.from()).ps))};
+    return view_.from() + Time{static_cast<std::int64_t>((x - plot_left()) / std::max(1.0, width() - plot_left()) *
+                                                         static_cast<double>((view_.to() - view_.from()).ps))};
 }
 
 // Lanes with nothing in view fold to a line.
@@ -58,7 +64,8 @@ void Lanes::lay_out() {
     // Full rows share what room there is, within reason.
     const double folded = static_cast<double>(rows_.size() - shown) * kFolded;
     const double room = height() - kAxis - kRuler - folded;
-    const double full = std::clamp(room / static_cast<double>(std::max<std::size_t>(1, shown)), kFull, std::max(58.0, height() * 0.08));
+    const double full =
+        std::clamp(room / static_cast<double>(std::max<std::size_t>(1, shown)), kFull, std::max(58.0, height() * 0.08));
     for (Row& r : rows_) {
         r.top = y;
         r.height = r.folded ? kFolded : full;
@@ -72,12 +79,14 @@ void Lanes::lay_out() {
 double Lanes::scroll_limit() const { return std::max(0.0, content_ - (height() - kRuler)); }
 
 QRectF Lanes::row_rect(std::size_t core, int lane) const {
-    for (const Row& r : rows_) if (r.core == core && r.lane == lane) return {plot_left(), r.top, width() - plot_left(), r.height};
+    for (const Row& r : rows_)
+        if (r.core == core && r.lane == lane) return {plot_left(), r.top, width() - plot_left(), r.height};
     return {};
 }
 
 const Lanes::Row* Lanes::row_at(double y) const {
-    for (const Row& r : rows_) if (y >= r.top && y < r.top + r.height) return &r;
+    for (const Row& r : rows_)
+        if (y >= r.top && y < r.top + r.height) return &r;
     return nullptr;
 }
 
@@ -110,13 +119,19 @@ Time Lanes::snapped(Time t, Time reach) const {
     Time distance = reach + Time{1};
     const auto consider = [&](Time edge) {
         const Time d{std::llabs((edge - t).ps)};
-        if (d < distance) { best = edge; distance = d; }
+        if (d < distance) {
+            best = edge;
+            distance = d;
+        }
     };
     for (const auto& core : trail->cores)
         for (const auto& lane : core.lanes) {
             const std::size_t next = lane.first_from(t);
             if (next < lane.size()) consider(lane.begin(next));
-            if (next > 0) { consider(lane.begin(next - 1)); consider(lane.end(next - 1)); }
+            if (next > 0) {
+                consider(lane.begin(next - 1));
+                consider(lane.end(next - 1));
+            }
             if (next > 1) consider(lane.end(next - 2));
         }
     return best;
@@ -124,7 +139,9 @@ Time Lanes::snapped(Time t, Time reach) const {
 
 void Lanes::go_to_instance(std::size_t core, std::size_t lane, std::size_t instance) {
     const auto trail = session_.trail();
-    if (!trail || core >= trail->cores.size() || lane >= trail->cores[core].lanes.size() || instance >= trail->cores[core].lanes[lane].size()) return;
+    if (!trail || core >= trail->cores.size() || lane >= trail->cores[core].lanes.size() ||
+        instance >= trail->cores[core].lanes[lane].size())
+        return;
     const ExceptionLane& l = trail->cores[core].lanes[lane];
     const Time begin = l.begin(instance), end = l.end(instance);
     const Time room = std::max(Time{(end - begin).ps * 2}, Time::from_us(20));
@@ -150,8 +167,10 @@ void Lanes::step_instance(int direction) {
     // Keep the scale; move only as far as needed to have the instance in the middle.
     const Time half{(view_.to() - view_.from()).ps / 2};
     view_.select({s.core, s.lane, i});
-    if (lane.begin(i) < view_.from() || lane.end(i) > view_.to()) view_.go_to(lane.begin(i) - half, lane.begin(i) + half, lane.begin(i));
-    else view_.set_cursor(lane.begin(i));
+    if (lane.begin(i) < view_.from() || lane.end(i) > view_.to())
+        view_.go_to(lane.begin(i) - half, lane.begin(i) + half, lane.begin(i));
+    else
+        view_.set_cursor(lane.begin(i));
 }
 
 void Lanes::go_to_longest() {
@@ -167,11 +186,14 @@ void Lanes::go_to_longest() {
 
 void Lanes::select_neighbour(int direction) {
     std::vector<const Row*> lanes;
-    for (const Row& r : rows_) if (r.lane >= 0) lanes.push_back(&r);
+    for (const Row& r : rows_)
+        if (r.lane >= 0) lanes.push_back(&r);
     if (lanes.empty()) return;
     std::size_t at = direction > 0 ? lanes.size() - 1 : 0;
-    for (std::size_t i = 0; i < lanes.size(); ++i) if (lanes[i]->core == view_.selection().core && lanes[i]->lane == view_.selection().lane) at = i;
-    at = (at + lanes.size() + static_cast<std::size_t>(direction < 0 ? -1 + static_cast<int>(lanes.size()) : 1)) % lanes.size();
+    for (std::size_t i = 0; i < lanes.size(); ++i)
+        if (lanes[i]->core == view_.selection().core && lanes[i]->lane == view_.selection().lane) at = i;
+    at = (at + lanes.size() + static_cast<std::size_t>(direction < 0 ? -1 + static_cast<int>(lanes.size()) : 1)) %
+         lanes.size();
     view_.select({lanes[at]->core, lanes[at]->lane, std::nullopt});
     lay_out();
 }
@@ -181,35 +203,52 @@ void Lanes::mousePressEvent(QMouseEvent* e) {
     pressed_ = mouse_ = e->position();
     pressed_from_ = view_.from();
     pressed_to_ = view_.to();
-    if (e->button() == Qt::MiddleButton) { drag_ = Drag::pan; return; }
+    if (e->button() == Qt::MiddleButton) {
+        drag_ = Drag::pan;
+        return;
+    }
     if (e->button() != Qt::LeftButton) return;
     const Time reach = time_at(plot_left() + 8) - view_.from();
-    const auto near = [&](std::optional<Time> end) { return end && std::fabs(x_of(*end) - pressed_.x()) < 10 && pressed_.y() > height() - kRuler; };
-    if (near(view_.a())) drag_ = Drag::ruler_a;
-    else if (near(view_.b())) drag_ = Drag::ruler_b;
+    const auto near = [&](std::optional<Time> end) {
+        return end && std::fabs(x_of(*end) - pressed_.x()) < 10 && pressed_.y() > height() - kRuler;
+    };
+    if (near(view_.a()))
+        drag_ = Drag::ruler_a;
+    else if (near(view_.b()))
+        drag_ = Drag::ruler_b;
     else if (measuring_ && pressed_.x() >= plot_left()) {
         drag_ = Drag::ruler;
         view_.set_ruler(snapped(time_at(pressed_.x()), reach), std::nullopt);
-    } else drag_ = Drag::waiting;
+    } else
+        drag_ = Drag::waiting;
 }
 
 void Lanes::mouseMoveEvent(QMouseEvent* e) {
     mouse_ = e->position();
     const Time reach = time_at(plot_left() + 8) - view_.from();
     const double moved = mouse_.x() - pressed_.x();
-    if (drag_ == Drag::waiting && std::fabs(moved) > 4 && pressed_.x() >= plot_left()) drag_ = pressed_.y() < kAxis ? Drag::zoom : Drag::pan;
+    if (drag_ == Drag::waiting && std::fabs(moved) > 4 && pressed_.x() >= plot_left())
+        drag_ = pressed_.y() < kAxis ? Drag::zoom : Drag::pan;
     switch (drag_) {
         case Drag::pan: {
-            const Time by{static_cast<std::int64_t>(-moved / std::max(1.0, width() - plot_left()) * static_cast<double>((pressed_to_ - pressed_from_).ps))};
+            const Time by{static_cast<std::int64_t>(-moved / std::max(1.0, width() - plot_left()) *
+                                                    static_cast<double>((pressed_to_ - pressed_from_).ps))};
             setCursor(Qt::ClosedHandCursor);
             view_.show(pressed_from_ + by, pressed_to_ + by);
             break;
         }
-        case Drag::zoom: update(); break;
+        case Drag::zoom:
+            update();
+            break;
         case Drag::ruler:
-        case Drag::ruler_b: view_.set_ruler(view_.a(), snapped(time_at(mouse_.x()), reach)); break;
-        case Drag::ruler_a: view_.set_ruler(snapped(time_at(mouse_.x()), reach), view_.b()); break;
-        default: break;
+        case Drag::ruler_b:
+            view_.set_ruler(view_.a(), snapped(time_at(mouse_.x()), reach));
+            break;
+        case Drag::ruler_a:
+            view_.set_ruler(snapped(time_at(mouse_.x()), reach), view_.b());
+            break;
+        default:
+            break;
     }
 }
 
@@ -218,7 +257,8 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
     drag_ = Drag::none;
     setCursor(measuring_ ? Qt::CrossCursor : Qt::ArrowCursor);
     if (was == Drag::zoom && std::fabs(e->position().x() - pressed_.x()) > 4) {
-        const Time a = time_at(std::max(plot_left(), pressed_.x())), b = time_at(std::max(plot_left(), e->position().x()));
+        const Time a = time_at(std::max(plot_left(), pressed_.x())),
+                   b = time_at(std::max(plot_left(), e->position().x()));
         view_.go_to(std::min(a, b), std::max(a, b), view_.cursor());
     }
     if ((was == Drag::ruler) && !view_.b()) view_.set_ruler(view_.a(), view_.a());
@@ -245,19 +285,23 @@ void Lanes::mouseDoubleClickEvent(QMouseEvent* e) {
     drag_ = Drag::none;
     const Row* row = row_at(e->position().y());
     if (row == nullptr || e->button() != Qt::LeftButton) return;
-    if (const auto instance = instance_at(*row, e->position().x())) go_to_instance(row->core, static_cast<std::size_t>(row->lane), *instance);
-    else if (e->position().x() >= plot_left()) view_.zoom(0.25, time_at(e->position().x()));
+    if (const auto instance = instance_at(*row, e->position().x()))
+        go_to_instance(row->core, static_cast<std::size_t>(row->lane), *instance);
+    else if (e->position().x() >= plot_left())
+        view_.zoom(0.25, time_at(e->position().x()));
 }
 
 void Lanes::wheelEvent(QWheelEvent* e) {
     if (!session_.trail()) return;
     const double steps = e->angleDelta().y() / 120.0, sideways = e->angleDelta().x() / 120.0;
-    if ((e->modifiers() & Qt::ShiftModifier) != 0 || sideways != 0) view_.pan(-0.15 * (sideways != 0 ? sideways : steps));
+    if ((e->modifiers() & Qt::ShiftModifier) != 0 || sideways != 0)
+        view_.pan(-0.15 * (sideways != 0 ? sideways : steps));
     else if (e->position().x() < plot_left()) {
         scroll_ = std::clamp(scroll_ - steps * 40, 0.0, scroll_limit());
         lay_out();
         update();
-    } else view_.zoom(std::pow(0.75, steps), time_at(e->position().x()));
+    } else
+        view_.zoom(std::pow(0.75, steps), time_at(e->position().x()));
     e->accept();
 }
 
@@ -266,17 +310,36 @@ void Lanes::keyPressEvent(QKeyEvent* e) {
     const bool seen = cursor >= view_.from() && cursor <= view_.to();
     const Time around = seen ? cursor : Time{(view_.from().ps + view_.to().ps) / 2};
     switch (e->key()) {
-        case Qt::Key_Left: view_.pan(-0.15); break;
-        case Qt::Key_Right: view_.pan(0.15); break;
-        case Qt::Key_Up: select_neighbour(-1); break;
-        case Qt::Key_Down: select_neighbour(1); break;
+        case Qt::Key_Left:
+            view_.pan(-0.15);
+            break;
+        case Qt::Key_Right:
+            view_.pan(0.15);
+            break;
+        case Qt::Key_Up:
+            select_neighbour(-1);
+            break;
+        case Qt::Key_Down:
+            select_neighbour(1);
+            break;
         case Qt::Key_Plus:
-        case Qt::Key_Equal: view_.zoom(0.5, around); break;
-        case Qt::Key_Minus: view_.zoom(2, around); break;
-        case Qt::Key_Home: view_.fit(); break;
-        case Qt::Key_PageUp: view_.pan(-0.9); break;
-        case Qt::Key_PageDown: view_.pan(0.9); break;
-        default: QWidget::keyPressEvent(e);
+        case Qt::Key_Equal:
+            view_.zoom(0.5, around);
+            break;
+        case Qt::Key_Minus:
+            view_.zoom(2, around);
+            break;
+        case Qt::Key_Home:
+            view_.fit();
+            break;
+        case Qt::Key_PageUp:
+            view_.pan(-0.9);
+            break;
+        case Qt::Key_PageDown:
+            view_.pan(0.9);
+            break;
+        default:
+            QWidget::keyPressEvent(e);
     }
 }
 
@@ -290,14 +353,20 @@ QString Lanes::describe(const Row& row, double x) const {
     const auto i = instance_at(row, x);
     if (!i) return tr("%1: does not run at %2").arg(words(lane.name()), words(moment_text(t)));
     const ExceptionInstance n = lane.instance(*i);
-    QString text = tr("<b>%1</b>, execution %2 of %3<br>entered %4<br>duration %5 (%6 ns, %7 cycles), own %8<br>nest depth %9")
-                       .arg(words(lane.name()).toHtmlEscaped(), words(count_text(*i + 1)), words(count_text(lane.size())), words(moment_text(n.begin)), words(duration_text(n.end - n.begin)),
-                            words(ns_text(n.end - n.begin)), words(count_text(static_cast<std::uint64_t>(core.clock.cycles(n.end - n.begin)))), words(duration_text(n.own)))
-                       .arg(n.depth);
+    QString text =
+        tr("<b>%1</b>, execution %2 of %3<br>entered %4<br>duration %5 (%6 ns, %7 cycles), own %8<br>nest depth %9")
+            .arg(words(lane.name()).toHtmlEscaped(), words(count_text(*i + 1)), words(count_text(lane.size())),
+                 words(moment_text(n.begin)), words(duration_text(n.end - n.begin)), words(ns_text(n.end - n.begin)),
+                 words(count_text(static_cast<std::uint64_t>(core.clock.cycles(n.end - n.begin)))),
+                 words(duration_text(n.own)))
+            .arg(n.depth);
     if ((n.flags & ExceptionInstance::kTailChained) != 0) text += tr("<br>tail-chained from the handler before");
-    if (n.begin_slack.ps > 0) text += tr("<br>entered up to %1 earlier (its timestamp came late)").arg(words(duration_text(n.begin_slack)));
+    if (n.begin_slack.ps > 0)
+        text += tr("<br>entered up to %1 earlier (its timestamp came late)").arg(words(duration_text(n.begin_slack)));
     if (n.end_slack.ps > 0) text += tr("<br>left up to %1 earlier").arg(words(duration_text(n.end_slack)));
-    if (!n.whole()) text += tr("<br>%1 not seen: left out of the figures").arg((n.flags & ExceptionInstance::kCutBegin) != 0 ? tr("its entry was") : tr("its exit was"));
+    if (!n.whole())
+        text += tr("<br>%1 not seen: left out of the figures")
+                    .arg((n.flags & ExceptionInstance::kCutBegin) != 0 ? tr("its entry was") : tr("its exit was"));
     return text;
 }
 
@@ -307,8 +376,10 @@ bool Lanes::event(QEvent* e) {
     } else if (e->type() == QEvent::ToolTip && session_.trail()) {
         auto* help = static_cast<QHelpEvent*>(e);
         const Row* row = row_at(help->pos().y());
-        if (row != nullptr && help->pos().x() >= plot_left() && help->pos().y() > kAxis) QToolTip::showText(help->globalPos(), describe(*row, help->pos().x()), this);
-        else QToolTip::hideText();
+        if (row != nullptr && help->pos().x() >= plot_left() && help->pos().y() > kAxis)
+            QToolTip::showText(help->globalPos(), describe(*row, help->pos().x()), this);
+        else
+            QToolTip::hideText();
         return true;
     }
     return QWidget::event(e);

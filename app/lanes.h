@@ -66,7 +66,8 @@ class Lanes : public QWidget {
     void paint_axis(QPainter& p);
     void paint_row(QPainter& p, const Row& row);
     void paint_interrupts(QPainter& p, const Row& row);
-    void paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i, const QRectF& band);
+    void paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i,
+                        const QRectF& band);
     void paint_thread(QPainter& p, const Row& row);
     void paint_samples(QPainter& p, const Row& row);
     void paint_tail_chains(QPainter& p, const Row& row);
@@ -88,6 +89,5 @@ class Lanes : public QWidget {
     Time pressed_from_{}, pressed_to_{};
     double scroll_ = 0, content_ = 0;
 };
-
 
 }  // namespace mt::app

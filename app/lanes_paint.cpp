@@ -27,8 +27,10 @@ void Lanes::paintEvent(QPaintEvent*) {
     p.save();
     p.setClipRect(QRectF(0, kAxis, width(), height() - kAxis));
     paint_finding(p);
-    for (const Row& r : rows_) if (r.top + r.height > kAxis && r.top < height()) paint_row(p, r);
-    for (const Row& r : rows_) if (r.lane >= 0 && !r.folded) paint_tail_chains(p, r);
+    for (const Row& r : rows_)
+        if (r.top + r.height > kAxis && r.top < height()) paint_row(p, r);
+    for (const Row& r : rows_)
+        if (r.lane >= 0 && !r.folded) paint_tail_chains(p, r);
     paint_gaps(p);
     p.restore();
     paint_axis(p);
@@ -62,7 +64,8 @@ void Lanes::paint_axis(QPainter& p) {
     p.setPen(t.rule);
     p.drawLine(QPointF(0, kAxis - 0.5), QPointF(width(), kAxis - 0.5));
     p.setFont(text_font(11));
-    const auto ticks = time_ticks(view_.from(), view_.to(), std::max(2, static_cast<int>((width() - plot_left()) / 72)));
+    const auto ticks =
+        time_ticks(view_.from(), view_.to(), std::max(2, static_cast<int>((width() - plot_left()) / 72)));
     p.setPen(t.second);
     p.drawText(QRectF(8, 0, plot_left() - 12, kAxis), Qt::AlignLeft | Qt::AlignVCenter, ticks.offset_text);
     for (const auto& tick : ticks.ticks) {
@@ -73,7 +76,8 @@ void Lanes::paint_axis(QPainter& p) {
         p.setPen(QPen(line, 1, Qt::DotLine));
         p.drawLine(QPointF(x, kAxis), QPointF(x, height()));
         p.setPen(t.second);
-        if (x - w / 2.0 >= plot_left() && x + w / 2.0 <= width() - 2) p.drawText(QRectF(x - w / 2.0 - 2, 0, w + 4, kAxis), Qt::AlignCenter, tick.label);
+        if (x - w / 2.0 >= plot_left() && x + w / 2.0 <= width() - 2)
+            p.drawText(QRectF(x - w / 2.0 - 2, 0, w + 4, kAxis), Qt::AlignCenter, tick.label);
     }
 }
 
@@ -99,12 +103,14 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     if (row.folded) {
         p.setFont(text_font(10));
         p.setPen(t.second);
-        p.drawText(QRectF(12, row.top, plot_left() - 16, row.height), Qt::AlignLeft | Qt::AlignVCenter, p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
+        p.drawText(QRectF(12, row.top, plot_left() - 16, row.height), Qt::AlignLeft | Qt::AlignVCenter,
+                   p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
     } else {
         p.setFont(text_font(12, true));
         p.setPen(t.text);
         const double middle = row.top + row.height / 2;
-        p.drawText(QRectF(12, middle - 15, plot_left() - 16, 16), Qt::AlignLeft | Qt::AlignVCenter, p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
+        p.drawText(QRectF(12, middle - 15, plot_left() - 16, 16), Qt::AlignLeft | Qt::AlignVCenter,
+                   p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
         p.setFont(text_font(10));
         p.setPen(t.second);
         p.drawText(QRectF(12, middle, plot_left() - 16, 13), Qt::AlignLeft | Qt::AlignVCenter, sub);
@@ -123,7 +129,8 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
 }
 
 // One instance: solid where it runs, a thread where something more urgent cut in.
-void Lanes::paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i, const QRectF& band) {
+void Lanes::paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i,
+                           const QRectF& band) {
     const Theme& t = theme();
     const ExceptionInstance x = lane.instance(i);
     const double left = x_of(x.begin), right = std::max(left + 1, x_of(x.end));
@@ -135,31 +142,44 @@ void Lanes::paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLa
     } else {
         draw_cut_into(p, bar, t.interrupt);
         bool first = true;
-        for (std::size_t k = core.change_time.lower_bound(x.begin); k < core.change_time.size() && core.change_time[k] < x.end; ++k) {
+        for (std::size_t k = core.change_time.lower_bound(x.begin);
+             k < core.change_time.size() && core.change_time[k] < x.end; ++k) {
             if (core.change_running[k] != lane.number()) continue;
             const Time until = k + 1 < core.change_time.size() ? std::min(core.change_time[k + 1], x.end) : x.end;
-            const QRectF piece(x_of(core.change_time[k]), band.top(), std::max(1.0, x_of(until) - x_of(core.change_time[k])), band.height());
-            if (first) draw_handler(p, piece, t.interrupt); else draw_running(p, piece, t.interrupt);
+            const QRectF piece(x_of(core.change_time[k]), band.top(),
+                               std::max(1.0, x_of(until) - x_of(core.change_time[k])), band.height());
+            if (first)
+                draw_handler(p, piece, t.interrupt);
+            else
+                draw_running(p, piece, t.interrupt);
             first = false;
         }
     }
-    if (soft_begin > 2) draw_soft_edge(p, QRectF(left - soft_begin, band.top(), soft_begin, band.height()), t.interrupt);
+    if (soft_begin > 2)
+        draw_soft_edge(p, QRectF(left - soft_begin, band.top(), soft_begin, band.height()), t.interrupt);
     if (soft_end > 2) {
         QColor haze = t.panel;
         haze.setAlpha(120);
-        draw_soft_edge(p, QRectF(right - std::min(soft_end, right - left), band.top(), std::min(soft_end, right - left), band.height()), haze);
+        draw_soft_edge(p,
+                       QRectF(right - std::min(soft_end, right - left), band.top(), std::min(soft_end, right - left),
+                              band.height()),
+                       haze);
     }
-    if ((x.flags & ExceptionInstance::kCutBegin) != 0 && bar.width() > 8) draw_torn_edge(p, left, bar.top(), bar.bottom(), true);
-    if ((x.flags & ExceptionInstance::kCutEnd) != 0 && bar.width() > 8) draw_torn_edge(p, right, bar.top(), bar.bottom(), false);
+    if ((x.flags & ExceptionInstance::kCutBegin) != 0 && bar.width() > 8)
+        draw_torn_edge(p, left, bar.top(), bar.bottom(), true);
+    if ((x.flags & ExceptionInstance::kCutEnd) != 0 && bar.width() > 8)
+        draw_torn_edge(p, right, bar.top(), bar.bottom(), false);
     const Selection& s = view_.selection();
-    if (s.instance == i && s.lane >= 0 && &session_.trail()->cores[s.core].lanes[static_cast<std::size_t>(s.lane)] == &lane) {
+    if (s.instance == i && s.lane >= 0 &&
+        &session_.trail()->cores[s.core].lanes[static_cast<std::size_t>(s.lane)] == &lane) {
         p.setPen(QPen(t.text, 1.6));
         p.setBrush(Qt::NoBrush);
         p.drawRect(bar.adjusted(-1.5, -2, 1.5, 2));
     }
     p.setFont(text_font(11));
     const QString label = words(duration_text(x.end - x.begin));
-    const double shown_left = std::max(bar.left(), plot_left()), shown_right = std::min(bar.right(), static_cast<double>(width()));
+    const double shown_left = std::max(bar.left(), plot_left()),
+                 shown_right = std::min(bar.right(), static_cast<double>(width()));
     if (x.whole() && !cut_in && p.fontMetrics().horizontalAdvance(label) + 14 < shown_right - shown_left) {
         p.setPen(t.night ? QColor("#1D2124") : QColor("#FFFFFF"));
         p.drawText(QRectF(shown_left, bar.top(), shown_right - shown_left, bar.height()), Qt::AlignCenter, label);
@@ -179,13 +199,16 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
     }
     // Too many to draw one by one: each pixel shows that it ran, and the longest execution there (the
     // solid part) against the longest of all, so that what differs stands out from far away.
-    const double longest = lane.size() == 0 ? 1 : static_cast<double>(std::max<std::int64_t>(1, lane.length(lane.longest(0, lane.size())).ps));
+    const double longest =
+        lane.size() == 0 ? 1
+                         : static_cast<double>(std::max<std::int64_t>(1, lane.length(lane.longest(0, lane.size())).ps));
     const Selection& s = view_.selection();
     QColor light = t.interrupt, solid_colour = t.interrupt;
     light.setAlpha(60);
     solid_colour.setAlpha(165);
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
-        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)}, to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
+                   to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
         const auto [a, b] = lane.touching(from, to);
         if (a == b) continue;
         const double share = static_cast<double>(lane.length(lane.longest(a, b)).ps) / longest;
@@ -209,28 +232,37 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
     if (!core.thread_seen) {
         p.setFont(text_font(11));
         p.setPen(t.second);
-        p.drawText(band.adjusted(8, 0, 0, 0), Qt::AlignVCenter | Qt::AlignLeft, core.change_time.empty() ? tr("no exception trace in this recording: enable DWT_CTRL.EXCTRCENA") : tr("not seen: no return to thread mode in this recording"));
+        p.drawText(band.adjusted(8, 0, 0, 0), Qt::AlignVCenter | Qt::AlignLeft,
+                   core.change_time.empty() ? tr("no exception trace in this recording: enable DWT_CTRL.EXCTRCENA")
+                                            : tr("not seen: no return to thread mode in this recording"));
         return;
     }
-    const std::size_t first = core.change_time.upper_bound(view_.from()), last = core.change_time.lower_bound(view_.to());
+    const std::size_t first = core.change_time.upper_bound(view_.from()),
+                      last = core.change_time.lower_bound(view_.to());
     const double pixels = band.width(), per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / pixels;
     QColor light = t.land;
     light.setAlpha(70);
     if (static_cast<double>(last - first) < kMostDetailed) {
         for (std::size_t k = first == 0 ? 0 : first - 1; k < last; ++k) {
             const double left = std::max(band.left(), x_of(core.change_time[k]));
-            const double right = k + 1 < core.change_time.size() ? std::min(band.right(), x_of(core.change_time[k + 1])) : std::min(band.right(), x_of(session_.trail()->end));
+            const double right = k + 1 < core.change_time.size() ? std::min(band.right(), x_of(core.change_time[k + 1]))
+                                                                 : std::min(band.right(), x_of(session_.trail()->end));
             if (right <= left && core.change_running[k] != 0) continue;
             const QRectF piece(left, band.top(), std::max(0.6, right - left), band.height());
-            if (core.change_running[k] == 0) draw_running(p, piece, t.land);
-            else if (core.change_running[k] != ContextChange::kUnknown) draw_cut_into(p, piece, t.land);
+            if (core.change_running[k] == 0)
+                draw_running(p, piece, t.land);
+            else if (core.change_running[k] != ContextChange::kUnknown)
+                draw_cut_into(p, piece, t.land);
         }
         return;
     }
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
-        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)}, to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
+                   to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
         const auto at = core.change_at(from);
-        if (!at || (core.change_running[*at] == ContextChange::kUnknown && (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to))) continue;
+        if (!at || (core.change_running[*at] == ContextChange::kUnknown &&
+                    (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to)))
+            continue;
         const double share = 1 - std::clamp(static_cast<double>(core.handler_time(from, to).ps) / per_pixel, 0.0, 1.0);
         const QRectF column(band.left() + px, band.top(), 1, band.height());
         p.fillRect(column, light);
@@ -250,11 +282,14 @@ void Lanes::paint_tail_chains(QPainter& p, const Row& row) {
         // Before the entry stands "between", before that the handler that left.
         const std::size_t entry = core.change_time.lower_bound(lane.begin(i));
         std::size_t k = entry;
-        while (k > 0 && entry - k < 4 && (core.change_running[k] == lane.number() || core.change_running[k] >= ContextChange::kBetween)) --k;
+        while (k > 0 && entry - k < 4 &&
+               (core.change_running[k] == lane.number() || core.change_running[k] >= ContextChange::kBetween))
+            --k;
         const auto from = core.lane_index(core.change_running[k]);
         if (!from) continue;
         const QRectF a = row_rect(row.core, static_cast<int>(*from)), b = row_rect(row.core, row.lane);
-        const double left = x_of(core.change_time[std::min(k + 1, core.change_time.size() - 1)]), right = x_of(lane.begin(i));
+        const double left = x_of(core.change_time[std::min(k + 1, core.change_time.size() - 1)]),
+                     right = x_of(lane.begin(i));
         if (right < plot_left() || x_of(lane.end(i)) - right < 3) continue;
         p.setPen(QPen(ink, 1, Qt::DashLine));
         p.drawLine(QPointF(std::max(left, plot_left()), a.center().y()), QPointF(right, b.center().y()));
@@ -272,7 +307,8 @@ void Lanes::paint_samples(QPainter& p, const Row& row) {
     const QColor ink = theme().night ? QColor("#1D2124") : QColor("#FFFFFF");
     for (std::size_t s = 0; s < trail->streams.size(); ++s) {
         if (recording->streams[s].core != row.core || trail->streams[s].checkpoints.empty()) continue;
-        const std::size_t first = block_of_time(trail->streams[s], view_.from()), last = block_of_time(trail->streams[s], view_.to());
+        const std::size_t first = block_of_time(trail->streams[s], view_.from()),
+                          last = block_of_time(trail->streams[s], view_.to());
         if (last - first > 4) return;
         for (std::size_t b = first; b <= last; ++b) {
             const auto stored = store_.get(s, b);
@@ -280,16 +316,21 @@ void Lanes::paint_samples(QPainter& p, const Row& row) {
             for (const std::uint32_t i : stored->events) {
                 const TimedPacket& packet = stored->block.packets[i];
                 if (packet.packet.kind != ItmKind::pc && packet.packet.kind != ItmKind::sleep) continue;
-                if (packet.latest < view_.from() || packet.latest > view_.to() || trail->cores[row.core].running_at(packet.latest) != 0) continue;
+                if (packet.latest < view_.from() || packet.latest > view_.to() ||
+                    trail->cores[row.core].running_at(packet.latest) != 0)
+                    continue;
                 const double x = x_of(packet.latest);
                 p.setPen(QPen(ink, 1.2));
                 p.drawLine(QPointF(x, middle - 5), QPointF(x, middle + 5));
-                const std::string name = packet.packet.kind == ItmKind::sleep ? "asleep" : event_text(*recording, s, packet.packet).name;
+                const std::string name =
+                    packet.packet.kind == ItmKind::sleep ? "asleep" : event_text(*recording, s, packet.packet).name;
                 const QString label = name.empty() ? words(hex_text(packet.packet.value)) : words(name);
                 const double w = p.fontMetrics().horizontalAdvance(label);
                 // Only as far as thread mode reaches unbroken.
                 const std::size_t next = trail->cores[row.core].change_time.upper_bound(packet.latest);
-                const double until = next < trail->cores[row.core].change_time.size() ? x_of(trail->cores[row.core].change_time[next]) : width();
+                const double until = next < trail->cores[row.core].change_time.size()
+                                         ? x_of(trail->cores[row.core].change_time[next])
+                                         : width();
                 if (x + 4 < free_from || x + w + 8 > std::min<double>(until + 4, width())) continue;
                 p.drawText(QRectF(x + 4, middle - 8, w + 2, 16), Qt::AlignVCenter, label);
                 free_from = x + w + 14;
@@ -308,14 +349,17 @@ void Lanes::paint_gaps(QPainter& p) {
     for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
         const Gap& g = trail->gaps[i];
         if (g.end < view_.from() || g.begin > view_.to()) continue;
-        const double left = std::max(plot_left() - 10, x_of(g.begin)), right = std::min<double>(width() + 10, std::max(left + 1, x_of(g.end)));
+        const double left = std::max(plot_left() - 10, x_of(g.begin)),
+                     right = std::min<double>(width() + 10, std::max(left + 1, x_of(g.end)));
         if (right <= reached) continue;
         reached = right;
         draw_gap(p, QRectF(left, kAxis, right - left, bottom - kAxis));
         if (right - left > 130) {
             p.setFont(text_font(11, true));
             p.setPen(theme().contour.darker(theme().night ? 80 : 140));
-            const QString label = (g.kind == GapKind::overflow ? tr("trace lost for up to %1") : tr("damaged, up to %1")).arg(words(duration_text(g.end - g.begin)));
+            const QString label =
+                (g.kind == GapKind::overflow ? tr("trace lost for up to %1") : tr("damaged, up to %1"))
+                    .arg(words(duration_text(g.end - g.begin)));
             const QRectF area(left, bottom - 20, right - left, 18);
             const int w = p.fontMetrics().horizontalAdvance(label) + 10;
             p.fillRect(QRectF(area.center().x() - w / 2.0, area.top(), w, area.height()), theme().panel);
@@ -345,10 +389,12 @@ void Lanes::paint_finding(QPainter& p) {
         p.setPen(QPen(theme().finding, 1.6));
         p.drawLine(QPointF(left, y), QPointF(entry, y));
         if (entry - left > 12)
-            for (double x = left + 5; x < entry - 3; x += 9) p.drawLine(QPointF(x - 2.5, y + 4), QPointF(x + 2.5, y - 4));
+            for (double x = left + 5; x < entry - 3; x += 9)
+                p.drawLine(QPointF(x - 2.5, y + 4), QPointF(x + 2.5, y - 4));
         p.setFont(text_font(11, true));
         const QString label = tr("due, entered %1 late").arg(words(duration_text(lane.begin(*s.instance) - f.begin)));
-        if (p.fontMetrics().horizontalAdvance(label) + 8 < entry - left) p.drawText(QRectF(left, y - 17, entry - left, 13), Qt::AlignCenter, label);
+        if (p.fontMetrics().horizontalAdvance(label) + 8 < entry - left)
+            p.drawText(QRectF(left, y - 17, entry - left, 13), Qt::AlignCenter, label);
         p.restore();
     }
 }
@@ -388,10 +434,13 @@ void Lanes::paint_ruler(QPainter& p) {
     if (view_.a() && view_.b()) {
         const Time d{std::llabs((*view_.b() - *view_.a()).ps)};
         const Clock clock = session_.trail()->cores[view_.selection().core].clock;
-        QString label = tr("%1 · %2 cycles").arg(words(duration_text(d)), words(count_text(static_cast<std::uint64_t>(clock.cycles(d)))));
+        QString label =
+            tr("%1 · %2 cycles")
+                .arg(words(duration_text(d)), words(count_text(static_cast<std::uint64_t>(clock.cycles(d)))));
         if (d.ps > 0) label += " · " + words(frequency_text(d));
         const int w = p.fontMetrics().horizontalAdvance(label) + 22;
-        const double middle = std::clamp((x_of(*view_.a()) + x_of(*view_.b())) / 2, plot_left() + w / 2.0 + 2, width() - w / 2.0 - 2);
+        const double middle =
+            std::clamp((x_of(*view_.a()) + x_of(*view_.b())) / 2, plot_left() + w / 2.0 + 2, width() - w / 2.0 - 2);
         const QRectF box(middle - w / 2.0, y - 10, w, 20);
         p.setPen(QPen(t.measure, 1.2));
         p.setBrush(t.panel);
@@ -409,13 +458,49 @@ void Lanes::paint_key(QPainter& p) {
     };
     const std::vector<Entry> entries = {
         {tr("handler runs"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); }},
-        {tr("cut into by something more urgent"), [&](const QRectF& r) { draw_cut_into(p, r, t.interrupt); draw_handler(p, r.adjusted(0, 0, -40, 0), t.interrupt); draw_running(p, r.adjusted(42, 0, 0, 0), t.interrupt); }},
-        {tr("tail chain: entered straight after another"), [&](const QRectF& r) { draw_handler(p, r.adjusted(0, 0, -38, -8), t.interrupt); draw_handler(p, r.adjusted(38, 8, 0, 0), t.interrupt); p.setPen(QPen(t.interrupt, 1, Qt::DashLine)); p.drawLine(QPointF(r.left() + 24, r.top() + 4), QPointF(r.left() + 38, r.bottom() - 4)); }},
-        {tr("begin known only within bounds"), [&](const QRectF& r) { draw_soft_edge(p, r.adjusted(0, 0, -30, 0), t.interrupt); draw_running(p, r.adjusted(30, 0, 0, 0), t.interrupt); }},
-        {tr("entry or exit not seen: left out of figures"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); draw_torn_edge(p, r.right(), r.top(), r.bottom(), false); }},
-        {tr("thread mode runs; tick: sampled there"), [&](const QRectF& r) { draw_running(p, r, t.land); p.setPen(QPen(t.panel, 1.2)); p.drawLine(QPointF(r.center().x(), r.center().y() - 5), QPointF(r.center().x(), r.center().y() + 5)); }},
-        {tr("many in each pixel: solid = longest of them"), [&](const QRectF& r) { QColor l = t.interrupt; l.setAlpha(70); p.fillRect(r, l); p.fillRect(r.adjusted(0, r.height() * 0.6, 0, 0), t.interrupt); }},
-        {tr("due but held off (a finding)"), [&](const QRectF& r) { p.setPen(QPen(t.finding, 1.6)); p.drawLine(QPointF(r.left(), r.center().y()), QPointF(r.right(), r.center().y())); for (double x = r.left() + 5; x < r.right(); x += 9) p.drawLine(QPointF(x - 2, r.center().y() + 4), QPointF(x + 3, r.center().y() - 4)); }},
+        {tr("cut into by something more urgent"),
+         [&](const QRectF& r) {
+             draw_cut_into(p, r, t.interrupt);
+             draw_handler(p, r.adjusted(0, 0, -40, 0), t.interrupt);
+             draw_running(p, r.adjusted(42, 0, 0, 0), t.interrupt);
+         }},
+        {tr("tail chain: entered straight after another"),
+         [&](const QRectF& r) {
+             draw_handler(p, r.adjusted(0, 0, -38, -8), t.interrupt);
+             draw_handler(p, r.adjusted(38, 8, 0, 0), t.interrupt);
+             p.setPen(QPen(t.interrupt, 1, Qt::DashLine));
+             p.drawLine(QPointF(r.left() + 24, r.top() + 4), QPointF(r.left() + 38, r.bottom() - 4));
+         }},
+        {tr("begin known only within bounds"),
+         [&](const QRectF& r) {
+             draw_soft_edge(p, r.adjusted(0, 0, -30, 0), t.interrupt);
+             draw_running(p, r.adjusted(30, 0, 0, 0), t.interrupt);
+         }},
+        {tr("entry or exit not seen: left out of figures"),
+         [&](const QRectF& r) {
+             draw_handler(p, r, t.interrupt);
+             draw_torn_edge(p, r.right(), r.top(), r.bottom(), false);
+         }},
+        {tr("thread mode runs; tick: sampled there"),
+         [&](const QRectF& r) {
+             draw_running(p, r, t.land);
+             p.setPen(QPen(t.panel, 1.2));
+             p.drawLine(QPointF(r.center().x(), r.center().y() - 5), QPointF(r.center().x(), r.center().y() + 5));
+         }},
+        {tr("many in each pixel: solid = longest of them"),
+         [&](const QRectF& r) {
+             QColor l = t.interrupt;
+             l.setAlpha(70);
+             p.fillRect(r, l);
+             p.fillRect(r.adjusted(0, r.height() * 0.6, 0, 0), t.interrupt);
+         }},
+        {tr("due but held off (a finding)"),
+         [&](const QRectF& r) {
+             p.setPen(QPen(t.finding, 1.6));
+             p.drawLine(QPointF(r.left(), r.center().y()), QPointF(r.right(), r.center().y()));
+             for (double x = r.left() + 5; x < r.right(); x += 9)
+                 p.drawLine(QPointF(x - 2, r.center().y() + 4), QPointF(x + 3, r.center().y() - 4));
+         }},
         {tr("not known: trace lost or damaged"), [&](const QRectF& r) { draw_gap(p, r); }},
         {tr("a finding"), [&](const QRectF& r) { draw_cairn(p, r.center().x(), r.bottom(), r.height()); }},
     };

@@ -28,7 +28,9 @@ int main(int argc, char** argv) {
     QApplication::setApplicationVersion("0.1.0");
     QApplication::setWindowIcon(QIcon(":/mindful-trail.svg"));
     // A text size other than the usual one scales all type.
-    app.setProperty("mtTextScale", QApplication::font().pointSizeF() > 0 ? std::min(2.5, QApplication::font().pointSizeF() / 10.0) : 1.0);
+    app.setProperty("mtTextScale", QApplication::font().pointSizeF() > 0
+                                       ? std::min(2.5, QApplication::font().pointSizeF() / 10.0)
+                                       : 1.0);
     mt::app::apply_theme(false);
 
     QCommandLineParser parser;
@@ -37,7 +39,8 @@ int main(int argc, char** argv) {
     parser.addVersionOption();
     parser.addPositionalArgument("INPUT", "a *.target.toml or a *.mtrail folder to open", "[INPUT]");
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
-    const QCommandLineOption view("view", "What the picture shows: whole, finding=N, measures, packets, key, start.", "VIEW", "whole");
+    const QCommandLineOption view("view", "What the picture shows: whole, finding=N, measures, packets, key, start.",
+                                  "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
     parser.addOptions({picture, view, size, night});
@@ -60,16 +63,25 @@ int main(int argc, char** argv) {
         const QString v = parser.value(view);
         if (v.startsWith("finding=")) window.go_to_finding(v.mid(8).toInt() - 1);
         if (v == "measures") window.show_measures(true);
-        if (v == "packets") { window.go_to_finding(1); window.evidence()->setCurrentIndex(1); }
-        if (v == "key") { window.go_to_finding(1); window.lanes()->set_key_shown(true); }
+        if (v == "packets") {
+            window.go_to_finding(1);
+            window.evidence()->setCurrentIndex(1);
+        }
+        if (v == "key") {
+            window.go_to_finding(1);
+            window.lanes()->set_key_shown(true);
+        }
         // Plots and evidence arrive a little later than the figures.
         QTimer::singleShot(700, &window, [&] {
             const bool done = window.grab().save(parser.value(picture), "PNG");
-            if (!done) std::fprintf(stderr, "mindful-trail: cannot write: %s: check the folder\n", qPrintable(parser.value(picture)));
+            if (!done)
+                std::fprintf(stderr, "mindful-trail: cannot write: %s: check the folder\n",
+                             qPrintable(parser.value(picture)));
             QApplication::exit(done ? 0 : 2);
         });
     };
-    if (inputs.isEmpty() || parser.value(view) == "start") QTimer::singleShot(0, &window, draw);
+    if (inputs.isEmpty() || parser.value(view) == "start")
+        QTimer::singleShot(0, &window, draw);
     else {
         QObject::connect(&window.session(), &mt::app::Session::finished, &window, draw);
         QObject::connect(&window.session(), &mt::app::Session::failed, &window, draw);

@@ -33,7 +33,7 @@ namespace mt::app {
 namespace {
 QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr int kMostRecent = 8;
-}
+}  // namespace
 
 MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     setWindowTitle(tr("Mindful Trail"));
@@ -49,7 +49,8 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         stack_->setCurrentWidget(lanes_);
         notice_->hide();
         stream_choice_->clear();
-        for (const auto& s : session_.trail()->streams) stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
+        for (const auto& s : session_.trail()->streams)
+            stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
         stream_choice_->setVisible(stream_choice_->count() > 1);
         file_->setText(QFileInfo(words(session_.recording()->input)).fileName() + "   ");
         file_->setFixedWidth(file_->sizeHint().width());
@@ -76,16 +77,18 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         remember(folder);
         say(tr("Saved as %1").arg(folder), false);
     });
-    connect(&session_, &Session::save_failed, this, [this](const Problem& problem) { say(words(problem.text()), true); });
+    connect(&session_, &Session::save_failed, this,
+            [this](const Problem& problem) { say(words(problem.text()), true); });
     const auto go = [this](std::size_t core, std::size_t lane, std::size_t instance) {
         show_measures(false);
         lanes_->go_to_instance(core, lane, instance);
     };
     connect(panel_, &MeasuresPanel::instance_chosen, this, go);
-    connect(page_, &MeasuresPage::instance_chosen, this, [this](std::size_t core, std::size_t lane, std::size_t instance, bool leave) {
-        if (leave) show_measures(false);
-        lanes_->go_to_instance(core, lane, instance);
-    });
+    connect(page_, &MeasuresPage::instance_chosen, this,
+            [this](std::size_t core, std::size_t lane, std::size_t instance, bool leave) {
+                if (leave) show_measures(false);
+                lanes_->go_to_instance(core, lane, instance);
+            });
     connect(moment_, &MomentStrip::instance_chosen, this, go);
     connect(panel_, &MeasuresPanel::all_wanted, this, [this] { show_measures(true); });
     connect(page_, &MeasuresPage::back_wanted, this, [this] { show_measures(false); });
@@ -230,7 +233,8 @@ void MainWindow::build_toolbar() {
             lanes_->setFocus();
         }
     });
-    ruler_ = button(tr("A–B"), tr("Measure: drag in the lanes from A to B; both snap to entries and exits (R)"), "ruler");
+    ruler_ =
+        button(tr("A–B"), tr("Measure: drag in the lanes from A to B; both snap to entries and exits (R)"), "ruler");
     ruler_->setCheckable(true);
     connect(ruler_, &QToolButton::toggled, lanes_, &Lanes::set_measuring);
     connect(lanes_, &Lanes::measuring_changed, ruler_, &QToolButton::setChecked);
@@ -260,7 +264,9 @@ void MainWindow::build_toolbar() {
     health_->setMenu(health_menu_);
     health_->setPopupMode(QToolButton::InstantPopup);
     health_->setToolTip(tr("Is the recording whole? Gaps and doubts, each leads to its place"));
-    health_->setStyleSheet("QToolButton { border: 0; background: transparent; padding: 4px 18px 4px 4px; } QToolButton::menu-indicator { subcontrol-origin: padding; subcontrol-position: center right; }");
+    health_->setStyleSheet(
+        "QToolButton { border: 0; background: transparent; padding: 4px 18px 4px 4px; } QToolButton::menu-indicator { "
+        "subcontrol-origin: padding; subcontrol-position: center right; }");
     health_shown_ = bar->addWidget(health_);
     file_ = new QLabel;
     file_->setObjectName("file");
@@ -270,7 +276,8 @@ void MainWindow::build_toolbar() {
 
 void MainWindow::say(const QString& text, bool bad) {
     notice_text_->setText(text);
-    notice_->setStyleSheet(QString("QWidget { background: %1; } QLabel { color: %2; %3 }").arg(theme().selected.name(), theme().text.name(), bad ? "font-weight: bold;" : ""));
+    notice_->setStyleSheet(QString("QWidget { background: %1; } QLabel { color: %2; %3 }")
+                               .arg(theme().selected.name(), theme().text.name(), bad ? "font-weight: bold;" : ""));
     notice_->show();
 }
 
@@ -285,7 +292,10 @@ void MainWindow::finished() {
     completer->setCaseSensitivity(Qt::CaseInsensitive);
     completer->setFilterMode(Qt::MatchContains);
     go_->setCompleter(completer);
-    if (session_.trail()->cancelled) say(tr("Decoding was stopped: what follows %1 is not shown. Open it again to see the rest.").arg(words(duration_text(session_.trail()->end))), false);
+    if (session_.trail()->cancelled)
+        say(tr("Decoding was stopped: what follows %1 is not shown. Open it again to see the rest.")
+                .arg(words(duration_text(session_.trail()->end))),
+            false);
     // The first finding is selected but not jumped to: its lane shows its figures.
     const Selection s = view_.selection();
     if (s.lane >= 0 || !session_.trail() || session_.trail()->cores.empty()) return;
@@ -296,7 +306,8 @@ void MainWindow::finished() {
         }
     const auto& core = session_.trail()->cores.front();
     std::size_t busiest = 0;
-    for (std::size_t i = 0; i < core.lanes.size(); ++i) if (core.lanes[i].size() > core.lanes[busiest].size()) busiest = i;
+    for (std::size_t i = 0; i < core.lanes.size(); ++i)
+        if (core.lanes[i].size() > core.lanes[busiest].size()) busiest = i;
     if (!core.lanes.empty()) view_.select({0, static_cast<int>(busiest), std::nullopt});
 }
 
@@ -312,9 +323,13 @@ void MainWindow::go_to_finding(int index) {
         from = f.begin - Time::from_us(400);
         to = std::min(to, f.begin + Time::from_us(200));
     }
-    if (f.lane >= 0) view_.select({f.core_index, f.lane, f.instance});
-    else view_.select({f.core_index, -1, std::nullopt});
-    const Time cursor = f.lane >= 0 ? session_.trail()->cores[f.core_index].lanes[static_cast<std::size_t>(f.lane)].begin(f.instance) : f.begin;
+    if (f.lane >= 0)
+        view_.select({f.core_index, f.lane, f.instance});
+    else
+        view_.select({f.core_index, -1, std::nullopt});
+    const Time cursor =
+        f.lane >= 0 ? session_.trail()->cores[f.core_index].lanes[static_cast<std::size_t>(f.lane)].begin(f.instance)
+                    : f.begin;
     view_.go_to(from, to, cursor);
     if (!lanes_->hasFocus() && !findings_->list()->hasFocus()) lanes_->setFocus();
 }
@@ -338,10 +353,13 @@ bool MainWindow::go_to_text(const QString& text) {
         const QString unit = match.captured(2);
         const double ns = value * (unit == "s" ? 1e9 : unit == "ms" ? 1e6 : unit == "ns" ? 1 : 1e3);
         if (ns * 1e3 > static_cast<double>(trail->end.ps)) {
-            say(tr("%1 lies after the end of the recording (%2).").arg(text.trimmed(), words(duration_text(trail->end))), false);
+            say(tr("%1 lies after the end of the recording (%2).")
+                    .arg(text.trimmed(), words(duration_text(trail->end))),
+                false);
             return false;
         }
-        const Time at = Time::from_ns(ns), half = std::min(Time{(view_.to() - view_.from()).ps / 2}, Time::from_us(500));
+        const Time at = Time::from_ns(ns),
+                   half = std::min(Time{(view_.to() - view_.from()).ps / 2}, Time::from_us(500));
         show_measures(false);
         view_.go_to(at - half, at + half, at);
         return true;
@@ -351,14 +369,18 @@ bool MainWindow::go_to_text(const QString& text) {
             for (std::size_t l = 0; l < trail->cores[c].lanes.size(); ++l) {
                 const ExceptionLane& lane = trail->cores[c].lanes[l];
                 const QString name = words(lane.name());
-                const bool hit = exact ? name.compare(text.trimmed(), Qt::CaseInsensitive) == 0 || QString::number(lane.number()) == text.trimmed() : name.contains(text.trimmed(), Qt::CaseInsensitive);
+                const bool hit = exact ? name.compare(text.trimmed(), Qt::CaseInsensitive) == 0 ||
+                                             QString::number(lane.number()) == text.trimmed()
+                                       : name.contains(text.trimmed(), Qt::CaseInsensitive);
                 if (!hit || lane.size() == 0) continue;
                 const std::size_t next = lane.first_from(view_.cursor() + Time{1});
                 show_measures(false);
                 lanes_->go_to_instance(c, l, next < lane.size() ? next : 0);
                 return true;
             }
-    say(tr("Nothing here is called “%1”. Type the name of an interrupt, or a time with its unit, as 7.063 s.").arg(text.trimmed()), false);
+    say(tr("Nothing here is called “%1”. Type the name of an interrupt, or a time with its unit, as 7.063 s.")
+            .arg(text.trimmed()),
+        false);
     return false;
 }
 
@@ -381,7 +403,10 @@ bool MainWindow::eventFilter(QObject* watched, QEvent* e) {
             const bool forwards = (key->modifiers() & Qt::ShiftModifier) == 0;
             if (table != nullptr)
                 table->find_text(text, forwards, [this, text, forwards](bool found) {
-                    if (!found) say(forwards ? tr("No further row has “%1”.").arg(text) : tr("No row before has “%1”.").arg(text), false);
+                    if (!found)
+                        say(forwards ? tr("No further row has “%1”.").arg(text)
+                                     : tr("No row before has “%1”.").arg(text),
+                            false);
                 });
             return true;
         }
@@ -391,16 +416,20 @@ bool MainWindow::eventFilter(QObject* watched, QEvent* e) {
 
 void MainWindow::set_ruler_end(bool is_a) {
     const Time at = view_.cursor();
-    if (is_a) view_.set_ruler(at, view_.b());
-    else view_.set_ruler(view_.a(), at);
+    if (is_a)
+        view_.set_ruler(at, view_.b());
+    else
+        view_.set_ruler(view_.a(), at);
 }
 
 void MainWindow::fold_sides(bool fold) {
-    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)}) w->setVisible(!fold);
+    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)})
+        w->setVisible(!fold);
 }
 
 void MainWindow::ask_open() {
-    const QString path = QFileDialog::getOpenFileName(this, tr("Open"), {}, tr("Target files and recordings (*.target.toml *.toml trail.toml);;All files (*)"));
+    const QString path = QFileDialog::getOpenFileName(
+        this, tr("Open"), {}, tr("Target files and recordings (*.target.toml *.toml trail.toml);;All files (*)"));
     if (path.isEmpty()) return;
     // The manifest stands for its folder.
     open(QFileInfo(path).fileName() == "trail.toml" ? QFileInfo(path).path() : path);
@@ -408,12 +437,15 @@ void MainWindow::ask_open() {
 
 void MainWindow::ask_save() {
     if (!session_.recording()) return;
-    QString path = QFileDialog::getSaveFileName(this, tr("Save recording as"), QDir::current().filePath("recording.mtrail"), tr("Recordings (*.mtrail)"), nullptr, QFileDialog::DontConfirmOverwrite);
+    QString path =
+        QFileDialog::getSaveFileName(this, tr("Save recording as"), QDir::current().filePath("recording.mtrail"),
+                                     tr("Recordings (*.mtrail)"), nullptr, QFileDialog::DontConfirmOverwrite);
     if (path.isEmpty()) return;
     if (!path.endsWith(".mtrail")) path += ".mtrail";
     bool replace = false;
     if (QFileInfo::exists(path)) {
-        replace = QMessageBox::question(this, tr("Replace?"), tr("%1 exists already. Replace it?").arg(path)) == QMessageBox::Yes;
+        replace = QMessageBox::question(this, tr("Replace?"), tr("%1 exists already. Replace it?").arg(path)) ==
+                  QMessageBox::Yes;
         if (!replace) return;
     }
     say(tr("Saving %1 …").arg(path), false);
@@ -421,13 +453,16 @@ void MainWindow::ask_save() {
 }
 
 void MainWindow::ask_save_csv() {
-    const QString path = QFileDialog::getSaveFileName(this, tr("Save measures as CSV"), QDir::current().filePath("interrupts.csv"), tr("CSV (*.csv)"));
+    const QString path = QFileDialog::getSaveFileName(this, tr("Save measures as CSV"),
+                                                      QDir::current().filePath("interrupts.csv"), tr("CSV (*.csv)"));
     if (path.isEmpty()) return;
     std::ofstream out(path.toStdString(), std::ios::binary);
     write_stats_csv(session_.rows(), out);
     out.close();
-    if (out) say(tr("Saved as %1").arg(path), false);
-    else say(tr("cannot write: %1: check the folder, the permissions and free space").arg(path), true);
+    if (out)
+        say(tr("Saved as %1").arg(path), false);
+    else
+        say(tr("cannot write: %1: check the folder, the permissions and free space").arg(path), true);
 }
 
 QStringList MainWindow::recent() const { return QSettings().value("recent").toStringList(); }
@@ -449,7 +484,10 @@ void MainWindow::renew_recent() {
     recent_menu_->setEnabled(!list.isEmpty());
     if (!list.isEmpty()) {
         recent_menu_->addSeparator();
-        recent_menu_->addAction(tr("Clear the list"), this, [this] { QSettings().remove("recent"); renew_recent(); });
+        recent_menu_->addAction(tr("Clear the list"), this, [this] {
+            QSettings().remove("recent");
+            renew_recent();
+        });
     }
     start_->set_recent(list);
 }
@@ -459,28 +497,44 @@ void MainWindow::renew_health() {
     health_shown_->setVisible(trail != nullptr);  // what a tool bar holds is shown and hidden by its action
     health_menu_->clear();
     if (!trail) return;
-    QString text = words(duration_text(trail->end)) + " · " + words(plural(trail->cores.size(), "core", "cores")) + " · ";
-    text += trail->gaps.empty() ? tr("whole") : tr("whole but for %1 (%2)").arg(words(plural(trail->gaps.size(), "gap", "gaps")), words(duration_text(trail->gap_time())));
+    QString text =
+        words(duration_text(trail->end)) + " · " + words(plural(trail->cores.size(), "core", "cores")) + " · ";
+    text += trail->gaps.empty()
+                ? tr("whole")
+                : tr("whole but for %1 (%2)")
+                      .arg(words(plural(trail->gaps.size(), "gap", "gaps")), words(duration_text(trail->gap_time())));
     if (!session_.busy() && !trail->cores.empty()) {
         const ClockCheck check = clock_check(*trail, 0);
-        text += check == ClockCheck::agrees ? tr(" · clock agrees") : check == ClockCheck::contradicts ? tr(" · clock in doubt") : tr(" · clock not checked");
+        text += check == ClockCheck::agrees        ? tr(" · clock agrees")
+                : check == ClockCheck::contradicts ? tr(" · clock in doubt")
+                                                   : tr(" · clock not checked");
     }
     if (!trail->doubts.empty()) text += " · " + words(plural(trail->doubts.size(), "doubt", "doubts"));
     health_->setText(text);
-    if (trail->gaps.empty() && trail->doubts.empty()) health_menu_->addAction(tr("Nothing was lost, and nothing is in doubt."))->setEnabled(false);
+    if (trail->gaps.empty() && trail->doubts.empty())
+        health_menu_->addAction(tr("Nothing was lost, and nothing is in doubt."))->setEnabled(false);
     for (std::size_t i = 0; i < trail->gaps.size() && i < 12; ++i) {
         const Gap g = trail->gaps[i];
-        health_menu_->addAction(tr("Gap at %1: %2, up to %3").arg(words(moment_text(g.begin)), g.kind == GapKind::overflow ? tr("overflow") : words(std::string(itm_damage_text(static_cast<ItmDamage>(g.reason)))), words(duration_text(g.end - g.begin))), this, [this, g] {
-            const Time room = std::max(Time{(g.end - g.begin).ps / 2}, Time::from_us(50));
-            show_measures(false);
-            view_.go_to(g.begin - room, g.end + room, g.begin);
-        });
+        health_menu_->addAction(tr("Gap at %1: %2, up to %3")
+                                    .arg(words(moment_text(g.begin)),
+                                         g.kind == GapKind::overflow
+                                             ? tr("overflow")
+                                             : words(std::string(itm_damage_text(static_cast<ItmDamage>(g.reason)))),
+                                         words(duration_text(g.end - g.begin))),
+                                this, [this, g] {
+                                    const Time room = std::max(Time{(g.end - g.begin).ps / 2}, Time::from_us(50));
+                                    show_measures(false);
+                                    view_.go_to(g.begin - room, g.end + room, g.begin);
+                                });
     }
-    if (trail->gaps.size() > 12) health_menu_->addAction(tr("and %1 more gaps").arg(words(count_text(trail->gaps.size() - 12))))->setEnabled(false);
+    if (trail->gaps.size() > 12)
+        health_menu_->addAction(tr("and %1 more gaps").arg(words(count_text(trail->gaps.size() - 12))))
+            ->setEnabled(false);
     if (!trail->doubts.empty()) health_menu_->addSeparator();
     for (const Doubt& d : trail->doubts) {
         const QString line = words(d.text);
-        auto* a = health_menu_->addAction(line.size() > 110 ? line.left(107) + "…" : line, this, [this, d] { say(words(d.text + " " + d.advice), false); });
+        auto* a = health_menu_->addAction(line.size() > 110 ? line.left(107) + "…" : line, this,
+                                          [this, d] { say(words(d.text + " " + d.advice), false); });
         a->setToolTip(words(d.text + " " + d.advice));
     }
 }
@@ -490,11 +544,13 @@ void MainWindow::renew_busy() {
     progress_->setVisible(busy);
     cancel_->setVisible(busy);
     progress_->setValue(static_cast<int>(session_.progress() * 1000));
-    if (busy) QTimer::singleShot(80, this, [this] { progress_->setValue(static_cast<int>(session_.progress() * 1000)); });
+    if (busy)
+        QTimer::singleShot(80, this, [this] { progress_->setValue(static_cast<int>(session_.progress() * 1000)); });
 }
 
 void MainWindow::dragEnterEvent(QDragEnterEvent* e) {
-    if (e->mimeData()->hasUrls() && e->mimeData()->urls().size() == 1 && e->mimeData()->urls().front().isLocalFile()) e->acceptProposedAction();
+    if (e->mimeData()->hasUrls() && e->mimeData()->urls().size() == 1 && e->mimeData()->urls().front().isLocalFile())
+        e->acceptProposedAction();
 }
 
 void MainWindow::dropEvent(QDropEvent* e) {

@@ -62,7 +62,8 @@ class MainWindow : public QMainWindow {
     void build_actions();
     QWidget* build_centre();
     void build_toolbar();
-    QAction* action(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip, std::function<void()> what);
+    QAction* action(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip,
+                    std::function<void()> what);
     void say(const QString& text, bool bad);
     void ask_open();
     void ask_save();

@@ -10,7 +10,8 @@
 // The menus and their keys; what they do stands in main_window.cpp.
 namespace mt::app {
 
-QAction* MainWindow::action(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip, std::function<void()> what) {
+QAction* MainWindow::action(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip,
+                            std::function<void()> what) {
     auto* a = menu->addAction(text);
     a->setShortcuts(keys);
     a->setToolTip(tip);
@@ -21,29 +22,42 @@ QAction* MainWindow::action(QMenu* menu, const QString& text, const QList<QKeySe
 
 void MainWindow::build_actions() {
     auto* file = menuBar()->addMenu(tr("&File"));
-    action(file, tr("&Open…"), {QKeySequence::Open}, tr("Open a target file or a saved recording"), [this] { ask_open(); });
+    action(file, tr("&Open…"), {QKeySequence::Open}, tr("Open a target file or a saved recording"),
+           [this] { ask_open(); });
     recent_menu_ = file->addMenu(tr("Open &recent"));
     action(file, tr("Open recording &folder…"), {}, tr("Open a saved recording, a *.mtrail folder"), [this] {
         const QString path = QFileDialog::getExistingDirectory(this, tr("Open a recording folder"));
         if (!path.isEmpty()) open(path);
     });
     file->addSeparator();
-    need_recording_.push_back(save_action_ = action(file, tr("&Save recording as…"), {QKeySequence::Save}, tr("Save everything this recording was made from in one folder"), [this] { ask_save(); }));
-    need_recording_.push_back(csv_action_ = action(file, tr("Save &measures as CSV…"), {}, tr("Save the table of interrupts"), [this] { ask_save_csv(); }));
+    need_recording_.push_back(save_action_ = action(file, tr("&Save recording as…"), {QKeySequence::Save},
+                                                    tr("Save everything this recording was made from in one folder"),
+                                                    [this] { ask_save(); }));
+    need_recording_.push_back(csv_action_ = action(file, tr("Save &measures as CSV…"), {},
+                                                   tr("Save the table of interrupts"), [this] { ask_save_csv(); }));
     file->addSeparator();
     action(file, tr("&Quit"), {QKeySequence::Quit}, tr("Close the window"), [this] { close(); });
 
     auto* go = menuBar()->addMenu(tr("&Go"));
-    const auto need = [&](QAction* a) { need_recording_.push_back(a); return a; };
-    need(action(go, tr("&Back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, tr("To the place before"), [this] { view_.back(); }));
-    need(action(go, tr("&Forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, tr("To the place after"), [this] { view_.forward(); }));
+    const auto need = [&](QAction* a) {
+        need_recording_.push_back(a);
+        return a;
+    };
+    need(action(go, tr("&Back"), {QKeySequence(Qt::ALT | Qt::Key_Left)}, tr("To the place before"),
+                [this] { view_.back(); }));
+    need(action(go, tr("&Forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, tr("To the place after"),
+                [this] { view_.forward(); }));
     need(action(go, tr("&Whole recording"), {QKeySequence(Qt::Key_0)}, tr("Show everything"), [this] { view_.fit(); }));
-    need(action(go, tr("Go &to…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, tr("Type an interrupt or a time"), [this] { go_->setFocus(); go_->selectAll(); }));
-    need(action(go, tr("&Find in the evidence"), {QKeySequence::Find}, tr("Next event or packet with a name, kind or value"), [this] {
-        evidence_->show();
-        find_->setFocus();
-        find_->selectAll();
+    need(action(go, tr("Go &to…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, tr("Type an interrupt or a time"), [this] {
+        go_->setFocus();
+        go_->selectAll();
     }));
+    need(action(go, tr("&Find in the evidence"), {QKeySequence::Find},
+                tr("Next event or packet with a name, kind or value"), [this] {
+                    evidence_->show();
+                    find_->setFocus();
+                    find_->selectAll();
+                }));
     go->addSeparator();
     const auto walk = [this](int step) {
         const int n = static_cast<int>(session_.findings().size());
@@ -53,26 +67,36 @@ void MainWindow::build_actions() {
         go_to_finding(walked_ ? (at + step + n) % n : at);
     };
     need(action(go, tr("&Next finding"), {QKeySequence(Qt::Key_F)}, tr("Walk the findings"), [walk] { walk(1); }));
-    need(action(go, tr("&Previous finding"), {QKeySequence(Qt::SHIFT | Qt::Key_F)}, tr("Walk the findings backwards"), [walk] { walk(-1); }));
+    need(action(go, tr("&Previous finding"), {QKeySequence(Qt::SHIFT | Qt::Key_F)}, tr("Walk the findings backwards"),
+                [walk] { walk(-1); }));
     go->addSeparator();
-    need(action(go, tr("Next &execution"), {QKeySequence(Qt::Key_N)}, tr("Next execution of the selected interrupt"), [this] { lanes_->step_instance(1); }));
-    need(action(go, tr("Previous e&xecution"), {QKeySequence(Qt::Key_P)}, tr("Previous execution of the selected interrupt"), [this] { lanes_->step_instance(-1); }));
-    need(action(go, tr("&Longest execution"), {QKeySequence(Qt::Key_L)}, tr("Longest execution of the selected interrupt"), [this] { lanes_->go_to_longest(); }));
+    need(action(go, tr("Next &execution"), {QKeySequence(Qt::Key_N)}, tr("Next execution of the selected interrupt"),
+                [this] { lanes_->step_instance(1); }));
+    need(action(go, tr("Previous e&xecution"), {QKeySequence(Qt::Key_P)},
+                tr("Previous execution of the selected interrupt"), [this] { lanes_->step_instance(-1); }));
+    need(action(go, tr("&Longest execution"), {QKeySequence(Qt::Key_L)},
+                tr("Longest execution of the selected interrupt"), [this] { lanes_->go_to_longest(); }));
 
     auto* measure = menuBar()->addMenu(tr("&Measure"));
-    need(action(measure, tr("Measure with the mouse"), {QKeySequence(Qt::Key_R)}, tr("Drag in the lanes from A to B"), [this] { ruler_->toggle(); }));
-    need(action(measure, tr("Set &A at the cursor"), {QKeySequence(Qt::Key_A)}, tr("First end of the measurement"), [this] { set_ruler_end(true); }));
-    need(action(measure, tr("Set &B at the cursor"), {QKeySequence(Qt::Key_B)}, tr("Second end of the measurement"), [this] { set_ruler_end(false); }));
+    need(action(measure, tr("Measure with the mouse"), {QKeySequence(Qt::Key_R)}, tr("Drag in the lanes from A to B"),
+                [this] { ruler_->toggle(); }));
+    need(action(measure, tr("Set &A at the cursor"), {QKeySequence(Qt::Key_A)}, tr("First end of the measurement"),
+                [this] { set_ruler_end(true); }));
+    need(action(measure, tr("Set &B at the cursor"), {QKeySequence(Qt::Key_B)}, tr("Second end of the measurement"),
+                [this] { set_ruler_end(false); }));
     need(action(measure, tr("&Clear A and B"), {QKeySequence(Qt::Key_Escape)}, tr("Take the measurement away"), [this] {
         lanes_->set_measuring(false);
         view_.set_ruler(std::nullopt, std::nullopt);
     }));
     need(action(measure, tr("&Zoom to A–B"), {QKeySequence(Qt::Key_Z)}, tr("Show the stretch from A to B"), [this] {
-        if (view_.a() && view_.b() && *view_.a() != *view_.b()) view_.go_to(std::min(*view_.a(), *view_.b()), std::max(*view_.a(), *view_.b()), view_.cursor());
+        if (view_.a() && view_.b() && *view_.a() != *view_.b())
+            view_.go_to(std::min(*view_.a(), *view_.b()), std::max(*view_.a(), *view_.b()), view_.cursor());
     }));
 
     auto* show = menuBar()->addMenu(tr("&View"));
-    measures_action_ = need(action(show, tr("&Measures of all interrupts"), {QKeySequence(Qt::Key_M)}, tr("The table in place of the lanes"), [this] { show_measures(stack_->currentWidget() != page_); }));
+    measures_action_ = need(action(show, tr("&Measures of all interrupts"), {QKeySequence(Qt::Key_M)},
+                                   tr("The table in place of the lanes"),
+                                   [this] { show_measures(stack_->currentWidget() != page_); }));
     show->addSeparator();
     const auto fold = [&](const QString& text, QWidget* what, Qt::Key key) {
         auto* a = action(show, text, {QKeySequence(Qt::CTRL | key)}, tr("Show or fold away"), {[] {}});
@@ -83,10 +107,13 @@ void MainWindow::build_actions() {
     fold(tr("&Findings"), findings_, Qt::Key_1);
     fold(tr("Figures of the &selected"), panel_, Qt::Key_2);
     fold(tr("&Evidence"), evidence_, Qt::Key_3);
-    sides_action_ = action(show, tr("&Only the lanes"), {QKeySequence(Qt::Key_Space)}, tr("Fold everything else away, and back"), [this] { fold_sides(sides_action_->isChecked()); });
+    sides_action_ =
+        action(show, tr("&Only the lanes"), {QKeySequence(Qt::Key_Space)}, tr("Fold everything else away, and back"),
+               [this] { fold_sides(sides_action_->isChecked()); });
     sides_action_->setCheckable(true);
     show->addSeparator();
-    key_action_ = action(show, tr("&Key to shapes and colours"), {QKeySequence(Qt::Key_K)}, tr("What the shapes mean"), [this] { lanes_->set_key_shown(key_action_->isChecked()); });
+    key_action_ = action(show, tr("&Key to shapes and colours"), {QKeySequence(Qt::Key_K)}, tr("What the shapes mean"),
+                         [this] { lanes_->set_key_shown(key_action_->isChecked()); });
     key_action_->setCheckable(true);
     night_ = action(show, tr("&Night colours"), {QKeySequence(Qt::CTRL | Qt::Key_D)}, tr("Dark window"), [this] {
         set_night(night_->isChecked());
@@ -96,16 +123,21 @@ void MainWindow::build_actions() {
 
     auto* help = menuBar()->addMenu(tr("&Help"));
     action(help, tr("&Mouse and keys"), {QKeySequence(Qt::Key_F1)}, tr("How to move about"), [this] {
-        QMessageBox::information(this, tr("Mouse and keys"),
-                                 tr("<b>Lanes</b><br>wheel: zoom at the mouse · Shift+wheel or drag: pan · drag on the time scale: zoom to a stretch<br>"
-                                    "click: put the cursor · double click: go to the execution · + − ← →: zoom and pan · 0: everything<br>"
-                                    "↑ ↓: choose an interrupt · N P: next and previous execution · L: the longest<br><br>"
-                                    "<b>Ridge</b><br>drag the frame or its sides; click elsewhere to move it there<br><br>"
-                                    "<b>Everywhere</b><br>F: next finding · A B: measuring ends at the cursor, Z: zoom to them, Esc: clear · Alt+← →: back and forward<br>"
-                                    "M: measures · K: key to the shapes · Space: only the lanes · Ctrl+G: go to"));
+        QMessageBox::information(
+            this, tr("Mouse and keys"),
+            tr("<b>Lanes</b><br>wheel: zoom at the mouse · Shift+wheel or drag: pan · drag on the time scale: zoom to "
+               "a stretch<br>"
+               "click: put the cursor · double click: go to the execution · + − ← →: zoom and pan · 0: everything<br>"
+               "↑ ↓: choose an interrupt · N P: next and previous execution · L: the longest<br><br>"
+               "<b>Ridge</b><br>drag the frame or its sides; click elsewhere to move it there<br><br>"
+               "<b>Everywhere</b><br>F: next finding · A B: measuring ends at the cursor, Z: zoom to them, Esc: clear "
+               "· Alt+← →: back and forward<br>"
+               "M: measures · K: key to the shapes · Space: only the lanes · Ctrl+G: go to"));
     });
     action(help, tr("&About"), {}, tr("Version and licence"), [this] {
-        QMessageBox::about(this, tr("About"), tr("<b>Mindful Trail</b> 0.1.0<br>Trace recordings of embedded targets: from bytes to a cause.<br>GPL-3.0-or-later, without any warranty."));
+        QMessageBox::about(this, tr("About"),
+                           tr("<b>Mindful Trail</b> 0.1.0<br>Trace recordings of embedded targets: from bytes to a "
+                              "cause.<br>GPL-3.0-or-later, without any warranty."));
     });
     for (auto* a : need_recording_) a->setEnabled(false);
 }

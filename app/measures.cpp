@@ -31,41 +31,70 @@ struct Figure {
 QString length_text(const std::optional<Time>& t) { return t ? words(duration_text(*t)) : QStringLiteral("–"); }
 double length_value(const std::optional<Time>& t) { return t ? static_cast<double>(t->ps) : -1; }
 
-Figure length_figure(const char* heading, const char* meaning, std::function<std::optional<Time>(const InterruptRow&)> get) {
-    return {heading, meaning, [get](const InterruptRow& r) { return length_text(get(r)); }, [get](const InterruptRow& r) { return length_value(get(r)); }};
+Figure length_figure(const char* heading, const char* meaning,
+                     std::function<std::optional<Time>(const InterruptRow&)> get) {
+    return {heading, meaning, [get](const InterruptRow& r) { return length_text(get(r)); },
+            [get](const InterruptRow& r) { return length_value(get(r)); }};
 }
 
 const std::vector<Figure>& figures() {
     using Row = InterruptRow;
     static const std::vector<Figure> all = {
-        {QT_TR_NOOP("no."), QT_TR_NOOP("exception number; interrupts start at 16"), [](const Row& r) { return QString::number(r.number); }, [](const Row& r) { return double(r.number); }},
-        {QT_TR_NOOP("name"), QT_TR_NOOP("from the SVD file, the vector table, or the architecture"), [](const Row& r) { return words(r.name); }, nullptr, true},
-        {QT_TR_NOOP("count"), QT_TR_NOOP("whole executions"), [](const Row& r) { return words(count_text(r.count)); }, [](const Row& r) { return double(r.count); }},
-        {QT_TR_NOOP("left out"), QT_TR_NOOP("executions cut by a gap or the recording's ends; in no figure"), [](const Row& r) { return words(count_text(r.left_out)); }, [](const Row& r) { return double(r.left_out); }},
-        length_figure(QT_TR_NOOP("least"), QT_TR_NOOP("shortest duration, with what cut in"), [](const Row& r) { return r.least; }),
-        length_figure(QT_TR_NOOP("mean"), QT_TR_NOOP("mean duration, with what cut in"), [](const Row& r) { return r.mean; }),
-        length_figure(QT_TR_NOOP("greatest"), QT_TR_NOOP("longest duration, with what cut in"), [](const Row& r) { return r.greatest; }),
-        length_figure(QT_TR_NOOP("deviation"), QT_TR_NOOP("standard deviation of the duration"), [](const Row& r) { return r.deviation; }),
-        length_figure(QT_TR_NOOP("95 %"), QT_TR_NOOP("95 % of the durations are not longer"), [](const Row& r) { return r.p95; }),
-        length_figure(QT_TR_NOOP("99 %"), QT_TR_NOOP("99 % of the durations are not longer"), [](const Row& r) { return r.p99; }),
-        length_figure(QT_TR_NOOP("own least"), QT_TR_NOOP("shortest duration without what cut in"), [](const Row& r) { return r.own_least; }),
-        length_figure(QT_TR_NOOP("own mean"), QT_TR_NOOP("mean duration without what cut in"), [](const Row& r) { return r.own_mean; }),
-        length_figure(QT_TR_NOOP("own greatest"), QT_TR_NOOP("longest duration without what cut in"), [](const Row& r) { return r.own_greatest; }),
-        length_figure(QT_TR_NOOP("period least"), QT_TR_NOOP("shortest time from entry to entry"), [](const Row& r) { return r.period_least; }),
-        length_figure(QT_TR_NOOP("period mean"), QT_TR_NOOP("mean time from entry to entry"), [](const Row& r) { return r.period_mean; }),
-        length_figure(QT_TR_NOOP("period greatest"), QT_TR_NOOP("longest time from entry to entry, never across a gap"), [](const Row& r) { return r.period_greatest; }),
-        {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of the recording outside gaps"), [](const Row& r) { return words(share_text(r.share)); }, [](const Row& r) { return r.share; }},
-        {QT_TR_NOOP("deepest"), QT_TR_NOOP("greatest nest depth it ran at"), [](const Row& r) { return QString::number(r.deepest); }, [](const Row& r) { return double(r.deepest); }},
-        {QT_TR_NOOP("within bounds"), QT_TR_NOOP("executions whose begin or end is known only within bounds, and the widest bound"),
-         [](const Row& r) { return r.bounded == 0 ? QStringLiteral("–") : words(count_text(r.bounded)) + " ≤ " + words(duration_text(r.widest_bound)); }, [](const Row& r) { return double(r.bounded); }},
+        {QT_TR_NOOP("no."), QT_TR_NOOP("exception number; interrupts start at 16"),
+         [](const Row& r) { return QString::number(r.number); }, [](const Row& r) { return double(r.number); }},
+        {QT_TR_NOOP("name"), QT_TR_NOOP("from the SVD file, the vector table, or the architecture"),
+         [](const Row& r) { return words(r.name); }, nullptr, true},
+        {QT_TR_NOOP("count"), QT_TR_NOOP("whole executions"), [](const Row& r) { return words(count_text(r.count)); },
+         [](const Row& r) { return double(r.count); }},
+        {QT_TR_NOOP("left out"), QT_TR_NOOP("executions cut by a gap or the recording's ends; in no figure"),
+         [](const Row& r) { return words(count_text(r.left_out)); }, [](const Row& r) { return double(r.left_out); }},
+        length_figure(QT_TR_NOOP("least"), QT_TR_NOOP("shortest duration, with what cut in"),
+                      [](const Row& r) { return r.least; }),
+        length_figure(QT_TR_NOOP("mean"), QT_TR_NOOP("mean duration, with what cut in"),
+                      [](const Row& r) { return r.mean; }),
+        length_figure(QT_TR_NOOP("greatest"), QT_TR_NOOP("longest duration, with what cut in"),
+                      [](const Row& r) { return r.greatest; }),
+        length_figure(QT_TR_NOOP("deviation"), QT_TR_NOOP("standard deviation of the duration"),
+                      [](const Row& r) { return r.deviation; }),
+        length_figure(QT_TR_NOOP("95 %"), QT_TR_NOOP("95 % of the durations are not longer"),
+                      [](const Row& r) { return r.p95; }),
+        length_figure(QT_TR_NOOP("99 %"), QT_TR_NOOP("99 % of the durations are not longer"),
+                      [](const Row& r) { return r.p99; }),
+        length_figure(QT_TR_NOOP("own least"), QT_TR_NOOP("shortest duration without what cut in"),
+                      [](const Row& r) { return r.own_least; }),
+        length_figure(QT_TR_NOOP("own mean"), QT_TR_NOOP("mean duration without what cut in"),
+                      [](const Row& r) { return r.own_mean; }),
+        length_figure(QT_TR_NOOP("own greatest"), QT_TR_NOOP("longest duration without what cut in"),
+                      [](const Row& r) { return r.own_greatest; }),
+        length_figure(QT_TR_NOOP("period least"), QT_TR_NOOP("shortest time from entry to entry"),
+                      [](const Row& r) { return r.period_least; }),
+        length_figure(QT_TR_NOOP("period mean"), QT_TR_NOOP("mean time from entry to entry"),
+                      [](const Row& r) { return r.period_mean; }),
+        length_figure(QT_TR_NOOP("period greatest"), QT_TR_NOOP("longest time from entry to entry, never across a gap"),
+                      [](const Row& r) { return r.period_greatest; }),
+        {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of the recording outside gaps"),
+         [](const Row& r) { return words(share_text(r.share)); }, [](const Row& r) { return r.share; }},
+        {QT_TR_NOOP("deepest"), QT_TR_NOOP("greatest nest depth it ran at"),
+         [](const Row& r) { return QString::number(r.deepest); }, [](const Row& r) { return double(r.deepest); }},
+        {QT_TR_NOOP("within bounds"),
+         QT_TR_NOOP("executions whose begin or end is known only within bounds, and the widest bound"),
+         [](const Row& r) {
+             return r.bounded == 0 ? QStringLiteral("–")
+                                   : words(count_text(r.bounded)) + " ≤ " + words(duration_text(r.widest_bound));
+         },
+         [](const Row& r) { return double(r.bounded); }},
     };
     return all;
 }
 
 }  // namespace
 
-int InterruptModel::rowCount(const QModelIndex& parent) const { return parent.isValid() ? 0 : static_cast<int>(session_.rows().size()); }
-int InterruptModel::columnCount(const QModelIndex& parent) const { return parent.isValid() ? 0 : static_cast<int>(figures().size()); }
+int InterruptModel::rowCount(const QModelIndex& parent) const {
+    return parent.isValid() ? 0 : static_cast<int>(session_.rows().size());
+}
+int InterruptModel::columnCount(const QModelIndex& parent) const {
+    return parent.isValid() ? 0 : static_cast<int>(figures().size());
+}
 
 QVariant InterruptModel::data(const QModelIndex& index, int role) const {
     const Figure& f = figures()[static_cast<std::size_t>(index.column())];
@@ -77,7 +106,8 @@ QVariant InterruptModel::data(const QModelIndex& index, int role) const {
     if (role == Qt::ToolTipRole && f.value) {
         const double v = f.value(r);
         const QString unit = f.text(r).section(' ', -1);
-        if (v >= 0 && (unit == "s" || unit == "ms" || unit == "µs" || unit == "ns")) return QString::number(v / 1e3, 'f', 3) + " ns";
+        if (v >= 0 && (unit == "s" || unit == "ms" || unit == "µs" || unit == "ns"))
+            return QString::number(v / 1e3, 'f', 3) + " ns";
     }
     return {};
 }
@@ -96,7 +126,8 @@ void InterruptModel::renew() {
     endResetModel();
 }
 
-MeasuresPanel::MeasuresPanel(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view) {
+MeasuresPanel::MeasuresPanel(Session& session, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), session_(session), view_(view) {
     setAccessibleName(tr("Measures of the selected interrupt"));
     name_ = new QLabel;
     name_->setObjectName("measures_name");
@@ -145,29 +176,42 @@ MeasuresPanel::MeasuresPanel(Session& session, Viewpoint& view, QWidget* parent)
 void MeasuresPanel::renew() {
     const Selection s = view_.selection();
     const InterruptRow* row = nullptr;
-    for (const auto& r : session_.rows()) if (r.core == s.core && static_cast<int>(r.lane) == s.lane) row = &r;
+    for (const auto& r : session_.rows())
+        if (r.core == s.core && static_cast<int>(r.lane) == s.lane) row = &r;
     all_->setVisible(!session_.rows().empty());
     if (row == nullptr) {
         name_->setText(tr("Measures"));
-        sub_->setText(!session_.trail() ? tr("Figures of the selected interrupt come here.") : session_.busy() ? tr("Decoding: figures come at the end.") : tr("Select an interrupt in the lanes."));
+        sub_->setText(!session_.trail() ? tr("Figures of the selected interrupt come here.")
+                      : session_.busy() ? tr("Decoding: figures come at the end.")
+                                        : tr("Select an interrupt in the lanes."));
         figures_->clear();
         return;
     }
     name_->setText(words(row->name));
-    QString sub = tr("duration, %1 executions, %2 left out").arg(words(count_text(row->count)), words(count_text(row->left_out)));
-    if (row->bounded > 0) sub += tr("; %1 known within ≤ %2").arg(words(count_text(row->bounded)), words(duration_text(row->widest_bound)));
+    QString sub =
+        tr("duration, %1 executions, %2 left out").arg(words(count_text(row->count)), words(count_text(row->left_out)));
+    if (row->bounded > 0)
+        sub +=
+            tr("; %1 known within ≤ %2").arg(words(count_text(row->bounded)), words(duration_text(row->widest_bound)));
     sub_->setText(sub);
     const auto cell = [&](const QString& label, const QString& value, bool loud = false) {
-        return QString("<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; font-size:10px\">%1</span><br><b style=\"color:%4\">%2</b></td>")
+        return QString(
+                   "<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
+                   "font-size:10px\">%1</span><br><b style=\"color:%4\">%2</b></td>")
             .arg(label, value, theme().second.name(), loud ? theme().finding.name() : theme().text.name());
     };
     bool loud = false;
-    for (const auto& f : session_.findings()) loud = loud || (f.kind == FindingKind::duration_outlier && f.core_index == s.core && f.lane == s.lane);
-    figures_->setText("<table width=\"100%\"><tr>" + cell(tr("least"), length_text(row->least)) + cell(tr("mean"), length_text(row->mean)) + cell(tr("99 %"), length_text(row->p99)) + "</tr><tr>" +
-                      cell(tr("greatest"), length_text(row->greatest), loud) + cell(tr("period"), length_text(row->period_mean)) + cell(tr("share"), words(share_text(row->share))) + "</tr></table>");
+    for (const auto& f : session_.findings())
+        loud = loud || (f.kind == FindingKind::duration_outlier && f.core_index == s.core && f.lane == s.lane);
+    figures_->setText("<table width=\"100%\"><tr>" + cell(tr("least"), length_text(row->least)) +
+                      cell(tr("mean"), length_text(row->mean)) + cell(tr("99 %"), length_text(row->p99)) + "</tr><tr>" +
+                      cell(tr("greatest"), length_text(row->greatest), loud) +
+                      cell(tr("period"), length_text(row->period_mean)) +
+                      cell(tr("share"), words(share_text(row->share))) + "</tr></table>");
 }
 
-MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view), model_(new InterruptModel(session, this)) {
+MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), session_(session), view_(view), model_(new InterruptModel(session, this)) {
     setAccessibleName(tr("Measures of all interrupts"));
     auto* back = new QPushButton(tr("◂ Lanes"));
     back->setObjectName("back_to_lanes");
@@ -232,7 +276,8 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent) :
     const auto renew = [this] {
         model_->renew();
         table_->resizeColumnsToContents();
-        for (int c = 0; c < model_->columnCount(); ++c) table_->setColumnWidth(c, std::min(260, table_->columnWidth(c) + 14));
+        for (int c = 0; c < model_->columnCount(); ++c)
+            table_->setColumnWidth(c, std::min(260, table_->columnWidth(c) + 14));
     };
     table_->sortByColumn(-1, Qt::AscendingOrder);  // by priority, until a person sorts
     connect(&session, &Session::opened, this, renew);
@@ -240,7 +285,8 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent) :
     connect(&view, &Viewpoint::selection_changed, this, [this] {
         const Selection s = view_.selection();
         for (int i = 0; i < sorted_->rowCount(); ++i) {
-            const auto& row = session_.rows()[static_cast<std::size_t>(sorted_->mapToSource(sorted_->index(i, 0)).row())];
+            const auto& row =
+                session_.rows()[static_cast<std::size_t>(sorted_->mapToSource(sorted_->index(i, 0)).row())];
             if (row.core != s.core || static_cast<int>(row.lane) != s.lane) continue;
             following_ = true;
             if (table_->currentIndex().row() != i) table_->setCurrentIndex(sorted_->index(i, 1));
@@ -259,13 +305,16 @@ void MeasuresPage::row_selected() {
 
 QString MeasuresPage::copied_text() const {
     QString text;
-    for (int c = 0; c < sorted_->columnCount(); ++c) text += (c == 0 ? "" : "\t") + sorted_->headerData(c, Qt::Horizontal).toString();
+    for (int c = 0; c < sorted_->columnCount(); ++c)
+        text += (c == 0 ? "" : "\t") + sorted_->headerData(c, Qt::Horizontal).toString();
     text += "\n";
     const auto selected = table_->selectionModel()->selectedRows();
     for (int i = 0; i < sorted_->rowCount(); ++i) {
-        const bool wanted = selected.isEmpty() || std::any_of(selected.begin(), selected.end(), [&](const QModelIndex& s) { return s.row() == i; });
+        const bool wanted = selected.isEmpty() || std::any_of(selected.begin(), selected.end(),
+                                                              [&](const QModelIndex& s) { return s.row() == i; });
         if (!wanted) continue;
-        for (int c = 0; c < sorted_->columnCount(); ++c) text += (c == 0 ? "" : "\t") + sorted_->index(i, c).data().toString();
+        for (int c = 0; c < sorted_->columnCount(); ++c)
+            text += (c == 0 ? "" : "\t") + sorted_->index(i, c).data().toString();
         text += "\n";
     }
     return text;

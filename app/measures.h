@@ -19,7 +19,8 @@ class InterruptModel : public QAbstractTableModel {
     Q_OBJECT
   public:
     enum Role { kSortRole = Qt::UserRole + 1 };
-    explicit InterruptModel(Session& session, QObject* parent = nullptr) : QAbstractTableModel(parent), session_(session) {}
+    explicit InterruptModel(Session& session, QObject* parent = nullptr)
+        : QAbstractTableModel(parent), session_(session) {}
     int rowCount(const QModelIndex& parent = {}) const override;
     int columnCount(const QModelIndex& parent = {}) const override;
     QVariant data(const QModelIndex& index, int role) const override;

@@ -11,7 +11,7 @@
 namespace mt::app {
 namespace {
 QString words(const std::string& s) { return QString::fromStdString(s); }
-}
+}  // namespace
 
 QString moment_sentence(const Recording&, const Trail& trail, Time t) {
     QStringList cores;
@@ -26,13 +26,20 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
         // length (their times are bounded alike) had the core at no moment.
         const auto gather = [&](auto wanted) {
             for (std::size_t l = 0; l < core.lanes.size(); ++l)
-                if (const auto i = core.lanes[l].at(t); i && wanted(core.lanes[l], *i)) nest.push_back({core.lanes[l].depth(*i), l, *i});
+                if (const auto i = core.lanes[l].at(t); i && wanted(core.lanes[l], *i))
+                    nest.push_back({core.lanes[l].depth(*i), l, *i});
         };
         gather([&](const ExceptionLane& lane, std::size_t i) { return lane.end(i) > t; });
-        if (nest.empty()) gather([&](const ExceptionLane& lane, std::size_t i) { return lane.begin(i) == t && !lane.whole(i); });
+        if (nest.empty())
+            gather([&](const ExceptionLane& lane, std::size_t i) { return lane.begin(i) == t && !lane.whole(i); });
         std::sort(nest.begin(), nest.end(), [](const Level& a, const Level& b) { return a.depth > b.depth; });
         const auto link = [&](const Level& n) {
-            return QString("<a href=\"lane:%1:%2:%3\" style=\"color:%5; text-decoration:none\">%4</a>").arg(c).arg(n.lane).arg(n.instance).arg(words(core.lanes[n.lane].name()).toHtmlEscaped(), theme().night ? QStringLiteral("#8A4326") : QStringLiteral("#E6AE96"));
+            return QString("<a href=\"lane:%1:%2:%3\" style=\"color:%5; text-decoration:none\">%4</a>")
+                .arg(c)
+                .arg(n.lane)
+                .arg(n.instance)
+                .arg(words(core.lanes[n.lane].name()).toHtmlEscaped(),
+                     theme().night ? QStringLiteral("#8A4326") : QStringLiteral("#E6AE96"));
         };
         QString say = "<b>" + words(core.name).toHtmlEscaped() + ":</b> ";
         const std::uint16_t running = core.running_at(t);
@@ -42,11 +49,17 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
         } else if (!nest.empty()) {
             const Level& top = nest.front();
             const ExceptionLane& lane = core.lanes[top.lane];
-            if (running == ContextChange::kBetween) say += QObject::tr("returning to %1").arg(link(top));
-            else if (t == lane.begin(top.instance)) say += QObject::tr("%1 entered").arg(link(top));
-            else say += QObject::tr("%1 runs since %2").arg(link(top), words(duration_text(t - lane.begin(top.instance))));
-            if (const Time slack = lane.instance(top.instance).begin_slack; slack.ps > 0) say += QObject::tr(" (or up to %1 earlier)").arg(words(duration_text(slack)));
-            if (lane.whole(top.instance)) say += QObject::tr(", left %1 later").arg(words(duration_text(lane.end(top.instance) - t)));
+            if (running == ContextChange::kBetween)
+                say += QObject::tr("returning to %1").arg(link(top));
+            else if (t == lane.begin(top.instance))
+                say += QObject::tr("%1 entered").arg(link(top));
+            else
+                say +=
+                    QObject::tr("%1 runs since %2").arg(link(top), words(duration_text(t - lane.begin(top.instance))));
+            if (const Time slack = lane.instance(top.instance).begin_slack; slack.ps > 0)
+                say += QObject::tr(" (or up to %1 earlier)").arg(words(duration_text(slack)));
+            if (lane.whole(top.instance))
+                say += QObject::tr(", left %1 later").arg(words(duration_text(lane.end(top.instance) - t)));
             if (nest.size() > 1) {
                 QStringList waiting;
                 for (std::size_t i = 1; i < nest.size(); ++i) waiting += link(nest[i]);
@@ -55,7 +68,8 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
                 say += QObject::tr(" · waiting: thread mode");
             }
         } else if (running == ContextChange::kUnknown) {
-            say += change && core.change_time.size() > 0 ? QObject::tr("not known") : QObject::tr("not known yet: no exception packet so far");
+            say += change && core.change_time.size() > 0 ? QObject::tr("not known")
+                                                         : QObject::tr("not known yet: no exception packet so far");
         } else if (running == ContextChange::kBetween) {
             say += QObject::tr("between two handlers (tail-chaining or returning)");
         } else {
@@ -64,14 +78,17 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
             std::size_t next = *change + 1;
             while (next < core.change_time.size() && core.change_running[next] >= ContextChange::kBetween) ++next;
             if (next < core.change_time.size() && core.change_running[next] != 0)
-                say += QObject::tr(" · next: %1 in %2").arg(words(core.running_name(core.change_running[next])).toHtmlEscaped(), words(duration_text(core.change_time[next] - t)));
+                say += QObject::tr(" · next: %1 in %2")
+                           .arg(words(core.running_name(core.change_running[next])).toHtmlEscaped(),
+                                words(duration_text(core.change_time[next] - t)));
         }
         cores += say;
     }
     return cores.join(" &nbsp; ");
 }
 
-MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view) {
+MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), session_(session), view_(view) {
     setAccessibleName(tr("Moment: what was going on at the cursor"));
     setAttribute(Qt::WA_StyledBackground);
     time_ = new QLabel;
@@ -89,9 +106,11 @@ MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent) : Q
     row->addWidget(words_, 1);
     connect(words_, &QLabel::linkActivated, this, [this](const QString& link) {
         const QStringList parts = link.split(':');
-        if (parts.size() == 4) emit instance_chosen(parts[1].toULongLong(), parts[2].toULongLong(), parts[3].toULongLong());
+        if (parts.size() == 4)
+            emit instance_chosen(parts[1].toULongLong(), parts[2].toULongLong(), parts[3].toULongLong());
     });
-    for (const auto signal : {&Session::opened, &Session::grew, &Session::finished}) connect(&session, signal, this, &MomentStrip::renew);
+    for (const auto signal : {&Session::opened, &Session::grew, &Session::finished})
+        connect(&session, signal, this, &MomentStrip::renew);
     connect(&view, &Viewpoint::cursor_changed, this, &MomentStrip::renew);
     renew();
 }
@@ -101,8 +120,10 @@ QString MomentStrip::text() const { return QTextDocumentFragment::fromHtml(words
 void MomentStrip::renew() {
     // The one dark strip in the light theme, and the one light strip at night: it is always found at once.
     const Theme& t = theme();
-    const QColor back = t.night ? QColor("#E9E2D2") : QColor("#2B2A27"), front = t.night ? QColor("#1D2124") : QColor("#F4EFE2");
-    setStyleSheet(QString("mt--app--MomentStrip { background: %2; } QLabel { color: %1; background: %2; }").arg(front.name(), back.name()));
+    const QColor back = t.night ? QColor("#E9E2D2") : QColor("#2B2A27"),
+                 front = t.night ? QColor("#1D2124") : QColor("#F4EFE2");
+    setStyleSheet(QString("mt--app--MomentStrip { background: %2; } QLabel { color: %1; background: %2; }")
+                      .arg(front.name(), back.name()));
     time_->setFont(fixed_font(12, true));
     time_->setText(words(moment_text(view_.cursor())));
     const auto trail = session_.trail();

@@ -18,7 +18,7 @@ namespace {
 constexpr int kRow = 21, kHead = 24;
 constexpr std::uint64_t kMostCopied = 100'000;
 QString words(const std::string& s) { return QString::fromStdString(s); }
-}
+}  // namespace
 
 PacketTable::PacketTable(Show show, Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
     : QAbstractScrollArea(parent), show_(show), session_(session), view_(view), store_(store) {
@@ -27,8 +27,15 @@ PacketTable::PacketTable(Show show, Session& session, Viewpoint& view, BlockStor
     setAccessibleName(show == Show::events ? tr("Events") : tr("Packets"));
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     viewport()->setMouseTracking(true);
-    widths_ = show == Show::events ? std::vector<int>{170, 130, 190, 70, 120, 190, 110} : std::vector<int>{110, 190, 170, 330, 170};
-    connect(&session, &Session::opened, this, [this] { stream_ = 0; current_.reset(); anchor_.reset(); wanted_.reset(); renew(); });
+    widths_ = show == Show::events ? std::vector<int>{170, 130, 190, 70, 120, 190, 110}
+                                   : std::vector<int>{110, 190, 170, 330, 170};
+    connect(&session, &Session::opened, this, [this] {
+        stream_ = 0;
+        current_.reset();
+        anchor_.reset();
+        wanted_.reset();
+        renew();
+    });
     connect(&session, &Session::grew, this, &PacketTable::renew);
     connect(&store, &BlockStore::arrived, this, [this] {
         if (place_when_there_) place(*place_when_there_);
@@ -58,12 +65,16 @@ std::uint64_t PacketTable::row_count() const {
 }
 
 int PacketTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
-std::uint64_t PacketTable::top_row() const { return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value())); }
+std::uint64_t PacketTable::top_row() const {
+    return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value()));
+}
 
 void PacketTable::update_bar() {
     const std::uint64_t rows = row_count();
-    const std::uint64_t most = rows > static_cast<std::uint64_t>(rows_shown()) ? rows - static_cast<std::uint64_t>(rows_shown()) : 0;
-    verticalScrollBar()->setRange(0, static_cast<int>(std::min<std::uint64_t>(most, std::numeric_limits<int>::max() - 1)));
+    const std::uint64_t most =
+        rows > static_cast<std::uint64_t>(rows_shown()) ? rows - static_cast<std::uint64_t>(rows_shown()) : 0;
+    verticalScrollBar()->setRange(0,
+                                  static_cast<int>(std::min<std::uint64_t>(most, std::numeric_limits<int>::max() - 1)));
     verticalScrollBar()->setPageStep(rows_shown());
 }
 
@@ -80,7 +91,8 @@ PacketTable::Found PacketTable::find(std::uint64_t row) {
     Found found;
     found.block = store_.get(stream_, block);
     if (!found.block) return found;
-    const std::uint64_t at = row - (show_ == Show::events ? found.block->block.first_event : found.block->block.first_packet);
+    const std::uint64_t at =
+        row - (show_ == Show::events ? found.block->block.first_event : found.block->block.first_packet);
     if (show_ == Show::events) {
         if (at < found.block->events.size()) found.packet = &found.block->block.packets[found.block->events[at]];
     } else if (at < found.block->block.packets.size()) {
@@ -90,7 +102,8 @@ PacketTable::Found PacketTable::find(std::uint64_t row) {
 }
 
 QStringList PacketTable::headings() const {
-    if (show_ == Show::events) return {tr("time"), tr("event"), tr("name"), tr("number"), tr("value"), tr("place"), tr("offset")};
+    if (show_ == Show::events)
+        return {tr("time"), tr("event"), tr("name"), tr("number"), tr("value"), tr("place"), tr("offset")};
     return {tr("offset"), tr("bytes"), tr("kind"), tr("fields"), tr("time")};
 }
 
@@ -102,7 +115,12 @@ QStringList PacketTable::texts(const StoredBlock& block, const TimedPacket& p) c
         const auto bytes = block.block.bytes_of(p.packet);
         QString hex = words(hex_bytes(bytes.first(std::min<std::size_t>(bytes.size(), 8))));
         if (p.packet.length > 8) hex += " …";
-        return {offset, hex, (p.packet.kind == ItmKind::exc_enter || p.packet.kind == ItmKind::exc_exit || p.packet.kind == ItmKind::exc_return ? tr("exception") : words(packet_label(p.packet.kind))), words(itm_detail(p.packet)), time};
+        return {offset, hex,
+                (p.packet.kind == ItmKind::exc_enter || p.packet.kind == ItmKind::exc_exit ||
+                         p.packet.kind == ItmKind::exc_return
+                     ? tr("exception")
+                     : words(packet_label(p.packet.kind))),
+                words(itm_detail(p.packet)), time};
     }
     const auto recording = session_.recording();
     const EventText e = event_text(*recording, stream_, p.packet);
@@ -113,16 +131,22 @@ QStringList PacketTable::texts(const StoredBlock& block, const TimedPacket& p) c
             value = words(hex_text(p.packet.value));
             const Image* image = recording->images[recording->streams[stream_].core].get();
             if (image != nullptr)
-                if (const auto line = image->line_at(p.packet.value)) place = words(line->file).section('/', -1) + ":" + QString::number(line->line);
+                if (const auto line = image->line_at(p.packet.value))
+                    place = words(line->file).section('/', -1) + ":" + QString::number(line->line);
             break;
         }
         case ItmKind::port:
-            if (p.packet.size == 1 && p.packet.value >= 32 && p.packet.value < 127) value += QString("  '%1'").arg(QChar(static_cast<char16_t>(p.packet.value)));
+            if (p.packet.size == 1 && p.packet.value >= 32 && p.packet.value < 127)
+                value += QString("  '%1'").arg(QChar(static_cast<char16_t>(p.packet.value)));
             break;
-        case ItmKind::damage: value = tr("%1 bytes given up").arg(words(count_text(p.packet.length))); break;
+        case ItmKind::damage:
+            value = tr("%1 bytes given up").arg(words(count_text(p.packet.length)));
+            break;
         case ItmKind::counter:
-        case ItmKind::extension: return {time, words(e.label), words(itm_detail(p.packet)), {}, value, {}, offset};
-        default: break;
+        case ItmKind::extension:
+            return {time, words(e.label), words(itm_detail(p.packet)), {}, value, {}, offset};
+        default:
+            break;
     }
     return {time, words(e.label), words(e.name), words(e.number), value, place, offset};
 }
@@ -142,13 +166,16 @@ void PacketTable::paintEvent(QPaintEvent*) {
     p.setFont(text_font(11));
     p.setPen(t.second);
     const QStringList heads = headings();
-    for (int c = 0, x = 12; c < heads.size(); x += widths_[static_cast<std::size_t>(c)], ++c) p.drawText(QRect(x, 0, widths_[static_cast<std::size_t>(c)] - 8, kHead), Qt::AlignVCenter, heads[c]);
+    for (int c = 0, x = 12; c < heads.size(); x += widths_[static_cast<std::size_t>(c)], ++c)
+        p.drawText(QRect(x, 0, widths_[static_cast<std::size_t>(c)] - 8, kHead), Qt::AlignVCenter, heads[c]);
     if (row_count() == 0) {
-        p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter, session_.trail() ? tr("Nothing decoded yet.") : tr("Open a recording to see what it holds."));
+        p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter,
+                   session_.trail() ? tr("Nothing decoded yet.") : tr("Open a recording to see what it holds."));
         return;
     }
     const std::uint64_t top = top_row();
-    const std::uint64_t low = current_ && anchor_ ? std::min(*current_, *anchor_) : 1, high = current_ && anchor_ ? std::max(*current_, *anchor_) : 0;
+    const std::uint64_t low = current_ && anchor_ ? std::min(*current_, *anchor_) : 1,
+                        high = current_ && anchor_ ? std::max(*current_, *anchor_) : 0;
     for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < row_count(); ++i) {
         const std::uint64_t row = top + static_cast<std::uint64_t>(i);
         const int y = kHead + i * kRow;
@@ -165,10 +192,13 @@ void PacketTable::paintEvent(QPaintEvent*) {
         const bool handler = kind == ItmKind::exc_enter || kind == ItmKind::exc_exit || kind == ItmKind::exc_return;
         const bool loss = kind == ItmKind::overflow || kind == ItmKind::damage;
         for (int c = 0, x = 12; c < cells.size(); x += widths_[static_cast<std::size_t>(c)], ++c) {
-            const bool figures = show_ == Show::events ? c == 0 || c == 3 || c == 4 || c == 6 : c == 0 || c == 1 || c == 4;
+            const bool figures =
+                show_ == Show::events ? c == 0 || c == 3 || c == 4 || c == 6 : c == 0 || c == 1 || c == 4;
             const bool named = show_ == Show::events ? c == 1 || c == 2 : c == 2;
             p.setFont(figures ? fixed_font(11) : text_font(12));
-            p.setPen(named && loss ? t.contour.darker(t.night ? 80 : 140) : named && handler ? t.interrupt.darker(t.night ? 90 : 115) : t.text);
+            p.setPen(named && loss      ? t.contour.darker(t.night ? 80 : 140)
+                     : named && handler ? t.interrupt.darker(t.night ? 90 : 115)
+                                        : t.text);
             const QRect cell(x, y, widths_[static_cast<std::size_t>(c)] - 8, kRow);
             p.drawText(cell, Qt::AlignVCenter, p.fontMetrics().elidedText(cells[c], Qt::ElideRight, cell.width()));
         }
@@ -186,11 +216,13 @@ void PacketTable::follow_cursor() {
         if (!stored) return;
         const auto& packets = stored->block.packets;
         if (show_ == Show::packets) {
-            const auto at = std::find_if(packets.begin(), packets.end(), [&](const TimedPacket& p) { return p.latest >= *wanted_; });
+            const auto at = std::find_if(packets.begin(), packets.end(),
+                                         [&](const TimedPacket& p) { return p.latest >= *wanted_; });
             if (at == packets.end()) continue;
             current_ = stored->block.first_packet + static_cast<std::uint64_t>(at - packets.begin());
         } else {
-            const auto at = std::find_if(stored->events.begin(), stored->events.end(), [&](std::uint32_t i) { return packets[i].latest >= *wanted_; });
+            const auto at = std::find_if(stored->events.begin(), stored->events.end(),
+                                         [&](std::uint32_t i) { return packets[i].latest >= *wanted_; });
             if (at == stored->events.end()) continue;
             current_ = stored->block.first_event + static_cast<std::uint64_t>(at - stored->events.begin());
         }
@@ -200,7 +232,8 @@ void PacketTable::follow_cursor() {
     if (!current_) return;
     anchor_ = current_;
     const std::uint64_t top = top_row(), shown = static_cast<std::uint64_t>(rows_shown());
-    if (*current_ < top + 1 || *current_ + 2 > top + shown) verticalScrollBar()->setValue(static_cast<int>(*current_ > shown / 2 ? *current_ - shown / 2 : 0));
+    if (*current_ < top + 1 || *current_ + 2 > top + shown)
+        verticalScrollBar()->setValue(static_cast<int>(*current_ > shown / 2 ? *current_ - shown / 2 : 0));
     viewport()->update();
 }
 
@@ -229,8 +262,10 @@ void PacketTable::go_to_row(std::int64_t row, bool extend) {
     current_ = static_cast<std::uint64_t>(std::clamp<std::int64_t>(row, 0, last));
     if (!extend || !anchor_) anchor_ = current_;
     const auto top = static_cast<std::int64_t>(top_row());
-    if (static_cast<std::int64_t>(*current_) < top) verticalScrollBar()->setValue(static_cast<int>(*current_));
-    else if (static_cast<std::int64_t>(*current_) >= top + rows_shown()) verticalScrollBar()->setValue(static_cast<int>(static_cast<std::int64_t>(*current_) - rows_shown() + 1));
+    if (static_cast<std::int64_t>(*current_) < top)
+        verticalScrollBar()->setValue(static_cast<int>(*current_));
+    else if (static_cast<std::int64_t>(*current_) >= top + rows_shown())
+        verticalScrollBar()->setValue(static_cast<int>(static_cast<std::int64_t>(*current_) - rows_shown() + 1));
     place(*current_);
     viewport()->update();
 }
@@ -241,7 +276,8 @@ void PacketTable::mousePressEvent(QMouseEvent* e) {
     if (y < kHead) {
         for (std::size_t c = 0, x = 12; c < widths_.size(); ++c) {
             x += static_cast<std::size_t>(widths_[c]);
-            if (std::abs(static_cast<int>(x) - static_cast<int>(e->position().x()) - 6) < 7) resizing_ = static_cast<int>(c);
+            if (std::abs(static_cast<int>(x) - static_cast<int>(e->position().x()) - 6) < 7)
+                resizing_ = static_cast<int>(c);
         }
         return;
     }
@@ -277,13 +313,26 @@ void PacketTable::keyPressEvent(QKeyEvent* e) {
     const bool extend = (e->modifiers() & Qt::ShiftModifier) != 0;
     if (e->matches(QKeySequence::Copy)) return copy_selected();
     switch (e->key()) {
-        case Qt::Key_Up: go_to_row(at - 1, extend); break;
-        case Qt::Key_Down: go_to_row(at + 1, extend); break;
-        case Qt::Key_PageUp: go_to_row(at - rows_shown(), extend); break;
-        case Qt::Key_PageDown: go_to_row(at + rows_shown(), extend); break;
-        case Qt::Key_Home: go_to_row(0, extend); break;
-        case Qt::Key_End: go_to_row(static_cast<std::int64_t>(row_count()) - 1, extend); break;
-        default: QAbstractScrollArea::keyPressEvent(e);
+        case Qt::Key_Up:
+            go_to_row(at - 1, extend);
+            break;
+        case Qt::Key_Down:
+            go_to_row(at + 1, extend);
+            break;
+        case Qt::Key_PageUp:
+            go_to_row(at - rows_shown(), extend);
+            break;
+        case Qt::Key_PageDown:
+            go_to_row(at + rows_shown(), extend);
+            break;
+        case Qt::Key_Home:
+            go_to_row(0, extend);
+            break;
+        case Qt::Key_End:
+            go_to_row(static_cast<std::int64_t>(row_count()) - 1, extend);
+            break;
+        default:
+            QAbstractScrollArea::keyPressEvent(e);
     }
 }
 
@@ -299,56 +348,70 @@ void PacketTable::find_text(const QString& text, bool forwards, std::function<vo
     if (!trail || row_count() == 0 || text.trimmed().isEmpty()) return done(false);
     const auto from = static_cast<std::int64_t>(current_.value_or(top_row()));
     // The row of the cursor may not be known yet: then its time says where to begin.
-    store_.run([this, text = text.trimmed(), forwards, from, at = wanted_, trail, recording = session_.recording(), stream = stream_] {
-        const StreamTrail& s = trail->streams[stream];
-        const auto start = static_cast<std::int64_t>(at ? block_of_time(s, *at) : show_ == Show::events ? block_of_event(s, static_cast<std::uint64_t>(from)) : block_of_packet(s, static_cast<std::uint64_t>(from)));
-        const auto blocks = static_cast<std::int64_t>(s.checkpoints.size());
-        for (std::int64_t b = start; b >= 0 && b < blocks; b += forwards ? 1 : -1) {
-            StoredBlock stored;
-            stored.block = decode_block(*recording, *trail, stream, static_cast<std::size_t>(b));
-            auto row = static_cast<std::int64_t>(show_ == Show::events ? stored.block.first_event : stored.block.first_packet);
-            std::int64_t hit = -1;
-            for (const auto& p : stored.block.packets) {
-                if (show_ == Show::events && !itm_is_event(p.packet.kind)) continue;
-                const bool beyond = at ? (forwards ? p.latest > *at : p.latest < *at) : forwards ? row > from : row < from;
-                if (beyond && (hit < 0 || !forwards)) {
-                    // Names first: the place costs a look into the line table.
-                    const EventText e = event_text(*recording, stream, p.packet);
-                    const QString line = show_ == Show::events ? words(e.label + " " + e.name + " " + e.value) : words(packet_label(p.packet.kind) + " " + itm_detail(p.packet));
-                    if (line.contains(text, Qt::CaseInsensitive)) hit = row;
+    store_.run(
+        [this, text = text.trimmed(), forwards, from, at = wanted_, trail, recording = session_.recording(),
+         stream = stream_] {
+            const StreamTrail& s = trail->streams[stream];
+            const auto start = static_cast<std::int64_t>(at ? block_of_time(s, *at)
+                                                         : show_ == Show::events
+                                                             ? block_of_event(s, static_cast<std::uint64_t>(from))
+                                                             : block_of_packet(s, static_cast<std::uint64_t>(from)));
+            const auto blocks = static_cast<std::int64_t>(s.checkpoints.size());
+            for (std::int64_t b = start; b >= 0 && b < blocks; b += forwards ? 1 : -1) {
+                StoredBlock stored;
+                stored.block = decode_block(*recording, *trail, stream, static_cast<std::size_t>(b));
+                auto row = static_cast<std::int64_t>(show_ == Show::events ? stored.block.first_event
+                                                                           : stored.block.first_packet);
+                std::int64_t hit = -1;
+                for (const auto& p : stored.block.packets) {
+                    if (show_ == Show::events && !itm_is_event(p.packet.kind)) continue;
+                    const bool beyond = at         ? (forwards ? p.latest > *at : p.latest < *at)
+                                        : forwards ? row > from
+                                                   : row < from;
+                    if (beyond && (hit < 0 || !forwards)) {
+                        // Names first: the place costs a look into the line table.
+                        const EventText e = event_text(*recording, stream, p.packet);
+                        const QString line = show_ == Show::events
+                                                 ? words(e.label + " " + e.name + " " + e.value)
+                                                 : words(packet_label(p.packet.kind) + " " + itm_detail(p.packet));
+                        if (line.contains(text, Qt::CaseInsensitive)) hit = row;
+                    }
+                    ++row;
                 }
-                ++row;
+                if (hit >= 0) return QString::number(hit);
             }
-            if (hit >= 0) return QString::number(hit);
-        }
-        return QString();
-    }, [this, done = std::move(done)](const QString& row) {
-        if (!row.isEmpty()) go_to_row(row.toLongLong(), false);
-        done(!row.isEmpty());
-    });
+            return QString();
+        },
+        [this, done = std::move(done)](const QString& row) {
+            if (!row.isEmpty()) go_to_row(row.toLongLong(), false);
+            done(!row.isEmpty());
+        });
 }
 
 void PacketTable::copy_selected() {
     const auto trail = session_.trail();
     if (!current_ || !trail) return;
-    const std::uint64_t low = std::min(*current_, anchor_.value_or(*current_)), high = std::max(*current_, anchor_.value_or(*current_));
+    const std::uint64_t low = std::min(*current_, anchor_.value_or(*current_)),
+                        high = std::max(*current_, anchor_.value_or(*current_));
     const std::uint64_t last = std::min(high, low + kMostCopied - 1);
-    store_.run([this, low, last, trail, recording = session_.recording(), stream = stream_, show = show_] {
-        QString text;
-        const StreamTrail& s = trail->streams[stream];
-        std::size_t block = show == Show::events ? block_of_event(s, low) : block_of_packet(s, low);
-        for (; block < s.checkpoints.size(); ++block) {
-            StoredBlock stored;
-            stored.block = decode_block(*recording, *trail, stream, block);
-            std::uint64_t row = show == Show::events ? stored.block.first_event : stored.block.first_packet;
-            for (const auto& p : stored.block.packets) {
-                if (show == Show::events && !itm_is_event(p.packet.kind)) continue;
-                if (row > last) return text;
-                if (row++ >= low) text += texts(stored, p).join('\t') + '\n';
+    store_.run(
+        [this, low, last, trail, recording = session_.recording(), stream = stream_, show = show_] {
+            QString text;
+            const StreamTrail& s = trail->streams[stream];
+            std::size_t block = show == Show::events ? block_of_event(s, low) : block_of_packet(s, low);
+            for (; block < s.checkpoints.size(); ++block) {
+                StoredBlock stored;
+                stored.block = decode_block(*recording, *trail, stream, block);
+                std::uint64_t row = show == Show::events ? stored.block.first_event : stored.block.first_packet;
+                for (const auto& p : stored.block.packets) {
+                    if (show == Show::events && !itm_is_event(p.packet.kind)) continue;
+                    if (row > last) return text;
+                    if (row++ >= low) text += texts(stored, p).join('\t') + '\n';
+                }
             }
-        }
-        return text;
-    }, [](const QString& text) { QGuiApplication::clipboard()->setText(text); });
+            return text;
+        },
+        [](const QString& text) { QGuiApplication::clipboard()->setText(text); });
 }
 
 }  // namespace mt::app

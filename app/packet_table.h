@@ -61,7 +61,7 @@ class PacketTable : public QAbstractScrollArea {
     BlockStore& store_;
     std::size_t stream_ = 0;
     std::optional<std::uint64_t> current_, anchor_;
-    std::optional<Time> wanted_;       ///< the cursor's time, to be scrolled to when its block has come
+    std::optional<Time> wanted_;  ///< the cursor's time, to be scrolled to when its block has come
     std::optional<std::uint64_t> place_when_there_;
     bool own_move_ = false;
     std::vector<int> widths_;

@@ -23,7 +23,8 @@ struct LengthUnit {
 
 LengthUnit unit_for(Time greatest) {
     constexpr std::array<LengthUnit, 4> units = {{{1e3, "ns"}, {1e6, "µs"}, {1e9, "ms"}, {1e12, "s"}}};
-    for (const auto& u : units) if (static_cast<double>(greatest.ps) < u.ps * 1500) return u;
+    for (const auto& u : units)
+        if (static_cast<double>(greatest.ps) < u.ps * 1500) return u;
     return units.back();
 }
 
@@ -33,7 +34,9 @@ class UnitTicker : public QCPAxisTicker {
     UnitTicker(QString unit, int count) : unit_(std::move(unit)) { setTickCount(count); }
 
   protected:
-    QString getTickLabel(double tick, const QLocale&, QChar, int) override { return QString::number(tick, 'g', 4) + " " + unit_; }
+    QString getTickLabel(double tick, const QLocale&, QChar, int) override {
+        return QString::number(tick, 'g', 4) + " " + unit_;
+    }
 
   private:
     QString unit_;
@@ -44,12 +47,16 @@ class UnitTickerLog : public QCPAxisTickerLog {
     explicit UnitTickerLog(QString unit) : unit_(std::move(unit)) { setSubTickCount(0); }
 
   protected:
-    QString getTickLabel(double tick, const QLocale&, QChar, int) override { return QString::number(tick, 'g', 4) + " " + unit_; }
+    QString getTickLabel(double tick, const QLocale&, QChar, int) override {
+        return QString::number(tick, 'g', 4) + " " + unit_;
+    }
     // 1, 2 and 5 of each decade, thinned to what has room.
     QVector<double> createTickVector(double, const QCPRange& range) override {
         QVector<double> ticks;
-        for (double power = std::pow(10, std::floor(std::log10(std::max(range.lower, 1e-6)))); power <= range.upper; power *= 10)
-            for (const double f : {1.0, 2.0, 5.0}) if (power * f >= range.lower && power * f <= range.upper) ticks.push_back(power * f);
+        for (double power = std::pow(10, std::floor(std::log10(std::max(range.lower, 1e-6)))); power <= range.upper;
+             power *= 10)
+            for (const double f : {1.0, 2.0, 5.0})
+                if (power * f >= range.lower && power * f <= range.upper) ticks.push_back(power * f);
         while (ticks.size() > 5) {
             QVector<double> fewer;
             for (int i = 0; i < ticks.size(); i += 2) fewer.push_back(ticks[i]);
@@ -106,17 +113,22 @@ void say_empty(QCustomPlot* plot, QCPItemText*& text, bool empty, const QString&
 
 const ExceptionLane* selected_lane(const Session& session, const Selection& s) {
     const auto trail = session.trail();
-    if (!trail || s.lane < 0 || s.core >= trail->cores.size() || static_cast<std::size_t>(s.lane) >= trail->cores[s.core].lanes.size()) return nullptr;
+    if (!trail || s.lane < 0 || s.core >= trail->cores.size() ||
+        static_cast<std::size_t>(s.lane) >= trail->cores[s.core].lanes.size())
+        return nullptr;
     return &trail->cores[s.core].lanes[static_cast<std::size_t>(s.lane)];
 }
 
 }  // namespace
 
-DistributionPlot::DistributionPlot(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view), plot_(framed_plot(this)) {
+DistributionPlot::DistributionPlot(Session& session, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), session_(session), view_(view), plot_(framed_plot(this)) {
     setAccessibleName(tr("Distribution of durations"));
     setMinimumHeight(100);
     bars_ = new QCPBars(plot_->xAxis, plot_->yAxis);
-    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) { if (e->button() == Qt::LeftButton) clicked(e->position()); });
+    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
+        if (e->button() == Qt::LeftButton) clicked(e->position());
+    });
     connect(&session, &Session::finished, this, &DistributionPlot::renew);
     connect(&view, &Viewpoint::selection_changed, this, &DistributionPlot::renew);
     renew();
@@ -126,7 +138,10 @@ void DistributionPlot::renew() {
     dress(plot_);
     const Theme& t = theme();
     const ExceptionLane* lane = selected_lane(session_, view_.selection());
-    const Distribution* ready = lane == nullptr ? nullptr : session_.distribution(view_.selection().core, static_cast<std::size_t>(view_.selection().lane));
+    const Distribution* ready =
+        lane == nullptr
+            ? nullptr
+            : session_.distribution(view_.selection().core, static_cast<std::size_t>(view_.selection().lane));
     shown_ = ready == nullptr ? Distribution{} : *ready;
     QVector<double> x, y;
     double top = 1;
@@ -136,16 +151,20 @@ void DistributionPlot::renew() {
         for (const auto n : shown_.counts) top = std::max(top, static_cast<double>(n));
         for (std::size_t i = 0; i < shown_.counts.size(); ++i) {
             if (shown_.counts[i] == 0) continue;
-            const double a = static_cast<double>(shown_.edges[i].ps) / unit.ps, b = static_cast<double>(shown_.edges[i + 1].ps) / unit.ps;
+            const double a = static_cast<double>(shown_.edges[i].ps) / unit.ps,
+                         b = static_cast<double>(shown_.edges[i + 1].ps) / unit.ps;
             const double middle = shown_.logarithmic ? std::sqrt(a * b) : (a + b) / 2;
             // One in thousands must still be seen: rare bins have a least height.
             x.push_back(middle);
             y.push_back(std::max(static_cast<double>(shown_.counts[i]), top * 0.03));
         }
         plot_->xAxis->setScaleType(shown_.logarithmic ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
-        const double low = static_cast<double>(shown_.edges.front().ps) / unit.ps, high = static_cast<double>(shown_.edges.back().ps) / unit.ps;
-        plot_->xAxis->setTicker(shown_.logarithmic ? QSharedPointer<QCPAxisTicker>(new UnitTickerLog(unit.name)) : QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
-        plot_->xAxis->setRange(shown_.logarithmic ? low * 0.94 : low - (high - low) * 0.03, shown_.logarithmic ? high * 1.06 : high + (high - low) * 0.03);
+        const double low = static_cast<double>(shown_.edges.front().ps) / unit.ps,
+                     high = static_cast<double>(shown_.edges.back().ps) / unit.ps;
+        plot_->xAxis->setTicker(shown_.logarithmic ? QSharedPointer<QCPAxisTicker>(new UnitTickerLog(unit.name))
+                                                   : QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
+        plot_->xAxis->setRange(shown_.logarithmic ? low * 0.94 : low - (high - low) * 0.03,
+                               shown_.logarithmic ? high * 1.06 : high + (high - low) * 0.03);
         bars_->setWidthType(QCPBars::wtAxisRectRatio);
         bars_->setWidth(0.85 / static_cast<double>(shown_.counts.size()));
     }
@@ -158,11 +177,16 @@ void DistributionPlot::renew() {
     plot_->yAxis->setTicker(ticker);
     plot_->yAxis->setNumberFormat("gb");
     plot_->yAxis->setNumberPrecision(5);
-    say_empty(plot_, empty_, x.isEmpty(), lane == nullptr ? QString() : session_.busy() ? tr("decoding") : tr("no whole execution"));
+    say_empty(plot_, empty_, x.isEmpty(),
+              lane == nullptr   ? QString()
+              : session_.busy() ? tr("decoding")
+                                : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
-double DistributionPlot::x_of(Time duration) const { return plot_->xAxis->coordToPixel(static_cast<double>(duration.ps) / unit_ps_); }
+double DistributionPlot::x_of(Time duration) const {
+    return plot_->xAxis->coordToPixel(static_cast<double>(duration.ps) / unit_ps_);
+}
 
 void DistributionPlot::clicked(const QPointF& at) {
     const Selection s = view_.selection();
@@ -174,29 +198,43 @@ void DistributionPlot::clicked(const QPointF& at) {
     double nearest = 14;
     for (std::size_t i = 0; i < shown_.counts.size(); ++i) {
         if (shown_.counts[i] == 0) continue;
-        if (wanted >= shown_.edges[i] && wanted < shown_.edges[i + 1]) { best = i; break; }
-        const double away = std::min(std::fabs(x_of(shown_.edges[i]) - at.x()), std::fabs(x_of(shown_.edges[i + 1]) - at.x()));
-        if (away < nearest) { nearest = away; best = i; }
+        if (wanted >= shown_.edges[i] && wanted < shown_.edges[i + 1]) {
+            best = i;
+            break;
+        }
+        const double away =
+            std::min(std::fabs(x_of(shown_.edges[i]) - at.x()), std::fabs(x_of(shown_.edges[i + 1]) - at.x()));
+        if (away < nearest) {
+            nearest = away;
+            best = i;
+        }
     }
     if (best == shown_.counts.size()) return;
     std::size_t longest = lane->size();
     for (std::size_t i = 0; i < lane->size(); ++i) {
-        if (!lane->whole(i) || lane->length(i) < shown_.edges[best] || lane->length(i) >= shown_.edges[best + 1]) continue;
+        if (!lane->whole(i) || lane->length(i) < shown_.edges[best] || lane->length(i) >= shown_.edges[best + 1])
+            continue;
         if (longest == lane->size() || lane->length(i) > lane->length(longest)) longest = i;
     }
     if (longest < lane->size()) emit instance_chosen(s.core, static_cast<std::size_t>(s.lane), longest);
 }
 
-OverTimePlot::OverTimePlot(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view), plot_(framed_plot(this)) {
+OverTimePlot::OverTimePlot(Session& session, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), session_(session), view_(view), plot_(framed_plot(this)) {
     setAccessibleName(tr("Duration over time"));
     setMinimumHeight(110);
     dots_ = plot_->addGraph();
     chosen_ = plot_->addGraph();
     cursor_ = new QCPItemStraightLine(plot_);
-    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) { if (e->button() == Qt::LeftButton) clicked(e->position()); });
+    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
+        if (e->button() == Qt::LeftButton) clicked(e->position());
+    });
     connect(&session, &Session::finished, this, &OverTimePlot::renew);
     connect(&view, &Viewpoint::selection_changed, this, &OverTimePlot::renew);
-    connect(&view, &Viewpoint::cursor_changed, this, [this] { renew_marks(); plot_->replot(QCustomPlot::rpQueuedReplot); });
+    connect(&view, &Viewpoint::cursor_changed, this, [this] {
+        renew_marks();
+        plot_->replot(QCustomPlot::rpQueuedReplot);
+    });
     renew();
 }
 
@@ -239,7 +277,10 @@ void OverTimePlot::renew() {
     chosen_->setLineStyle(QCPGraph::lsNone);
     chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
     renew_marks();
-    say_empty(plot_, empty_, x.isEmpty(), lane == nullptr ? QString() : session_.busy() ? tr("decoding") : tr("no whole execution"));
+    say_empty(plot_, empty_, x.isEmpty(),
+              lane == nullptr   ? QString()
+              : session_.busy() ? tr("decoding")
+                                : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
@@ -261,7 +302,8 @@ void OverTimePlot::renew_marks() {
 QPointF OverTimePlot::position_of(std::size_t instance) const {
     const ExceptionLane* lane = selected_lane(session_, view_.selection());
     if (lane == nullptr || instance >= lane->size()) return {};
-    return {plot_->xAxis->coordToPixel(lane->begin(instance).seconds()), plot_->yAxis->coordToPixel(static_cast<double>(lane->length(instance).ps) / unit_ps_)};
+    return {plot_->xAxis->coordToPixel(lane->begin(instance).seconds()),
+            plot_->yAxis->coordToPixel(static_cast<double>(lane->length(instance).ps) / unit_ps_)};
 }
 
 void OverTimePlot::clicked(const QPointF& at) {
@@ -273,7 +315,10 @@ void OverTimePlot::clicked(const QPointF& at) {
     for (const std::size_t i : instances_) {
         const QPointF d = position_of(i) - at;
         const double away = d.x() * d.x() + d.y() * d.y();
-        if (away < nearest) { nearest = away; best = i; }
+        if (away < nearest) {
+            nearest = away;
+            best = i;
+        }
     }
     if (best) emit instance_chosen(s.core, static_cast<std::size_t>(s.lane), *best);
 }

@@ -23,14 +23,19 @@ Ridge::Ridge(Session& session, Viewpoint& view, QWidget* parent) : QWidget(paren
     setMouseTracking(true);
     setAccessibleName(tr("Ridge: the whole recording"));
     setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
-    connect(&session, &Session::grew, this, [this] { measure_land(); update(); });
+    connect(&session, &Session::grew, this, [this] {
+        measure_land();
+        update();
+    });
     connect(&session, &Session::finished, this, qOverload<>(&QWidget::update));
     connect(&view, &Viewpoint::window_changed, this, qOverload<>(&QWidget::update));
     connect(&view, &Viewpoint::cursor_changed, this, qOverload<>(&QWidget::update));
 }
 
 double Ridge::x_of(Time t) const { return static_cast<double>(t.ps) / static_cast<double>(view_.end().ps) * width(); }
-Time Ridge::time_at(double x) const { return {static_cast<std::int64_t>(x / std::max(1, width()) * static_cast<double>(view_.end().ps))}; }
+Time Ridge::time_at(double x) const {
+    return {static_cast<std::int64_t>(x / std::max(1, width()) * static_cast<double>(view_.end().ps))};
+}
 
 // Load per pixel: handlers, and thread mode by the share of samples that found the core awake. Runs when
 // a snapshot comes or the width changes.
@@ -54,20 +59,23 @@ void Ridge::measure_land() {
             double load = static_cast<double>(core.handler_time(from, to).ps) / static_cast<double>((to - from).ps);
             if (awake_known) {
                 const auto b = core.density.sum(from, to);
-                if (b.awake + b.asleep > 0) load = std::max(load, static_cast<double>(b.awake) / static_cast<double>(b.awake + b.asleep));
+                if (b.awake + b.asleep > 0)
+                    load = std::max(load, static_cast<double>(b.awake) / static_cast<double>(b.awake + b.asleep));
             }
             heights[x] = static_cast<float>(std::clamp(load, 0.0, 1.0));
         }
         // Three pixels' mean: the land is a profile, not a comb.
         std::vector<float> smooth = heights;
-        for (std::size_t x = 1; x + 1 < heights.size(); ++x) smooth[x] = (heights[x - 1] + 2 * heights[x] + heights[x + 1]) / 4;
+        for (std::size_t x = 1; x + 1 < heights.size(); ++x)
+            smooth[x] = (heights[x - 1] + 2 * heights[x] + heights[x + 1]) / 4;
         for (const float h : smooth) top_ = std::max(top_, h);
         land_.push_back(std::move(smooth));
     }
 }
 
 QString Ridge::height_text() const {
-    return (awake_known_ ? tr("height: processor load, up to %1") : tr("height: share of handlers, up to %1")).arg(QString::fromStdString(share_text(top_)));
+    return (awake_known_ ? tr("height: processor load, up to %1") : tr("height: share of handlers, up to %1"))
+        .arg(QString::fromStdString(share_text(top_)));
 }
 
 QRectF Ridge::frame() const {
@@ -88,7 +96,9 @@ Ridge::Grip Ridge::grip_at(double x) const {
 int Ridge::finding_at(const QPointF& p) const {
     const auto& findings = session_.findings();
     for (std::size_t i = 0; i < findings.size(); ++i)
-        if (std::fabs(p.x() - std::clamp(x_of(findings[i].begin), 9.0, width() - 9.0)) < 10 && p.y() > kAxis && p.y() < kAxis + 30) return static_cast<int>(i);
+        if (std::fabs(p.x() - std::clamp(x_of(findings[i].begin), 9.0, width() - 9.0)) < 10 && p.y() > kAxis &&
+            p.y() < kAxis + 30)
+            return static_cast<int>(i);
     return -1;
 }
 
@@ -110,7 +120,8 @@ void Ridge::paintEvent(QPaintEvent*) {
     for (std::size_t core = 0; core < land_.size(); ++core) {
         const auto& heights = land_[core];
         QPainterPath land(QPointF(0, ground));
-        for (std::size_t x = 0; x < heights.size(); ++x) land.lineTo(static_cast<double>(x), ground - rise * heights[x] / top_);
+        for (std::size_t x = 0; x < heights.size(); ++x)
+            land.lineTo(static_cast<double>(x), ground - rise * heights[x] / top_);
         land.lineTo(static_cast<double>(heights.size()), ground);
         QColor fill = t.land;
         fill.setAlpha(land_.size() > 1 ? 70 : 95);
@@ -121,13 +132,17 @@ void Ridge::paintEvent(QPaintEvent*) {
         QColor contour = t.contour;
         contour.setAlpha(110);
         p.setPen(QPen(contour, 0.8));
-        for (double y = ground - rise / 4; y > ground - rise; y -= rise / 4) p.drawLine(QPointF(0, y), QPointF(width(), y));
+        for (double y = ground - rise / 4; y > ground - rise; y -= rise / 4)
+            p.drawLine(QPointF(0, y), QPointF(width(), y));
         p.restore();
         p.setPen(QPen(t.land.darker(t.night ? 90 : 125), 1.3));
         QPainterPath edge;
         for (std::size_t x = 0; x < heights.size(); ++x) {
             const QPointF at(static_cast<double>(x), ground - rise * heights[x] / top_);
-            if (x == 0) edge.moveTo(at); else edge.lineTo(at);
+            if (x == 0)
+                edge.moveTo(at);
+            else
+                edge.lineTo(at);
         }
         p.drawPath(edge);
     }
@@ -191,12 +206,21 @@ void Ridge::mouseMoveEvent(QMouseEvent* e) {
     switch (grip_) {
         case Grip::none: {
             const Grip g = grip_at(e->position().x());
-            setCursor(finding_at(e->position()) >= 0 ? Qt::PointingHandCursor : g == Grip::left || g == Grip::right ? Qt::SizeHorCursor : g == Grip::inside ? Qt::OpenHandCursor : Qt::ArrowCursor);
+            setCursor(finding_at(e->position()) >= 0        ? Qt::PointingHandCursor
+                      : g == Grip::left || g == Grip::right ? Qt::SizeHorCursor
+                      : g == Grip::inside                   ? Qt::OpenHandCursor
+                                                            : Qt::ArrowCursor);
             break;
         }
-        case Grip::inside: view_.show(grabbed_from_ + moved, grabbed_to_ + moved); break;
-        case Grip::left: view_.show(std::min(grabbed_from_ + moved, grabbed_to_), grabbed_to_); break;
-        case Grip::right: view_.show(grabbed_from_, std::max(grabbed_to_ + moved, grabbed_from_)); break;
+        case Grip::inside:
+            view_.show(grabbed_from_ + moved, grabbed_to_ + moved);
+            break;
+        case Grip::left:
+            view_.show(std::min(grabbed_from_ + moved, grabbed_to_), grabbed_to_);
+            break;
+        case Grip::right:
+            view_.show(grabbed_from_, std::max(grabbed_to_ + moved, grabbed_from_));
+            break;
     }
 }
 
@@ -214,8 +238,12 @@ bool Ridge::event(QEvent* e) {
     if (e->type() == QEvent::ToolTip) {
         auto* help = static_cast<QHelpEvent*>(e);
         const int finding = finding_at(help->pos());
-        if (finding >= 0) QToolTip::showText(help->globalPos(), QString::fromStdString(session_.findings()[static_cast<std::size_t>(finding)].title), this);
-        else if (session_.trail()) QToolTip::showText(help->globalPos(), QString::fromStdString(moment_text(time_at(help->pos().x()))), this);
+        if (finding >= 0)
+            QToolTip::showText(help->globalPos(),
+                               QString::fromStdString(session_.findings()[static_cast<std::size_t>(finding)].title),
+                               this);
+        else if (session_.trail())
+            QToolTip::showText(help->globalPos(), QString::fromStdString(moment_text(time_at(help->pos().x()))), this);
         return true;
     }
     return QWidget::event(e);

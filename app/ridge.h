@@ -46,7 +46,7 @@ class Ridge : public QWidget {
     std::vector<std::vector<float>> land_;  ///< per core, per pixel: 0 to 1
     float top_ = 1;                         ///< the load that fills the height
     bool awake_known_ = false;
-    Time measured_end_{};                   ///< the end that land_ was measured for
+    Time measured_end_{};  ///< the end that land_ was measured for
     Grip grip_ = Grip::none;
     double grabbed_ = 0;
     Time grabbed_from_{}, grabbed_to_{};

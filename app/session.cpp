@@ -17,7 +17,12 @@ Session::~Session() {
 
 template <class F>
 void Session::post(quint64 turn, F what) {
-    QMetaObject::invokeMethod(this, [this, turn, what = std::move(what)]() mutable { if (turn == turn_) what(); }, Qt::QueuedConnection);
+    QMetaObject::invokeMethod(
+        this,
+        [this, turn, what = std::move(what)]() mutable {
+            if (turn == turn_) what();
+        },
+        Qt::QueuedConnection);
 }
 
 void Session::open(const QString& path) {
@@ -41,7 +46,8 @@ void Session::cancel() {
 }
 
 // On a worker: touches no member but through post().
-void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress, std::shared_ptr<Progress> judging) {
+void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
+                   std::shared_ptr<Progress> judging) {
     auto recording = open_recording(path);
     const auto fail = [&](const Problem& problem) {
         post(turn, [this, problem] {
@@ -73,8 +79,10 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     auto findings = find_all(**recording, **trail, judging.get());
     if (judging->cancelled()) return;
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions;
-    for (const auto& r : rows) distributions[{r.core, r.lane}] = duration_distribution((*trail)->cores[r.core].lanes[r.lane], kBins);
-    post(turn, [this, rows = std::move(rows), findings = std::move(findings), distributions = std::move(distributions)]() mutable {
+    for (const auto& r : rows)
+        distributions[{r.core, r.lane}] = duration_distribution((*trail)->cores[r.core].lanes[r.lane], kBins);
+    post(turn, [this, rows = std::move(rows), findings = std::move(findings),
+                distributions = std::move(distributions)]() mutable {
         rows_ = std::move(rows);
         findings_ = std::move(findings);
         distributions_ = std::move(distributions);
@@ -94,10 +102,15 @@ void Session::save(const QString& folder, bool replace) {
     workers_.emplace_back([this, r, folder, replace] {
         Progress progress;
         const auto outcome = save_recording(*r, folder.toStdString(), replace, progress);
-        QMetaObject::invokeMethod(this, [this, outcome, folder] {
-            if (outcome) emit saved(folder);
-            else emit save_failed(outcome.error());
-        }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this,
+            [this, outcome, folder] {
+                if (outcome)
+                    emit saved(folder);
+                else
+                    emit save_failed(outcome.error());
+            },
+            Qt::QueuedConnection);
     });
 }
 

@@ -43,15 +43,16 @@ class Session : public QObject {
 
   signals:
     void opening(const QString& path);
-    void opened();                       ///< the recording is there, decoding goes on
-    void grew();                         ///< a new snapshot
-    void finished();                     ///< the last snapshot, the findings and the measures are there
+    void opened();    ///< the recording is there, decoding goes on
+    void grew();      ///< a new snapshot
+    void finished();  ///< the last snapshot, the findings and the measures are there
     void failed(const mt::Problem& problem);
     void saved(const QString& folder);
     void save_failed(const mt::Problem& problem);
 
   private:
-    void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress, std::shared_ptr<Progress> judging);
+    void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
+              std::shared_ptr<Progress> judging);
     void give_up();
     template <class F>
     void post(quint64 turn, F what);

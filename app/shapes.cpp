@@ -47,7 +47,8 @@ void draw_gap(QPainter& p, const QRectF& area) {
     p.setPen(QPen(theme().contour, 1.4));
     const double h = area.height();
     // The hatch stands still under panning: its phase belongs to the widget.
-    for (double x = std::floor((area.left() - h) / 7) * 7; x < area.right(); x += 7) p.drawLine(QPointF(x, area.bottom()), QPointF(x + h, area.top()));
+    for (double x = std::floor((area.left() - h) / 7) * 7; x < area.right(); x += 7)
+        p.drawLine(QPointF(x, area.bottom()), QPointF(x + h, area.top()));
     p.restore();
 }
 

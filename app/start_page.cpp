@@ -9,8 +9,10 @@ namespace mt::app {
 StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     auto* heading = new QLabel(tr("No recording is open"));
     heading->setFont(text_font(16, true));
-    auto* what = new QLabel(tr("Open a target file (*.target.toml), which says how the recorded bytes are to be read, or a saved recording (*.mtrail). "
-                               "Both can also be dropped on this window."));
+    auto* what =
+        new QLabel(tr("Open a target file (*.target.toml), which says how the recorded bytes are to be read, or a "
+                      "saved recording (*.mtrail). "
+                      "Both can also be dropped on this window."));
     what->setWordWrap(true);
     auto* open = new QPushButton(tr("Open…"));
     open->setObjectName("start_open");
@@ -31,7 +33,9 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
 
 void StartPage::set_recent(const QStringList& paths) {
     QString text;
-    for (const QString& p : paths) text += QString("<p style=\"margin:4px 0\"><a href=\"%1\" style=\"color:%2; text-decoration:none\">%1</a></p>").arg(p.toHtmlEscaped(), theme().measure.name());
+    for (const QString& p : paths)
+        text += QString("<p style=\"margin:4px 0\"><a href=\"%1\" style=\"color:%2; text-decoration:none\">%1</a></p>")
+                    .arg(p.toHtmlEscaped(), theme().measure.name());
     recent_->setText(text.isEmpty() ? QString() : "<p style=\"margin:6px 0\"><b>" + tr("Recent") + "</b></p>" + text);
 }
 

@@ -7,10 +7,32 @@
 namespace mt::app {
 namespace {
 
-const Theme kLight{QColor("#F4EFE2"), QColor("#FBF8F0"), QColor("#D9CFB8"), QColor("#2B2A27"), QColor("#6F6A5E"), QColor("#6F8C52"),
-                   QColor("#A9855B"), QColor("#B0694C"), QColor("#3B7A99"), QColor("#86689B"), QColor("#E2502B"), QColor("#E3D8BC"), false};
-const Theme kNight{QColor("#1D2124"), QColor("#24292D"), QColor("#3A4147"), QColor("#E9E2D2"), QColor("#A39C8D"), QColor("#8FAE6E"),
-                   QColor("#B99A72"), QColor("#CE8465"), QColor("#6FB0CF"), QColor("#B293C7"), QColor("#FF7A52"), QColor("#3D4238"), true};
+const Theme kLight{QColor("#F4EFE2"),
+                   QColor("#FBF8F0"),
+                   QColor("#D9CFB8"),
+                   QColor("#2B2A27"),
+                   QColor("#6F6A5E"),
+                   QColor("#6F8C52"),
+                   QColor("#A9855B"),
+                   QColor("#B0694C"),
+                   QColor("#3B7A99"),
+                   QColor("#86689B"),
+                   QColor("#E2502B"),
+                   QColor("#E3D8BC"),
+                   false};
+const Theme kNight{QColor("#1D2124"),
+                   QColor("#24292D"),
+                   QColor("#3A4147"),
+                   QColor("#E9E2D2"),
+                   QColor("#A39C8D"),
+                   QColor("#8FAE6E"),
+                   QColor("#B99A72"),
+                   QColor("#CE8465"),
+                   QColor("#6FB0CF"),
+                   QColor("#B293C7"),
+                   QColor("#FF7A52"),
+                   QColor("#3D4238"),
+                   true};
 const Theme* current = &kLight;
 
 QString style_sheet(const Theme& t) {
@@ -22,28 +44,41 @@ QString style_sheet(const Theme& t) {
                "QMenu { background: %2; color: %4; border: 1px solid %3; } QMenu::item { padding: 5px 28px 5px 20px; }"
                "QMenu::item:disabled { color: %5; } QMenu::separator { height: 1px; background: %3; margin: 4px 8px; }"
                "QToolBar { background: %1; border: 0; border-bottom: 1px solid %3; spacing: 6px; padding: 5px 10px; }"
-               "QToolButton, QPushButton { background: %2; color: %4; border: 1px solid %3; border-radius: 4px; padding: 4px 12px; }"
-               "QToolButton:hover, QPushButton:hover { border-color: %5; } QToolButton:disabled, QPushButton:disabled { color: %3; }"
+               "QToolButton, QPushButton { background: %2; color: %4; border: 1px solid %3; border-radius: 4px; "
+               "padding: 4px 12px; }"
+               "QToolButton:hover, QPushButton:hover { border-color: %5; } QToolButton:disabled, QPushButton:disabled "
+               "{ color: %3; }"
                "QToolButton:checked { background: %4; color: %2; border-color: %4; }"
-               "QLineEdit { background: %2; color: %4; border: 1px solid %3; border-radius: 4px; padding: 4px 8px; selection-background-color: %7; }"
-               "QTabBar { background: %1; } QTabBar::tab { background: transparent; color: %5; padding: 5px 14px; border: 0; border-bottom: 2px solid transparent; }"
+               "QLineEdit { background: %2; color: %4; border: 1px solid %3; border-radius: 4px; padding: 4px 8px; "
+               "selection-background-color: %7; }"
+               "QTabBar { background: %1; } QTabBar::tab { background: transparent; color: %5; padding: 5px 14px; "
+               "border: 0; border-bottom: 2px solid transparent; }"
                "QTabBar::tab:selected { color: %4; border-bottom: 2px solid %4; font-weight: bold; }"
                "QTabWidget::pane { border: 0; border-top: 1px solid %3; }"
-               "QSplitter::handle { background: %3; } QSplitter::handle:horizontal { width: 1px; } QSplitter::handle:vertical { height: 1px; }"
-               "QTableView { background: %2; color: %4; gridline-color: %3; border: 0; selection-background-color: %6; selection-color: %4; alternate-background-color: %1; }"
-               "QHeaderView { background: %1; } QHeaderView::section { background: %1; color: %5; border: 0; border-bottom: 1px solid %3; padding: 4px 6px; }"
+               "QSplitter::handle { background: %3; } QSplitter::handle:horizontal { width: 1px; } "
+               "QSplitter::handle:vertical { height: 1px; }"
+               "QTableView { background: %2; color: %4; gridline-color: %3; border: 0; selection-background-color: %6; "
+               "selection-color: %4; alternate-background-color: %1; }"
+               "QHeaderView { background: %1; } QHeaderView::section { background: %1; color: %5; border: 0; "
+               "border-bottom: 1px solid %3; padding: 4px 6px; }"
                "QListView { background: %1; border: 0; outline: 0; }"
-               "QScrollBar:vertical { background: %1; width: 12px; margin: 0; } QScrollBar:horizontal { background: %1; height: 12px; margin: 0; }"
-               "QScrollBar::handle { background: %3; border-radius: 4px; min-height: 28px; min-width: 28px; margin: 2px; } QScrollBar::handle:hover { background: %5; }"
-               "QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; } QScrollBar::add-page, QScrollBar::sub-page { background: transparent; }"
-               "QProgressBar { background: %2; border: 1px solid %3; border-radius: 3px; height: 8px; text-align: center; } QProgressBar::chunk { background: %8; }"
+               "QScrollBar:vertical { background: %1; width: 12px; margin: 0; } QScrollBar:horizontal { background: "
+               "%1; height: 12px; margin: 0; }"
+               "QScrollBar::handle { background: %3; border-radius: 4px; min-height: 28px; min-width: 28px; margin: "
+               "2px; } QScrollBar::handle:hover { background: %5; }"
+               "QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; } QScrollBar::add-page, "
+               "QScrollBar::sub-page { background: transparent; }"
+               "QProgressBar { background: %2; border: 1px solid %3; border-radius: 3px; height: 8px; text-align: "
+               "center; } QProgressBar::chunk { background: %8; }"
                "QLabel { color: %4; }")
-        .arg(t.window.name(), t.panel.name(), t.rule.name(), t.text.name(), t.second.name(), t.selected.name(), t.measure.name(), t.land.name());
+        .arg(t.window.name(), t.panel.name(), t.rule.name(), t.text.name(), t.second.name(), t.selected.name(),
+             t.measure.name(), t.land.name());
 }
 
 QString first_family(const QStringList& wished) {
     const QStringList have = QFontDatabase::families();
-    for (const QString& w : wished) if (have.contains(w)) return w;
+    for (const QString& w : wished)
+        if (have.contains(w)) return w;
     return QFontDatabase::systemFont(QFontDatabase::GeneralFont).family();
 }
 
@@ -82,12 +117,14 @@ void apply_theme(bool night) {
 }
 
 QFont text_font(int pixels, bool bold) {
-    static const QString family = first_family({QStringLiteral("Inter"), QStringLiteral("Noto Sans"), QStringLiteral("DejaVu Sans")});
+    static const QString family =
+        first_family({QStringLiteral("Inter"), QStringLiteral("Noto Sans"), QStringLiteral("DejaVu Sans")});
     return sized(family, pixels, bold);
 }
 
 QFont fixed_font(int pixels, bool bold) {
-    static const QString family = first_family({QStringLiteral("DejaVu Sans Mono"), QFontDatabase::systemFont(QFontDatabase::FixedFont).family()});
+    static const QString family = first_family(
+        {QStringLiteral("DejaVu Sans Mono"), QFontDatabase::systemFont(QFontDatabase::FixedFont).family()});
     return sized(family, pixels, bold);
 }
 

@@ -10,18 +10,24 @@ struct Unit {
     std::int64_t ps;
     const char* name;
 };
-constexpr std::array<Unit, 5> kUnits = {{{1'000'000'000'000, "s"}, {1'000'000'000, "ms"}, {1'000'000, "µs"}, {1'000, "ns"}, {1, "ps"}}};
+constexpr std::array<Unit, 5> kUnits = {
+    {{1'000'000'000'000, "s"}, {1'000'000'000, "ms"}, {1'000'000, "µs"}, {1'000, "ns"}, {1, "ps"}}};
 
 std::int64_t round_step(double least_ps) {
     std::int64_t power = 1;
     while (static_cast<double>(power) * 10 <= least_ps && power < 1'000'000'000'000'000) power *= 10;
-    for (const std::int64_t f : {1, 2, 5, 10}) if (static_cast<double>(power * f) >= least_ps) return power * f;
+    for (const std::int64_t f : {1, 2, 5, 10})
+        if (static_cast<double>(power * f) >= least_ps) return power * f;
     return power * 10;
 }
 
 // The shortest decimal that shows t exactly to `unit`, in groups of three.
 QString seconds_text(Time t, std::int64_t unit_ps) {
-    const int decimals = unit_ps >= 1'000'000'000'000 ? 0 : unit_ps >= 1'000'000'000 ? 3 : unit_ps >= 1'000'000 ? 6 : unit_ps >= 1000 ? 9 : 12;
+    const int decimals = unit_ps >= 1'000'000'000'000 ? 0
+                         : unit_ps >= 1'000'000'000   ? 3
+                         : unit_ps >= 1'000'000       ? 6
+                         : unit_ps >= 1000            ? 9
+                                                      : 12;
     const std::int64_t whole = t.ps / 1'000'000'000'000;
     QString text = QString::number(whole);
     if (decimals == 0) return text + " s";
@@ -46,7 +52,10 @@ TimeTicks time_ticks(Time from, Time to, int wanted) {
         const std::int64_t coarse = unit.ps * 1000 <= step * 100 ? unit.ps * 1000 : unit.ps;
         out.offset = {from.ps / coarse * coarse};
         if ((to - out.offset).ps / unit.ps >= 10000) out.offset = {from.ps / unit.ps * unit.ps};
-        out.offset_text = "from " + seconds_text(out.offset, coarse >= unit.ps * 1000 && out.offset.ps % (unit.ps * 1000) == 0 ? unit.ps * 1000 : unit.ps);
+        out.offset_text =
+            "from " + seconds_text(out.offset, coarse >= unit.ps * 1000 && out.offset.ps % (unit.ps * 1000) == 0
+                                                   ? unit.ps * 1000
+                                                   : unit.ps);
     }
     std::int64_t first = (from - out.offset).ps / step * step;
     if (first < (from - out.offset).ps) first += step;

@@ -9,7 +9,7 @@ namespace {
 constexpr Time kNarrowest{10'000};  // 10 ns
 constexpr std::size_t kMostPlaces = 200;
 constexpr qint64 kSameVisitMs = 900;
-}
+}  // namespace
 
 void Viewpoint::reset(Time end) {
     end_ = std::max(end, Time{1'000'000});
@@ -51,8 +51,10 @@ void Viewpoint::set_window(Time from, Time to) {
 void Viewpoint::remember(bool merge) {
     const qint64 now = QDateTime::currentMSecsSinceEpoch();
     places_.resize(std::min(places_.size(), place_ + 1));
-    if (merge && place_ > 0 && now - last_step_ms_ < kSameVisitMs) places_[place_] = {from_, to_, cursor_};
-    else places_.push_back({from_, to_, cursor_});
+    if (merge && place_ > 0 && now - last_step_ms_ < kSameVisitMs)
+        places_[place_] = {from_, to_, cursor_};
+    else
+        places_.push_back({from_, to_, cursor_});
     if (places_.size() > kMostPlaces) places_.erase(places_.begin() + 1);
     place_ = places_.size() - 1;
     last_step_ms_ = merge ? now : 0;
@@ -75,7 +77,8 @@ void Viewpoint::zoom(double factor, Time around) {
     const double width = static_cast<double>((to_ - from_).ps) * factor;
     const double left = static_cast<double>((around - from_).ps) * factor;
     const double limit = static_cast<double>(end_.ps);
-    const Time w{static_cast<std::int64_t>(std::clamp(width, static_cast<double>(kNarrowest.ps), std::max(limit, 1e4)))};
+    const Time w{
+        static_cast<std::int64_t>(std::clamp(width, static_cast<double>(kNarrowest.ps), std::max(limit, 1e4)))};
     const Time from = around - Time{static_cast<std::int64_t>(left * static_cast<double>(w.ps) / std::max(width, 1.0))};
     show(from, from + w);
 }

@@ -39,8 +39,8 @@ class Viewpoint : public QObject {
     bool can_go_back() const { return place_ > 0; }
     bool can_go_forward() const { return place_ + 1 < places_.size(); }
 
-    /// Shows [from, to], kept inside the recording (but for a tenth behind its end) and at least 10 ns wide. Steps that follow each other
-    /// closely (a wheel, a drag) count as one visit.
+    /// Shows [from, to], kept inside the recording (but for a tenth behind its end) and at least 10 ns wide. Steps that
+    /// follow each other closely (a wheel, a drag) count as one visit.
     void show(Time from, Time to);
     /// A jump: always a visit of its own.
     void go_to(Time from, Time to, Time cursor);

@@ -61,7 +61,9 @@ void measured(benchmark::State& state, F work) {
     state.counters["of_memory_pass"] = plain / (spent / static_cast<double>(state.iterations()));
 }
 
-void MemoryPass(benchmark::State& state) { measured(state, [] { benchmark::DoNotOptimize(pass_over(bytes())); }); }
+void MemoryPass(benchmark::State& state) {
+    measured(state, [] { benchmark::DoNotOptimize(pass_over(bytes())); });
+}
 
 void Packets(benchmark::State& state) {
     std::vector<ItmPacket> out;
@@ -92,9 +94,12 @@ struct OnDisk {
     std::shared_ptr<const Recording> recording;
     OnDisk() {
         std::filesystem::create_directories(folder);
-        std::ofstream(folder + "/b.bin", std::ios::binary).write(reinterpret_cast<const char*>(bytes().data()), static_cast<std::streamsize>(bytes().size()));
-        std::ofstream(folder + "/b.target.toml") << "format = \"mindful-trail-target/1\"\n[[core]]\nname = \"main\"\nisa = \"armv7e-m\"\nclock_hz = 120_000_000\nimage = \"" << MT_DEMO
-                                                 << "/larkspur.elf\"\n[[stream]]\nfile = \"b.bin\"\nprotocol = \"itm\"\ncore = \"main\"\n";
+        std::ofstream(folder + "/b.bin", std::ios::binary)
+            .write(reinterpret_cast<const char*>(bytes().data()), static_cast<std::streamsize>(bytes().size()));
+        std::ofstream(folder + "/b.target.toml")
+            << "format = \"mindful-trail-target/1\"\n[[core]]\nname = \"main\"\nisa = \"armv7e-m\"\nclock_hz = "
+               "120_000_000\nimage = \""
+            << MT_DEMO << "/larkspur.elf\"\n[[stream]]\nfile = \"b.bin\"\nprotocol = \"itm\"\ncore = \"main\"\n";
         recording = *open_recording(folder + "/b.target.toml");
     }
     ~OnDisk() { std::filesystem::remove_all(folder); }

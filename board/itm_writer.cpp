@@ -4,7 +4,10 @@
 
 namespace board {
 
-void ItmWriter::put(std::uint8_t byte) { bytes_.push_back(byte); line_free_ += cycles_per_byte_; }
+void ItmWriter::put(std::uint8_t byte) {
+    bytes_.push_back(byte);
+    line_free_ += cycles_per_byte_;
+}
 
 void ItmWriter::put_value(std::uint32_t value, unsigned size) {
     for (unsigned i = 0; i < size; ++i) put(static_cast<std::uint8_t>(value >> (8 * i)));
@@ -21,7 +24,10 @@ void ItmWriter::timestamp(std::uint64_t cycle, unsigned relation) {
         put(0xC0);
         for (const int b : {0xFF, 0xFF, 0xFF, 0x7F}) put(static_cast<std::uint8_t>(b));
     }
-    if (relation == 0 && ticks >= 1 && ticks <= 6) { put(static_cast<std::uint8_t>(ticks << 4)); return; }
+    if (relation == 0 && ticks >= 1 && ticks <= 6) {
+        put(static_cast<std::uint8_t>(ticks << 4));
+        return;
+    }
     put(static_cast<std::uint8_t>(0xC0 | relation << 4));
     do {
         put(static_cast<std::uint8_t>((ticks & 0x7F) | (ticks > 0x7F ? 0x80 : 0)));
@@ -33,9 +39,12 @@ void ItmWriter::timestamp(std::uint64_t cycle, unsigned relation) {
 bool ItmWriter::begin(std::uint64_t cycle, std::size_t size) {
     if (pending_ && cycle > group_) {
         // Free line: the timestamp stands at the group's own time; otherwise it comes when the line is free.
-        if (behind(group_) <= kBusy) timestamp(group_, mixed_ ? 1 : 0);
-        else if (line_free_ < cycle) timestamp(line_free_, 1);
-        else mixed_ = true;
+        if (behind(group_) <= kBusy)
+            timestamp(group_, mixed_ ? 1 : 0);
+        else if (line_free_ < cycle)
+            timestamp(line_free_, 1);
+        else
+            mixed_ = true;
     }
     if (cycle < stalled_until_ || behind(cycle) + size > kBuffer) {
         ++lost_;
@@ -96,8 +105,10 @@ void ItmWriter::sync(std::uint64_t cycle) {
 }
 void ItmWriter::flush(std::uint64_t cycle) {
     if (!pending_) return;
-    if (behind(group_) <= kBusy) timestamp(group_, mixed_ ? 1 : 0);
-    else timestamp(std::max(group_ + 1, std::min(line_free_, std::max(cycle, group_ + 1))), 1);
+    if (behind(group_) <= kBusy)
+        timestamp(group_, mixed_ ? 1 : 0);
+    else
+        timestamp(std::max(group_ + 1, std::min(line_free_, std::max(cycle, group_ + 1))), 1);
 }
 
 }  // namespace board

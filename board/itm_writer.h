@@ -34,7 +34,9 @@ class ItmWriter {
     void put(std::uint8_t byte);
     void put_value(std::uint32_t value, unsigned size);
     void timestamp(std::uint64_t cycle, unsigned relation);
-    std::uint64_t behind(std::uint64_t cycle) const { return line_free_ > cycle ? (line_free_ - cycle) / cycles_per_byte_ : 0; }
+    std::uint64_t behind(std::uint64_t cycle) const {
+        return line_free_ > cycle ? (line_free_ - cycle) / cycles_per_byte_ : 0;
+    }
 
     static constexpr std::uint64_t kBuffer = 48, kBusy = 30;  ///< bytes
     std::uint64_t cycles_per_byte_, line_free_ = 0, last_stamp_ = 0, group_ = 0, stalled_until_ = 0, lost_ = 0;

@@ -8,7 +8,8 @@
 #include "target/image.h"
 
 int main(int argc, char** argv) {
-    CLI::App app{"mtrail-board: the simulated Larkspur mount controller; writes the trace that its core would send", "mtrail-board"};
+    CLI::App app{"mtrail-board: the simulated Larkspur mount controller; writes the trace that its core would send",
+                 "mtrail-board"};
     board::MountOptions options;
     std::string file, image_path;
     app.add_option("--write", file, "file for the bytes of the serial-wire output")->required();
@@ -16,7 +17,8 @@ int main(int argc, char** argv) {
     app.add_option("--seconds", options.seconds, "how long to record")->check(CLI::Range(0.01, 3600.0));
     app.add_option("--seed", options.seed, "same seed, same recording");
     app.add_option("--clock", options.clock_hz, "core clock in Hz")->check(CLI::Range(1'000'000, 1'000'000'000));
-    app.add_option("--baud", options.baud, "line rate of the serial-wire output")->check(CLI::Range(100'000, 100'000'000));
+    app.add_option("--baud", options.baud, "line rate of the serial-wire output")
+        ->check(CLI::Range(100'000, 100'000'000));
     app.add_flag("--healthy", options.healthy, "nothing goes wrong");
     CLI11_PARSE(app, argc, argv);
     std::shared_ptr<const mt::Image> image;

@@ -15,18 +15,31 @@ namespace {
 
 using Cycles = std::uint64_t;
 
-enum Exception : unsigned { kBusFault = 5, kSvCall = 11, kPendSv = 14, kSysTick = 15, kEncIndex = 16, kStepTimer = 17, kGuideUart = 19 };
+enum Exception : unsigned {
+    kBusFault = 5,
+    kSvCall = 11,
+    kPendSv = 14,
+    kSysTick = 15,
+    kEncIndex = 16,
+    kStepTimer = 17,
+    kGuideUart = 19
+};
 enum TaskId : unsigned { kIdle, kTrack, kGuide, kClock, kFocus, kTasks };
 
 constexpr Cycles kEntry = 12, kTailChain = 6, kSamplePeriod = 16384;
 
 int priority(unsigned exception) {
     switch (exception) {
-        case kBusFault: return 0;
-        case kEncIndex: return 0;
-        case kStepTimer: return 1;
-        case kGuideUart: return 3;
-        default: return 15;
+        case kBusFault:
+            return 0;
+        case kEncIndex:
+            return 0;
+        case kStepTimer:
+            return 1;
+        case kGuideUart:
+            return 3;
+        default:
+            return 15;
     }
 }
 
@@ -53,12 +66,20 @@ struct Handler {
 class Mount {
   public:
     Mount(const MountOptions& options, const FunctionRange& range)
-        : options_(options), range_(range), out_(options.clock_hz, options.baud), random_(options.seed), end_(cycles(options.seconds * 1e6)) {}
+        : options_(options),
+          range_(range),
+          out_(options.clock_hz, options.baud),
+          random_(options.seed),
+          end_(cycles(options.seconds * 1e6)) {}
     std::vector<std::uint8_t> run();
 
   private:
-    Cycles cycles(double microseconds) const { return static_cast<Cycles>(microseconds * static_cast<double>(options_.clock_hz) / 1e6); }
-    double between(double low, double high) { return low + (high - low) * std::uniform_real_distribution<double>(0, 1)(random_); }
+    Cycles cycles(double microseconds) const {
+        return static_cast<Cycles>(microseconds * static_cast<double>(options_.clock_hz) / 1e6);
+    }
+    double between(double low, double high) {
+        return low + (high - low) * std::uniform_real_distribution<double>(0, 1)(random_);
+    }
     void at(Cycles when, std::function<void()> what) { events_.push({when, order_++, std::move(what)}); }
 
     void plan();
@@ -77,7 +98,9 @@ class Mount {
         Cycles when;
         std::uint64_t order;
         std::function<void()> what;
-        bool operator<(const Event& other) const { return when != other.when ? when > other.when : order > other.order; }
+        bool operator<(const Event& other) const {
+            return when != other.when ? when > other.when : order > other.order;
+        }
     };
 
     MountOptions options_;
@@ -101,25 +124,39 @@ class Mount {
 
 Cycles Mount::handler_time(unsigned number) {
     switch (number) {
-        case kEncIndex: return cycles(between(1.1, 1.7));
-        case kStepTimer: return cycles(between(5.2, 7.4));
-        case kGuideUart: return cycles(between(2.0, 3.1));
-        case kSysTick: return cycles(between(2.4, 3.4));
-        case kSvCall: return cycles(between(0.5, 0.6));
-        case kPendSv: return cycles(between(1.3, 1.6));
-        default: return end_ * 2;  // a fault handler never ends
+        case kEncIndex:
+            return cycles(between(1.1, 1.7));
+        case kStepTimer:
+            return cycles(between(5.2, 7.4));
+        case kGuideUart:
+            return cycles(between(2.0, 3.1));
+        case kSysTick:
+            return cycles(between(2.4, 3.4));
+        case kSvCall:
+            return cycles(between(0.5, 0.6));
+        case kPendSv:
+            return cycles(between(1.3, 1.6));
+        default:
+            return end_ * 2;  // a fault handler never ends
     }
 }
 
 const char* handler_function(unsigned number) {
     switch (number) {
-        case kEncIndex: return "encoder_index_handler";
-        case kStepTimer: return "step_timer_handler";
-        case kGuideUart: return "guide_uart_handler";
-        case kSysTick: return "SysTick_Handler";
-        case kSvCall: return "SVC_Handler";
-        case kPendSv: return "switch_stack";
-        default: return "BusFault_Handler";
+        case kEncIndex:
+            return "encoder_index_handler";
+        case kStepTimer:
+            return "step_timer_handler";
+        case kGuideUart:
+            return "guide_uart_handler";
+        case kSysTick:
+            return "SysTick_Handler";
+        case kSvCall:
+            return "SVC_Handler";
+        case kPendSv:
+            return "switch_stack";
+        default:
+            return "BusFault_Handler";
     }
 }
 
@@ -203,7 +240,9 @@ void Mount::segment_done() {
 
 // A program-counter sample: asleep in idle, else somewhere in the function that runs.
 void Mount::sample() {
-    const char* function = !nest_.empty() ? nest_.back().function : running_ == kIdle || tasks_[running_].job.empty() ? nullptr : tasks_[running_].job.front().function;
+    const char* function = !nest_.empty()                                      ? nest_.back().function
+                           : running_ == kIdle || tasks_[running_].job.empty() ? nullptr
+                                                                               : tasks_[running_].job.front().function;
     if (function == nullptr) {
         out_.sleep_sample(now_);
         return;
@@ -223,49 +262,76 @@ void Mount::plan() {
         };
         at(cycles(first_us), [&again] { again(); });
     };
-    every(1000, [] { return 1000.0; }, [this] { raise(kSysTick); });
-    every(430, [] { return 250.0; }, [this] { raise(kStepTimer); });
-    every(2310, [this] { return next_index_us_ = 4860 + between(-1.2, 1.2); }, [this] { last_index_ = now_; raise(kEncIndex); });
-    every(10'000.3, [] { return 10'000.0; }, [this] {
-        add_job(kTrack, {{cycles(between(180, 210)), "track_loop"}, {cycles(between(25, 30)), "star_table_at"}, {cycles(between(40, 50)), "track_loop"}});
-    });
-    every(600'000, [] { return 2'000'000.0; }, [this] {  // a guide frame: 96 bytes, then the task refines it
-        const std::uint64_t frame = frames_++;
-        const double start = static_cast<double>(now_) * 1e6 / static_cast<double>(options_.clock_hz);
-        for (int i = 0; i < 96; ++i) at(cycles(start + 86.8 * i), [this] { raise(kGuideUart); });
-        const double passes = frame == 1 && !options_.healthy ? 17 : between(3.8, 4.2);
-        at(cycles(start + 86.8 * 96 + 40), [this, passes] {
-            out_.port(now_, 31, 2, 1);
-            add_job(kGuide, {{cycles(11'000 * passes), "refine_centroid"}});
-            out_.port(now_, 9, static_cast<std::uint32_t>(8000 + 30 * frames_), 2);
+    every(
+        1000, [] { return 1000.0; }, [this] { raise(kSysTick); });
+    every(
+        430, [] { return 250.0; }, [this] { raise(kStepTimer); });
+    every(
+        2310, [this] { return next_index_us_ = 4860 + between(-1.2, 1.2); },
+        [this] {
+            last_index_ = now_;
+            raise(kEncIndex);
         });
-    });
-    every(1'000'000.1, [] { return 1'000'000.0; }, [this] {
-        add_job(kClock, {{cycles(20), "clock_task"}, {1, "lock_take", false, Segment::Then::take_lock}, {cycles(1.4), "bus_transfer", true},
-                         {cycles(300), "read_receiver"}, {cycles(1.5), "bus_transfer", true}, {1, "lock_give", false, Segment::Then::give_lock}, {cycles(15), "clock_task"}});
-    });
-    every(70'000.4, [] { return 250'000.0; }, [this] {  // four bytes over the bus; the sensor answers late now and then
-        const std::uint64_t n = transfers_++;
-        std::deque<Segment> job = {{cycles(60), "focus_task"}, {1, "lock_take", false, Segment::Then::take_lock}};
-        for (int i = 0; i < 4; ++i) {
-            job.push_back({cycles(900), "read_temperature"});
-            // Now and then the status bit stays low for long; the index pulse disturbs the sensor, so the
-            // two tend to meet.
-            const bool late = !options_.healthy && i == 2 && n % 11 == 6;
-            if (late) job.push_back({1, "read_temperature", false, Segment::Then::go_on, last_index_ + cycles(next_index_us_ - between(1, 9))});
-            job.push_back({cycles(0.4), "bus_transfer", true});
-            job.push_back({cycles(late ? between(66, 74) : between(0.9, 1.6)), late ? "poll_status" : "wait_ready", true});
-            job.push_back({cycles(0.3), "bus_transfer", true});
-        }
-        job.push_back({1, "lock_give", false, Segment::Then::give_lock});
-        job.push_back({cycles(30), "focus_task"});
-        add_job(kFocus, job);
-    });
-    every(140'000, [] { return 140'000.0; }, [this] { out_.sync(now_); });
-    every(50'000, [] { return 50'000.0; }, [this] { out_.global_time(now_, now_ + 7'340'000'000); });
+    every(
+        10'000.3, [] { return 10'000.0; },
+        [this] {
+            add_job(kTrack, {{cycles(between(180, 210)), "track_loop"},
+                             {cycles(between(25, 30)), "star_table_at"},
+                             {cycles(between(40, 50)), "track_loop"}});
+        });
+    every(
+        600'000, [] { return 2'000'000.0; }, [this] {  // a guide frame: 96 bytes, then the task refines it
+            const std::uint64_t frame = frames_++;
+            const double start = static_cast<double>(now_) * 1e6 / static_cast<double>(options_.clock_hz);
+            for (int i = 0; i < 96; ++i) at(cycles(start + 86.8 * i), [this] { raise(kGuideUart); });
+            const double passes = frame == 1 && !options_.healthy ? 17 : between(3.8, 4.2);
+            at(cycles(start + 86.8 * 96 + 40), [this, passes] {
+                out_.port(now_, 31, 2, 1);
+                add_job(kGuide, {{cycles(11'000 * passes), "refine_centroid"}});
+                out_.port(now_, 9, static_cast<std::uint32_t>(8000 + 30 * frames_), 2);
+            });
+        });
+    every(
+        1'000'000.1, [] { return 1'000'000.0; },
+        [this] {
+            add_job(kClock, {{cycles(20), "clock_task"},
+                             {1, "lock_take", false, Segment::Then::take_lock},
+                             {cycles(1.4), "bus_transfer", true},
+                             {cycles(300), "read_receiver"},
+                             {cycles(1.5), "bus_transfer", true},
+                             {1, "lock_give", false, Segment::Then::give_lock},
+                             {cycles(15), "clock_task"}});
+        });
+    every(
+        70'000.4, [] { return 250'000.0; }, [this] {  // four bytes over the bus; the sensor answers late now and then
+            const std::uint64_t n = transfers_++;
+            std::deque<Segment> job = {{cycles(60), "focus_task"}, {1, "lock_take", false, Segment::Then::take_lock}};
+            for (int i = 0; i < 4; ++i) {
+                job.push_back({cycles(900), "read_temperature"});
+                // Now and then the status bit stays low for long; the index pulse disturbs the sensor, so the
+                // two tend to meet.
+                const bool late = !options_.healthy && i == 2 && n % 11 == 6;
+                if (late)
+                    job.push_back({1, "read_temperature", false, Segment::Then::go_on,
+                                   last_index_ + cycles(next_index_us_ - between(1, 9))});
+                job.push_back({cycles(0.4), "bus_transfer", true});
+                job.push_back(
+                    {cycles(late ? between(66, 74) : between(0.9, 1.6)), late ? "poll_status" : "wait_ready", true});
+                job.push_back({cycles(0.3), "bus_transfer", true});
+            }
+            job.push_back({1, "lock_give", false, Segment::Then::give_lock});
+            job.push_back({cycles(30), "focus_task"});
+            add_job(kFocus, job);
+        });
+    every(
+        140'000, [] { return 140'000.0; }, [this] { out_.sync(now_); });
+    every(
+        50'000, [] { return 50'000.0; }, [this] { out_.global_time(now_, now_ + 7'340'000'000); });
     if (!options_.healthy) {
         at(cycles(options_.seconds * 1e6 * 0.44), [this] { out_.stall_until(now_ + cycles(3100)); });
-        at(cycles(options_.seconds * 1e6 - 17'000), [this] { add_job(kTrack, {{cycles(190), "star_table_at", false, Segment::Then::fault}}); });
+        at(cycles(options_.seconds * 1e6 - 17'000), [this] {
+            add_job(kTrack, {{cycles(190), "star_table_at", false, Segment::Then::fault}});
+        });
     }
 }
 
@@ -285,7 +351,8 @@ std::vector<std::uint8_t> Mount::run() {
             sample();
             next_sample += kSamplePeriod;
         }
-        const bool masked = nest_.empty() && running_ != kIdle && !tasks_[running_].job.empty() && tasks_[running_].job.front().masked;
+        const bool masked =
+            nest_.empty() && running_ != kIdle && !tasks_[running_].job.empty() && tasks_[running_].job.front().masked;
         const auto urgent = most_urgent();
         const int level = nest_.empty() ? 99 : priority(nest_.back().number);
         if (urgent && !masked && priority(*urgent) < level) {
@@ -299,7 +366,9 @@ std::vector<std::uint8_t> Mount::run() {
         }
         Cycles until = std::min(end_, next_sample);
         if (!events_.empty()) until = std::min(until, events_.top().when);
-        Cycles* left = !nest_.empty() ? &nest_.back().left : running_ != kIdle && !tasks_[running_].job.empty() ? &tasks_[running_].job.front().left : nullptr;
+        Cycles* left = !nest_.empty()                                       ? &nest_.back().left
+                       : running_ != kIdle && !tasks_[running_].job.empty() ? &tasks_[running_].job.front().left
+                                                                            : nullptr;
         if (nest_.empty() && left != nullptr && tasks_[running_].job.front().until != 0)
             *left = tasks_[running_].job.front().until > now_ ? tasks_[running_].job.front().until - now_ : 1;
         const Cycles step = until > now_ ? until - now_ : 0;
@@ -311,8 +380,10 @@ std::vector<std::uint8_t> Mount::run() {
         now_ += done;
         *left -= done;
         if (*left != 0) continue;
-        if (!nest_.empty()) leave();
-        else segment_done();
+        if (!nest_.empty())
+            leave();
+        else
+            segment_done();
     }
     out_.flush(end_);
     return out_.bytes();
@@ -320,6 +391,8 @@ std::vector<std::uint8_t> Mount::run() {
 
 }  // namespace
 
-std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range) { return Mount(options, range).run(); }
+std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range) {
+    return Mount(options, range).run();
+}
 
 }  // namespace board

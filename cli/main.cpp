@@ -41,7 +41,9 @@ Result<Opened> open_and_read(const std::string& input) {
     if (!recording) return tl::make_unexpected(recording.error());
     Progress progress;
     interrupted = &progress;
-    std::signal(SIGINT, [](int) { if (interrupted != nullptr) interrupted->cancel(); });
+    std::signal(SIGINT, [](int) {
+        if (interrupted != nullptr) interrupted->cancel();
+    });
     std::atomic<bool> done{false};
     std::thread reporter;
     if (::isatty(STDERR_FILENO) != 0)
@@ -88,7 +90,8 @@ int run_read(const Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     Progress progress;
-    if (auto saved = save_recording(*opened->recording, o.output, o.replace, progress); !saved) return fail(saved.error());
+    if (auto saved = save_recording(*opened->recording, o.output, o.replace, progress); !saved)
+        return fail(saved.error());
     std::cerr << summary_text(*opened->recording, *opened->trail) << "saved as " << o.output << "\n";
     return kDone;
 }
@@ -97,21 +100,27 @@ int run_summary(const Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     return write_to(o.output, [&](std::ostream& out) {
-        if (o.json) out << summary_json(*opened->recording, *opened->trail).dump(2) << "\n";
-        else out << summary_text(*opened->recording, *opened->trail);
+        if (o.json)
+            out << summary_json(*opened->recording, *opened->trail).dump(2) << "\n";
+        else
+            out << summary_text(*opened->recording, *opened->trail);
     });
 }
 
 int run_packets(const Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
-    return write_to(o.output, [&](std::ostream& out) { write_packets_csv(*opened->recording, *opened->trail, o.from(), o.to(), out); });
+    return write_to(o.output, [&](std::ostream& out) {
+        write_packets_csv(*opened->recording, *opened->trail, o.from(), o.to(), out);
+    });
 }
 
 int run_events(const Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
-    return write_to(o.output, [&](std::ostream& out) { write_events_csv(*opened->recording, *opened->trail, o.from(), o.to(), out); });
+    return write_to(o.output, [&](std::ostream& out) {
+        write_events_csv(*opened->recording, *opened->trail, o.from(), o.to(), out);
+    });
 }
 
 void print_stats(const std::vector<InterruptRow>& rows, std::ostream& out) {
@@ -121,23 +130,31 @@ void print_stats(const std::vector<InterruptRow>& rows, std::ostream& out) {
         for (const char c : s) shown += (static_cast<unsigned char>(c) & 0xC0) != 0x80 ? 1 : 0;
         return (shown < n ? std::string(n - shown, ' ') : std::string()) + s;
     };
-    out << "  no  name                         count  left out      least       mean   greatest  period mean      share\n";
+    out << "  no  name                         count  left out      least       mean   greatest  period mean      "
+           "share\n";
     for (const auto& r : rows) {
         std::string name = r.name.substr(0, 24);
-        out << pad(std::to_string(r.number), 4) << "  " << name << std::string(24 - name.size(), ' ') << pad(count_text(r.count), 10) << pad(count_text(r.left_out), 10)
-            << pad(cell(r.least), 11) << pad(cell(r.mean), 11) << pad(cell(r.greatest), 11) << pad(cell(r.period_mean), 13) << pad(share_text(r.share), 11) << "\n";
+        out << pad(std::to_string(r.number), 4) << "  " << name << std::string(24 - name.size(), ' ')
+            << pad(count_text(r.count), 10) << pad(count_text(r.left_out), 10) << pad(cell(r.least), 11)
+            << pad(cell(r.mean), 11) << pad(cell(r.greatest), 11) << pad(cell(r.period_mean), 13)
+            << pad(share_text(r.share), 11) << "\n";
     }
 }
 
 int run_stats(const Options& o) {
-    if (o.of != "interrupts") return fail({"--of " + o.of + " needs a recording that tells of " + o.of, o.input, "an ITM stream tells of interrupts: use --of interrupts"});
+    if (o.of != "interrupts")
+        return fail({"--of " + o.of + " needs a recording that tells of " + o.of, o.input,
+                     "an ITM stream tells of interrupts: use --of interrupts"});
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     const auto rows = interrupt_rows(*opened->trail);
     return write_to(o.output, [&](std::ostream& out) {
-        if (o.json) out << stats_json(rows).dump(2) << "\n";
-        else if (o.csv) write_stats_csv(rows, out);
-        else print_stats(rows, out);
+        if (o.json)
+            out << stats_json(rows).dump(2) << "\n";
+        else if (o.csv)
+            write_stats_csv(rows, out);
+        else
+            print_stats(rows, out);
     });
 }
 
@@ -151,7 +168,8 @@ int run_instances(const Options& o) {
                 return write_to(o.output, [&](std::ostream& out) { write_instances_csv(lane, out); });
             known += (known.empty() ? "" : ", ") + lane.name();
         }
-    return fail({"nothing named '" + o.of + "' ran", o.input, known.empty() ? "no exception is in this recording" : "these did: " + known});
+    return fail({"nothing named '" + o.of + "' ran", o.input,
+                 known.empty() ? "no exception is in this recording" : "these did: " + known});
 }
 
 int run_find(const Options& o) {
@@ -159,8 +177,10 @@ int run_find(const Options& o) {
     if (!opened) return fail(opened.error());
     const auto findings = find_all(*opened->recording, *opened->trail);
     return write_to(o.output, [&](std::ostream& out) {
-        if (o.json) out << findings_json(findings).dump(2) << "\n";
-        else out << findings_text(findings);
+        if (o.json)
+            out << findings_json(findings).dump(2) << "\n";
+        else
+            out << findings_text(findings);
     });
 }
 
@@ -178,7 +198,10 @@ int main(int argc, char** argv) {
         c->callback([&run, what] { run = what; });
         return c;
     };
-    const auto output = [&](CLI::App* c) { c->add_option("-o,--output", o.output, "file to write; - for standard output"); return c; };
+    const auto output = [&](CLI::App* c) {
+        c->add_option("-o,--output", o.output, "file to write; - for standard output");
+        return c;
+    };
     const auto times = [&](CLI::App* c) {
         c->add_option("--from", o.from_ns, "first time, in ns from the start");
         c->add_option("--to", o.to_ns, "last time, in ns from the start");
@@ -188,11 +211,14 @@ int main(int argc, char** argv) {
     CLI::App* read = command("read", "decode, rebuild, and save a recording folder", run_read);
     read->add_option("-o,--output", o.output, "the *.mtrail folder to write")->required();
     read->add_flag("--replace", o.replace, "replace a recording that is there");
-    output(command("summary", "streams, packets by kind, time span, gaps, bad bytes, doubts", run_summary))->add_flag("--json", o.json, "as JSON");
+    output(command("summary", "streams, packets by kind, time span, gaps, bad bytes, doubts", run_summary))
+        ->add_flag("--json", o.json, "as JSON");
     times(output(command("packets", "every packet: offset, time, kind, detail", run_packets)));
     times(output(command("events", "every event in time order", run_events)));
     CLI::App* stats = output(command("stats", "measures, one row per activity", run_stats));
-    stats->add_option("--of", o.of, "interrupts")->required()->check(CLI::IsMember({"interrupts", "tasks", "functions", "locks", "marks"}));
+    stats->add_option("--of", o.of, "interrupts")
+        ->required()
+        ->check(CLI::IsMember({"interrupts", "tasks", "functions", "locks", "marks"}));
     stats->add_flag("--csv", o.csv, "as CSV");
     stats->add_flag("--json", o.json, "as JSON");
     CLI::App* instances = output(command("instances", "one row per instance of an activity", run_instances));

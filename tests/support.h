@@ -35,9 +35,12 @@ class Folder {
     std::string path_;
 };
 
-inline void write_file(const std::string& path, const std::string& text) { std::ofstream(path, std::ios::binary) << text; }
+inline void write_file(const std::string& path, const std::string& text) {
+    std::ofstream(path, std::ios::binary) << text;
+}
 inline void write_file(const std::string& path, const std::vector<std::uint8_t>& bytes) {
-    std::ofstream(path, std::ios::binary).write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+    std::ofstream(path, std::ios::binary)
+        .write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
 }
 inline std::vector<std::uint8_t> read_bytes(const std::string& path) {
     std::ifstream in(path, std::ios::binary);
@@ -69,14 +72,18 @@ inline Opened decode(const std::string& path) {
 }
 
 /// A target file for a bare ITM stream at 120 MHz, with the demonstration's image if wanted.
-inline std::string itm_target(const std::string& stream, bool image = false, const std::string& clock = "120_000_000", const std::string& more = "") {
-    return "format = \"mindful-trail-target/1\"\nname = \"Larkspur\"\n[[core]]\nname = \"main\"\nisa = \"armv7e-m\"\nclock_hz = " + clock + "\n" +
+inline std::string itm_target(const std::string& stream, bool image = false, const std::string& clock = "120_000_000",
+                              const std::string& more = "") {
+    return "format = \"mindful-trail-target/1\"\nname = \"Larkspur\"\n[[core]]\nname = \"main\"\nisa = "
+           "\"armv7e-m\"\nclock_hz = " +
+           clock + "\n" +
            (image ? "image = \"" + demo("larkspur.elf") + "\"\nsvd = \"" + demo("larkspur.svd") + "\"\n" : "") +
            "[[stream]]\nfile = \"" + stream + "\"\nprotocol = \"itm\"\ncore = \"main\"\n" + more;
 }
 
 /// Bytes as a whole recording in `folder`.
-inline Opened decode_bytes(const Folder& folder, const std::vector<std::uint8_t>& bytes, const std::string& clock = "120_000_000", const std::string& more = "") {
+inline Opened decode_bytes(const Folder& folder, const std::vector<std::uint8_t>& bytes,
+                           const std::string& clock = "120_000_000", const std::string& more = "") {
     write_file(folder / "stream.bin", bytes);
     write_file(folder / "x.target.toml", itm_target("stream.bin", false, clock, more));
     return decode(folder / "x.target.toml");
@@ -84,7 +91,9 @@ inline Opened decode_bytes(const Folder& folder, const std::vector<std::uint8_t>
 
 /// A recording of the simulated mount without image.
 inline std::vector<std::uint8_t> mount_bytes(const board::MountOptions& options) {
-    return board::record_mount(options, [](const std::string&) { return std::pair<std::uint32_t, std::uint32_t>{0x08000100, 64}; });
+    return board::record_mount(options, [](const std::string&) {
+        return std::pair<std::uint32_t, std::uint32_t>{0x08000100, 64};
+    });
 }
 
 }  // namespace mt::test

@@ -45,7 +45,10 @@ class Column {
         std::size_t low = 0, high = size_;
         while (low < high) {
             const std::size_t mid = low + (high - low) / 2;
-            if (before((*this)[mid])) low = mid + 1; else high = mid;
+            if (before((*this)[mid]))
+                low = mid + 1;
+            else
+                high = mid;
         }
         return low;
     }
@@ -81,14 +84,22 @@ class RangeMax {
     /// Index of a greatest element in [from, to). REQUIRES: from < to <= size().
     std::size_t argmax(std::size_t from, std::size_t to) const {
         std::size_t best = from;
-        const auto consider = [&](std::size_t i) { if (values_[best] < values_[i]) best = i; };
+        const auto consider = [&](std::size_t i) {
+            if (values_[best] < values_[i]) best = i;
+        };
         std::size_t i = from;
         while (i < to) {
-            if (i % kBase != 0 || i + kBase > to) { consider(i++); continue; }
+            if (i % kBase != 0 || i + kBase > to) {
+                consider(i++);
+                continue;
+            }
             // Take the largest aligned block that fits; look into it only if it can beat the best.
             std::size_t level = 0, span = kBase;
             while (level + 1 < levels_.size() && i % (span * 2) == 0 && i + span * 2 <= to &&
-                   i / (span * 2) < levels_[level + 1].size()) { ++level; span *= 2; }
+                   i / (span * 2) < levels_[level + 1].size()) {
+                ++level;
+                span *= 2;
+            }
             if (values_[best] < levels_[level][i / span]) best = descend(level, i / span);
             i += span;
         }

@@ -28,10 +28,14 @@ void on_bus_error(int signal, siginfo_t* info, void* context) {
     for (const Mapping& m : mappings) {
         if (at < m.begin || at >= m.end) continue;
         const auto page = static_cast<std::uintptr_t>(::sysconf(_SC_PAGESIZE));
-        if (::mmap(reinterpret_cast<void*>(at / page * page), page, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0) != MAP_FAILED) return;
+        if (::mmap(reinterpret_cast<void*>(at / page * page), page, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED,
+                   -1, 0) != MAP_FAILED)
+            return;
     }
-    if ((before_us.sa_flags & SA_SIGINFO) != 0 && before_us.sa_sigaction != nullptr) before_us.sa_sigaction(signal, info, context);
-    else ::signal(signal, SIG_DFL);
+    if ((before_us.sa_flags & SA_SIGINFO) != 0 && before_us.sa_sigaction != nullptr)
+        before_us.sa_sigaction(signal, info, context);
+    else
+        ::signal(signal, SIG_DFL);
 }
 
 void watch_mapping(const void* data, std::size_t size) {
@@ -66,8 +70,9 @@ void forget_mapping(const void* data) {
 Result<std::shared_ptr<const MappedFile>> MappedFile::open(const std::string& path) {
     const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
     if (fd < 0) {
-        return failure(std::string("cannot open: ") + std::strerror(errno), path,
-                       errno == ENOENT ? "check the path; paths in a target file are relative to it" : "check the permissions");
+        return failure(
+            std::string("cannot open: ") + std::strerror(errno), path,
+            errno == ENOENT ? "check the path; paths in a target file are relative to it" : "check the permissions");
     }
     struct stat info {};
     if (::fstat(fd, &info) != 0 || !S_ISREG(info.st_mode)) {

@@ -16,7 +16,8 @@ class Progress {
     /// Share done in [0, 1]; 0 while the total is unknown.
     double share() const {
         const auto total = total_.load(std::memory_order_relaxed);
-        return total == 0 ? 0.0 : static_cast<double>(done_.load(std::memory_order_relaxed)) / static_cast<double>(total);
+        return total == 0 ? 0.0
+                          : static_cast<double>(done_.load(std::memory_order_relaxed)) / static_cast<double>(total);
     }
     void cancel() { cancelled_.store(true, std::memory_order_relaxed); }
     bool cancelled() const { return cancelled_.load(std::memory_order_relaxed); }

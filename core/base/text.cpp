@@ -40,7 +40,8 @@ std::string moment_text(Time moment) {
     const std::uint64_t ns = (static_cast<std::uint64_t>(negative ? -moment.ps : moment.ps) + 500) / 1000;
     std::array<char, 64> buffer{};
     std::snprintf(buffer.data(), buffer.size(), "%s%llu.%03llu %03llu %03llu s", negative ? "-" : "",
-                  static_cast<unsigned long long>(ns / 1'000'000'000), static_cast<unsigned long long>(ns / 1'000'000 % 1000),
+                  static_cast<unsigned long long>(ns / 1'000'000'000),
+                  static_cast<unsigned long long>(ns / 1'000'000 % 1000),
                   static_cast<unsigned long long>(ns / 1000 % 1000), static_cast<unsigned long long>(ns % 1000));
     return buffer.data();
 }
@@ -48,7 +49,8 @@ std::string moment_text(Time moment) {
 std::string ns_text(Time t) {
     std::array<char, 40> buffer{};
     const std::int64_t whole = std::llabs(t.ps) / 1000, rest = std::llabs(t.ps) % 1000;
-    std::snprintf(buffer.data(), buffer.size(), "%s%lld.%03lld", t.ps < 0 ? "-" : "", static_cast<long long>(whole), static_cast<long long>(rest));
+    std::snprintf(buffer.data(), buffer.size(), "%s%lld.%03lld", t.ps < 0 ? "-" : "", static_cast<long long>(whole),
+                  static_cast<long long>(rest));
     return buffer.data();
 }
 

@@ -16,7 +16,10 @@ struct Time {
     friend constexpr auto operator<=>(Time, Time) = default;
     friend constexpr Time operator+(Time a, Time b) { return {a.ps + b.ps}; }
     friend constexpr Time operator-(Time a, Time b) { return {a.ps - b.ps}; }
-    constexpr Time& operator+=(Time b) { ps += b.ps; return *this; }
+    constexpr Time& operator+=(Time b) {
+        ps += b.ps;
+        return *this;
+    }
     constexpr double ns() const { return static_cast<double>(ps) / 1e3; }
     constexpr double us() const { return static_cast<double>(ps) / 1e6; }
     constexpr double seconds() const { return static_cast<double>(ps) / 1e12; }
@@ -43,7 +46,9 @@ struct Clock {
         if (cycles >= 0 && hz < 10'000'000'000'000 && cycles < (std::int64_t{1} << 62)) {
             const auto c = static_cast<std::uint64_t>(cycles);
             const std::uint64_t seconds = c / hz, micro = c % hz * 1'000'000, rest = micro % hz * 1'000'000;
-            if (seconds < 9'000'000) return {static_cast<std::int64_t>(seconds * 1'000'000'000'000 + micro / hz * 1'000'000 + (rest + hz / 2) / hz)};
+            if (seconds < 9'000'000)
+                return {static_cast<std::int64_t>(seconds * 1'000'000'000'000 + micro / hz * 1'000'000 +
+                                                  (rest + hz / 2) / hz)};
         }
         const __int128 half = static_cast<__int128>(hz / 2);
         const __int128 scaled = static_cast<__int128>(cycles) * 1'000'000'000'000;
@@ -54,7 +59,8 @@ struct Clock {
     /// The cycles in `t`, rounded to nearest: gives back exactly what `at` was given for hz < 10^12 / 2.
     constexpr std::int64_t cycles(Time t) const {
         const __int128 half = t.ps < 0 ? -500'000'000'000 : 500'000'000'000;
-        return static_cast<std::int64_t>((static_cast<__int128>(t.ps) * static_cast<__int128>(hz) + half) / 1'000'000'000'000);
+        return static_cast<std::int64_t>((static_cast<__int128>(t.ps) * static_cast<__int128>(hz) + half) /
+                                         1'000'000'000'000);
     }
 };
 

@@ -56,8 +56,10 @@ void ExceptionNest::enter(unsigned number, BoundedTime when, std::uint64_t offse
 }
 
 void ExceptionNest::exit(unsigned number, BoundedTime when, std::uint64_t offset) {
-    if (!stack_.empty() && stack_.back().number != number) contradict(when.latest);
-    else if (stack_.empty() && bottom_known_) contradict(when.latest);
+    if (!stack_.empty() && stack_.back().number != number)
+        contradict(when.latest);
+    else if (stack_.empty() && bottom_known_)
+        contradict(when.latest);
     if (stack_.empty()) push(number, {known_from_, known_from_}, offset, ExceptionInstance::kCutBegin);
     ExceptionInstance done = stack_.back();
     stack_.pop_back();
@@ -79,8 +81,10 @@ void ExceptionNest::back_in(unsigned number, BoundedTime when, std::uint64_t off
         change(when.latest, 0);
         return;
     }
-    if (!stack_.empty() && stack_.back().number != number) contradict(when.latest);
-    else if (stack_.empty() && bottom_known_) contradict(when.latest);
+    if (!stack_.empty() && stack_.back().number != number)
+        contradict(when.latest);
+    else if (stack_.empty() && bottom_known_)
+        contradict(when.latest);
     if (stack_.empty()) push(number, {known_from_, known_from_}, offset, ExceptionInstance::kCutBegin);
     change(when.latest, static_cast<std::uint16_t>(number));
 }

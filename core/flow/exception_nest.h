@@ -56,7 +56,10 @@ class ExceptionNest {
     /// What ended or changed since the last call of `clear`; instances of one number are in time order.
     const std::vector<ExceptionInstance>& closed() const { return closed_; }
     const std::vector<ContextChange>& changes() const { return changes_; }
-    void clear() { closed_.clear(); changes_.clear(); }
+    void clear() {
+        closed_.clear();
+        changes_.clear();
+    }
 
     /// How often `first` cut into `second`: who is more urgent, as far as seen.
     const std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t>& cuts() const { return cuts_; }

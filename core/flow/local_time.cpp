@@ -19,8 +19,10 @@ void LocalTime::renew_now() {
     const auto ticks = static_cast<std::uint64_t>(ticks_);
     std::uint64_t scaled = 0;
     // In lowest terms one division does; it gives the very same as the clock's own conversion.
-    if (!__builtin_mul_overflow(ticks, ps_up_, &scaled) && scaled < (std::uint64_t{1} << 62)) now_ = {static_cast<std::int64_t>((scaled + ps_down_ / 2) / ps_down_)};
-    else now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_));
+    if (!__builtin_mul_overflow(ticks, ps_up_, &scaled) && scaled < (std::uint64_t{1} << 62))
+        now_ = {static_cast<std::int64_t>((scaled + ps_down_ / 2) / ps_down_)};
+    else
+        now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_));
 }
 
 void LocalTime::hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out) {
@@ -55,12 +57,15 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
 }
 
 // `before` is the last known time: a loss reaches back to it however exact the timestamp behind it is.
-void LocalTime::date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
+void LocalTime::date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest,
+                     std::vector<TimedPacket>& out) {
     if (packets.empty()) return;
     for (const ItmPacket& p : packets) {
         const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
-        if (!holding_) out.push_back({p, synchronous && !loss ? latest : before, latest});
-        else hand_on({p, synchronous && !loss ? latest : before, latest}, out);
+        if (!holding_)
+            out.push_back({p, synchronous && !loss ? latest : before, latest});
+        else
+            hand_on({p, synchronous && !loss ? latest : before, latest}, out);
     }
 }
 
@@ -114,7 +119,8 @@ double LocalTime::global_rate() const {
 void LocalTime::feed(std::span<const ItmPacket> packets, std::vector<TimedPacket>& out) {
     std::size_t group = 0;  // what waits for a timestamp: pending_, then packets from here on
     const auto keep = [&](std::size_t until) {
-        pending_.insert(pending_.end(), packets.begin() + static_cast<std::ptrdiff_t>(group), packets.begin() + static_cast<std::ptrdiff_t>(until));
+        pending_.insert(pending_.end(), packets.begin() + static_cast<std::ptrdiff_t>(group),
+                        packets.begin() + static_cast<std::ptrdiff_t>(until));
         group = until;
     };
     for (std::size_t i = 0; i < packets.size(); ++i) {

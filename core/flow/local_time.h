@@ -46,7 +46,8 @@ class LocalTime {
     double global_rate() const;
 
   private:
-    void date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out);
+    void date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest,
+              std::vector<TimedPacket>& out);
     void date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out);
     void hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out);
     void release(std::int64_t shift_ticks, std::vector<TimedPacket>& out);

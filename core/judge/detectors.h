@@ -7,9 +7,11 @@ namespace mt {
 
 /// Periodic interrupts that came late though nothing more urgent ran, or much too late; and activations
 /// that did not happen at all.
-void find_late_and_missed(const Recording&, const Trail&, std::size_t core, std::size_t lane, std::vector<Finding>& out);
+void find_late_and_missed(const Recording&, const Trail&, std::size_t core, std::size_t lane,
+                          std::vector<Finding>& out);
 /// Executions whose own time is far from that of their peers.
-void find_long_executions(const Recording&, const Trail&, std::size_t core, std::size_t lane, std::vector<Finding>& out);
+void find_long_executions(const Recording&, const Trail&, std::size_t core, std::size_t lane,
+                          std::vector<Finding>& out);
 /// Runs of entries much denser than this interrupt ever is otherwise.
 void find_storms(const Recording&, const Trail&, std::size_t core, std::size_t lane, std::vector<Finding>& out);
 /// Nests deeper than all but the fewest.

@@ -17,30 +17,38 @@ Time certain_own(const ExceptionLane& lane, std::size_t i) {
 
 }  // namespace
 
-void find_long_executions(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l, std::vector<Finding>& out) {
+void find_long_executions(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
+                          std::vector<Finding>& out) {
     const ExceptionLane& lane = trail.cores[c].lanes[l];
     std::vector<Time> own;
-    for (std::size_t i = 0; i < lane.size(); ++i) if (lane.whole(i)) own.push_back(lane.own(i));
+    for (std::size_t i = 0; i < lane.size(); ++i)
+        if (lane.whole(i)) own.push_back(lane.own(i));
     if (own.size() < 50) return;
     const Time median = quantile(own, 0.5), p95 = quantile(own, 0.95), p99 = quantile(own, 0.99);
     const Time spread = std::max({p95 - median, Time{median.ps / 20}, Time::from_ns(100)});
     const Time bar = std::max({Time{p99.ps * 2}, median + Time{spread.ps * 8}, median + Time::from_us(1)});
     std::vector<std::size_t> longest;
-    for (std::size_t i = 0; i < lane.size(); ++i) if (lane.whole(i) && certain_own(lane, i) > bar) longest.push_back(i);
+    for (std::size_t i = 0; i < lane.size(); ++i)
+        if (lane.whole(i) && certain_own(lane, i) > bar) longest.push_back(i);
     if (longest.empty() || longest.size() > std::max<std::size_t>(2, own.size() / 250)) return;
-    const std::size_t worst = *std::max_element(longest.begin(), longest.end(), [&](std::size_t a, std::size_t b) { return lane.own(a) < lane.own(b); });
+    const std::size_t worst = *std::max_element(
+        longest.begin(), longest.end(), [&](std::size_t a, std::size_t b) { return lane.own(a) < lane.own(b); });
     Finding f = about_instance(FindingKind::duration_outlier, trail, c, l, worst);
     f.alike = longest.size();
     char times[32];
-    std::snprintf(times, sizeof times, "%.1f", static_cast<double>(lane.own(worst).ps) / static_cast<double>(std::max<std::int64_t>(median.ps, 1)));
+    std::snprintf(times, sizeof times, "%.1f",
+                  static_cast<double>(lane.own(worst).ps) / static_cast<double>(std::max<std::int64_t>(median.ps, 1)));
     f.title = lane.name() + " took " + times + " × its usual time";
-    f.cause = duration_text(lane.own(worst)) + " of its own against " + duration_text(median) + " (99 % under " + duration_text(p99) + "). ";
+    f.cause = duration_text(lane.own(worst)) + " of its own against " + duration_text(median) + " (99 % under " +
+              duration_text(p99) + "). ";
     const Time cut_in = lane.length(worst) - lane.own(worst);
-    f.cause += cut_in.ps > 0 ? "What cut in, " + duration_text(cut_in) + ", is not counted in that." : "Nothing cut in: the time is its own work.";
+    f.cause += cut_in.ps > 0 ? "What cut in, " + duration_text(cut_in) + ", is not counted in that."
+                             : "Nothing cut in: the time is its own work.";
     std::vector<std::pair<Time, Time>> stretches;
     std::map<std::string, std::uint64_t> inside;
     each_packet_between(recording, trail, c, f.begin, f.end, [&](std::size_t, const TimedPacket& p) {
-        if (p.packet.kind == ItmKind::pc && p.latest > f.begin && p.latest <= f.end && trail.cores[c].running_at(p.latest) == lane.number())
+        if (p.packet.kind == ItmKind::pc && p.latest > f.begin && p.latest <= f.end &&
+            trail.cores[c].running_at(p.latest) == lane.number())
             f.evidence.push_back({p.latest, "sampled in " + place_text(recording, c, p.packet.value)});
     });
     if (f.evidence.size() > 8) f.evidence.resize(8);
@@ -81,8 +89,10 @@ void find_storms(const Recording&, const Trail& trail, std::size_t c, std::size_
     f.end = lane.end(first + kRun);
     const Time busy = lane.busy(f.begin, f.end);
     f.title = lane.name() + " came in a burst";
-    f.cause = std::to_string(kRun + 1) + " entries within " + duration_text(spans[worst]) + ", where as many usually take " + duration_text(usual) + "; it had " +
-              share_text(static_cast<double>(busy.ps) / static_cast<double>((f.end - f.begin).ps)) + " of the core meanwhile.";
+    f.cause = std::to_string(kRun + 1) + " entries within " + duration_text(spans[worst]) +
+              ", where as many usually take " + duration_text(usual) + "; it had " +
+              share_text(static_cast<double>(busy.ps) / static_cast<double>((f.end - f.begin).ps)) +
+              " of the core meanwhile.";
     f.severity = 0.5;
     f.evidence = {{f.begin, "first entry of the burst"}, {f.end, "last of " + std::to_string(kRun + 1)}};
     out.push_back(std::move(f));
@@ -93,7 +103,10 @@ void find_deep_nests(const Recording&, const Trail& trail, std::size_t c, std::v
     std::array<std::uint64_t, 256> at_depth{};
     std::uint64_t all = 0;
     for (const auto& lane : core.lanes)
-        for (std::size_t i = 0; i < lane.size(); ++i) { ++at_depth[lane.depth(i)]; ++all; }
+        for (std::size_t i = 0; i < lane.size(); ++i) {
+            ++at_depth[lane.depth(i)];
+            ++all;
+        }
     std::size_t deepest = 255;
     while (deepest > 0 && at_depth[deepest] == 0) --deepest;
     // The deepest level by far the rarest, and deeper than two that preempt each other now and then.
@@ -110,9 +123,13 @@ void find_deep_nests(const Recording&, const Trail& trail, std::size_t c, std::v
             }
             std::sort(nest.begin(), nest.end());
             std::string chain;
-            for (const auto& n : nest) { chain += n.second + " ◂ "; f.activities.push_back(n.second); }
+            for (const auto& n : nest) {
+                chain += n.second + " ◂ ";
+                f.activities.push_back(n.second);
+            }
             f.title = "Nest of " + std::to_string(deepest) + " handlers";
-            f.cause = chain + lane.name() + ". Of " + count_text(all) + " handler executions " + plural(at_depth[deepest], "was", "were") + " this deep: mind the stack.";
+            f.cause = chain + lane.name() + ". Of " + count_text(all) + " handler executions " +
+                      plural(at_depth[deepest], "was", "were") + " this deep: mind the stack.";
             f.alike = at_depth[deepest];
             f.severity = 0.3;
             f.evidence = {{f.begin, "the deepest handler entered"}};

@@ -6,8 +6,10 @@
 namespace mt {
 
 std::string_view finding_kind_name(FindingKind kind) {
-    constexpr std::array<std::string_view, 11> names = {"fault", "late_response", "missed_activation", "duration_outlier", "masked_too_long", "interrupt_storm",
-                                                        "deep_nest", "period_drift", "clock_doubt", "gap", "image_doubt"};
+    constexpr std::array<std::string_view, 11> names = {
+        "fault",           "late_response", "missed_activation", "duration_outlier", "masked_too_long",
+        "interrupt_storm", "deep_nest",     "period_drift",      "clock_doubt",      "gap",
+        "image_doubt"};
     return names[static_cast<std::size_t>(kind)];
 }
 
@@ -34,10 +36,12 @@ void join_late(std::vector<Finding>& all) {
     for (std::size_t i = 0; i < all.size(); ++i) {
         if (all[i].kind != FindingKind::late_response || all[i].activities.size() < 2) continue;
         for (std::size_t k = i + 1; k < all.size(); ++k) {
-            const bool same = all[k].kind == FindingKind::late_response && all[k].core == all[i].core && all[k].activities.size() > 1 && all[k].activities[1] == all[i].activities[1];
+            const bool same = all[k].kind == FindingKind::late_response && all[k].core == all[i].core &&
+                              all[k].activities.size() > 1 && all[k].activities[1] == all[i].activities[1];
             if (!same) continue;
             if (all[k].end - all[k].begin > all[i].end - all[i].begin) std::swap(all[i], all[k]);
-            all[i].cause += " Also: " + all[k].title + (all[k].alike > 1 ? ", the worst of " + std::to_string(all[k].alike) : "") + ".";
+            all[i].cause += " Also: " + all[k].title +
+                            (all[k].alike > 1 ? ", the worst of " + std::to_string(all[k].alike) : "") + ".";
             all[i].activities.push_back(all[k].activities[0]);
             all[i].severity = std::max(all[i].severity, all[k].severity);
             all[i].evidence.push_back({all[k].begin, all[k].title});
@@ -64,7 +68,8 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
         }
     }
     join_late(all);
-    std::stable_sort(all.begin(), all.end(), [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
+    std::stable_sort(all.begin(), all.end(),
+                     [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
     return all;
 }
 

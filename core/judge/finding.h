@@ -13,7 +13,17 @@
 namespace mt {
 
 enum class FindingKind : std::uint8_t {
-    fault, late_response, missed_activation, duration_outlier, masked_too_long, interrupt_storm, deep_nest, period_drift, clock_doubt, gap, image_doubt
+    fault,
+    late_response,
+    missed_activation,
+    duration_outlier,
+    masked_too_long,
+    interrupt_storm,
+    deep_nest,
+    period_drift,
+    clock_doubt,
+    gap,
+    image_doubt
 };
 /// The name used by `find --json`.
 std::string_view finding_kind_name(FindingKind kind);
@@ -24,15 +34,15 @@ struct Finding {
         std::string what;
     };
     FindingKind kind = FindingKind::gap;
-    double severity = 0;   ///< 0 to 1; ranks the list
-    std::string title;     ///< a few words: "STEP_TIMER entered 71.8 µs late"
-    std::string cause;     ///< one sentence: what is unusual, against what is normal, and what made it so
-    Time begin, end;       ///< the stretch to look at
+    double severity = 0;  ///< 0 to 1; ranks the list
+    std::string title;    ///< a few words: "STEP_TIMER entered 71.8 µs late"
+    std::string cause;    ///< one sentence: what is unusual, against what is normal, and what made it so
+    Time begin, end;      ///< the stretch to look at
     std::vector<std::string> activities;
     std::string core;
     std::vector<Evidence> evidence;
     std::size_t core_index = 0;
-    int lane = -1;         ///< index into the core's lanes; -1 if it concerns none
+    int lane = -1;  ///< index into the core's lanes; -1 if it concerns none
     std::size_t instance = 0;
     std::uint64_t alike = 1;  ///< how many such places there are; this is the worst
 };

@@ -16,8 +16,9 @@ namespace {
 constexpr unsigned kSysTick = 15;
 
 // Ticks that people set: from 10 µs to 100 ms, and the binary rates of 32.768 kHz timers.
-constexpr std::array<double, 26> kUsualTicksUs = {1000, 10000, 100, 500, 2000, 5000, 250, 200, 50, 20000, 125, 2500, 4000, 8000, 25000, 40000, 50000, 100000,
-                                                  25, 20, 10, 976.5625, 1953.125, 3906.25, 7812.5, 16666.667};
+constexpr std::array<double, 26> kUsualTicksUs = {
+    1000, 10000, 100,   500,   2000,   5000, 250, 200, 50,       20000,    125,     2500,   4000,
+    8000, 25000, 40000, 50000, 100000, 25,   20,  10,  976.5625, 1953.125, 3906.25, 7812.5, 16666.667};
 
 std::optional<std::string> likelier_clock(double period_cycles, std::uint64_t stated_hz) {
     for (const double tick_us : {1000.0, 10000.0, 100.0, 2000.0, 5000.0, 500.0}) {
@@ -26,7 +27,8 @@ std::optional<std::string> likelier_clock(double period_cycles, std::uint64_t st
         const double ratio = hz / static_cast<double>(stated_hz);
         if (!round || ratio < 0.02 || ratio > 50) continue;
         char text[160];
-        std::snprintf(text, sizeof text, "for a tick of %s the core clock would be %.0f MHz rather than %.4g", duration_text(Time::from_us(tick_us)).c_str(), std::round(mhz),
+        std::snprintf(text, sizeof text, "for a tick of %s the core clock would be %.0f MHz rather than %.4g",
+                      duration_text(Time::from_us(tick_us)).c_str(), std::round(mhz),
                       static_cast<double>(stated_hz) / 1e6);
         return text;
     }
@@ -38,14 +40,17 @@ std::optional<Time> steady_tick(const Trail& trail, std::size_t c) {
     const ExceptionLane* lane = trail.cores[c].lane(kSysTick);
     if (lane == nullptr) return std::nullopt;
     std::vector<Time> periods;
-    for (std::size_t i = 0; i < lane->size(); ++i) if (const auto p = period_of(trail, *lane, i)) periods.push_back(*p);
+    for (std::size_t i = 0; i < lane->size(); ++i)
+        if (const auto p = period_of(trail, *lane, i)) periods.push_back(*p);
     if (periods.size() < 20) return std::nullopt;
     const Time median = quantile(periods, 0.5);
     if ((quantile(periods, 0.9) - quantile(periods, 0.1)).ps * 20 > median.ps) return std::nullopt;
     return median;
 }
 
-double tick_cycles(const CoreTrail& core, Time tick) { return static_cast<double>(tick.ps) * static_cast<double>(core.clock.hz) / 1e12; }
+double tick_cycles(const CoreTrail& core, Time tick) {
+    return static_cast<double>(tick.ps) * static_cast<double>(core.clock.hz) / 1e12;
+}
 
 }  // namespace
 
@@ -73,18 +78,23 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         f.cause = "It cut into " + core.running_name(before);
         // The last sample of the program counter before it, and after it.
         std::optional<TimedPacket> last, inside, task;
-        each_packet_between(recording, trail, c, f.begin - Time::from_ms(20), f.end, [&](std::size_t, const TimedPacket& p) {
-            if (p.packet.kind == ItmKind::data_write && p.latest < f.begin) {
-                const WatchSpec* watch = recording.target.watch(p.packet.number);
-                if (watch != nullptr && watch->role == "current-task") task = p;
-            }
-            if (p.packet.kind != ItmKind::pc || p.latest < f.begin - Time::from_ms(2)) return;
-            if (p.latest < f.begin) last = p;
-            else if (!inside && p.latest > f.begin) inside = p;
-        });
+        each_packet_between(recording, trail, c, f.begin - Time::from_ms(20), f.end,
+                            [&](std::size_t, const TimedPacket& p) {
+                                if (p.packet.kind == ItmKind::data_write && p.latest < f.begin) {
+                                    const WatchSpec* watch = recording.target.watch(p.packet.number);
+                                    if (watch != nullptr && watch->role == "current-task") task = p;
+                                }
+                                if (p.packet.kind != ItmKind::pc || p.latest < f.begin - Time::from_ms(2)) return;
+                                if (p.latest < f.begin)
+                                    last = p;
+                                else if (!inside && p.latest > f.begin)
+                                    inside = p;
+                            });
         if (last) {
-            f.cause += "; " + duration_text(f.begin - last->latest) + " before, the program counter was in " + place_text(recording, c, last->packet.value);
-            f.evidence.push_back({last->latest, "program counter sampled in " + place_text(recording, c, last->packet.value)});
+            f.cause += "; " + duration_text(f.begin - last->latest) + " before, the program counter was in " +
+                       place_text(recording, c, last->packet.value);
+            f.evidence.push_back(
+                {last->latest, "program counter sampled in " + place_text(recording, c, last->packet.value)});
         }
         if (task) {
             const EventText text = event_text(recording, 0, task->packet);
@@ -93,11 +103,14 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         }
         f.cause += ". ";
         f.evidence.push_back({f.begin, lane.name() + " entered"});
-        if (inside) f.evidence.push_back({inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
+        if (inside)
+            f.evidence.push_back(
+                {inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
         const bool to_the_end = !lane.whole(0) && lane.end(0) >= trail.end;
         f.cause += to_the_end && trail.end == f.begin ? std::string("The recording ends with it.")
-                   : to_the_end ? "It never returned: the recording ends " + duration_text(trail.end - f.begin) + " later inside it."
-                              : "Its handler ran for " + duration_text(lane.length(0)) + ".";
+                   : to_the_end ? "It never returned: the recording ends " + duration_text(trail.end - f.begin) +
+                                      " later inside it."
+                                : "Its handler ran for " + duration_text(lane.length(0)) + ".";
         out.push_back(std::move(f));
     }
 }
@@ -112,7 +125,9 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
             if (g.kind != kind) continue;
             ++count;
             bytes += g.length;
-            if (!longest || g.end - g.begin > longest->end - longest->begin || (g.end - g.begin == longest->end - longest->begin && g.length > longest->length)) longest = g;
+            if (!longest || g.end - g.begin > longest->end - longest->begin ||
+                (g.end - g.begin == longest->end - longest->begin && g.length > longest->length))
+                longest = g;
         }
         if (count == 0) continue;
         Finding f;
@@ -122,19 +137,27 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
         f.alike = count;
         const std::string core = trail.streams[longest->stream].core;
         f.core = core;
-        for (std::size_t c = 0; c < trail.cores.size(); ++c) if (trail.cores[c].name == core) f.core_index = c;
+        for (std::size_t c = 0; c < trail.cores.size(); ++c)
+            if (trail.cores[c].name == core) f.core_index = c;
         const Time known = f.end - f.begin;
         if (kind == GapKind::overflow) {
-            f.title = count == 1 ? "Trace lost for up to " + duration_text(known) : "Trace lost " + count_text(count) + " times, for up to " + duration_text(known);
-            f.cause = "The target's trace buffer overflowed: more was to be sent than the line carries. Instances around it are left out of all figures.";
+            f.title = count == 1 ? "Trace lost for up to " + duration_text(known)
+                                 : "Trace lost " + count_text(count) + " times, for up to " + duration_text(known);
+            f.cause =
+                "The target's trace buffer overflowed: more was to be sent than the line carries. Instances around it "
+                "are left out of all figures.";
         } else {
             f.title = plural(count, "damaged stretch", "damaged stretches") + ", " + bytes_text(bytes);
-            f.cause = "At offset " + hex_text(longest->offset, 1) + ": " + std::string(itm_damage_text(static_cast<ItmDamage>(longest->reason))) + ", " +
-                      bytes_text(longest->length) + " given up to the next synchronisation. Instances around it are left out of all figures.";
+            f.cause = "At offset " + hex_text(longest->offset, 1) + ": " +
+                      std::string(itm_damage_text(static_cast<ItmDamage>(longest->reason))) + ", " +
+                      bytes_text(longest->length) +
+                      " given up to the next synchronisation. Instances around it are left out of all figures.";
         }
-        const double share = trail.end.ps > 0 ? static_cast<double>(trail.gap_time().ps) / static_cast<double>(trail.end.ps) : 0;
+        const double share =
+            trail.end.ps > 0 ? static_cast<double>(trail.gap_time().ps) / static_cast<double>(trail.end.ps) : 0;
         f.severity = std::min(0.9, 0.35 + share);
-        f.evidence = {{f.begin, "the last that is known before the longest"}, {f.end, "the first that is known after it"}};
+        f.evidence = {{f.begin, "the last that is known before the longest"},
+                      {f.end, "the first that is known after it"}};
         out.push_back(std::move(f));
     }
 }
@@ -144,7 +167,8 @@ ClockCheck clock_check(const Trail& trail, std::size_t c) {
     if (!tick) return ClockCheck::unchecked;
     const auto usual = [&](double us) { return std::fabs(tick->us() / us - 1) < 0.003; };
     if (std::any_of(kUsualTicksUs.begin(), kUsualTicksUs.end(), usual)) return ClockCheck::agrees;
-    return likelier_clock(tick_cycles(trail.cores[c], *tick), trail.cores[c].clock.hz) ? ClockCheck::contradicts : ClockCheck::unchecked;
+    return likelier_clock(tick_cycles(trail.cores[c], *tick), trail.cores[c].clock.hz) ? ClockCheck::contradicts
+                                                                                       : ClockCheck::unchecked;
 }
 
 void find_clock_doubt(const Recording&, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
@@ -155,7 +179,8 @@ void find_clock_doubt(const Recording&, const Trail& trail, std::size_t c, std::
     const Time tick = *steady_tick(trail, c);
     Finding f = about_instance(FindingKind::clock_doubt, trail, c, l, 0);
     f.title = "SysTick measures " + duration_text(tick) + ": is the clock right?";
-    f.cause = "At the stated clock its period is no usual tick; " + *likelier_clock(tick_cycles(core, tick), core.clock.hz) + ". All times scale with it.";
+    f.cause = "At the stated clock its period is no usual tick; " +
+              *likelier_clock(tick_cycles(core, tick), core.clock.hz) + ". All times scale with it.";
     f.severity = 0.92;
     f.end = lane.begin(std::min<std::size_t>(lane.size() - 1, 8));
     f.evidence = {{f.begin, "SysTick entered; " + count_text(lane.size()) + " entries measured"}};
@@ -173,8 +198,10 @@ void find_image_doubt(const Recording& recording, const Trail& trail, std::vecto
         f.core = stream.core;
         f.begin = f.end = stream.first_outside_at;
         f.title = "The image does not fit the recording";
-        f.cause = share_text(static_cast<double>(stream.samples_outside) / static_cast<double>(samples)) + " of the program-counter samples lie where " +
-                  recording.images[f.core_index]->path() + " holds no code, first at " + hex_text(stream.first_outside) + ". Names may be wrong: is it the image that ran?";
+        f.cause = share_text(static_cast<double>(stream.samples_outside) / static_cast<double>(samples)) +
+                  " of the program-counter samples lie where " + recording.images[f.core_index]->path() +
+                  " holds no code, first at " + hex_text(stream.first_outside) +
+                  ". Names may be wrong: is it the image that ran?";
         f.severity = 0.88;
         f.evidence = {{f.begin, "program counter " + hex_text(stream.first_outside)}};
         out.push_back(std::move(f));

@@ -13,7 +13,7 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kFewest = 30;     // periods below which nothing can be called normal
+constexpr std::size_t kFewest = 30;       // periods below which nothing can be called normal
 constexpr std::size_t kMostWindows = 64;  // alike places that are looked into for witnesses
 
 struct Grid {
@@ -54,8 +54,10 @@ std::optional<Time> lateness(const ExceptionLane& lane, const Grid& g, std::size
     const Time local = periods[reach];
     std::array<Time, 3> before, after;
     for (int k = 1; k <= 3; ++k) {
-        before[static_cast<std::size_t>(k - 1)] = lane.begin(i) - lane.begin(i - static_cast<std::size_t>(k)) - Time{local.ps * k};
-        after[static_cast<std::size_t>(k - 1)] = lane.begin(i) - lane.begin(i + static_cast<std::size_t>(k)) + Time{local.ps * k};
+        before[static_cast<std::size_t>(k - 1)] =
+            lane.begin(i) - lane.begin(i - static_cast<std::size_t>(k)) - Time{local.ps * k};
+        after[static_cast<std::size_t>(k - 1)] =
+            lane.begin(i) - lane.begin(i + static_cast<std::size_t>(k)) + Time{local.ps * k};
     }
     std::sort(before.begin(), before.end());
     std::sort(after.begin(), after.end());
@@ -70,7 +72,8 @@ struct Late {
 // Time within [from, to) in which handlers other than `self` had the core, or a gap hides who had it.
 Time held_off(const CoreTrail& core, Time from, Time to, std::uint16_t self) {
     Time sum{};
-    for (const auto& [who, time] : who_ran(core, from, to)) if (who != 0 && who != self) sum += time;
+    for (const auto& [who, time] : who_ran(core, from, to))
+        if (who != 0 && who != self) sum += time;
     return sum;
 }
 
@@ -85,11 +88,12 @@ std::string others_text(const CoreTrail& core, Time from, Time to, std::uint16_t
 }
 
 // One finding for a set of late instances of one lane with the same sort of cause.
-void report_late(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l, const std::vector<Late>& late, Time normal, Time median, bool masked,
-                 std::vector<Finding>& out) {
+void report_late(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
+                 const std::vector<Late>& late, Time normal, Time median, bool masked, std::vector<Finding>& out) {
     const CoreTrail& core = trail.cores[c];
     const ExceptionLane& lane = core.lanes[l];
-    const Late worst = *std::max_element(late.begin(), late.end(), [](const Late& a, const Late& b) { return a.by < b.by; });
+    const Late worst =
+        *std::max_element(late.begin(), late.end(), [](const Late& a, const Late& b) { return a.by < b.by; });
     Finding f = about_instance(FindingKind::late_response, trail, c, l, worst.instance);
     const Time due = lane.begin(worst.instance) - worst.by;
     f.begin = due;
@@ -99,12 +103,15 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
     f.evidence.push_back({due, lane.name() + " was due (from its entries before and after)"});
     if (masked) {
         std::vector<std::pair<Time, Time>> stretches;
-        for (const Late& x : late) if (stretches.size() < kMostWindows) stretches.emplace_back(lane.begin(x.instance) - x.by, lane.begin(x.instance));
+        for (const Late& x : late)
+            if (stretches.size() < kMostWindows)
+                stretches.emplace_back(lane.begin(x.instance) - x.by, lane.begin(x.instance));
         const auto functions = sampled_functions(recording, trail, c, stretches);
         const std::string others = others_text(core, due, lane.begin(worst.instance), lane.number());
         f.cause += "Thread mode kept the core meanwhile: interrupts were masked";
         if (!functions.empty() && functions.front().first != "asleep") {
-            f.cause += " in or around " + functions.front().first + " (" + plural(functions.front().second, "sample", "samples") + " in such stretches)";
+            f.cause += " in or around " + functions.front().first + " (" +
+                       plural(functions.front().second, "sample", "samples") + " in such stretches)";
             f.activities.push_back(functions.front().first);
         } else if (!functions.empty()) {
             f.cause += " or the core slept too deep to answer";
@@ -115,26 +122,33 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
         f.cause += "Until then ran: " + others_text(core, due, lane.begin(worst.instance), lane.number()) + ".";
         f.severity = 0.55;
     }
-    f.severity += 0.1 * std::min(1.0, std::log10(1 + static_cast<double>(worst.by.ps) / static_cast<double>(std::max<std::int64_t>(normal.ps, 1000))) / 3);
+    f.severity += 0.1 * std::min(1.0, std::log10(1 + static_cast<double>(worst.by.ps) /
+                                                         static_cast<double>(std::max<std::int64_t>(normal.ps, 1000))) /
+                                          3);
     for (const auto& [who, time] : who_ran(core, due, lane.begin(worst.instance)))
         f.evidence.push_back({due, core.running_name(who) + " had the core for " + duration_text(time)});
     f.evidence.push_back({lane.begin(worst.instance), lane.name() + " entered"});
     out.push_back(std::move(f));
 }
 
-void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::vector<Late>& missed, Time median, std::vector<Finding>& out) {
+void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::vector<Late>& missed, Time median,
+                   std::vector<Finding>& out) {
     const CoreTrail& core = trail.cores[c];
     const ExceptionLane& lane = core.lanes[l];
-    const Late worst = *std::max_element(missed.begin(), missed.end(), [](const Late& a, const Late& b) { return a.by < b.by; });
+    const Late worst =
+        *std::max_element(missed.begin(), missed.end(), [](const Late& a, const Late& b) { return a.by < b.by; });
     Finding f = about_instance(FindingKind::missed_activation, trail, c, l, worst.instance);
     f.begin = lane.begin(worst.instance - 1) + median;
     f.end = lane.begin(worst.instance);
-    const auto count = static_cast<std::uint64_t>(std::llround(static_cast<double>(worst.by.ps) / static_cast<double>(median.ps)) - 1);
+    const auto count =
+        static_cast<std::uint64_t>(std::llround(static_cast<double>(worst.by.ps) / static_cast<double>(median.ps)) - 1);
     f.alike = missed.size();
     f.title = lane.name() + " missed " + plural(count, "activation", "activations");
-    f.cause = "It comes every " + duration_text(median) + ", here " + duration_text(worst.by) + " passed between two entries, and nothing was lost in the recording. ";
+    f.cause = "It comes every " + duration_text(median) + ", here " + duration_text(worst.by) +
+              " passed between two entries, and nothing was lost in the recording. ";
     const std::string others = others_text(core, f.begin, f.end, lane.number());
-    f.cause += others.empty() ? "Thread mode had the core meanwhile: the source paused, or interrupts were masked." : "Meanwhile ran: " + others + ".";
+    f.cause += others.empty() ? "Thread mode had the core meanwhile: the source paused, or interrupts were masked."
+                              : "Meanwhile ran: " + others + ".";
     f.severity = 0.8;
     f.evidence = {{lane.begin(worst.instance - 1), "entered"}, {f.begin, "due again"}, {f.end, "entered"}};
     out.push_back(std::move(f));
@@ -142,7 +156,8 @@ void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::
 
 }  // namespace
 
-void find_late_and_missed(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l, std::vector<Finding>& out) {
+void find_late_and_missed(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
+                          std::vector<Finding>& out) {
     const CoreTrail& core = trail.cores[c];
     const ExceptionLane& lane = core.lanes[l];
     const Grid grid = grid_of(trail, lane);
@@ -157,24 +172,31 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
         if (!grid.periods[i]) continue;
         // A few whole periods without an entry; a long pause is the source's own doing.
         const double turns = static_cast<double>(grid.periods[i]->ps) / static_cast<double>(grid.median.ps);
-        if (turns > 1.6 && turns < 20 && std::fabs(turns - std::round(turns)) < 0.25) missed.push_back({i, *grid.periods[i]});
+        if (turns > 1.6 && turns < 20 && std::fabs(turns - std::round(turns)) < 0.25)
+            missed.push_back({i, *grid.periods[i]});
     }
     if (!missed.empty() && missed.size() * 200 < lane.size()) report_missed(trail, c, l, missed, grid.median, out);
     if (sizes.size() < kFewest) return;
     const Time normal = std::max(quantile(sizes, 0.99), Time{grid.median.ps / 2000});
     // Less than a fiftieth of the period, or 20 µs where periods are long, is nobody's worry.
-    const Time bar = std::max({Time{normal.ps * 5}, Time::from_us(4), std::min(Time{grid.median.ps / 50}, Time::from_us(20))});
+    const Time bar =
+        std::max({Time{normal.ps * 5}, Time::from_us(4), std::min(Time{grid.median.ps / 50}, Time::from_us(20))});
     std::vector<Late> masked, pushed;
     for (const Late& x : by) {
         if (x.by < bar) continue;
-        const Time due = lane.begin(x.instance) - x.by, held = held_off(core, due, lane.begin(x.instance), lane.number());
+        const Time due = lane.begin(x.instance) - x.by,
+                   held = held_off(core, due, lane.begin(x.instance), lane.number());
         // Held off by handlers that ran as they always do is what priorities are for, unless it eats the period.
-        if ((x.by - held).ps * 2 > x.by.ps && (x.by - held) >= bar) masked.push_back(x);
-        else if (x.by.ps * 4 > grid.median.ps) pushed.push_back(x);
+        if ((x.by - held).ps * 2 > x.by.ps && (x.by - held) >= bar)
+            masked.push_back(x);
+        else if (x.by.ps * 4 > grid.median.ps)
+            pushed.push_back(x);
     }
     const std::size_t rare = std::max<std::size_t>(3, lane.size() / 100);
-    if (!masked.empty() && masked.size() <= rare) report_late(recording, trail, c, l, masked, normal, grid.median, true, out);
-    if (!pushed.empty() && pushed.size() <= rare) report_late(recording, trail, c, l, pushed, normal, grid.median, false, out);
+    if (!masked.empty() && masked.size() <= rare)
+        report_late(recording, trail, c, l, masked, normal, grid.median, true, out);
+    if (!pushed.empty() && pushed.size() <= rare)
+        report_late(recording, trail, c, l, pushed, normal, grid.median, false, out);
 }
 
 }  // namespace mt

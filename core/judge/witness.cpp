@@ -20,7 +20,8 @@ std::vector<std::pair<std::uint16_t, Time>> who_ran(const CoreTrail& core, Time 
     }
     if (to > at) sums[running] += to - at;
     std::vector<std::pair<std::uint16_t, Time>> list;
-    for (const auto& [who, time] : sums) if (time.ps > 0) list.emplace_back(who, time);
+    for (const auto& [who, time] : sums)
+        if (time.ps > 0) list.emplace_back(who, time);
     std::stable_sort(list.begin(), list.end(), [](const auto& a, const auto& b) { return a.second > b.second; });
     return list;
 }
@@ -37,15 +38,19 @@ void each_packet_between(const Recording& recording, const Trail& trail, std::si
     }
 }
 
-std::vector<std::pair<std::string, std::uint64_t>> sampled_functions(const Recording& recording, const Trail& trail, std::size_t core,
-                                                                      const std::vector<std::pair<Time, Time>>& stretches) {
+std::vector<std::pair<std::string, std::uint64_t>> sampled_functions(
+    const Recording& recording, const Trail& trail, std::size_t core,
+    const std::vector<std::pair<Time, Time>>& stretches) {
     std::map<std::string, std::uint64_t> counts;
     for (const auto& stretch : stretches) {
         const Time from = stretch.first, to = stretch.second;
         each_packet_between(recording, trail, core, from, to, [&](std::size_t, const TimedPacket& p) {
             if (p.packet.kind != ItmKind::pc && p.packet.kind != ItmKind::sleep) return;
             if (p.latest < from || p.latest > to || trail.cores[core].running_at(p.latest) != 0) return;
-            if (p.packet.kind == ItmKind::sleep) { ++counts["asleep"]; return; }
+            if (p.packet.kind == ItmKind::sleep) {
+                ++counts["asleep"];
+                return;
+            }
             const Image* image = recording.images[core].get();
             const Symbol* symbol = image == nullptr ? nullptr : image->function_at(p.packet.value);
             ++counts[symbol == nullptr ? hex_text(p.packet.value) : symbol->name];

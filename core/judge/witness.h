@@ -21,8 +21,9 @@ void each_packet_between(const Recording& recording, const Trail& trail, std::si
 
 /// Functions in which the program counter was sampled in thread mode within the stretches, with counts,
 /// most first; "asleep" stands for samples of a sleeping core.
-std::vector<std::pair<std::string, std::uint64_t>> sampled_functions(const Recording& recording, const Trail& trail, std::size_t core,
-                                                                      const std::vector<std::pair<Time, Time>>& stretches);
+std::vector<std::pair<std::string, std::uint64_t>> sampled_functions(
+    const Recording& recording, const Trail& trail, std::size_t core,
+    const std::vector<std::pair<Time, Time>>& stretches);
 
 /// "poll_status (focus.c:9)" of an address, as far as the image tells.
 std::string place_text(const Recording& recording, std::size_t core, std::uint64_t address);

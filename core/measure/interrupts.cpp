@@ -14,12 +14,15 @@ Time nearest_rank(std::vector<Time>& values, unsigned percent) {
     return *at;
 }
 
-Time mean_of(const long double sum, std::size_t n) { return {static_cast<std::int64_t>(std::llround(sum / static_cast<long double>(n)))}; }
+Time mean_of(const long double sum, std::size_t n) {
+    return {static_cast<std::int64_t>(std::llround(sum / static_cast<long double>(n)))};
+}
 
 }  // namespace
 
 std::optional<Time> period_of(const Trail&, const ExceptionLane& lane, std::size_t i) {
-    if (i == 0 || (lane.flags(i) & (ExceptionInstance::kAfterGap | ExceptionInstance::kCutBegin)) != 0) return std::nullopt;
+    if (i == 0 || (lane.flags(i) & (ExceptionInstance::kAfterGap | ExceptionInstance::kCutBegin)) != 0)
+        return std::nullopt;
     if ((lane.flags(i - 1) & ExceptionInstance::kCutBegin) != 0) return std::nullopt;
     return lane.begin(i) - lane.begin(i - 1);
 }
@@ -83,8 +86,10 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
         row.mean_range = {mean_of(low_sum, lengths.size()), mean_of(high_sum, lengths.size())};
         const long double mean = sum / static_cast<long double>(lengths.size());
         long double squares = 0;
-        for (const Time t : lengths) squares += (static_cast<long double>(t.ps) - mean) * (static_cast<long double>(t.ps) - mean);
-        row.deviation = Time{static_cast<std::int64_t>(std::llround(std::sqrt(squares / static_cast<long double>(lengths.size()))))};
+        for (const Time t : lengths)
+            squares += (static_cast<long double>(t.ps) - mean) * (static_cast<long double>(t.ps) - mean);
+        row.deviation = Time{
+            static_cast<std::int64_t>(std::llround(std::sqrt(squares / static_cast<long double>(lengths.size()))))};
         row.p95 = nearest_rank(lengths, 95);
         row.p99 = nearest_rank(lengths, 99);
     }
@@ -112,11 +117,13 @@ Distribution duration_distribution(const ExceptionLane& lane, std::size_t bins) 
         greatest = std::max(greatest, lane.length(i));
     }
     if (least > greatest || bins == 0) return d;
-    const double low = static_cast<double>(std::max<std::int64_t>(least.ps, 1)), high = static_cast<double>(greatest.ps) + 1;
+    const double low = static_cast<double>(std::max<std::int64_t>(least.ps, 1)),
+                 high = static_cast<double>(greatest.ps) + 1;
     d.logarithmic = high / low > 8;  // a tail far from the bulk would press the bulk into one bin
     for (std::size_t k = 0; k <= bins; ++k) {
         const double x = static_cast<double>(k) / static_cast<double>(bins);
-        d.edges.push_back({static_cast<std::int64_t>(d.logarithmic ? low * std::pow(high / low, x) : low + (high - low) * x)});
+        d.edges.push_back(
+            {static_cast<std::int64_t>(d.logarithmic ? low * std::pow(high / low, x) : low + (high - low) * x)});
     }
     d.edges.back() = {greatest.ps + 1};
     d.counts.assign(bins, 0);

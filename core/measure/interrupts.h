@@ -23,10 +23,10 @@ struct InterruptRow {
     std::optional<Time> least, mean, greatest, deviation, p95, p99;
     std::optional<Time> own_least, own_mean, own_greatest;
     std::optional<Time> period_least, period_mean, period_greatest;
-    double share = 0;          ///< own time by the time of the recording outside gaps
-    unsigned deepest = 0;      ///< greatest nest depth it was seen at
-    std::uint64_t bounded = 0; ///< instances whose begin or end is known only within bounds
-    Time widest_bound;         ///< the widest of those bounds
+    double share = 0;           ///< own time by the time of the recording outside gaps
+    unsigned deepest = 0;       ///< greatest nest depth it was seen at
+    std::uint64_t bounded = 0;  ///< instances whose begin or end is known only within bounds
+    Time widest_bound;          ///< the widest of those bounds
     /// What least, mean and greatest may be at the least and at the most within all bounds.
     struct Range {
         Time low, high;

@@ -52,9 +52,11 @@ class StreamWalk {
 };
 
 template <class Row>
-void each_packet(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, const Progress* progress, Row row) {
+void each_packet(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
+                 const Progress* progress, Row row) {
     std::vector<std::unique_ptr<StreamWalk>> walks;
-    for (std::size_t i = 0; i < trail.streams.size(); ++i) walks.push_back(std::make_unique<StreamWalk>(recording, trail, i, from));
+    for (std::size_t i = 0; i < trail.streams.size(); ++i)
+        walks.push_back(std::make_unique<StreamWalk>(recording, trail, i, from));
     for (std::uint64_t n = 0;; ++n) {
         StreamWalk* first = nullptr;
         for (const auto& w : walks)
@@ -79,10 +81,14 @@ std::string csv_field(const std::string& text) {
 }
 
 void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out) {
-    out << "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,response_min,response_mean,response_max,share\n";
+    out << "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,"
+           "response_min,response_mean,response_max,share\n";
     for (const auto& r : rows) {
-        out << csv_field(r.name) << ',' << r.number << ',' << r.count << ',' << r.left_out << ',' << ns_text(r.total) << ',' << ns_text(r.own);
-        for (const auto& t : {r.least, r.mean, r.greatest, r.deviation, r.p95, r.p99, r.period_least, r.period_mean, r.period_greatest}) out << ',' << optional_ns(t);
+        out << csv_field(r.name) << ',' << r.number << ',' << r.count << ',' << r.left_out << ',' << ns_text(r.total)
+            << ',' << ns_text(r.own);
+        for (const auto& t :
+             {r.least, r.mean, r.greatest, r.deviation, r.p95, r.p99, r.period_least, r.period_mean, r.period_greatest})
+            out << ',' << optional_ns(t);
         char share[32];
         std::snprintf(share, sizeof share, "%.9f", r.share);
         out << ",,,," << share << '\n';
@@ -117,7 +123,8 @@ Json stats_json(const std::vector<InterruptRow>& rows) {
         j["deepest_nest"] = r.deepest;
         j["bounded"] = r.bounded;
         j["widest_bound"] = json_ns(r.widest_bound);
-        for (const auto& [key, range] : {std::pair{"min_bounds", r.least_range}, {"mean_bounds", r.mean_range}, {"max_bounds", r.greatest_range}})
+        for (const auto& [key, range] :
+             {std::pair{"min_bounds", r.least_range}, {"mean_bounds", r.mean_range}, {"max_bounds", r.greatest_range}})
             j[key] = r.count == 0 ? Json(nullptr) : Json::array({json_ns(range.low), json_ns(range.high)});
         all.push_back(std::move(j));
     }
@@ -125,34 +132,42 @@ Json stats_json(const std::vector<InterruptRow>& rows) {
 }
 
 void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Progress* progress) {
-    out << "index,begin_ns,end_ns,duration_ns,own_ns,depth,left_out,begin_earliest_ns,end_earliest_ns,tail_chained,offset\n";
+    out << "index,begin_ns,end_ns,duration_ns,own_ns,depth,left_out,begin_earliest_ns,end_earliest_ns,tail_chained,"
+           "offset\n";
     for (std::size_t i = 0; i < lane.size(); ++i) {
         if (i % 4096 == 0 && progress != nullptr && progress->cancelled()) return;
         const ExceptionInstance x = lane.instance(i);
-        const char* left_out = x.whole() ? "" : (x.flags & ExceptionInstance::kCutBegin) == 0 ? "end not seen" : (x.flags & ExceptionInstance::kCutEnd) == 0 ? "begin not seen" : "begin and end not seen";
-        out << i << ',' << ns_text(x.begin) << ',' << ns_text(x.end) << ',' << ns_text(x.end - x.begin) << ',' << ns_text(x.own) << ',' << int{x.depth} << ','
-            << left_out << ',' << ns_text(x.begin - x.begin_slack) << ',' << ns_text(x.end - x.end_slack) << ','
-            << ((x.flags & ExceptionInstance::kTailChained) != 0 ? 1 : 0) << ',' << x.offset << '\n';
+        const char* left_out = x.whole()                                       ? ""
+                               : (x.flags & ExceptionInstance::kCutBegin) == 0 ? "end not seen"
+                               : (x.flags & ExceptionInstance::kCutEnd) == 0   ? "begin not seen"
+                                                                               : "begin and end not seen";
+        out << i << ',' << ns_text(x.begin) << ',' << ns_text(x.end) << ',' << ns_text(x.end - x.begin) << ','
+            << ns_text(x.own) << ',' << int{x.depth} << ',' << left_out << ',' << ns_text(x.begin - x.begin_slack)
+            << ',' << ns_text(x.end - x.end_slack) << ',' << ((x.flags & ExceptionInstance::kTailChained) != 0 ? 1 : 0)
+            << ',' << x.offset << '\n';
     }
 }
 
-void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out, const Progress* progress) {
+void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
+                       std::ostream& out, const Progress* progress) {
     const bool several = trail.streams.size() > 1;
     out << (several ? "offset,time_ns,kind,detail,core\n" : "offset,time_ns,kind,detail\n");
     each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
-        out << p.packet.offset << ',' << ns_text(p.latest) << ',' << itm_kind_name(p.packet.kind) << ',' << csv_field(itm_detail(p.packet));
+        out << p.packet.offset << ',' << ns_text(p.latest) << ',' << itm_kind_name(p.packet.kind) << ','
+            << csv_field(itm_detail(p.packet));
         if (several) out << ',' << csv_field(trail.streams[stream].core);
         out << '\n';
     });
 }
 
-void write_events_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out, const Progress* progress) {
+void write_events_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
+                      std::ostream& out, const Progress* progress) {
     out << "time_ns,core,kind,name,number,value,offset\n";
     each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
         if (!itm_is_event(p.packet.kind)) return;
         const EventText t = event_text(recording, stream, p.packet);
-        out << ns_text(p.latest) << ',' << csv_field(trail.streams[stream].core) << ',' << t.kind << ',' << csv_field(t.name) << ',' << t.number << ',' << t.value << ','
-            << p.packet.offset << '\n';
+        out << ns_text(p.latest) << ',' << csv_field(trail.streams[stream].core) << ',' << t.kind << ','
+            << csv_field(t.name) << ',' << t.number << ',' << t.value << ',' << p.packet.offset << '\n';
     });
 }
 
@@ -197,7 +212,10 @@ Json summary_json(const Recording& recording, const Trail& trail) {
     }
     std::uint64_t overflows = 0;
     for (std::size_t i = 0; i < trail.gaps.size(); ++i) overflows += trail.gaps[i].kind == GapKind::overflow ? 1 : 0;
-    j["gaps"] = {{"count", trail.gaps.size()}, {"overflows", overflows}, {"damaged", trail.gaps.size() - overflows}, {"time_ns", json_ns(trail.gap_time())}};
+    j["gaps"] = {{"count", trail.gaps.size()},
+                 {"overflows", overflows},
+                 {"damaged", trail.gaps.size() - overflows},
+                 {"time_ns", json_ns(trail.gap_time())}};
     j["doubts"] = Json::array();
     for (const auto& d : trail.doubts) j["doubts"].push_back({{"what", d.text}, {"advice", d.advice}});
     j["timings"] = {{"decode_s", trail.decode_seconds}};
@@ -205,17 +223,22 @@ Json summary_json(const Recording& recording, const Trail& trail) {
 }
 
 std::string summary_text(const Recording& recording, const Trail& trail) {
-    std::string out = recording.title + "\n  " + duration_text(trail.end) + " recorded" + (trail.complete ? "" : " (decoding was stopped early)") + "\n";
+    std::string out = recording.title + "\n  " + duration_text(trail.end) + " recorded" +
+                      (trail.complete ? "" : " (decoding was stopped early)") + "\n";
     for (const auto& s : trail.streams) {
-        out += "  core " + s.core + ", itm, " + bytes_text(s.raw_bytes) + ": " + count_text(s.packets) + " packets, " + count_text(s.events) + " events, " +
+        out += "  core " + s.core + ", itm, " + bytes_text(s.raw_bytes) + ": " + count_text(s.packets) + " packets, " +
+               count_text(s.events) + " events, " +
                (s.bad_bytes == 0 ? std::string("no bad bytes") : bytes_text(s.bad_bytes) + " bad") + "\n";
         for (std::size_t k = 0; k < kItmKinds; ++k)
             if (s.counts[k] > 0) {
                 std::string name(itm_kind_name(static_cast<ItmKind>(k)));
-                out += "    " + name + std::string(16 - std::min<std::size_t>(name.size(), 15), ' ') + count_text(s.counts[k]) + "\n";
+                out += "    " + name + std::string(16 - std::min<std::size_t>(name.size(), 15), ' ') +
+                       count_text(s.counts[k]) + "\n";
             }
     }
-    out += trail.gaps.empty() ? "  whole: no gaps\n" : "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gap_time()) + " not known\n";
+    out += trail.gaps.empty() ? "  whole: no gaps\n"
+                              : "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " +
+                                    duration_text(trail.gap_time()) + " not known\n";
     for (const auto& d : trail.doubts) out += "  doubt: " + d.text + " " + d.advice + "\n";
     return out;
 }
@@ -245,8 +268,8 @@ std::string findings_text(const std::vector<Finding>& findings) {
     std::string out;
     std::size_t n = 0;
     for (const auto& f : findings) {
-        out += std::to_string(++n) + ". " + f.title + "\n   " + f.cause + "\n   at " + moment_text(f.begin) + ", core " + f.core +
-               (f.alike > 1 ? ", the worst of " + count_text(f.alike) : std::string()) + "\n";
+        out += std::to_string(++n) + ". " + f.title + "\n   " + f.cause + "\n   at " + moment_text(f.begin) +
+               ", core " + f.core + (f.alike > 1 ? ", the worst of " + count_text(f.alike) : std::string()) + "\n";
     }
     return out;
 }

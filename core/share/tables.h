@@ -28,10 +28,10 @@ nlohmann::ordered_json stats_json(const std::vector<InterruptRow>& rows);
 void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Progress* progress = nullptr);
 /// `packets --csv` between two times (either may be left out), in stream order; several streams are
 /// merged by time.
-void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out,
-                       const Progress* progress = nullptr);
-void write_events_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to, std::ostream& out,
-                      const Progress* progress = nullptr);
+void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
+                       std::ostream& out, const Progress* progress = nullptr);
+void write_events_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
+                      std::ostream& out, const Progress* progress = nullptr);
 nlohmann::ordered_json summary_json(const Recording& recording, const Trail& trail);
 /// The same for people, a few lines.
 std::string summary_text(const Recording& recording, const Trail& trail);

@@ -9,8 +9,10 @@
 namespace mt {
 
 std::string architectural_exception_name(unsigned number) {
-    constexpr std::array<std::string_view, 16> names = {"thread mode", "Reset", "NMI", "HardFault", "MemManage", "BusFault", "UsageFault", "SecureFault",
-                                                        "", "", "", "SVCall", "DebugMonitor", "", "PendSV", "SysTick"};
+    constexpr std::array<std::string_view, 16> names = {
+        "thread mode", "Reset",  "NMI", "HardFault", "MemManage", "BusFault",     "UsageFault",
+        "SecureFault", "",       "",    "",          "SVCall",    "DebugMonitor", "",
+        "PendSV",      "SysTick"};
     if (number < 16) return names[number].empty() ? "exception " + std::to_string(number) : std::string(names[number]);
     return "interrupt " + std::to_string(number - 16);
 }
@@ -18,7 +20,9 @@ std::string architectural_exception_name(unsigned number) {
 Result<SvdNames> read_svd(const std::string& path) {
     pugi::xml_document document;
     const auto outcome = document.load_file(path.c_str());
-    if (!outcome) return failure(std::string("cannot read the SVD file: ") + outcome.description(), path, "correct 'svd' in the target file");
+    if (!outcome)
+        return failure(std::string("cannot read the SVD file: ") + outcome.description(), path,
+                       "correct 'svd' in the target file");
     const auto device = document.child("device");
     if (!device) return failure("not a CMSIS-SVD file: it has no <device>", path, "correct 'svd' in the target file");
     SvdNames found;
@@ -46,7 +50,10 @@ std::map<unsigned, std::string> exception_names(const Image* image, const SvdNam
         if (!word) break;
         if (*word == 0) continue;
         // Behind the table's end other things follow: what is no odd address of code ends it.
-        if ((*word & 1) == 0 || !image->is_code(*word & ~1u)) { if (n >= 16) break; continue; }
+        if ((*word & 1) == 0 || !image->is_code(*word & ~1u)) {
+            if (n >= 16) break;
+            continue;
+        }
         handlers[n] = *word & ~1u;
         ++served[*word & ~1u];
     }

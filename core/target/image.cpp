@@ -82,10 +82,13 @@ void Image::Parts::read_sections() {
         Elf_Data* data = elf_getdata(section, nullptr);
         if (data == nullptr || data->d_buf == nullptr) continue;
         const auto* bytes = static_cast<const std::uint8_t*>(data->d_buf);
-        blocks.push_back({header.sh_addr, data->d_size, (header.sh_flags & SHF_EXECINSTR) != 0, {bytes, bytes + data->d_size}});
+        blocks.push_back(
+            {header.sh_addr, data->d_size, (header.sh_flags & SHF_EXECINSTR) != 0, {bytes, bytes + data->d_size}});
     }
-    std::stable_sort(symbols.begin(), symbols.end(), [](const Symbol& a, const Symbol& b) { return a.address < b.address; });
-    for (std::size_t i = 0; i < symbols.size(); ++i) if (symbols[i].function) functions.push_back(i);
+    std::stable_sort(symbols.begin(), symbols.end(),
+                     [](const Symbol& a, const Symbol& b) { return a.address < b.address; });
+    for (std::size_t i = 0; i < symbols.size(); ++i)
+        if (symbols[i].function) functions.push_back(i);
 }
 
 Result<std::shared_ptr<const Image>> Image::open(const std::string& path) {
@@ -93,14 +96,18 @@ Result<std::shared_ptr<const Image>> Image::open(const std::string& path) {
     Parts& p = *image->parts_;
     p.path = path;
     p.fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-    if (p.fd < 0) return failure(std::string("cannot open the image: ") + std::strerror(errno), path, "correct 'image' in the target file");
+    if (p.fd < 0)
+        return failure(std::string("cannot open the image: ") + std::strerror(errno), path,
+                       "correct 'image' in the target file");
     elf_version(EV_CURRENT);
     p.elf = elf_begin(p.fd, ELF_C_READ, nullptr);
     GElf_Ehdr header;
     if (p.elf == nullptr || elf_kind(p.elf) != ELF_K_ELF || gelf_getehdr(p.elf, &header) == nullptr)
         return failure("not an ELF file", path, "give the linked image that runs on the target");
     p.machine_code = header.e_machine;
-    p.machine = header.e_machine == EM_ARM ? Machine::arm : header.e_machine == EM_RISCV ? Machine::riscv : Machine::other;
+    p.machine = header.e_machine == EM_ARM     ? Machine::arm
+                : header.e_machine == EM_RISCV ? Machine::riscv
+                                               : Machine::other;
     p.read_sections();
     p.dwarf = dwarf_begin_elf(p.elf, DWARF_C_READ, nullptr);
     return std::shared_ptr<const Image>(std::move(image));
@@ -110,9 +117,12 @@ const std::string& Image::path() const { return parts_->path; }
 Image::Machine Image::machine() const { return parts_->machine; }
 std::string_view Image::machine_name() const {
     switch (parts_->machine) {
-        case Machine::arm: return "Arm";
-        case Machine::riscv: return "RISC-V";
-        default: return parts_->machine_code == EM_X86_64 ? "x86-64" : "another architecture";
+        case Machine::arm:
+            return "Arm";
+        case Machine::riscv:
+            return "RISC-V";
+        default:
+            return parts_->machine_code == EM_X86_64 ? "x86-64" : "another architecture";
     }
 }
 const std::vector<Symbol>& Image::symbols() const { return parts_->symbols; }
@@ -121,7 +131,8 @@ const Symbol* Image::function_at(std::uint64_t address) const {
     if (parts_->machine == Machine::arm) address &= ~std::uint64_t{1};
     const auto& list = parts_->functions;
     const auto& symbols = parts_->symbols;
-    auto next = std::upper_bound(list.begin(), list.end(), address, [&](std::uint64_t a, std::size_t i) { return a < symbols[i].address; });
+    auto next = std::upper_bound(list.begin(), list.end(), address,
+                                 [&](std::uint64_t a, std::size_t i) { return a < symbols[i].address; });
     // Of several names for one address the first that is not weaker by size will do; sizes of 0 reach to the next.
     while (next != list.begin()) {
         const Symbol& s = symbols[*--next];
@@ -132,7 +143,8 @@ const Symbol* Image::function_at(std::uint64_t address) const {
 }
 
 const Symbol* Image::symbol_named(std::string_view name) const {
-    for (const auto& s : parts_->symbols) if (s.name == name) return &s;
+    for (const auto& s : parts_->symbols)
+        if (s.name == name) return &s;
     return nullptr;
 }
 
@@ -159,7 +171,9 @@ std::optional<std::uint32_t> Image::word_at(std::uint64_t address) const {
 }
 
 bool Image::is_code(std::uint64_t address) const {
-    return std::any_of(parts_->blocks.begin(), parts_->blocks.end(), [&](const Parts::Block& b) { return b.code && address >= b.address && address - b.address < b.size; });
+    return std::any_of(parts_->blocks.begin(), parts_->blocks.end(), [&](const Parts::Block& b) {
+        return b.code && address >= b.address && address - b.address < b.size;
+    });
 }
 
 std::optional<std::uint64_t> Image::vector_table() const {
@@ -175,9 +189,11 @@ std::optional<std::uint64_t> Image::vector_table() const {
         const auto hard_fault = word_at(base + 12);
         return hard_fault && *hard_fault != 0;
     };
-    for (const auto& b : parts_->blocks) if (plausible(b.address)) return b.address;
+    for (const auto& b : parts_->blocks)
+        if (plausible(b.address)) return b.address;
     // Not at the start of a section: an object symbol may still stand on it.
-    for (const auto& s : parts_->symbols) if (!s.function && s.size >= 64 && s.address % 4 == 0 && plausible(s.address)) return s.address;
+    for (const auto& s : parts_->symbols)
+        if (!s.function && s.size >= 64 && s.address % 4 == 0 && plausible(s.address)) return s.address;
     return std::nullopt;
 }
 

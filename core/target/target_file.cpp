@@ -28,7 +28,8 @@ class Table {
         const toml::node* node = find(key, required);
         if (node == nullptr) return {};
         const auto value = node->value_exact<std::string>();
-        if (!value) return wrong(key, *node, allowed.size() == 0 ? "a string" : "one of " + listed(allowed)), std::string{};
+        if (!value)
+            return wrong(key, *node, allowed.size() == 0 ? "a string" : "one of " + listed(allowed)), std::string{};
         if (allowed.size() != 0 && std::find(allowed.begin(), allowed.end(), *value) == allowed.end())
             return wrong(key, *node, "one of " + listed(allowed)), std::string{};
         if (required && value->empty()) wrong(key, *node, "a string that is not empty");
@@ -38,8 +39,9 @@ class Table {
                                        std::initializer_list<std::int64_t> allowed = {}) {
         const toml::node* node = find(key, required);
         if (node == nullptr) return std::nullopt;
-        std::string range = most == kNoLimit ? "a whole number from " + std::to_string(least)
-                                             : "a whole number from " + std::to_string(least) + " to " + std::to_string(most);
+        std::string range = most == kNoLimit
+                                ? "a whole number from " + std::to_string(least)
+                                : "a whole number from " + std::to_string(least) + " to " + std::to_string(most);
         if (allowed.size() != 0) {
             range = "one of";
             for (const auto a : allowed) range += (a == *allowed.begin() ? " " : ", ") + std::to_string(a);
@@ -70,15 +72,16 @@ class Table {
         const toml::node* node = find(key, required);
         if (node == nullptr) return nullptr;
         const toml::array* list = node->as_array();
-        const bool good = list != nullptr && std::all_of(list->begin(), list->end(), [](const toml::node& n) { return n.is_table(); });
+        const bool good = list != nullptr &&
+                          std::all_of(list->begin(), list->end(), [](const toml::node& n) { return n.is_table(); });
         if (!good) return wrong(key, *node, "tables, each headed [[" + std::string(key) + "]]"), nullptr;
         return list;
     }
     void warn_unknown(std::vector<std::string>& warnings) const {
         for (const auto& [key, node] : table_)
             if (seen_.count(std::string(key.str())) == 0)
-                warnings.push_back(path_ + ":" + std::to_string(node.source().begin.line) + ": unknown key '" + std::string(key.str()) +
-                                   "' in " + name_ + " is ignored");
+                warnings.push_back(path_ + ":" + std::to_string(node.source().begin.line) + ": unknown key '" +
+                                   std::string(key.str()) + "' in " + name_ + " is ignored");
     }
     void fail(std::string what, unsigned line, std::string advice) {
         if (!problem_) problem_ = Problem{std::move(what), path_ + ":" + std::to_string(line), std::move(advice)};
@@ -95,11 +98,15 @@ class Table {
     void wrong(std::string_view key, const toml::node& node, const std::string& allowed) {
         std::ostringstream found;
         node.visit([&](const auto& n) {
-            if constexpr (toml::is_value<decltype(n)>) found << n; else found << "a " << n.type();
+            if constexpr (toml::is_value<decltype(n)>)
+                found << n;
+            else
+                found << "a " << n.type();
         });
         std::string shown = found.str();
         if (shown.size() > 60) shown = shown.substr(0, 57) + "...";
-        fail("key '" + std::string(key) + "' in " + name_ + " is " + shown, static_cast<unsigned>(node.source().begin.line), "it must be " + allowed);
+        fail("key '" + std::string(key) + "' in " + name_ + " is " + shown,
+             static_cast<unsigned>(node.source().begin.line), "it must be " + allowed);
     }
     static std::string listed(std::initializer_list<std::string_view> items) {
         std::string all;
@@ -127,18 +134,21 @@ CoreSpec read_core(Table& t, const std::filesystem::path& folder, bool needs_isa
 }
 
 // The tables of protocols whose settings are checked here and used by their own decoders.
-void check_other_protocols(Table& t, const std::string& path, std::optional<Problem>& problem, std::vector<std::string>& warnings) {
+void check_other_protocols(Table& t, const std::string& path, std::optional<Problem>& problem,
+                           std::vector<std::string>& warnings) {
     if (const auto* etm = t.table("etm4")) {
         Table e(*etm, "[stream.etm4]", path, problem);
         for (const auto key : {"cycle_count", "return_stack", "timestamps"}) e.flag(key);
-        for (const auto key : {"cycle_threshold", "commopt", "timestamp_hz", "context_id_bytes", "trcidr0", "trcidr1", "trcidr2", "trcidr8", "trcconfigr"})
+        for (const auto key : {"cycle_threshold", "commopt", "timestamp_hz", "context_id_bytes", "trcidr0", "trcidr1",
+                               "trcidr2", "trcidr8", "trcconfigr"})
             e.number(key, false, 0, kNoLimit);
         e.warn_unknown(warnings);
     }
     if (const auto* etrace = t.table("etrace")) {
         Table e(*etrace, "[stream.etrace]", path, problem);
-        for (const auto key : {"iaddress_width", "iaddress_lsb", "privilege_width", "ecause_width", "context_width", "time_width",
-                               "return_stack_size", "call_counter_size", "encoder_mode_width", "src_id_bits"})
+        for (const auto key :
+             {"iaddress_width", "iaddress_lsb", "privilege_width", "ecause_width", "context_width", "time_width",
+              "return_stack_size", "call_counter_size", "encoder_mode_width", "src_id_bits"})
             e.number(key, false, 0, 64);
         for (const auto key : {"implicit_return", "full_address"}) e.flag(key);
         e.list_of_text("ioptions");
@@ -154,21 +164,24 @@ void check_other_protocols(Table& t, const std::string& path, std::optional<Prob
     }
 }
 
-StreamSpec read_stream(Table& t, const std::string& path, const std::filesystem::path& folder, std::optional<Problem>& problem,
-                       std::vector<std::string>& warnings) {
+StreamSpec read_stream(Table& t, const std::string& path, const std::filesystem::path& folder,
+                       std::optional<Problem>& problem, std::vector<std::string>& warnings) {
     StreamSpec stream;
     stream.line = t.line();
     const std::string file = t.text("file", false);
     if (!file.empty()) stream.file = (folder / file).lexically_normal().string();
     const std::string protocol = t.text("protocol", true, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"});
     constexpr std::string_view protocols[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"};
-    stream.protocol = static_cast<Protocol>(std::min<std::ptrdiff_t>(std::find(std::begin(protocols), std::end(protocols), protocol) - std::begin(protocols), 5));
+    stream.protocol = static_cast<Protocol>(std::min<std::ptrdiff_t>(
+        std::find(std::begin(protocols), std::end(protocols), protocol) - std::begin(protocols), 5));
     stream.framing = t.text("framing", false, {"none", "tpiu"}) == "tpiu" ? Framing::tpiu : Framing::none;
-    stream.trace_id = static_cast<std::uint8_t>(t.number("trace_id", stream.framing == Framing::tpiu, 1, 111).value_or(0));
+    stream.trace_id =
+        static_cast<std::uint8_t>(t.number("trace_id", stream.framing == Framing::tpiu, 1, 111).value_or(0));
     stream.core = t.text("core", stream.protocol != Protocol::ctf);
     if (const auto* itm = t.table("itm")) {
         Table i(*itm, "[stream.itm]", path, problem);
-        stream.timestamp_prescaler = static_cast<unsigned>(i.number("timestamp_prescaler", false, 1, 64, {1, 4, 16, 64}).value_or(1));
+        stream.timestamp_prescaler =
+            static_cast<unsigned>(i.number("timestamp_prescaler", false, 1, 64, {1, 4, 16, 64}).value_or(1));
         stream.swo_baud = static_cast<std::uint64_t>(i.number("swo_baud", false, 1, 10'000'000'000).value_or(0));
         i.warn_unknown(warnings);
     }
@@ -180,7 +193,8 @@ WatchSpec read_watch(Table& t) {
     WatchSpec watch;
     watch.comparator = static_cast<unsigned>(t.number("comparator", true, 0, 15).value_or(0));
     watch.symbol = t.text("symbol", false);
-    if (const auto address = t.number("address", watch.symbol.empty(), 0, kNoLimit)) watch.address = static_cast<std::uint64_t>(*address);
+    if (const auto address = t.number("address", watch.symbol.empty(), 0, kNoLimit))
+        watch.address = static_cast<std::uint64_t>(*address);
     watch.type = t.text("type", true, {"u8", "i8", "u16", "i16", "u32", "i32", "f32"});
     const std::string role = t.text("role", false, {"value", "current-task"});
     if (!role.empty()) watch.role = role;
@@ -190,8 +204,8 @@ WatchSpec read_watch(Table& t) {
 }
 
 template <class T, class F>
-void each_table(const toml::array* list, const std::string& name, const std::string& path, std::optional<Problem>& problem,
-                std::vector<std::string>& warnings, std::vector<T>& out, F read) {
+void each_table(const toml::array* list, const std::string& name, const std::string& path,
+                std::optional<Problem>& problem, std::vector<std::string>& warnings, std::vector<T>& out, F read) {
     if (list == nullptr) return;
     for (const auto& node : *list) {
         Table t(*node.as_table(), name, path, problem);
@@ -204,15 +218,18 @@ void each_table(const toml::array* list, const std::string& name, const std::str
 }  // namespace
 
 const CoreSpec* TargetFile::core(std::string_view core_name) const {
-    for (const auto& c : cores) if (c.name == core_name) return &c;
+    for (const auto& c : cores)
+        if (c.name == core_name) return &c;
     return nullptr;
 }
 const PortSpec* TargetFile::port(unsigned number) const {
-    for (const auto& p : ports) if (p.number == number) return &p;
+    for (const auto& p : ports)
+        if (p.number == number) return &p;
     return nullptr;
 }
 const WatchSpec* TargetFile::watch(unsigned comparator) const {
-    for (const auto& w : watches) if (w.comparator == comparator) return &w;
+    for (const auto& w : watches)
+        if (w.comparator == comparator) return &w;
     return nullptr;
 }
 
@@ -222,8 +239,8 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
     try {
         root = toml::parse(text, path);
     } catch (const toml::parse_error& e) {
-        return failure(std::string("not valid TOML: ") + std::string(e.description()), path + ":" + std::to_string(e.source().begin.line),
-                       "correct this line");
+        return failure(std::string("not valid TOML: ") + std::string(e.description()),
+                       path + ":" + std::to_string(e.source().begin.line), "correct this line");
     }
     TargetFile target;
     target.path = path;
@@ -237,20 +254,25 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
                [&](Table& t) { return read_stream(t, path, folder, problem, target.warnings); });
     const auto has_instructions = [&](const toml::table& core) {
         const auto name = core["name"].value<std::string>();
-        return name && std::any_of(target.streams.begin(), target.streams.end(), [&](const StreamSpec& s) { return s.core == *name && s.protocol != Protocol::ctf; });
+        return name && std::any_of(target.streams.begin(), target.streams.end(),
+                                   [&](const StreamSpec& s) { return s.core == *name && s.protocol != Protocol::ctf; });
     };
-    const bool only_ctf = !target.streams.empty() && std::all_of(target.streams.begin(), target.streams.end(), [](const StreamSpec& s) { return s.protocol == Protocol::ctf; });
+    const bool only_ctf =
+        !target.streams.empty() && std::all_of(target.streams.begin(), target.streams.end(),
+                                               [](const StreamSpec& s) { return s.protocol == Protocol::ctf; });
     if (const toml::array* cores = top.tables("core", !only_ctf)) {
         for (const auto& node : *cores) {
             Table t(*node.as_table(), "[[core]]", path, problem);
             CoreSpec core = read_core(t, folder, has_instructions(*node.as_table()));
-            if (target.core(core.name) != nullptr) t.fail("two cores are named '" + core.name + "'", t.line(), "give each core its own name");
+            if (target.core(core.name) != nullptr)
+                t.fail("two cores are named '" + core.name + "'", t.line(), "give each core its own name");
             t.warn_unknown(target.warnings);
             target.cores.push_back(std::move(core));
             if (problem) break;
         }
     }
-    each_table(top.tables("watch", false), "[[watch]]", path, problem, target.warnings, target.watches, [](Table& t) { return read_watch(t); });
+    each_table(top.tables("watch", false), "[[watch]]", path, problem, target.warnings, target.watches,
+               [](Table& t) { return read_watch(t); });
     each_table(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [](Table& t) {
         PortSpec port;
         port.number = static_cast<unsigned>(t.number("number", true, 0, 255).value_or(0));
@@ -264,11 +286,12 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
         if (problem) break;
         const CoreSpec* core = target.core(s.core);
         if (core == nullptr && !s.core.empty())
-            problem = Problem{"key 'core' in [[stream]] names '" + s.core + "', which is no [[core]]", path + ":" + std::to_string(s.line),
-                              "add a [[core]] of that name or correct the name"};
+            problem = Problem{"key 'core' in [[stream]] names '" + s.core + "', which is no [[core]]",
+                              path + ":" + std::to_string(s.line), "add a [[core]] of that name or correct the name"};
         else if (core != nullptr && s.protocol == Protocol::itm && core->clock_hz == 0)
-            problem = Problem{"missing key 'clock_hz' in [[core]] '" + core->name + "'", path + ":" + std::to_string(s.line),
-                              "its ITM stream counts core cycles; state the core clock in Hz"};
+            problem =
+                Problem{"missing key 'clock_hz' in [[core]] '" + core->name + "'", path + ":" + std::to_string(s.line),
+                        "its ITM stream counts core cycles; state the core clock in Hz"};
     }
     if (problem) return tl::make_unexpected(*problem);
     if (target.name.empty()) target.name = std::filesystem::path(path).stem().stem().string();
@@ -277,10 +300,12 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
 
 Result<TargetFile> read_target_file(const std::string& path) {
     std::error_code ec;
-    if (std::filesystem::is_directory(path, ec)) return failure("is a folder, not a target file", path, "give the .target.toml file in it");
+    if (std::filesystem::is_directory(path, ec))
+        return failure("is a folder, not a target file", path, "give the .target.toml file in it");
     const auto size = std::filesystem::file_size(path, ec);
     if (ec) return failure("cannot open: " + ec.message(), path, "check the path");
-    if (size > 4'000'000) return failure("too large for a target file", path, "give the .target.toml that describes the recording");
+    if (size > 4'000'000)
+        return failure("too large for a target file", path, "give the .target.toml that describes the recording");
     std::ifstream in(path, std::ios::binary);
     if (!in) return failure("cannot read", path, "check the permissions");
     std::ostringstream text;

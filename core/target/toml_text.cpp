@@ -15,17 +15,24 @@ std::optional<Problem> check_toml_text(std::string_view text, const std::string&
             const bool many_lines = text.substr(i, 3) == three;
             for (i += many_lines ? 3 : 1; i < text.size(); ++i) {
                 if (text[i] == '\n') {
-                    if (!many_lines) { --i; break; }  // not closed: the parser will say so
+                    if (!many_lines) {
+                        --i;
+                        break;
+                    }  // not closed: the parser will say so
                     ++line;
                 }
-                if (text[i] == '\\' && c == '"') { i += 1; continue; }
+                if (text[i] == '\\' && c == '"') {
+                    i += 1;
+                    continue;
+                }
                 if (many_lines ? text.substr(i, 3) == three : text[i] == c) {
                     i += many_lines ? 2 : 0;
                     break;
                 }
             }
         } else if (static_cast<unsigned char>(c) >= 0x80) {
-            return Problem{"not valid TOML: a character beyond ASCII outside quotes", path + ":" + std::to_string(line), "put the text in quotes, or remove the character"};
+            return Problem{"not valid TOML: a character beyond ASCII outside quotes", path + ":" + std::to_string(line),
+                           "put the text in quotes, or remove the character"};
         }
     }
     return std::nullopt;

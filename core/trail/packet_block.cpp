@@ -14,7 +14,10 @@ std::size_t last_not_after(const Column<Checkpoint>& points, Key key_not_after) 
     std::size_t low = 0, high = points.size();
     while (low < high) {
         const std::size_t mid = (low + high) / 2;
-        if (key_not_after(points[mid])) low = mid + 1; else high = mid;
+        if (key_not_after(points[mid]))
+            low = mid + 1;
+        else
+            high = mid;
     }
     return low == 0 ? 0 : low - 1;
 }
@@ -63,7 +66,8 @@ PacketBlock decode_block(const Recording& recording, const Trail& trail, std::si
     // A packet may have begun before this block: unframe from the checkpoint that lies before the first.
     const std::uint64_t first = out.packets.empty() ? 0 : out.packets.front().packet.offset;
     std::size_t from = last_not_after(s.checkpoints, [&](const Checkpoint& c) { return c.pipe->unframed() <= first; });
-    if (block - std::min(from, block) > 16) from = block;  // far back: a long undated stretch; show bytes of this block only
+    if (block - std::min(from, block) > 16)
+        from = block;  // far back: a long undated stretch; show bytes of this block only
     ItmPipe copy = *s.checkpoints[from].pipe;
     out.bytes_from = copy.unframed();
     for (std::size_t b = from; b <= block; ++b) {
@@ -85,29 +89,52 @@ std::size_t block_of_time(const StreamTrail& stream, Time t) {
 
 std::string packet_label(ItmKind kind) {
     switch (kind) {
-        case ItmKind::sync: return "synchronisation";
-        case ItmKind::overflow: return "overflow";
-        case ItmKind::local_time_1: return "local timestamp";
-        case ItmKind::local_time_2: return "local timestamp, short";
-        case ItmKind::global_time_1: return "global timestamp, low";
-        case ItmKind::global_time_2: return "global timestamp, high";
-        case ItmKind::page: return "port page";
-        case ItmKind::extension: return "extension";
-        case ItmKind::port: return "port written";
-        case ItmKind::counter: return "event counter";
-        case ItmKind::exc_enter: return "entered";
-        case ItmKind::exc_exit: return "left";
-        case ItmKind::exc_return: return "returned to";
-        case ItmKind::pc: return "program counter";
-        case ItmKind::sleep: return "asleep";
-        case ItmKind::pc_prohibited: return "sampling prohibited";
-        case ItmKind::pmu_overflow: return "performance counter";
-        case ItmKind::data_match: return "comparator match";
-        case ItmKind::data_pc: return "accessed from";
-        case ItmKind::data_offset: return "accessed at";
-        case ItmKind::data_read: return "read";
-        case ItmKind::data_write: return "written";
-        case ItmKind::damage: return "damage";
+        case ItmKind::sync:
+            return "synchronisation";
+        case ItmKind::overflow:
+            return "overflow";
+        case ItmKind::local_time_1:
+            return "local timestamp";
+        case ItmKind::local_time_2:
+            return "local timestamp, short";
+        case ItmKind::global_time_1:
+            return "global timestamp, low";
+        case ItmKind::global_time_2:
+            return "global timestamp, high";
+        case ItmKind::page:
+            return "port page";
+        case ItmKind::extension:
+            return "extension";
+        case ItmKind::port:
+            return "port written";
+        case ItmKind::counter:
+            return "event counter";
+        case ItmKind::exc_enter:
+            return "entered";
+        case ItmKind::exc_exit:
+            return "left";
+        case ItmKind::exc_return:
+            return "returned to";
+        case ItmKind::pc:
+            return "program counter";
+        case ItmKind::sleep:
+            return "asleep";
+        case ItmKind::pc_prohibited:
+            return "sampling prohibited";
+        case ItmKind::pmu_overflow:
+            return "performance counter";
+        case ItmKind::data_match:
+            return "comparator match";
+        case ItmKind::data_pc:
+            return "accessed from";
+        case ItmKind::data_offset:
+            return "accessed at";
+        case ItmKind::data_read:
+            return "read";
+        case ItmKind::data_write:
+            return "written";
+        case ItmKind::damage:
+            return "damage";
     }
     return {};
 }
@@ -158,8 +185,11 @@ EventText event_text(const Recording& recording, std::size_t stream, const ItmPa
             break;
         case ItmKind::counter:
         case ItmKind::pmu_overflow:
-        case ItmKind::extension: t.value = std::to_string(p.value); break;
-        default: break;
+        case ItmKind::extension:
+            t.value = std::to_string(p.value);
+            break;
+        default:
+            break;
     }
     return t;
 }

@@ -18,7 +18,7 @@ struct PacketBlock {
     std::uint64_t first_packet = 0, first_event = 0;  ///< rows before this block
     std::uint64_t bytes_from = 0;                     ///< unframed offset of unframed[0]; only with frames
     std::vector<std::uint8_t> unframed;
-    std::span<const std::uint8_t> bare;               ///< the whole stream where there are no frames
+    std::span<const std::uint8_t> bare;  ///< the whole stream where there are no frames
 
     /// The packet's bytes in the unframed stream, at most 16 of them.
     std::span<const std::uint8_t> bytes_of(const ItmPacket& packet) const;

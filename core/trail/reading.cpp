@@ -21,7 +21,8 @@ bool has_sync(Bytes bytes) {
 std::string ids_text(const TpiuCounts& counts) {
     std::string all;
     for (std::size_t id = 1; id <= 111; ++id)
-        if (counts.bytes_of_id[id] > 0) all += (all.empty() ? "" : ", ") + std::to_string(id) + " (" + bytes_text(counts.bytes_of_id[id]) + ")";
+        if (counts.bytes_of_id[id] > 0)
+            all += (all.empty() ? "" : ", ") + std::to_string(id) + " (" + bytes_text(counts.bytes_of_id[id]) + ")";
     return all;
 }
 
@@ -56,8 +57,11 @@ Result<StartPlan> plan_start(const StreamSpec& spec, Bytes raw) {
         unframed = unframed_start(raw, TpiuDeframer(spec.trace_id, !marked), counts);
         if (counts.bytes_of_id[spec.trace_id] == 0) {
             const std::string ids = ids_text(counts);
-            if (!marked || ids.empty()) return failure("no formatter frames found in the stream", file, "check that framing = \"tpiu\" is right; for a bare stream it is \"none\"");
-            return failure("trace ID " + std::to_string(spec.trace_id) + " is not in the stream", file, "set trace_id to one that is: " + ids);
+            if (!marked || ids.empty())
+                return failure("no formatter frames found in the stream", file,
+                               "check that framing = \"tpiu\" is right; for a bare stream it is \"none\"");
+            return failure("trace ID " + std::to_string(spec.trace_id) + " is not in the stream", file,
+                           "set trace_id to one that is: " + ids);
         }
         plan.deframer = TpiuDeframer(spec.trace_id, !marked);
         start = unframed;
@@ -68,13 +72,16 @@ Result<StartPlan> plan_start(const StreamSpec& spec, Bytes raw) {
     ItmDecoder trial(plan.start);
     std::vector<ItmPacket> packets;
     trial.feed(start.first(std::min<std::size_t>(start.size(), 64 * 1024)), packets);
-    const auto bad = std::count_if(packets.begin(), packets.end(), [](const ItmPacket& p) { return p.kind == ItmKind::damage; });
+    const auto bad =
+        std::count_if(packets.begin(), packets.end(), [](const ItmPacket& p) { return p.kind == ItmKind::damage; });
     if (packets.empty() || static_cast<double>(bad) > 0.02 * static_cast<double>(packets.size())) {
-        const std::string advice = spec.framing == Framing::none && tpiu_has_full_sync(raw)
-                                       ? "it holds formatter synchronisations: set framing = \"tpiu\" and a trace_id"
-                                       : "check protocol and framing in the target file, and the bit rate of the recording";
-        return failure("the bytes are no ITM stream (no synchronisation, and " + std::to_string(bad) + " of the first " +
-                           std::to_string(packets.size()) + " packets are impossible)", file, advice);
+        const std::string advice =
+            spec.framing == Framing::none && tpiu_has_full_sync(raw)
+                ? "it holds formatter synchronisations: set framing = \"tpiu\" and a trace_id"
+                : "check protocol and framing in the target file, and the bit rate of the recording";
+        return failure("the bytes are no ITM stream (no synchronisation, and " + std::to_string(bad) +
+                           " of the first " + std::to_string(packets.size()) + " packets are impossible)",
+                       file, advice);
     }
     return plan;
 }
@@ -83,7 +90,9 @@ Result<StartPlan> plan_start(const StreamSpec& spec, Bytes raw) {
 class StreamPass {
   public:
     StreamPass(const Recording& recording, Trail& trail, std::size_t stream)
-        : recording_(recording), trail_(trail), stream_(stream), core_(recording.streams[stream].core) { lane_of_.fill(-1); }
+        : recording_(recording), trail_(trail), stream_(stream), core_(recording.streams[stream].core) {
+        lane_of_.fill(-1);
+    }
 
     void take(const std::vector<TimedPacket>& packets);
     void finish();
@@ -161,23 +170,38 @@ void StreamPass::take(const std::vector<TimedPacket>& packets) {
         Density::Bucket seen;
         seen.events = itm_is_event(p.packet.kind) ? 1 : 0;
         switch (p.packet.kind) {
-            case ItmKind::exc_enter: nest_.enter(p.packet.number, when, p.packet.offset); break;
-            case ItmKind::exc_exit: nest_.exit(p.packet.number, when, p.packet.offset); break;
-            case ItmKind::exc_return: nest_.back_in(p.packet.number, when, p.packet.offset); break;
+            case ItmKind::exc_enter:
+                nest_.enter(p.packet.number, when, p.packet.offset);
+                break;
+            case ItmKind::exc_exit:
+                nest_.exit(p.packet.number, when, p.packet.offset);
+                break;
+            case ItmKind::exc_return:
+                nest_.back_in(p.packet.number, when, p.packet.offset);
+                break;
             case ItmKind::overflow:
-            case ItmKind::damage: gap(p); break;
-            case ItmKind::port: ++s.ports[p.packet.number & 0xFF]; break;
+            case ItmKind::damage:
+                gap(p);
+                break;
+            case ItmKind::port:
+                ++s.ports[p.packet.number & 0xFF];
+                break;
             case ItmKind::pc:
                 seen.awake = 1;
                 check_sample(p);
                 break;
-            case ItmKind::sleep: seen.asleep = 1; break;
+            case ItmKind::sleep:
+                seen.asleep = 1;
+                break;
             case ItmKind::data_pc:
             case ItmKind::data_offset:
             case ItmKind::data_read:
             case ItmKind::data_write:
-            case ItmKind::data_match: ++s.comparators[p.packet.number & 3]; break;
-            default: break;
+            case ItmKind::data_match:
+                ++s.comparators[p.packet.number & 3];
+                break;
+            default:
+                break;
         }
         if (seen.events != 0) {
             ++s.events;
@@ -216,43 +240,62 @@ void take_counts(StreamTrail& s, const ItmPipe& pipe) {
 void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
     const StreamTrail& s = trail.streams[index];
     const StreamSpec& spec = recording.target.streams[recording.streams[index].spec];
-    const auto doubt = [&](std::string text, std::string advice) { trail.doubts.push_back({std::move(text), std::move(advice)}); };
+    const auto doubt = [&](std::string text, std::string advice) {
+        trail.doubts.push_back({std::move(text), std::move(advice)});
+    };
     if (s.never_syncs)
-        doubt("The stream holds no synchronisation packet: it is decoded on trust from its first byte, and damage cannot be told from data.",
-              "Let the target send synchronisation packets (DWT_CTRL.SYNCTAP, ITM_TCR.SYNCENA).");
+        doubt(
+            "The stream holds no synchronisation packet: it is decoded on trust from its first byte, and damage cannot "
+            "be told from data.",
+            "Let the target send synchronisation packets (DWT_CTRL.SYNCTAP, ITM_TCR.SYNCENA).");
     if (s.timestamps == 0 && s.events > 0)
-        doubt("The stream holds no local timestamps: the order of events is known, their times are not.", "Enable ITM_TCR.TSENA and record again.");
+        doubt("The stream holds no local timestamps: the order of events is known, their times are not.",
+              "Enable ITM_TCR.TSENA and record again.");
     if (s.bytes > 0 && s.bad_bytes * 50 > s.bytes) {
         const bool frames = spec.framing == Framing::none && tpiu_has_full_sync(recording.streams[index].file->bytes());
-        doubt(share_text(static_cast<double>(s.bad_bytes) / static_cast<double>(s.bytes)) + " of the stream's bytes are no packets.",
-              frames ? "It holds formatter synchronisations: is framing = \"tpiu\" right?" : "Is the protocol, the framing or the line's bit rate wrong?");
+        doubt(share_text(static_cast<double>(s.bad_bytes) / static_cast<double>(s.bytes)) +
+                  " of the stream's bytes are no packets.",
+              frames ? "It holds formatter synchronisations: is framing = \"tpiu\" right?"
+                     : "Is the protocol, the framing or the line's bit rate wrong?");
     }
     if (s.unknown_lengths > 0)
-        doubt("After " + plural(s.unknown_lengths, "damaged stretch", "damaged stretches") + " the lost time is not known: later times are too early by that much.",
+        doubt("After " + plural(s.unknown_lengths, "damaged stretch", "damaged stretches") +
+                  " the lost time is not known: later times are too early by that much.",
               "Enable global timestamps (ITM_TCR.GTSFREQ): they restore the time after a loss.");
     for (const double factor : {4.0, 16.0, 64.0})
         if (s.global_rate > 0 && std::fabs(s.global_rate / factor - 1) < 0.005)
-            doubt("Global timestamps count " + std::to_string(static_cast<int>(factor)) + " times as fast as the local ones say.",
-                  "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler * static_cast<unsigned>(factor)) + " rather than " + std::to_string(spec.timestamp_prescaler) + "?");
-    if (s.clock_changes > 1 || (s.clock_changes == 1 && s.counts[static_cast<std::size_t>(ItmKind::global_time_1)] == 1))
-        doubt("Global timestamps report " + plural(s.clock_changes, "change", "changes") + " of the clock.", "Times assume one clock throughout; check what changed it.");
+            doubt("Global timestamps count " + std::to_string(static_cast<int>(factor)) +
+                      " times as fast as the local ones say.",
+                  "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler * static_cast<unsigned>(factor)) +
+                      " rather than " + std::to_string(spec.timestamp_prescaler) + "?");
+    if (s.clock_changes > 1 ||
+        (s.clock_changes == 1 && s.counts[static_cast<std::size_t>(ItmKind::global_time_1)] == 1))
+        doubt("Global timestamps report " + plural(s.clock_changes, "change", "changes") + " of the clock.",
+              "Times assume one clock throughout; check what changed it.");
     if (spec.swo_baud > 0 && trail.end.ps > 0) {
         const double bits = static_cast<double>(s.raw_bytes) * 10, seconds = trail.end.seconds();
         if (bits / seconds > 1.05 * static_cast<double>(spec.swo_baud) && spec.framing == Framing::none)
-            doubt("The stream is " + bytes_text(s.raw_bytes) + " in " + duration_text(trail.end) + ", more than a line of " + std::to_string(spec.swo_baud) + " baud carries.",
+            doubt("The stream is " + bytes_text(s.raw_bytes) + " in " + duration_text(trail.end) +
+                      ", more than a line of " + std::to_string(spec.swo_baud) + " baud carries.",
                   "Is clock_hz or timestamp_prescaler wrong, or swo_baud?");
     }
     for (const auto& port : recording.target.ports)
         if (port.number < 256 && s.ports[port.number] == 0 && recording.streams.size() == 1)
-            doubt("Port " + std::to_string(port.number) + (port.name.empty() ? "" : " (" + port.name + ")") + " is in the target file but was never written.", "Is it enabled in ITM_TER, and does the firmware reach it?");
+            doubt("Port " + std::to_string(port.number) + (port.name.empty() ? "" : " (" + port.name + ")") +
+                      " is in the target file but was never written.",
+                  "Is it enabled in ITM_TER, and does the firmware reach it?");
     for (const auto& watch : recording.target.watches)
         if (watch.comparator < 4 && s.comparators[watch.comparator] == 0 && recording.streams.size() == 1)
-            doubt("Comparator " + std::to_string(watch.comparator) + (watch.symbol.empty() ? "" : " (" + watch.symbol + ")") + " is in the target file but never reported.", "Is DWT_FUNCTION set for it?");
+            doubt("Comparator " + std::to_string(watch.comparator) +
+                      (watch.symbol.empty() ? "" : " (" + watch.symbol + ")") +
+                      " is in the target file but never reported.",
+                  "Is DWT_FUNCTION set for it?");
 }
 
 }  // namespace
 
-Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Progress& progress, const Publish& publish) {
+Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Progress& progress,
+                                                const Publish& publish) {
     using SteadyClock = std::chrono::steady_clock;
     const auto started = SteadyClock::now();
     auto published = started;
@@ -281,7 +324,8 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
         if (!plan) return tl::make_unexpected(plan.error());
         StreamTrail& s = trail.streams[i];
         s.never_syncs = plan->start == ItmDecoder::Start::at_once;
-        ItmPipe pipe(std::move(plan->deframer), plan->start, trail.cores[recording.streams[i].core].clock, spec.timestamp_prescaler);
+        ItmPipe pipe(std::move(plan->deframer), plan->start, trail.cores[recording.streams[i].core].clock,
+                     spec.timestamp_prescaler);
         StreamPass pass(recording, trail, i);
         Time reached{};
         for (std::size_t at = 0; at < raw.size(); at += kCheckpointBytes) {
@@ -317,8 +361,11 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
     }
     for (const auto& core : trail.cores)
         if (core.contradictions > 0)
-            trail.doubts.push_back({"On core " + core.name + ", " + plural(core.contradictions, "exception packet contradicts", "exception packets contradict") +
-                                        " those before: packets were lost without an overflow being reported.", "Instances around them are left out of the figures."});
+            trail.doubts.push_back(
+                {"On core " + core.name + ", " +
+                     plural(core.contradictions, "exception packet contradicts", "exception packets contradict") +
+                     " those before: packets were lost without an overflow being reported.",
+                 "Instances around them are left out of the figures."});
     trail.complete = !trail.cancelled;
     trail.decode_seconds = std::chrono::duration<double>(SteadyClock::now() - started).count();
     return std::make_shared<const Trail>(std::move(trail));

@@ -21,6 +21,7 @@ inline constexpr double kPublishSeconds = 0.1;
 /// Decodes all streams. Blocks; call it on a worker. Memory follows the number of handler executions,
 /// not the bytes. Cancelled: gives what was decoded so far with `cancelled` set. A stream that is no
 /// ITM stream, or holds nothing under its trace ID, is a Problem that says what to change.
-Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Progress& progress, const Publish& publish = {});
+Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Progress& progress,
+                                                const Publish& publish = {});
 
 }  // namespace mt

@@ -32,21 +32,28 @@ void open_image(Recording& r, const CoreSpec& core) {
     std::shared_ptr<const Image> image;
     std::optional<SvdNames> svd;
     if (core.image.empty()) {
-        r.doubts.push_back({"No image is given for core " + core.name + ": numbers stand in place of names.", "Add image = \"….elf\" to its [[core]]."});
+        r.doubts.push_back({"No image is given for core " + core.name + ": numbers stand in place of names.",
+                            "Add image = \"….elf\" to its [[core]]."});
     } else if (auto opened = Image::open(core.image); !opened) {
-        r.doubts.push_back({"The image of core " + core.name + " cannot be used (" + opened.error().what + ", " + opened.error().where +
-                                "): numbers stand in place of names.", opened.error().advice});
+        r.doubts.push_back({"The image of core " + core.name + " cannot be used (" + opened.error().what + ", " +
+                                opened.error().where + "): numbers stand in place of names.",
+                            opened.error().advice});
     } else if (!isa_fits(core.isa, **opened)) {
-        r.doubts.push_back({"The image " + core.image + " is for " + std::string((*opened)->machine_name()) + ", but core " + core.name + " is " + core.isa +
-                                ": it is not used, numbers stand in place of names.", "Give the image that runs on this core, or correct isa."});
+        r.doubts.push_back({"The image " + core.image + " is for " + std::string((*opened)->machine_name()) +
+                                ", but core " + core.name + " is " + core.isa +
+                                ": it is not used, numbers stand in place of names.",
+                            "Give the image that runs on this core, or correct isa."});
     } else {
         image = *opened;
         if (image->symbols().empty())
-            r.doubts.push_back({"The image " + core.image + " has no symbols: numbers stand in place of names.", "Give the image before it was stripped."});
+            r.doubts.push_back({"The image " + core.image + " has no symbols: numbers stand in place of names.",
+                                "Give the image before it was stripped."});
     }
     if (!core.svd.empty()) {
-        if (auto read = read_svd(core.svd)) svd = *read;
-        else r.doubts.push_back({read.error().what + " (" + read.error().where + ").", read.error().advice});
+        if (auto read = read_svd(core.svd))
+            svd = *read;
+        else
+            r.doubts.push_back({read.error().what + " (" + read.error().where + ").", read.error().advice});
     }
     r.exception_names.push_back(exception_names(image.get(), svd ? &*svd : nullptr));
     r.images.push_back(std::move(image));
@@ -57,23 +64,32 @@ Result<void> open_streams(Recording& r) {
         const StreamSpec& spec = r.target.streams[i];
         const std::string where = r.target.path + ":" + std::to_string(spec.line);
         if (spec.protocol != Protocol::itm) {
-            r.doubts.push_back({"The stream at " + where + " has a protocol that this version does not decode; it is left alone.", "ITM streams are decoded."});
+            r.doubts.push_back(
+                {"The stream at " + where + " has a protocol that this version does not decode; it is left alone.",
+                 "ITM streams are decoded."});
             continue;
         }
         if (spec.file.empty()) return failure("no stream file is given", where, "add file = \"…\" to this [[stream]]");
         auto file = MappedFile::open(spec.file);
-        if (!file) return tl::make_unexpected(Problem{"the stream " + file.error().what, file.error().where, "correct 'file' in " + where});
+        if (!file)
+            return tl::make_unexpected(
+                Problem{"the stream " + file.error().what, file.error().where, "correct 'file' in " + where});
         if ((*file)->bytes().empty())
-            return failure("the stream is empty", spec.file, "record again; check that trace is enabled and the line is connected");
+            return failure("the stream is empty", spec.file,
+                           "record again; check that trace is enabled and the line is connected");
         std::size_t core = 0;
         while (r.target.cores[core].name != spec.core) ++core;
-        if (std::any_of(r.streams.begin(), r.streams.end(), [&](const Recording::Stream& s) { return s.core == core; })) {
-            r.doubts.push_back({"The stream at " + where + " is a second ITM stream of core " + spec.core + "; it is left alone.", "Give each stream its own core."});
+        if (std::any_of(r.streams.begin(), r.streams.end(),
+                        [&](const Recording::Stream& s) { return s.core == core; })) {
+            r.doubts.push_back(
+                {"The stream at " + where + " is a second ITM stream of core " + spec.core + "; it is left alone.",
+                 "Give each stream its own core."});
             continue;
         }
         r.streams.push_back({i, core, *file});
     }
-    if (r.streams.empty()) return failure("nothing to decode: no ITM stream", r.target.path, "this version decodes protocol = \"itm\"");
+    if (r.streams.empty())
+        return failure("nothing to decode: no ITM stream", r.target.path, "this version decodes protocol = \"itm\"");
     return {};
 }
 
@@ -93,13 +109,15 @@ Result<std::shared_ptr<const Recording>> open_target(const std::string& target_p
 Result<void> copy_file(const std::string& from, const fs::path& to) {
     std::error_code ec;
     fs::copy_file(from, to, ec);
-    if (ec) return failure("cannot copy: " + ec.message(), from + " to " + to.string(), "check free space and permissions");
+    if (ec)
+        return failure("cannot copy: " + ec.message(), from + " to " + to.string(), "check free space and permissions");
     return {};
 }
 
 // The target file's text with the paths replaced by those inside the folder. Every other line stays as
 // the person wrote it.
-std::string rewritten_target(const std::string& text, const std::map<std::string, std::string>& names, const fs::path& folder) {
+std::string rewritten_target(const std::string& text, const std::map<std::string, std::string>& names,
+                             const fs::path& folder) {
     std::istringstream in(text);
     std::string out, line;
     while (std::getline(in, line)) {
@@ -107,7 +125,11 @@ std::string rewritten_target(const std::string& text, const std::map<std::string
         for (const std::string key : {"file", "image", "svd"}) {
             if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
             toml::table one;
-            try { one = toml::parse(line); } catch (const toml::parse_error&) { continue; }
+            try {
+                one = toml::parse(line);
+            } catch (const toml::parse_error&) {
+                continue;
+            }
             const auto value = one[key].value<std::string>();
             if (!value) continue;
             const auto found = names.find((folder / *value).lexically_normal().string());
@@ -122,21 +144,26 @@ Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& 
     std::error_code ec;
     fs::create_directories(folder / "streams", ec);
     fs::create_directories(folder / "images", ec);
-    if (ec) return failure("cannot create the folder: " + ec.message(), folder.string(), "check free space and permissions");
+    if (ec)
+        return failure("cannot create the folder: " + ec.message(), folder.string(),
+                       "check free space and permissions");
     std::map<std::string, std::string> names;
     std::set<std::string> used;
     const auto place = [&](const std::string& path, const std::string& sub) {
         std::string name = sub + "/" + fs::path(path).filename().string();
-        for (int n = 2; used.count(name) != 0; ++n) name = sub + "/" + std::to_string(n) + "-" + fs::path(path).filename().string();
+        for (int n = 2; used.count(name) != 0; ++n)
+            name = sub + "/" + std::to_string(n) + "-" + fs::path(path).filename().string();
         used.insert(name);
         names[fs::path(path).lexically_normal().string()] = name;
         return name;
     };
     std::vector<std::pair<std::string, std::string>> copies;
-    for (const auto& s : r.target.streams) if (!s.file.empty() && names.count(s.file) == 0) copies.emplace_back(s.file, place(s.file, "streams"));
+    for (const auto& s : r.target.streams)
+        if (!s.file.empty() && names.count(s.file) == 0) copies.emplace_back(s.file, place(s.file, "streams"));
     for (const auto& c : r.target.cores)
         for (const auto& path : {c.image, c.svd})
-            if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec)) copies.emplace_back(path, place(path, "images"));
+            if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
+                copies.emplace_back(path, place(path, "images"));
     std::size_t done = 0;
     for (const auto& [from, to] : copies) {
         if (progress.cancelled()) return failure("saving was cancelled", folder.string());
@@ -155,7 +182,8 @@ Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& 
     std::ofstream file(folder / kManifest, std::ios::binary);
     file << "# A Mindful Trail recording. See docs/formats/recording-folder.md.\n" << manifest << "\n";
     file.close();
-    if (!file || !fs::exists(folder / "recording.target.toml")) return failure("cannot write", (folder / kManifest).string(), "check free space and permissions");
+    if (!file || !fs::exists(folder / "recording.target.toml"))
+        return failure("cannot write", (folder / kManifest).string(), "check free space and permissions");
     return {};
 }
 
@@ -170,11 +198,14 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     std::error_code ec;
     if (!fs::is_directory(path, ec)) {
         if (fs::path(path).extension() != ".toml" && fs::is_regular_file(path, ec))
-            return failure("neither a target file nor a recording folder", path, "give a *.target.toml that says how these bytes are to be read");
+            return failure("neither a target file nor a recording folder", path,
+                           "give a *.target.toml that says how these bytes are to be read");
         return open_target(path, path);
     }
     const fs::path manifest_path = fs::path(path) / kManifest;
-    if (!fs::exists(manifest_path, ec)) return failure("not a recording folder: it holds no trail.toml", path, "give a *.mtrail folder or a *.target.toml");
+    if (!fs::exists(manifest_path, ec))
+        return failure("not a recording folder: it holds no trail.toml", path,
+                       "give a *.mtrail folder or a *.target.toml");
     toml::table manifest;
     try {
         std::ifstream in(manifest_path, std::ios::binary);
@@ -183,13 +214,17 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
         if (auto bad = check_toml_text(text.str(), manifest_path.string())) return tl::make_unexpected(*bad);
         manifest = toml::parse(text.str(), manifest_path.string());
     } catch (const toml::parse_error& e) {
-        return failure(std::string("not valid TOML: ") + std::string(e.description()), manifest_path.string() + ":" + std::to_string(e.source().begin.line), "the folder may be damaged; the streams in it are still whole");
+        return failure(std::string("not valid TOML: ") + std::string(e.description()),
+                       manifest_path.string() + ":" + std::to_string(e.source().begin.line),
+                       "the folder may be damaged; the streams in it are still whole");
     }
     if (manifest["format"].value_or(std::string_view{}) != kFormat)
-        return failure("of another format than " + std::string(kFormat), manifest_path.string(), "open it with the version that wrote it");
+        return failure("of another format than " + std::string(kFormat), manifest_path.string(),
+                       "open it with the version that wrote it");
     const fs::path target = fs::path(manifest["target"].value_or(std::string("recording.target.toml")));
     if (target.is_absolute() || target.has_parent_path())
-        return failure("key 'target' points out of the folder", manifest_path.string(), "it must name a file in the folder");
+        return failure("key 'target' points out of the folder", manifest_path.string(),
+                       "it must name a file in the folder");
     return open_target((fs::path(path) / target).string(), path);
 }
 
@@ -198,8 +233,10 @@ Result<void> save_recording(const Recording& recording, const std::string& folde
     fs::path place = fs::absolute(fs::path(folder)).lexically_normal();
     if (!place.has_filename()) place = place.parent_path();
     const bool exists = fs::exists(place, ec);
-    if (exists && !replace) return failure("exists already", place.string(), "choose another name, or say that it may be replaced");
-    if (exists && !fs::exists(place / kManifest, ec)) return failure("exists and is no recording", place.string(), "choose another name; it is left untouched");
+    if (exists && !replace)
+        return failure("exists already", place.string(), "choose another name, or say that it may be replaced");
+    if (exists && !fs::exists(place / kManifest, ec))
+        return failure("exists and is no recording", place.string(), "choose another name; it is left untouched");
     const fs::path fresh = place.parent_path() / (place.filename().string() + ".part-" + std::to_string(::getpid()));
     fs::remove_all(fresh, ec);
     auto written = write_folder(recording, fresh, progress);

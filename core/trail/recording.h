@@ -28,9 +28,9 @@ struct Recording {
         std::shared_ptr<const MappedFile> file;
     };
     std::vector<Stream> streams;
-    std::vector<std::shared_ptr<const Image>> images;               ///< per core; may be null
-    std::vector<std::map<unsigned, std::string>> exception_names;   ///< per core
-    std::vector<Doubt> doubts;  ///< what could not be used, and what to do
+    std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null
+    std::vector<std::map<unsigned, std::string>> exception_names;  ///< per core
+    std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do
 
     std::string exception_name(std::size_t core, unsigned number) const;
 };

@@ -52,8 +52,10 @@ std::optional<std::size_t> ExceptionLane::at(Time t) const {
 
 std::pair<std::size_t, std::size_t> ExceptionLane::touching(Time from, Time to) const {
     std::size_t first = begin_.upper_bound(from);
-    if (first > 0 && end(first - 1) > from) --first;
-    else if (first > 0 && begin(first - 1) == from) --first;
+    if (first > 0 && end(first - 1) > from)
+        --first;
+    else if (first > 0 && begin(first - 1) == from)
+        --first;
     return {first, std::max(first, begin_.lower_bound(to))};
 }
 
@@ -114,7 +116,8 @@ const ExceptionLane* CoreTrail::lane(unsigned number) const {
 }
 
 std::optional<std::size_t> CoreTrail::lane_index(unsigned number) const {
-    for (std::size_t i = 0; i < lanes.size(); ++i) if (lanes[i].number() == number) return i;
+    for (std::size_t i = 0; i < lanes.size(); ++i)
+        if (lanes[i].number() == number) return i;
     return std::nullopt;
 }
 
@@ -165,11 +168,15 @@ bool Trail::gap_in(Time from, Time to) const {
         std::size_t low = 0, high = gaps.size();
         while (low < high) {
             const std::size_t mid = (low + high) / 2;
-            if (gaps[mid].end < from) low = mid + 1; else high = mid;
+            if (gaps[mid].end < from)
+                low = mid + 1;
+            else
+                high = mid;
         }
         return low < gaps.size() && gaps[low].begin <= to;
     }
-    for (std::size_t i = 0; i < gaps.size(); ++i) if (gaps[i].begin <= to && gaps[i].end >= from) return true;
+    for (std::size_t i = 0; i < gaps.size(); ++i)
+        if (gaps[i].begin <= to && gaps[i].end >= from) return true;
     return false;
 }
 
@@ -195,8 +202,13 @@ std::vector<std::size_t> order_by_priority(const CoreTrail& core) {
                 const auto a = core.lanes[other].number(), b = core.lanes[left[k]].number();
                 if (cuts(a, b) > cuts(b, a)) ++above;
             }
-            const bool better = above < best_count || (above == best_count && preference(core.lanes[left[k]].number()) < preference(core.lanes[left[best]].number()));
-            if (better) { best = k; best_count = above; }
+            const bool better =
+                above < best_count || (above == best_count && preference(core.lanes[left[k]].number()) <
+                                                                  preference(core.lanes[left[best]].number()));
+            if (better) {
+                best = k;
+                best_count = above;
+            }
         }
         order.push_back(left[best]);
         left.erase(left.begin() + static_cast<std::ptrdiff_t>(best));

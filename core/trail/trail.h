@@ -30,7 +30,9 @@ class ExceptionLane {
     Time end(std::size_t i) const { return begin_[i] + length_[i]; }
     Time length(std::size_t i) const { return length_[i]; }
     Time own(std::size_t i) const { return own_[i]; }
-    bool whole(std::size_t i) const { return (flags_[i] & (ExceptionInstance::kCutBegin | ExceptionInstance::kCutEnd)) == 0; }
+    bool whole(std::size_t i) const {
+        return (flags_[i] & (ExceptionInstance::kCutBegin | ExceptionInstance::kCutEnd)) == 0;
+    }
     std::uint8_t flags(std::size_t i) const { return flags_[i]; }
     std::uint8_t depth(std::size_t i) const { return depth_[i]; }
     std::uint64_t offset(std::size_t i) const { return offset_[i]; }
@@ -93,12 +95,12 @@ class Density {
 struct CoreTrail {
     std::string name;
     Clock clock;
-    std::vector<ExceptionLane> lanes;           ///< in order of first appearance
-    std::vector<std::size_t> by_priority;       ///< indices into lanes, most urgent first, as far as seen
-    Column<Time> change_time;                   ///< when what runs changed
-    Column<std::uint16_t> change_running;       ///< see ContextChange
+    std::vector<ExceptionLane> lanes;      ///< in order of first appearance
+    std::vector<std::size_t> by_priority;  ///< indices into lanes, most urgent first, as far as seen
+    Column<Time> change_time;              ///< when what runs changed
+    Column<std::uint16_t> change_running;  ///< see ContextChange
     Column<std::uint8_t> change_depth;
-    Column<Time> handler_before;                ///< time spent in handlers up to that change
+    Column<Time> handler_before;  ///< time spent in handlers up to that change
     std::uint64_t contradictions = 0;
     std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t> cuts;
     Density density;
@@ -134,7 +136,7 @@ struct StreamTrail {
     std::uint64_t samples_outside = 0;  ///< program-counter samples where the image holds no code
     std::uint64_t first_outside = 0;    ///< the first such address
     Time first_outside_at;
-    bool never_syncs = false;   ///< no synchronisation in the whole stream: decoded on trust
+    bool never_syncs = false;  ///< no synchronisation in the whole stream: decoded on trust
     std::optional<TpiuCounts> formatter;
     Column<Checkpoint> checkpoints;
 };
@@ -147,11 +149,11 @@ struct Doubt {
 struct Trail {
     std::vector<CoreTrail> cores;
     std::vector<StreamTrail> streams;
-    Column<Gap> gaps;               ///< per stream ascending; begin ascending with one stream
+    Column<Gap> gaps;  ///< per stream ascending; begin ascending with one stream
     std::vector<Doubt> doubts;
-    Time end;                       ///< the last known moment
-    bool complete = false;          ///< decoding has reached the end of all streams
-    bool cancelled = false;         ///< a person stopped it before the end
+    Time end;                ///< the last known moment
+    bool complete = false;   ///< decoding has reached the end of all streams
+    bool cancelled = false;  ///< a person stopped it before the end
     double decode_seconds = 0;
 
     /// Time covered by gaps, overlaps counted once.

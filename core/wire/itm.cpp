@@ -46,11 +46,16 @@ void ItmDecoder::give_up(std::uint64_t offset, std::uint64_t bytes, ItmDamage re
 
 // Decodes one packet whose header is p[0] (not a zero). Returns its length, kNeedMore or kBad; a bad
 // one has been given up.
-std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out) {
+std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset,
+                               std::vector<ItmPacket>& out) {
     const std::uint8_t header = p[0];
-    const auto bad = [&](ItmDamage reason) { give_up(offset, 1, reason, out); return kBad; };
+    const auto bad = [&](ItmDamage reason) {
+        give_up(offset, 1, reason, out);
+        return kBad;
+    };
     const auto emitted = [&](ItmKind kind, std::size_t length, std::uint64_t value, unsigned number, std::size_t size) {
-        out.push_back({offset, value, length, static_cast<std::uint16_t>(number), kind, static_cast<std::uint8_t>(size)});
+        out.push_back(
+            {offset, value, length, static_cast<std::uint16_t>(number), kind, static_cast<std::uint8_t>(size)});
         return length;
     };
 
@@ -72,7 +77,8 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
                 const bool reserved = (number >= 8 && number <= 10) || number == 13;
                 if (size != 2 || (value & 0xCE00) != 0 || function == 0 || reserved || (number == 0 && function != 3))
                     return bad(ItmDamage::bad_exception);
-                constexpr ItmKind kinds[] = {ItmKind::damage, ItmKind::exc_enter, ItmKind::exc_exit, ItmKind::exc_return};
+                constexpr ItmKind kinds[] = {ItmKind::damage, ItmKind::exc_enter, ItmKind::exc_exit,
+                                             ItmKind::exc_return};
                 return emitted(kinds[function], 3, 0, number, size);
             }
             case 2:  // D4.3.3
@@ -86,7 +92,8 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
             case 3:  // F1, Armv8.1-M performance monitors
                 if (size != 1 || value == 0) return bad(ItmDamage::bad_counter);
                 return emitted(ItmKind::pmu_overflow, 2, value, 0, size);
-            default: break;
+            default:
+                break;
         }
         const unsigned comparator = (id >> 1) & 3;
         if (id >= 16)  // D4.3.4: discriminators 16 to 23, data value; bit 3 of the header tells writes
@@ -155,7 +162,8 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
             }
             if (b == 0x80 && zeros_ >= 5) {
                 if (hunting_ && zeros_at_ > damage_at_)
-                    out.push_back({damage_at_, 0, zeros_at_ - damage_at_, static_cast<std::uint16_t>(reason_), ItmKind::damage, 0});
+                    out.push_back({damage_at_, 0, zeros_at_ - damage_at_, static_cast<std::uint16_t>(reason_),
+                                   ItmKind::damage, 0});
                 out.push_back({zeros_at_, 0, zeros_ + 1, 0, ItmKind::sync, 0});
                 hunting_ = in_zeros_ = false;
             } else if (in_zeros_) {
@@ -171,7 +179,8 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
         }
         if ((p[i] & 0xCF) == 0xC0 && n - i >= 3 && (p[i + 1] & 0x80) != 0 && (p[i + 2] & 0x80) == 0) {
             // Every second packet or so is a timestamp of two bytes: a short cut for it.
-            out.push_back({offset + i, (p[i + 1] & 0x7Fu) | std::uint64_t{p[i + 2]} << 7, 3, static_cast<std::uint16_t>(p[i] >> 4 & 3), ItmKind::local_time_1, 2});
+            out.push_back({offset + i, (p[i + 1] & 0x7Fu) | std::uint64_t{p[i + 2]} << 7, 3,
+                           static_cast<std::uint16_t>(p[i] >> 4 & 3), ItmKind::local_time_1, 2});
             i += 3;
             continue;
         }
@@ -215,7 +224,10 @@ void ItmDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket
 void ItmDecoder::lose_source(std::vector<ItmPacket>& out) {
     const std::uint64_t from = in_zeros_ ? zeros_at_ : position_ - held_size_;
     held_size_ = 0;
-    if (hunting_) { zeros_ = 0; return; }
+    if (hunting_) {
+        zeros_ = 0;
+        return;
+    }
     in_zeros_ = false;
     zeros_ = 0;
     give_up(from, position_ - from, ItmDamage::source_lost, out);
@@ -224,11 +236,13 @@ void ItmDecoder::lose_source(std::vector<ItmPacket>& out) {
 void ItmDecoder::finish(std::vector<ItmPacket>& out) {
     if (hunting_) {
         if (position_ > damage_at_)
-            out.push_back({damage_at_, 0, position_ - damage_at_, static_cast<std::uint16_t>(reason_), ItmKind::damage, 0});
+            out.push_back(
+                {damage_at_, 0, position_ - damage_at_, static_cast<std::uint16_t>(reason_), ItmKind::damage, 0});
     } else if (held_size_ > 0 || in_zeros_) {
         const std::uint64_t from = in_zeros_ ? zeros_at_ : position_ - held_size_;
         if (position_ > from)
-            out.push_back({from, 0, position_ - from, static_cast<std::uint16_t>(ItmDamage::cut_short), ItmKind::damage, 0});
+            out.push_back(
+                {from, 0, position_ - from, static_cast<std::uint16_t>(ItmDamage::cut_short), ItmKind::damage, 0});
     }
     held_size_ = 0;
     in_zeros_ = false;
@@ -238,17 +252,23 @@ void ItmDecoder::finish(std::vector<ItmPacket>& out) {
 
 std::string_view itm_kind_name(ItmKind kind) {
     constexpr std::array<std::string_view, kItmKinds> names = {
-        "sync", "overflow", "lts1", "lts2", "gts1", "gts2", "page", "extension", "port", "counter", "exc_enter", "exc_exit",
-        "exc_return", "pc", "sleep", "pc_prohibited", "pmu_overflow", "data_match", "data_pc", "data_offset", "data_read",
-        "data_write", "damage"};
+        "sync",         "overflow",   "lts1",      "lts2",        "gts1",       "gts2",       "page",  "extension",
+        "port",         "counter",    "exc_enter", "exc_exit",    "exc_return", "pc",         "sleep", "pc_prohibited",
+        "pmu_overflow", "data_match", "data_pc",   "data_offset", "data_read",  "data_write", "damage"};
     return names[static_cast<std::size_t>(kind)];
 }
 
 std::string_view itm_damage_text(ItmDamage reason) {
-    constexpr std::array<std::string_view, 10> texts = {
-        "no synchronisation yet", "reserved packet header", "zeros that are no synchronisation", "timestamp longer than its format allows",
-        "extension longer than its format allows", "impossible exception packet", "impossible program-counter sample",
-        "impossible counter packet", "packet cut short by the end of the stream", "bytes missing in the formatter frames"};
+    constexpr std::array<std::string_view, 10> texts = {"no synchronisation yet",
+                                                        "reserved packet header",
+                                                        "zeros that are no synchronisation",
+                                                        "timestamp longer than its format allows",
+                                                        "extension longer than its format allows",
+                                                        "impossible exception packet",
+                                                        "impossible program-counter sample",
+                                                        "impossible counter packet",
+                                                        "packet cut short by the end of the stream",
+                                                        "bytes missing in the formatter frames"};
     return texts[static_cast<std::size_t>(reason)];
 }
 
@@ -256,39 +276,65 @@ std::string itm_detail(const ItmPacket& k) {
     const auto bytes = [&] { return plural(k.size, "byte", "bytes") + " = " + hex_text(k.value, 2 * k.size); };
     const std::string n = std::to_string(k.number);
     switch (k.kind) {
-        case ItmKind::sync: return plural(k.length, "byte", "bytes");
-        case ItmKind::overflow: return "the source lost packets";
+        case ItmKind::sync:
+            return plural(k.length, "byte", "bytes");
+        case ItmKind::overflow:
+            return "the source lost packets";
         case ItmKind::local_time_1: {
-            constexpr std::array<std::string_view, 4> relation = {"synchronous", "timestamp delayed", "packet delayed", "packet and timestamp delayed"};
+            constexpr std::array<std::string_view, 4> relation = {"synchronous", "timestamp delayed", "packet delayed",
+                                                                  "packet and timestamp delayed"};
             return "+" + std::to_string(k.value) + " ticks, " + std::string(relation[k.number & 3]);
         }
-        case ItmKind::local_time_2: return "+" + std::to_string(k.value) + " ticks, synchronous";
+        case ItmKind::local_time_2:
+            return "+" + std::to_string(k.value) + " ticks, synchronous";
         case ItmKind::global_time_1:
-            return "bits " + std::to_string(std::min(25, 7 * k.size - 1)) + ":0 = " + hex_text(k.value, 2 * k.size - (k.size == 4 ? 1 : 0)) + ((k.number & 2) != 0 ? ", wrapped" : "") + ((k.number & 1) != 0 ? ", clock changed" : "");
-        case ItmKind::global_time_2: return "bits 63:26 = " + hex_text(k.value, 6);
-        case ItmKind::page: return "ports " + std::to_string(k.number * 32) + " to " + std::to_string(k.number * 32 + 31);
-        case ItmKind::extension: return std::string(k.number != 0 ? "hardware" : "instrumentation") + " source, value " + hex_text(k.value, 1);
-        case ItmKind::port: return "port " + n + ", " + bytes();
+            return "bits " + std::to_string(std::min(25, 7 * k.size - 1)) +
+                   ":0 = " + hex_text(k.value, 2 * k.size - (k.size == 4 ? 1 : 0)) +
+                   ((k.number & 2) != 0 ? ", wrapped" : "") + ((k.number & 1) != 0 ? ", clock changed" : "");
+        case ItmKind::global_time_2:
+            return "bits 63:26 = " + hex_text(k.value, 6);
+        case ItmKind::page:
+            return "ports " + std::to_string(k.number * 32) + " to " + std::to_string(k.number * 32 + 31);
+        case ItmKind::extension:
+            return std::string(k.number != 0 ? "hardware" : "instrumentation") + " source, value " +
+                   hex_text(k.value, 1);
+        case ItmKind::port:
+            return "port " + n + ", " + bytes();
         case ItmKind::counter: {
-            constexpr std::array<std::string_view, 6> names = {"CPI", "exception overhead", "sleep", "load-store", "folded", "cycle"};
+            constexpr std::array<std::string_view, 6> names = {
+                "CPI", "exception overhead", "sleep", "load-store", "folded", "cycle"};
             std::string all;
             for (std::size_t i = 0; i < names.size(); ++i)
                 if ((k.value >> i & 1) != 0) all += (all.empty() ? "" : ", ") + std::string(names[i]);
             return all + " counter wrapped";
         }
-        case ItmKind::exc_enter: return "exception " + n + " entered";
-        case ItmKind::exc_exit: return "exception " + n + " left";
-        case ItmKind::exc_return: return k.number == 0 ? "back in thread mode" : "back in exception " + n;
-        case ItmKind::pc: return "at " + hex_text(k.value);
-        case ItmKind::sleep: return "asleep";
-        case ItmKind::pc_prohibited: return "sampling not allowed";
-        case ItmKind::pmu_overflow: return "counters " + hex_text(k.value, 2) + " overflowed";
-        case ItmKind::data_match: return "comparator " + n;
-        case ItmKind::data_pc: return "comparator " + n + ", accessed from " + hex_text(k.value);
-        case ItmKind::data_offset: return "comparator " + n + ", address bits 15:0 = " + hex_text(k.value, 4);
-        case ItmKind::data_read: return "comparator " + n + " read, " + bytes();
-        case ItmKind::data_write: return "comparator " + n + " written, " + bytes();
-        case ItmKind::damage: return plural(k.length, "byte", "bytes") + " given up: " + std::string(itm_damage_text(static_cast<ItmDamage>(k.number)));
+        case ItmKind::exc_enter:
+            return "exception " + n + " entered";
+        case ItmKind::exc_exit:
+            return "exception " + n + " left";
+        case ItmKind::exc_return:
+            return k.number == 0 ? "back in thread mode" : "back in exception " + n;
+        case ItmKind::pc:
+            return "at " + hex_text(k.value);
+        case ItmKind::sleep:
+            return "asleep";
+        case ItmKind::pc_prohibited:
+            return "sampling not allowed";
+        case ItmKind::pmu_overflow:
+            return "counters " + hex_text(k.value, 2) + " overflowed";
+        case ItmKind::data_match:
+            return "comparator " + n;
+        case ItmKind::data_pc:
+            return "comparator " + n + ", accessed from " + hex_text(k.value);
+        case ItmKind::data_offset:
+            return "comparator " + n + ", address bits 15:0 = " + hex_text(k.value, 4);
+        case ItmKind::data_read:
+            return "comparator " + n + " read, " + bytes();
+        case ItmKind::data_write:
+            return "comparator " + n + " written, " + bytes();
+        case ItmKind::damage:
+            return plural(k.length, "byte", "bytes") +
+                   " given up: " + std::string(itm_damage_text(static_cast<ItmDamage>(k.number)));
     }
     return {};
 }

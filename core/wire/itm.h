@@ -13,35 +13,45 @@
 namespace mt {
 
 enum class ItmKind : std::uint8_t {
-    sync,            ///< D4.2.1: at least 47 zero bits and a one
-    overflow,        ///< D4.2.3: the source lost packets here
-    local_time_1,    ///< D4.2.4, format 1: value = timestamp counter ticks, number = TC
-    local_time_2,    ///< D4.2.4, format 2: value = 1 to 6 ticks, synchronous
-    global_time_1,   ///< D4.2.5: value = the low 7 * size bits (26 with size 4), bits above as before; number bit 0 = clock changed, bit 1 = wrapped
-    global_time_2,   ///< D4.2.5: value = bits 63:26 shifted down by 26
-    page,            ///< D4.2.6: number = stimulus port page from here on
-    extension,       ///< D4.2.6: any other extension; number = 1 for the hardware source, value = EX
-    port,            ///< D4.2.8: number = stimulus port 0..255, size 1, 2 or 4
-    counter,         ///< D4.3.1: value = which of the six event counters wrapped
-    exc_enter,       ///< D4.3.2: number = exception
-    exc_exit,        ///< D4.3.2
-    exc_return,      ///< D4.3.2: number = exception returned to, 0 for thread mode
-    pc,              ///< D4.3.3: value = sampled program counter
-    sleep,           ///< D4.3.3: sampled while the core slept
-    pc_prohibited,   ///< F1 (v8-M): sampling was not allowed at this moment
-    pmu_overflow,    ///< F1 (v8.1-M): value = which performance counters overflowed
-    data_match,      ///< F1 (v8-M): number = comparator that matched
-    data_pc,         ///< D4.3.4: number = comparator, value = program counter of the access
-    data_offset,     ///< D4.3.4: number = comparator, value = address bits 15:0
-    data_read,       ///< D4.3.4: number = comparator, size 1, 2 or 4
-    data_write,      ///< D4.3.4
-    damage,          ///< bytes that are no packet; number = ItmDamage; length = bytes given up
+    sync,           ///< D4.2.1: at least 47 zero bits and a one
+    overflow,       ///< D4.2.3: the source lost packets here
+    local_time_1,   ///< D4.2.4, format 1: value = timestamp counter ticks, number = TC
+    local_time_2,   ///< D4.2.4, format 2: value = 1 to 6 ticks, synchronous
+    global_time_1,  ///< D4.2.5: value = the low 7 * size bits (26 with size 4), bits above as before; number bit 0 =
+                    ///< clock changed, bit 1 = wrapped
+    global_time_2,  ///< D4.2.5: value = bits 63:26 shifted down by 26
+    page,           ///< D4.2.6: number = stimulus port page from here on
+    extension,      ///< D4.2.6: any other extension; number = 1 for the hardware source, value = EX
+    port,           ///< D4.2.8: number = stimulus port 0..255, size 1, 2 or 4
+    counter,        ///< D4.3.1: value = which of the six event counters wrapped
+    exc_enter,      ///< D4.3.2: number = exception
+    exc_exit,       ///< D4.3.2
+    exc_return,     ///< D4.3.2: number = exception returned to, 0 for thread mode
+    pc,             ///< D4.3.3: value = sampled program counter
+    sleep,          ///< D4.3.3: sampled while the core slept
+    pc_prohibited,  ///< F1 (v8-M): sampling was not allowed at this moment
+    pmu_overflow,   ///< F1 (v8.1-M): value = which performance counters overflowed
+    data_match,     ///< F1 (v8-M): number = comparator that matched
+    data_pc,        ///< D4.3.4: number = comparator, value = program counter of the access
+    data_offset,    ///< D4.3.4: number = comparator, value = address bits 15:0
+    data_read,      ///< D4.3.4: number = comparator, size 1, 2 or 4
+    data_write,     ///< D4.3.4
+    damage,         ///< bytes that are no packet; number = ItmDamage; length = bytes given up
 };
 inline constexpr std::size_t kItmKinds = static_cast<std::size_t>(ItmKind::damage) + 1;
 
 /// Why a stretch of bytes was given up.
 enum class ItmDamage : std::uint16_t {
-    no_sync_yet, reserved_header, bad_sync, bad_timestamp, bad_extension, bad_exception, bad_sample, bad_counter, cut_short, source_lost
+    no_sync_yet,
+    reserved_header,
+    bad_sync,
+    bad_timestamp,
+    bad_extension,
+    bad_exception,
+    bad_sample,
+    bad_counter,
+    cut_short,
+    source_lost
 };
 
 /// One packet. `offset` and `length` are in bytes of the unframed stream.
@@ -71,9 +81,9 @@ constexpr bool itm_is_event(ItmKind k) {
 class ItmDecoder {
   public:
     enum class Start {
-        at_sync,   ///< bytes before the first synchronisation are given up (the rule)
-        at_once,   ///< the stream holds no synchronisation at all: trust the first byte, and go on
-                   ///< at the very next byte after damage
+        at_sync,  ///< bytes before the first synchronisation are given up (the rule)
+        at_once,  ///< the stream holds no synchronisation at all: trust the first byte, and go on
+                  ///< at the very next byte after damage
     };
     explicit ItmDecoder(Start start = Start::at_sync) : start_(start), hunting_(start == Start::at_sync) {}
 

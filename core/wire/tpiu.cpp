@@ -100,7 +100,9 @@ void TpiuDeframer::feed(std::span<const std::uint8_t> raw, std::vector<std::uint
         } else if (b == 0xFF && filled_ < 16) {
             after_ff_ff_ = true;
         } else {
-            fall_out(at, b != 0xFF ? 0 : frame_[13] == 0xFF ? 0xFFFFFF00 : 0xFFFF0000);  // ID 0x7F is reserved (D4.2.4): out of step
+            fall_out(at, b != 0xFF            ? 0
+                         : frame_[13] == 0xFF ? 0xFFFFFF00
+                                              : 0xFFFF0000);  // ID 0x7F is reserved (D4.2.4): out of step
         }
     }
     raw_position_ += raw.size();

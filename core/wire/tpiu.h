@@ -23,7 +23,7 @@ class TpiuDeframer {
   public:
     /// A place in the unframed output where bytes are missing.
     struct Break {
-        std::size_t at;           ///< index into the output of this call of feed
+        std::size_t at;  ///< index into the output of this call of feed
         std::uint64_t raw_offset;
     };
 

@@ -17,8 +17,11 @@ std::vector<std::string> labels(const TimeTicks& t) {
 }
 
 TEST(TimeTicks, AreRoundAndHaveOneUnit) {
-    EXPECT_EQ(labels(time_ticks({}, Time::from_ms(20'000), 10)), (std::vector<std::string>{"0 s", "2 s", "4 s", "6 s", "8 s", "10 s", "12 s", "14 s", "16 s", "18 s", "20 s"}));
-    EXPECT_EQ(labels(time_ticks(Time::from_us(12), Time::from_us(88), 4)), (std::vector<std::string>{"20 µs", "40 µs", "60 µs", "80 µs"}));
+    EXPECT_EQ(
+        labels(time_ticks({}, Time::from_ms(20'000), 10)),
+        (std::vector<std::string>{"0 s", "2 s", "4 s", "6 s", "8 s", "10 s", "12 s", "14 s", "16 s", "18 s", "20 s"}));
+    EXPECT_EQ(labels(time_ticks(Time::from_us(12), Time::from_us(88), 4)),
+              (std::vector<std::string>{"20 µs", "40 µs", "60 µs", "80 µs"}));
 }
 
 TEST(TimeTicks, FarFromTheStartTheyCountFromARoundPlaceSaidOnce) {

@@ -20,7 +20,6 @@
 
 namespace mt::app {
 
-
 namespace {
 
 using test::Folder;
@@ -48,7 +47,9 @@ class Window : public ::testing::Test {
     Lanes* lanes() { return window->lanes(); }
     const CoreTrail& core() { return window->session().trail()->cores[0]; }
     int lane(unsigned number) { return static_cast<int>(*core().lane_index(number)); }
-    QPoint in_lane(unsigned number, double x) { return {static_cast<int>(x), static_cast<int>(lanes()->row_rect(0, lane(number)).center().y())}; }
+    QPoint in_lane(unsigned number, double x) {
+        return {static_cast<int>(x), static_cast<int>(lanes()->row_rect(0, lane(number)).center().y())};
+    }
     void wheel(QWidget* on, QPointF at, int steps, Qt::KeyboardModifiers keys = Qt::NoModifier) {
         QWheelEvent e(at, on->mapToGlobal(at), {}, {0, 120 * steps}, Qt::NoButton, keys, Qt::NoScrollPhase, false);
         QApplication::sendEvent(on, &e);
@@ -86,7 +87,8 @@ TEST_F(Window, OpensTheDemonstrationOnTheWhole) {
     EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 3);
     EXPECT_EQ(window->health_text(), "20.000 s · 1 core · whole but for 1 gap (3.14 ms) · clock agrees");
     EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
-    EXPECT_LT(lanes()->row_rect(0, lane(16)).top(), lanes()->row_rect(0, lane(17)).top()) << "ENC_INDEX above STEP_TIMER";
+    EXPECT_LT(lanes()->row_rect(0, lane(16)).top(), lanes()->row_rect(0, lane(17)).top())
+        << "ENC_INDEX above STEP_TIMER";
     EXPECT_LT(lanes()->row_rect(0, lane(17)).top(), lanes()->row_rect(0, lane(15)).top()) << "SysTick below";
 }
 
@@ -105,7 +107,8 @@ TEST_F(Window, AClickOnTheLateFindingLeadsToItsEntry) {
     // The evidence follows: the current row is the entry.
     QStringList row;
     EXPECT_TRUE(QTest::qWaitFor([&] {
-        row = window->events()->current_row() ? window->events()->row_text(*window->events()->current_row()) : QStringList();
+        row = window->events()->current_row() ? window->events()->row_text(*window->events()->current_row())
+                                              : QStringList();
         return row.mid(0, 3) == QStringList{"9.824 411 167 s", "entered", "ENC_INDEX"};
     })) << row.join(" | ").toStdString();
 }
@@ -172,7 +175,8 @@ TEST_F(Window, TheRidgeFrameCanBeDraggedAndStretched) {
     EXPECT_NEAR(view().from().seconds(), 9, 0.1);
     EXPECT_NEAR(view().to().seconds(), 15, 0.1);
     QTest::mouseClick(ridge, Qt::LeftButton, {}, {x(3), 70});
-    EXPECT_NEAR((view().from().seconds() + view().to().seconds()) / 2, 3, 0.2) << "a click elsewhere brings the frame there";
+    EXPECT_NEAR((view().from().seconds() + view().to().seconds()) / 2, 3, 0.2)
+        << "a click elsewhere brings the frame there";
 }
 
 TEST_F(Window, BackAndForwardReturnToThePlacesVisited) {
@@ -198,7 +202,8 @@ TEST_F(Window, MeasuringSnapsBothEndsToEdges) {
     const ExceptionLane& step = core().lanes[static_cast<std::size_t>(lane(17))];
     const std::size_t late = *view().selection().instance, next_step = step.first_from(enc.begin(late));
     QTest::mouseClick(window->findChild<QToolButton*>("ruler"), Qt::LeftButton);
-    const int a = static_cast<int>(lanes()->x_of(enc.begin(late))) + 3, b = static_cast<int>(lanes()->x_of(step.begin(next_step))) - 4;
+    const int a = static_cast<int>(lanes()->x_of(enc.begin(late))) + 3,
+              b = static_cast<int>(lanes()->x_of(step.begin(next_step))) - 4;
     drag(lanes(), in_lane(16, a), in_lane(17, b));
     ASSERT_TRUE(view().a() && view().b());
     EXPECT_EQ(*view().a(), enc.begin(late));
@@ -246,7 +251,10 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
     QTableView* table = page->table();
     EXPECT_EQ(table->model()->rowCount(), 7);
     QHeaderView* head = table->horizontalHeader();
-    const auto click_head = [&](int column) { QTest::mouseClick(head->viewport(), Qt::LeftButton, {}, {head->sectionViewportPosition(column) + head->sectionSize(column) / 2, 8}); };
+    const auto click_head = [&](int column) {
+        QTest::mouseClick(head->viewport(), Qt::LeftButton, {},
+                          {head->sectionViewportPosition(column) + head->sectionSize(column) / 2, 8});
+    };
     click_head(2);
     click_head(2);
     EXPECT_EQ(table->model()->index(0, 1).data().toString(), "STEP_TIMER") << "by count, most first";
@@ -255,7 +263,11 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
     EXPECT_EQ(table->model()->rowCount(), 1);
     EXPECT_EQ(table->model()->index(0, 1).data().toString(), "SysTick");
     page->filter()->clear();
-    const auto row_of = [&](const QString& name) { int r = 0; while (table->model()->index(r, 1).data().toString() != name) ++r; return r; };
+    const auto row_of = [&](const QString& name) {
+        int r = 0;
+        while (table->model()->index(r, 1).data().toString() != name) ++r;
+        return r;
+    };
     const QRect cell = table->visualRect(table->model()->index(row_of("GUIDE_UART"), 1));
     QTest::mouseClick(table->viewport(), Qt::LeftButton, {}, cell.center());
     EXPECT_EQ(view().selection().lane, lane(19)) << "selected in every view";
@@ -264,7 +276,8 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
     ASSERT_TRUE(view().selection().instance) << "and its longest execution is where every view stands";
     EXPECT_EQ(view().cursor(), core().lanes[static_cast<std::size_t>(lane(19))].begin(*view().selection().instance));
     QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
-    EXPECT_NE(QGuiApplication::clipboard()->text().indexOf("GUIDE_UART\t960"), -1) << QGuiApplication::clipboard()->text().toStdString();
+    EXPECT_NE(QGuiApplication::clipboard()->text().indexOf("GUIDE_UART\t960"), -1)
+        << QGuiApplication::clipboard()->text().toStdString();
     EXPECT_EQ(QGuiApplication::clipboard()->text().count('\n'), 2) << "the heading and one row";
     QTest::mouseDClick(table->viewport(), Qt::LeftButton, {}, cell.center());
     EXPECT_TRUE(lanes()->isVisible());
@@ -286,7 +299,8 @@ TEST_F(Window, ADotAndABarLeadToTheirExecution) {
     DistributionPlot* bars = window->measures_panel()->distribution();
     QTest::qWait(50);
     auto* bar_plot = bars->findChild<QWidget*>();
-    QTest::mouseClick(bar_plot, Qt::LeftButton, {}, QPoint(static_cast<int>(bars->x_of(Time::from_us(1.4))), bar_plot->height() - 40));
+    QTest::mouseClick(bar_plot, Qt::LeftButton, {},
+                      QPoint(static_cast<int>(bars->x_of(Time::from_us(1.4))), bar_plot->height() - 40));
     ASSERT_TRUE(view().selection().instance);
     EXPECT_NEAR(enc.length(*view().selection().instance).us(), 1.4, 0.15) << "an execution of the bar that was hit";
 }
@@ -298,7 +312,8 @@ TEST_F(Window, TheEvidenceScrollsThroughEverythingAndMovesTheCursor) {
     EXPECT_GT(rows, 480'000U);
     events->setFocus();
     QTest::keyClick(events, Qt::Key_End);
-    ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor().seconds() > 19.9; })) << "the cursor goes to the last event";
+    ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor().seconds() > 19.9; }))
+        << "the cursor goes to the last event";
     EXPECT_EQ(events->current_row(), rows - 1);
     QTest::keyClick(events, Qt::Key_Home);
     ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor().seconds() < 0.1; }));
@@ -309,7 +324,10 @@ TEST_F(Window, TheEvidenceScrollsThroughEverythingAndMovesTheCursor) {
     QTest::keyClick(events, Qt::Key_C, Qt::ControlModifier);
     ASSERT_TRUE(QTest::qWaitFor([&] { return QGuiApplication::clipboard()->text().count('\t') == 6; }));
     window->evidence()->setCurrentIndex(1);
-    ASSERT_TRUE(QTest::qWaitFor([&] { return window->packets()->current_row() && !window->packets()->row_text(*window->packets()->current_row()).isEmpty(); }));
+    ASSERT_TRUE(QTest::qWaitFor([&] {
+        return window->packets()->current_row() &&
+               !window->packets()->row_text(*window->packets()->current_row()).isEmpty();
+    }));
     const QStringList packet = window->packets()->row_text(*window->packets()->current_row());
     EXPECT_TRUE(packet[0].startsWith("0x"));
     EXPECT_FALSE(packet[1].isEmpty()) << "raw bytes";
@@ -322,7 +340,10 @@ TEST_F(Window, FindingInTheEvidenceGoesToTheNextRowThatHasIt) {
     QTest::keyClick(lanes(), Qt::Key_F, Qt::ControlModifier);
     ASSERT_TRUE(find->hasFocus());
     QTest::keyClicks(find, "refine_cent");
-    const auto current_name = [&] { return window->events()->current_row() ? window->events()->row_text(*window->events()->current_row()).value(2) : QString(); };
+    const auto current_name = [&] {
+        return window->events()->current_row() ? window->events()->row_text(*window->events()->current_row()).value(2)
+                                               : QString();
+    };
     QTest::keyClick(find, Qt::Key_Return);
     ASSERT_TRUE(QTest::qWaitFor([&] { return current_name() == "refine_centroid"; }));
     const Time first = view().cursor();
@@ -356,7 +377,10 @@ TEST_F(Window, GoToUnderstandsTimesAndNamesAndSaysWhenItDoesNot) {
 TEST_F(Window, ABrokenFileShowsItsErrorAndLeavesWhatWasOpen) {
     open_demo();
     Folder folder;
-    test::write_file(folder / "bad.target.toml", std::string("format = \"mindful-trail-target/1\"\n[[core]]\nname = 5\n[[stream]]\nprotocol=\"itm\"\ncore=\"x\"\n"));
+    test::write_file(
+        folder / "bad.target.toml",
+        std::string(
+            "format = \"mindful-trail-target/1\"\n[[core]]\nname = 5\n[[stream]]\nprotocol=\"itm\"\ncore=\"x\"\n"));
     open(folder / "bad.target.toml");
     EXPECT_NE(window->notice_text().indexOf("bad.target.toml:3"), -1) << window->notice_text().toStdString();
     EXPECT_NE(window->notice_text().indexOf("key 'name'"), -1);
@@ -385,7 +409,8 @@ TEST_F(Window, DecodingCanBeStoppedInTheMiddle) {
     test::write_file(folder / "x.target.toml", test::itm_target("long.bin"));
     QSignalSpy opened(&window->session(), &Session::opened), finished(&window->session(), &Session::finished);
     window->open(QString::fromStdString(folder / "x.target.toml"));
-    ASSERT_TRUE(QTest::qWaitFor([&] { return opened.count() > 0; }, 20'000)) << "the first picture comes before the end";
+    ASSERT_TRUE(QTest::qWaitFor([&] { return opened.count() > 0; }, 20'000))
+        << "the first picture comes before the end";
     EXPECT_EQ(finished.count(), 0);
     auto* stop = window->findChild<QPushButton*>("stop");
     ASSERT_TRUE(stop->isVisible());
@@ -398,7 +423,9 @@ TEST_F(Window, DecodingCanBeStoppedInTheMiddle) {
 }
 
 TEST_F(Window, OpeningAgainAndAgainWhileDecodingShowsOnlyTheLast) {
-    for (int i = 0; i < 10; ++i) window->open(QString::fromStdString(i % 2 == 0 ? test::demo("larkspur.target.toml") : test::data("mount/mount.target.toml")));
+    for (int i = 0; i < 10; ++i)
+        window->open(QString::fromStdString(i % 2 == 0 ? test::demo("larkspur.target.toml")
+                                                       : test::data("mount/mount.target.toml")));
     QSignalSpy finished(&window->session(), &Session::finished);
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     QTest::qWait(200);
@@ -441,9 +468,11 @@ TEST_F(Window, SmallAndLargeWindowsKeepEverythingInside) {
         window->resize(size);
         QTest::qWait(30);
         EXPECT_EQ(window->size(), size) << "no part asks for more room";
-        for (QWidget* part : {static_cast<QWidget*>(lanes()), static_cast<QWidget*>(window->ridge()), static_cast<QWidget*>(window->moment()), static_cast<QWidget*>(window->events())}) {
+        for (QWidget* part : {static_cast<QWidget*>(lanes()), static_cast<QWidget*>(window->ridge()),
+                              static_cast<QWidget*>(window->moment()), static_cast<QWidget*>(window->events())}) {
             EXPECT_GT(part->height(), 20);
-            EXPECT_TRUE(window->rect().contains(QRect(part->mapTo(window.get(), QPoint(0, 0)), part->size()))) << part->accessibleName().toStdString() << " at " << size.width();
+            EXPECT_TRUE(window->rect().contains(QRect(part->mapTo(window.get(), QPoint(0, 0)), part->size())))
+                << part->accessibleName().toStdString() << " at " << size.width();
         }
         const double last = lanes()->row_rect(0, -1).bottom();
         EXPECT_LE(last, lanes()->height() + 200) << "rows fit or scroll";

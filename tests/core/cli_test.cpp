@@ -16,7 +16,8 @@ struct Ran {
 
 Ran mtrail(const std::string& arguments) {
     test::Folder folder;
-    const int status = std::system((std::string(MT_CLI) + " " + arguments + " >" + (folder / "out") + " 2>" + (folder / "err")).c_str());
+    const int status = std::system(
+        (std::string(MT_CLI) + " " + arguments + " >" + (folder / "out") + " 2>" + (folder / "err")).c_str());
     return {WEXITSTATUS(status), test::read_text(folder / "out"), test::read_text(folder / "err")};
 }
 
@@ -51,7 +52,9 @@ TEST(CommandLine, TimesLimitWhatIsPrinted) {
 
 TEST(CommandLine, StatsHaveTheAgreedColumns) {
     const auto all = lines(mtrail("stats " + kMount + " --of interrupts --csv").out);
-    EXPECT_EQ(all[0], "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,response_min,response_mean,response_max,share");
+    EXPECT_EQ(all[0],
+              "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,"
+              "response_min,response_mean,response_max,share");
     EXPECT_EQ(all.size(), 10U);
     EXPECT_EQ(all[1].substr(0, 15), "BusFault,5,0,1,");
 }
@@ -65,11 +68,14 @@ TEST(CommandLine, JsonIsWellFormed) {
     EXPECT_EQ(stats.size(), 9U);
     const auto found = nlohmann::json::parse(mtrail("find " + kMount + " --json").out);
     EXPECT_EQ(found[0]["kind"], "fault");
-    for (const auto key : {"kind", "severity", "title", "cause", "begin_ns", "end_ns", "activities", "core", "evidence"}) EXPECT_TRUE(found[0].contains(key)) << key;
+    for (const auto key :
+         {"kind", "severity", "title", "cause", "begin_ns", "end_ns", "activities", "core", "evidence"})
+        EXPECT_TRUE(found[0].contains(key)) << key;
 }
 
 TEST(CommandLine, InstancesByNameOrNumber) {
-    const auto by_name = mtrail("instances " + kMount + " --of SysTick --csv"), by_number = mtrail("instances " + kMount + " --of 15 --csv");
+    const auto by_name = mtrail("instances " + kMount + " --of SysTick --csv"),
+               by_number = mtrail("instances " + kMount + " --of 15 --csv");
     EXPECT_EQ(by_name.out, by_number.out);
     EXPECT_EQ(lines(by_name.out).size(), 1 + 476U);
     const auto unknown = mtrail("instances " + kMount + " --of moon");
@@ -86,7 +92,9 @@ TEST(CommandLine, ReadSavesARecordingThatSaysTheSame) {
 }
 
 TEST(CommandLine, ErrorsGoToStandardErrorWithPlaceAndAdvice) {
-    for (const std::string& arguments : {std::string("find /nowhere.target.toml"), std::string("find"), std::string("stats ") + kMount + " --of tasks", std::string("fly"), std::string("find ") + test::data("mount/capture.bin")}) {
+    for (const std::string& arguments :
+         {std::string("find /nowhere.target.toml"), std::string("find"), std::string("stats ") + kMount + " --of tasks",
+          std::string("fly"), std::string("find ") + test::data("mount/capture.bin")}) {
         const auto r = mtrail(arguments);
         EXPECT_EQ(r.code, 2) << arguments;
         EXPECT_TRUE(r.out.empty()) << arguments;

@@ -44,14 +44,17 @@ TEST(RangeMax, AgreesWithALookAtEveryElement) {
         const std::size_t at = pyramid.argmax(a, b);
         ASSERT_GE(at, a);
         ASSERT_LT(at, b);
-        ASSERT_EQ(plain[at], *std::max_element(plain.begin() + static_cast<std::ptrdiff_t>(a), plain.begin() + static_cast<std::ptrdiff_t>(b))) << a << ".." << b;
+        ASSERT_EQ(plain[at], *std::max_element(plain.begin() + static_cast<std::ptrdiff_t>(a),
+                                               plain.begin() + static_cast<std::ptrdiff_t>(b)))
+            << a << ".." << b;
     }
 }
 
 TEST(Density, KeepsItsSumsHoweverLongTheRecordingGrows) {
     Density d;
     std::uint64_t n = 0;
-    for (std::int64_t us = 1; us < 4'000'000'000; us += us / 50 + 1, ++n) d.add(Time::from_us(static_cast<double>(us)), {1, 0, 1});
+    for (std::int64_t us = 1; us < 4'000'000'000; us += us / 50 + 1, ++n)
+        d.add(Time::from_us(static_cast<double>(us)), {1, 0, 1});
     EXPECT_LE(d.buckets().size(), Density::kBuckets);
     EXPECT_EQ(d.sum({}, Time::max()).asleep, n);
 }
@@ -66,7 +69,8 @@ TEST(Lane, BusyTimeIsThatOfTheInstancesWithin) {
         lane.append(x);
     }
     EXPECT_EQ(lane.busy({}, Time::from_us(1000)), Time::from_us(300));
-    EXPECT_EQ(lane.busy(Time::from_us(11), Time::from_us(22)), Time::from_us(4)) << "2 µs of the second, 2 µs of the third";
+    EXPECT_EQ(lane.busy(Time::from_us(11), Time::from_us(22)), Time::from_us(4))
+        << "2 µs of the second, 2 µs of the third";
     EXPECT_EQ(lane.touching(Time::from_us(12), Time::from_us(21)), (std::pair<std::size_t, std::size_t>{1, 3}));
     EXPECT_EQ(lane.at(Time::from_us(12.9)), 1U);
     EXPECT_FALSE(lane.at(Time::from_us(13.1)));

@@ -10,7 +10,8 @@ BoundedTime at(double us) { return {Time::from_us(us), Time::from_us(us)}; }
 
 std::vector<ExceptionInstance> of(const ExceptionNest& nest, unsigned number) {
     std::vector<ExceptionInstance> found;
-    for (const auto& x : nest.closed()) if (x.number == number) found.push_back(x);
+    for (const auto& x : nest.closed())
+        if (x.number == number) found.push_back(x);
     return found;
 }
 

@@ -27,8 +27,17 @@ std::vector<TrueEvent> truth_of(const std::string& folder) {
     std::vector<TrueEvent> events;
     for (std::string line; std::getline(in, line);) {
         std::vector<std::string> f(1);
-        for (const char c : line) if (c == ',') f.emplace_back(); else f.back() += c;
-        events.push_back({std::stoull(f[0]), std::stoll(f[1]), std::stoll(f[3]), f[2].empty() ? 0 : static_cast<unsigned>(std::stoul(f[2])), f[4], {f[5], f[6], f[7]}});
+        for (const char c : line)
+            if (c == ',')
+                f.emplace_back();
+            else
+                f.back() += c;
+        events.push_back({std::stoull(f[0]),
+                          std::stoll(f[1]),
+                          std::stoll(f[3]),
+                          f[2].empty() ? 0 : static_cast<unsigned>(std::stoul(f[2])),
+                          f[4],
+                          {f[5], f[6], f[7]}});
     }
     return events;
 }
@@ -46,7 +55,9 @@ std::vector<Event> events_of(const test::Opened& o) {
     return events;
 }
 
-std::string kind_in_truth(const ItmPacket& p) { return p.kind == ItmKind::extension ? "ext_other" : std::string(itm_kind_name(p.kind)); }
+std::string kind_in_truth(const ItmPacket& p) {
+    return p.kind == ItmKind::extension ? "ext_other" : std::string(itm_kind_name(p.kind));
+}
 
 // The operands as the truth writes them: port,size,value; exception; pc; comparator,size,value.
 std::vector<std::string> operands_in_truth(const ItmPacket& p) {
@@ -54,16 +65,21 @@ std::vector<std::string> operands_in_truth(const ItmPacket& p) {
     switch (p.kind) {
         case ItmKind::exc_enter:
         case ItmKind::exc_exit:
-        case ItmKind::exc_return: return {n, "", ""};
+        case ItmKind::exc_return:
+            return {n, "", ""};
         case ItmKind::pc:
-        case ItmKind::counter: return {value, "", ""};
+        case ItmKind::counter:
+            return {value, "", ""};
         case ItmKind::port:
         case ItmKind::data_read:
         case ItmKind::data_write:
         case ItmKind::data_offset:
-        case ItmKind::data_pc: return {n, size, value};
-        case ItmKind::extension: return {std::to_string(p.value & 7), "", std::to_string(p.value >> 3)};
-        default: return {"", "", ""};
+        case ItmKind::data_pc:
+            return {n, size, value};
+        case ItmKind::extension:
+            return {std::to_string(p.value & 7), "", std::to_string(p.value >> 3)};
+        default:
+            return {"", "", ""};
     }
 }
 
@@ -199,10 +215,12 @@ std::vector<std::uint64_t> syncs() {
 // `shift` bytes.
 void expect_rest(const Damaged& d, std::uint64_t from, std::uint64_t to, std::int64_t shift) {
     std::map<std::uint64_t, std::pair<std::string, std::vector<std::string>>> got;
-    for (const auto& e : events_of(d.opened)) got[e.timed.packet.offset] = {kind_in_truth(e.timed.packet), operands_in_truth(e.timed.packet)};
+    for (const auto& e : events_of(d.opened))
+        got[e.timed.packet.offset] = {kind_in_truth(e.timed.packet), operands_in_truth(e.timed.packet)};
     for (const auto& t : truth_of("mount")) {
         if (t.offset >= from && t.offset < to) continue;
-        const auto at = t.offset < from ? t.offset : static_cast<std::uint64_t>(static_cast<std::int64_t>(t.offset) + shift);
+        const auto at =
+            t.offset < from ? t.offset : static_cast<std::uint64_t>(static_cast<std::int64_t>(t.offset) + shift);
         const auto found = got.find(at);
         ASSERT_NE(found, got.end()) << t.kind << " at " << t.offset;
         EXPECT_EQ(found->second.first, t.kind) << t.offset;
@@ -224,7 +242,10 @@ TEST(DamagedRecording, MissingBytesLoseNothingOutsideTheirStretch) {
     const auto at = syncs();
     int noticed = 0;
     for (std::uint64_t where = at[4] + 777; where < at[4] + 800; where += 2) {
-        const auto d = damaged([&](auto& bytes) { bytes.erase(bytes.begin() + static_cast<std::ptrdiff_t>(where), bytes.begin() + static_cast<std::ptrdiff_t>(where + 31)); });
+        const auto d = damaged([&](auto& bytes) {
+            bytes.erase(bytes.begin() + static_cast<std::ptrdiff_t>(where),
+                        bytes.begin() + static_cast<std::ptrdiff_t>(where + 31));
+        });
         expect_rest(*d, where - 8, at[5], -31);
         if (d->opened.trail->gaps.empty() && d->opened.trail->cores[0].contradictions == 0) continue;
         ++noticed;
@@ -239,8 +260,10 @@ TEST(DamagedRecording, MissingBytesLoseNothingOutsideTheirStretch) {
 TEST(DamagedRecording, TheTimeThatDamageSwallowedIsRestoredFromGlobalTimestamps) {
     const auto at = syncs();
     const auto truth = truth_of("mount");
-    const auto hit = std::find_if(truth.begin(), truth.end(), [&](const TrueEvent& e) { return e.offset > at[4] + 500; });
-    const auto d = damaged([&](auto& bytes) { bytes[hit->offset] = 0x04; });  // a reserved header: all to the next sync is lost
+    const auto hit =
+        std::find_if(truth.begin(), truth.end(), [&](const TrueEvent& e) { return e.offset > at[4] + 500; });
+    const auto d =
+        damaged([&](auto& bytes) { bytes[hit->offset] = 0x04; });  // a reserved header: all to the next sync is lost
     EXPECT_EQ(d->opened.trail->streams[0].restored_lengths, 1U);
     const auto whole = decode(test::data("mount/mount.target.toml"));
     // A global timestamp is read a little before the local one behind it: within 2048 cycles.
@@ -277,7 +300,8 @@ TEST(DamagedRecording, RandomDamageNeverBreaksTheModel) {
             }
         EXPECT_EQ(covered, trail.streams[0].bytes) << "every byte is in a packet or in a gap";
         for (const auto& lane : trail.cores[0].lanes)
-            for (std::size_t i = 1; i < lane.size(); ++i) ASSERT_GE(lane.begin(i), lane.end(i - 1)) << "instances never overlap";
+            for (std::size_t i = 1; i < lane.size(); ++i)
+                ASSERT_GE(lane.begin(i), lane.end(i - 1)) << "instances never overlap";
     }
 }
 
@@ -286,11 +310,14 @@ TEST(DamagedRecording, LostFormatterFramesLoseNothingBehindTheNextSynchronisatio
     auto bytes = test::read_bytes(test::data("mount-framed/capture.bin"));
     bytes.erase(bytes.begin() + 60'003, bytes.begin() + 60'010);
     test::write_file(folder / "capture.bin", bytes);
-    test::write_file(folder / "x.target.toml", test::itm_target("capture.bin", false, "72_000_000", "framing = \"tpiu\"\ntrace_id = 1\n[stream.itm]\ntimestamp_prescaler = 4\n"));
+    test::write_file(folder / "x.target.toml",
+                     test::itm_target("capture.bin", false, "72_000_000",
+                                      "framing = \"tpiu\"\ntrace_id = 1\n[stream.itm]\ntimestamp_prescaler = 4\n"));
     const auto o = decode(folder / "x.target.toml");
     const auto truth = truth_of("mount-framed");
     std::multiset<std::string> last_true, last_got;
-    for (std::size_t i = truth.size() - 8000; i < truth.size(); ++i) last_true.insert(truth[i].kind + truth[i].operands[0] + "," + truth[i].operands[2]);
+    for (std::size_t i = truth.size() - 8000; i < truth.size(); ++i)
+        last_true.insert(truth[i].kind + truth[i].operands[0] + "," + truth[i].operands[2]);
     const auto events = events_of(o);
     for (std::size_t i = events.size() - 8000; i < events.size(); ++i) {
         const auto operands = operands_in_truth(events[i].timed.packet);

@@ -47,7 +47,8 @@ TEST(Image, DamagedFilesGiveAProblemOrLessNeverACrash) {
         if (round % 2 == 0) bytes.resize(bytes.size() * static_cast<std::size_t>(round) / 60);
         for (int i = 0; i < 30 && !bytes.empty(); ++i) {
             x = x * 1664525u + 1013904223u;
-            bytes[(round % 3 == 0 ? x % std::min<std::size_t>(bytes.size(), 64) : x % bytes.size())] = static_cast<std::uint8_t>(x >> 24);
+            bytes[(round % 3 == 0 ? x % std::min<std::size_t>(bytes.size(), 64) : x % bytes.size())] =
+                static_cast<std::uint8_t>(x >> 24);
         }
         test::write_file(folder / "x.elf", bytes);
         auto image = Image::open(folder / "x.elf");
@@ -69,7 +70,8 @@ TEST(ExceptionNames, ComeFromTheVectorTableUnlessTheSvdKnowsBetter) {
     EXPECT_EQ(svd->priority_bits, 4U);
     EXPECT_EQ(svd->names.at(19), "GUIDE_UART");
     auto larkspur = *Image::open(test::demo("larkspur.elf"));
-    EXPECT_EQ(exception_names(larkspur.get(), nullptr).at(18), "interrupt 2 (Unused_Handler)") << "shared by several vectors";
+    EXPECT_EQ(exception_names(larkspur.get(), nullptr).at(18), "interrupt 2 (Unused_Handler)")
+        << "shared by several vectors";
     EXPECT_EQ(exception_names(larkspur.get(), &*svd).at(16), "ENC_INDEX");
 }
 

@@ -70,7 +70,9 @@ TEST(ItmPackets, LocalTimestampFormat1CarriesItsRelation) {  // D4.2.4
     }
 }
 
-TEST(ItmPackets, LocalTimestampFormat1ReachesTwentyEightBits) { EXPECT_EQ(one({0xC0, 0xFF, 0xFF, 0xFF, 0x7F}).value, (1U << 28) - 1); }
+TEST(ItmPackets, LocalTimestampFormat1ReachesTwentyEightBits) {
+    EXPECT_EQ(one({0xC0, 0xFF, 0xFF, 0xFF, 0x7F}).value, (1U << 28) - 1);
+}
 
 TEST(ItmPackets, LocalTimestampFormat2IsOneToSixTicks) {
     for (unsigned ticks = 1; ticks <= 6; ++ticks) {
@@ -179,27 +181,30 @@ TEST(ItmPackets, DataTraceOfAllFourComparators) {  // D4.3.4
     }
 }
 
-TEST(ItmPackets, PerformanceCounterOverflow) { EXPECT_EQ(one({0x1D, 0x81}).kind, ItmKind::pmu_overflow); }  // F1, v8.1-M
+TEST(ItmPackets, PerformanceCounterOverflow) {
+    EXPECT_EQ(one({0x1D, 0x81}).kind, ItmKind::pmu_overflow);
+}  // F1, v8.1-M
 
 TEST(ItmDamage, ReservedHeadersAreGivenUpToTheNextSynchronisation) {
-    for (const std::uint8_t header : {0x04, 0x14, 0x24, 0x34, 0x44, 0x54, 0x64, 0x74, 0x84, 0xA4, 0xD4, 0xF4,  // D4.2.5: no other global timestamp
-                                      0x80, 0x90, 0xA0, 0xB0,                                                  // D4.2.4: bit 7 without bit 6
-                                      0x25, 0x2E, 0x37, 0x3F, 0xC5, 0xF7, 0xFE})                               // D4.3: reserved discriminators
+    for (const std::uint8_t header :
+         {0x04, 0x14, 0x24, 0x34, 0x44, 0x54, 0x64, 0x74, 0x84, 0xA4, 0xD4, 0xF4,  // D4.2.5: no other global timestamp
+          0x80, 0x90, 0xA0, 0xB0,                                                  // D4.2.4: bit 7 without bit 6
+          0x25, 0x2E, 0x37, 0x3F, 0xC5, 0xF7, 0xFE})                               // D4.3: reserved discriminators
         expect_damage({header, 0x11, 0x22}, ItmDamage::reserved_header);
 }
 
 TEST(ItmDamage, ImpossiblePayloads) {
-    expect_damage({0x0E, 0x0B, 0x00, 0x55}, ItmDamage::bad_exception);        // function 0 is reserved
-    expect_damage({0x0E, 0x0B, 0x50}, ItmDamage::bad_exception);        // bits that must be zero
-    expect_damage({0x0E, 0x00, 0x10}, ItmDamage::bad_exception);        // thread mode cannot be entered
-    expect_damage({0x0E, 0x08, 0x10}, ItmDamage::bad_exception);        // exception 8 does not exist
+    expect_damage({0x0E, 0x0B, 0x00, 0x55}, ItmDamage::bad_exception);     // function 0 is reserved
+    expect_damage({0x0E, 0x0B, 0x50}, ItmDamage::bad_exception);           // bits that must be zero
+    expect_damage({0x0E, 0x00, 0x10}, ItmDamage::bad_exception);           // thread mode cannot be entered
+    expect_damage({0x0E, 0x08, 0x10}, ItmDamage::bad_exception);           // exception 8 does not exist
     expect_damage({0x17, 0x01, 0x00, 0x00, 0x08}, ItmDamage::bad_sample);  // an odd program counter
     expect_damage({0x15, 0x07}, ItmDamage::bad_sample);
-    expect_damage({0x05, 0x00, 0x55}, ItmDamage::bad_counter);                // a counter packet without a counter
+    expect_damage({0x05, 0x00, 0x55}, ItmDamage::bad_counter);  // a counter packet without a counter
     expect_damage({0xC0, 0xFF, 0xFF, 0xFF, 0xFF}, ItmDamage::bad_timestamp);
     expect_damage({0x94, 0xFF, 0xFF, 0xFF, 0xFF}, ItmDamage::bad_timestamp);
     expect_damage({0xB4, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF}, ItmDamage::bad_timestamp);
-    expect_damage({0x00, 0x00, 0x00, 0x17}, ItmDamage::bad_sync);       // too few zeros
+    expect_damage({0x00, 0x00, 0x00, 0x17}, ItmDamage::bad_sync);  // too few zeros
 }
 
 TEST(ItmDamage, GarbageBeforeTheFirstSynchronisationIsOneGap) {
@@ -229,14 +234,17 @@ TEST(ItmDamage, WithoutAnySynchronisationOneByteIsGivenUp) {
 
 TEST(ItmDecoder, TheWayTheBytesAreCutMakesNoDifference) {
     Bytes all = kSync;
-    for (const Bytes& p : {Bytes{0x0E, 0x10, 0x10}, Bytes{0xC0, 0x98, 0x0B}, Bytes{0xB4, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0x07}, Bytes{0x17, 2, 0, 0, 8}, kSync, Bytes{0x04}, Bytes{0x33, 0x44},
-                           kSync, Bytes{0x98, 0x21}, Bytes{0x03, 1, 2, 3, 4}, Bytes{0, 0, 0}, Bytes{0x15, 0x00}, kSync, Bytes{0x8F, 1, 2}})
+    for (const Bytes& p :
+         {Bytes{0x0E, 0x10, 0x10}, Bytes{0xC0, 0x98, 0x0B}, Bytes{0xB4, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0x07},
+          Bytes{0x17, 2, 0, 0, 8}, kSync, Bytes{0x04}, Bytes{0x33, 0x44}, kSync, Bytes{0x98, 0x21},
+          Bytes{0x03, 1, 2, 3, 4}, Bytes{0, 0, 0}, Bytes{0x15, 0x00}, kSync, Bytes{0x8F, 1, 2}})
         all = all + p;
     const auto whole = decoded(all);
     for (std::size_t step = 1; step < all.size(); ++step) {
         ItmDecoder decoder;
         std::vector<ItmPacket> out;
-        for (std::size_t at = 0; at < all.size(); at += step) decoder.feed(std::span(all).subspan(at, std::min(step, all.size() - at)), out);
+        for (std::size_t at = 0; at < all.size(); at += step)
+            decoder.feed(std::span(all).subspan(at, std::min(step, all.size() - at)), out);
         decoder.finish(out);
         ASSERT_EQ(out.size(), whole.size()) << "in steps of " << step;
         for (std::size_t i = 0; i < out.size(); ++i) {

@@ -17,7 +17,8 @@ std::uint64_t us(double v) { return static_cast<std::uint64_t>(v * 120); }
 std::vector<Finding> findings(const test::Opened& o) { return find_all(*o.recording, *o.trail); }
 
 const Finding* first_of(const std::vector<Finding>& all, FindingKind kind) {
-    for (const auto& f : all) if (f.kind == kind) return &f;
+    for (const auto& f : all)
+        if (f.kind == kind) return &f;
     return nullptr;
 }
 
@@ -32,7 +33,8 @@ struct Entry {
     double at, length;
     bool happens = true;
 };
-std::vector<std::uint8_t> periodic(const std::function<void(int, Entry&)>& odd, int count = 600, std::uint64_t clock_share = 1) {
+std::vector<std::uint8_t> periodic(const std::function<void(int, Entry&)>& odd, int count = 600,
+                                   std::uint64_t clock_share = 1) {
     board::ItmWriter out(kHz, 24'000'000);
     out.sync(0);
     out.exception(us(1), 0, 3);
@@ -98,7 +100,9 @@ TEST(Findings, ARealRecordingGivesItsFaultAndNoFalseAlarm) {
 
 TEST(Findings, OneLateEntryAmongHundreds) {
     Folder folder;
-    const auto o = test::decode_bytes(folder, periodic([](int n, Entry& e) { if (n == 333) e.at += 71.8; }));
+    const auto o = test::decode_bytes(folder, periodic([](int n, Entry& e) {
+                                          if (n == 333) e.at += 71.8;
+                                      }));
     const auto all = findings(o);
     ASSERT_EQ(all.size(), 1U) << titles(all);
     EXPECT_EQ(all[0].kind, FindingKind::late_response);
@@ -109,13 +113,16 @@ TEST(Findings, OneLateEntryAmongHundreds) {
 
 TEST(Findings, ALastingShiftOfTheGridIsNotALateEntry) {
     Folder folder;
-    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) { if (n >= 300) e.at += 80; })));
+    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) {
+                                                     if (n >= 300) e.at += 80;
+                                                 })));
     EXPECT_EQ(first_of(all, FindingKind::late_response), nullptr) << titles(all);
 }
 
 TEST(Findings, AMissedActivation) {
     Folder folder;
-    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) { e.happens = n != 250 && n != 251; })));
+    const auto all =
+        findings(test::decode_bytes(folder, periodic([](int n, Entry& e) { e.happens = n != 250 && n != 251; })));
     const Finding* f = first_of(all, FindingKind::missed_activation);
     ASSERT_NE(f, nullptr) << titles(all);
     EXPECT_NE(f->title.find("2 activations"), std::string::npos) << f->title;
@@ -124,7 +131,9 @@ TEST(Findings, AMissedActivation) {
 
 TEST(Findings, OneExecutionMuchLongerThanItsPeers) {
     Folder folder;
-    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) { if (n == 400) e.length = 21; })));
+    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) {
+                                                     if (n == 400) e.length = 21;
+                                                 })));
     const Finding* f = first_of(all, FindingKind::duration_outlier);
     ASSERT_NE(f, nullptr) << titles(all);
     EXPECT_EQ(f->instance, 400U);
@@ -133,7 +142,9 @@ TEST(Findings, OneExecutionMuchLongerThanItsPeers) {
 
 TEST(Findings, TwoUsualDurationsAreNotOutliers) {
     Folder folder;
-    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) { if (n % 16 == 0) e.length = 30; })));
+    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) {
+                                                     if (n % 16 == 0) e.length = 30;
+                                                 })));
     EXPECT_TRUE(all.empty()) << titles(all);
 }
 
@@ -235,7 +246,9 @@ TEST(Findings, AnImageThatDidNotRunIsDoubted) {
     board::MountOptions options;
     options.seconds = 2;
     options.healthy = true;
-    const auto bytes = board::record_mount(options, [](const std::string&) { return std::pair<std::uint32_t, std::uint32_t>{0x10000000, 64}; });
+    const auto bytes = board::record_mount(options, [](const std::string&) {
+        return std::pair<std::uint32_t, std::uint32_t>{0x10000000, 64};
+    });
     test::write_file(folder / "stream.bin", bytes);
     test::write_file(folder / "x.target.toml", test::itm_target("stream.bin", true));
     const auto all = findings(test::decode(folder / "x.target.toml"));

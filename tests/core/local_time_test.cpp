@@ -53,7 +53,9 @@ TEST(LocalTime, ADelayedTimestampLeavesBothEndsOfTheBound) {
     }
 }
 
-TEST(LocalTime, ThePrescalerMultipliesTicks) { EXPECT_EQ(timed({event(), stamp(10)}, 64)[0].latest, Time::from_ns(6400)); }
+TEST(LocalTime, ThePrescalerMultipliesTicks) {
+    EXPECT_EQ(timed({event(), stamp(10)}, 64)[0].latest, Time::from_ns(6400));
+}
 
 TEST(LocalTime, LossReachesBackToTheLastKnownTime) {
     const auto out = timed({event(), stamp(100), packet(ItmKind::overflow), event(), stamp(900)});
@@ -71,9 +73,10 @@ TEST(LocalTime, WhatNoTimestampFollowsIsUndated) {
 
 TEST(LocalTime, GlobalTimestampsRestoreTheTimeThatDamageSwallowed) {
     LocalTime time(kClock, 1);
-    const auto out = timed(time, {event(), stamp(1000), global(500'000), event(), stamp(1000), global(501'000), event(), stamp(10),
-                                  packet(ItmKind::damage),  // 40 000 cycles vanish with their timestamps
-                                  event(), stamp(200), global(541'210), event(), stamp(5)});
+    const auto out =
+        timed(time, {event(), stamp(1000), global(500'000), event(), stamp(1000), global(501'000), event(), stamp(10),
+                     packet(ItmKind::damage),  // 40 000 cycles vanish with their timestamps
+                     event(), stamp(200), global(541'210), event(), stamp(5)});
     EXPECT_EQ(time.restored_lengths(), 1U);
     EXPECT_EQ(time.unknown_lengths(), 0U);
     EXPECT_EQ(out[9].latest, kClock.at(2010 + 40'000 + 200)) << "the first event after the damage";
@@ -83,7 +86,8 @@ TEST(LocalTime, GlobalTimestampsRestoreTheTimeThatDamageSwallowed) {
 
 TEST(LocalTime, OnlyAGlobalTimestampWithAllItsBitsRestoresTime) {
     LocalTime time(kClock, 1);
-    const auto out = timed(time, {event(), stamp(1000), global(5'000'000), event(), stamp(1000), global(5'001'000, 2), packet(ItmKind::damage), event(), stamp(100),
+    const auto out = timed(time, {event(), stamp(1000), global(5'000'000), event(), stamp(1000), global(5'001'000, 2),
+                                  packet(ItmKind::damage), event(), stamp(100),
                                   global(7'501'100, 2),  // its upper bits may have changed while nothing was seen
                                   event(), stamp(100), global(7'501'200, 4), event(), stamp(10)});
     EXPECT_EQ(time.restored_lengths(), 1U);
@@ -105,7 +109,9 @@ TEST(LocalTime, TheRateOfGlobalTimeIsMeasured) {
 TEST(LocalTime, TimeNeverRunsBackwardsAndNeverOverflows) {
     std::vector<ItmPacket> packets;
     for (int i = 0; i < 3000; ++i) {
-        packets.push_back(i % 7 == 0 ? packet(ItmKind::damage) : i % 5 == 0 ? global(static_cast<std::uint64_t>(i) * 77'777'777) : event());
+        packets.push_back(i % 7 == 0   ? packet(ItmKind::damage)
+                          : i % 5 == 0 ? global(static_cast<std::uint64_t>(i) * 77'777'777)
+                                       : event());
         packets.push_back(stamp((1u << 28) - 1, static_cast<unsigned>(i) % 4));
     }
     Time last{};
@@ -118,7 +124,8 @@ TEST(LocalTime, TimeNeverRunsBackwardsAndNeverOverflows) {
 
 TEST(Clock, CyclesSurviveTheWayThroughPicoseconds) {
     for (const std::uint64_t hz : {32'768ULL, 72'000'000ULL, 120'000'000ULL, 333'333'333ULL, 1'000'000'000ULL})
-        for (const std::int64_t cycles : {0LL, 1LL, 7LL, 34'209'898LL, 200'000'000'000LL, -5LL}) EXPECT_EQ(Clock{hz}.cycles(Clock{hz}.at(cycles)), cycles) << hz;
+        for (const std::int64_t cycles : {0LL, 1LL, 7LL, 34'209'898LL, 200'000'000'000LL, -5LL})
+            EXPECT_EQ(Clock{hz}.cycles(Clock{hz}.at(cycles)), cycles) << hz;
 }
 
 }  // namespace

@@ -37,7 +37,8 @@ TEST(SavedRecording, OpensWithoutTheOriginalsAndSaysTheSame) {
     const auto saved = test::decode(folder / "moved.mtrail");
     EXPECT_EQ(all_events(saved), all_events(original));
     EXPECT_EQ(saved.recording->title, original.recording->title);
-    EXPECT_EQ(test::read_bytes(folder / "moved.mtrail/streams/larkspur-night.swo"), test::read_bytes(test::demo("larkspur-night.swo")));
+    EXPECT_EQ(test::read_bytes(folder / "moved.mtrail/streams/larkspur-night.swo"),
+              test::read_bytes(test::demo("larkspur-night.swo")));
 }
 
 TEST(SavedRecording, CanBeSavedAgainFromItself) {
@@ -62,7 +63,8 @@ TEST(SavedRecording, NothingIsOverwrittenUnasked) {
     EXPECT_NE(again.error().text().find("exists already"), std::string::npos);
     fs::create_directory(folder / "photos");
     test::write_file(folder / "photos/moon.png", std::string("x"));
-    EXPECT_FALSE(save_recording(*original.recording, folder / "photos", true, progress)) << "a folder that is no recording is never replaced";
+    EXPECT_FALSE(save_recording(*original.recording, folder / "photos", true, progress))
+        << "a folder that is no recording is never replaced";
     EXPECT_TRUE(fs::exists(folder / "photos/moon.png"));
 }
 
@@ -124,7 +126,8 @@ TEST(Opening, TroubleNamesThePlaceAndWhatToDo) {
 TEST(Opening, AWrongTraceIdListsThoseThatAreThere) {
     Folder folder;
     fs::copy_file(test::data("mount-framed/capture.bin"), folder / "capture.bin");
-    test::write_file(folder / "x.target.toml", test::itm_target("capture.bin", false, "72_000_000", "framing = \"tpiu\"\ntrace_id = 9\n"));
+    test::write_file(folder / "x.target.toml",
+                     test::itm_target("capture.bin", false, "72_000_000", "framing = \"tpiu\"\ntrace_id = 9\n"));
     const auto p = problem_of(folder / "x.target.toml");
     EXPECT_NE(p.what.find("trace ID 9"), std::string::npos) << p.text();
     EXPECT_NE(p.advice.find("1 ("), std::string::npos) << p.text();
@@ -140,7 +143,8 @@ TEST(Opening, FramesReadAsABareStreamAreNoticed) {
     Progress progress;
     const auto trail = read_trail(**recording, progress);
     std::string said = trail ? "" : trail.error().text();
-    if (trail) for (const auto& d : (*trail)->doubts) said += d.text + d.advice;
+    if (trail)
+        for (const auto& d : (*trail)->doubts) said += d.text + d.advice;
     EXPECT_NE(said.find("framing = \"tpiu\""), std::string::npos) << said;
 }
 
@@ -168,8 +172,11 @@ TEST(Opening, TwoCoresWithAStreamEach) {
     Folder folder;
     std::string target = "format = \"mindful-trail-target/1\"\n";
     for (const std::string core : {"main", "aid"})
-        target += "[[core]]\nname = \"" + core + "\"\nisa = \"armv7e-m\"\nclock_hz = 72_000_000\n[[stream]]\nfile = \"" + test::data(core == "main" ? "mount/capture.bin" : "mount-framed/capture.bin") +
-                  "\"\nprotocol = \"itm\"\ncore = \"" + core + "\"\n" + (core == "main" ? "" : "framing = \"tpiu\"\ntrace_id = 1\n[stream.itm]\ntimestamp_prescaler = 4\n");
+        target += "[[core]]\nname = \"" + core +
+                  "\"\nisa = \"armv7e-m\"\nclock_hz = 72_000_000\n[[stream]]\nfile = \"" +
+                  test::data(core == "main" ? "mount/capture.bin" : "mount-framed/capture.bin") +
+                  "\"\nprotocol = \"itm\"\ncore = \"" + core + "\"\n" +
+                  (core == "main" ? "" : "framing = \"tpiu\"\ntrace_id = 1\n[stream.itm]\ntimestamp_prescaler = 4\n");
     test::write_file(folder / "x.target.toml", target);
     const auto o = test::decode(folder / "x.target.toml");
     ASSERT_EQ(o.trail->cores.size(), 2U);

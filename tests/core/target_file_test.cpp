@@ -37,7 +37,8 @@ std::string with(std::string text, const std::string& what, const std::string& i
     return text.replace(at, what.size(), instead);
 }
 
-void expect_error(const std::string& text, const std::string& what, const std::string& line, const std::string& advice) {
+void expect_error(const std::string& text, const std::string& what, const std::string& line,
+                  const std::string& advice) {
     const auto target = parse_target_file(text, "/mount/x.target.toml");
     ASSERT_FALSE(target) << what;
     EXPECT_NE(target.error().what.find(what), std::string::npos) << target.error().text();
@@ -71,42 +72,54 @@ TEST(TargetFile, ErrorsNameFileLineKeyFoundAndAllowed) {
     expect_error(with(kGood, "name = \"main\"", "nome = \"main\""), "missing key 'name' in [[core]]", "3", "add name");
     expect_error(with(kGood, "120_000_000", "\"fast\""), "key 'clock_hz' in [[core]] is 'fast'", "6", "a whole number");
     expect_error(with(kGood, "120_000_000", "0"), "key 'clock_hz' in [[core]] is 0", "6", "from 1");
-    expect_error(with(kGood, "= 16", "= 5"), "key 'timestamp_prescaler' in [stream.itm] is 5", "13", "one of 1, 4, 16, 64");
+    expect_error(with(kGood, "= 16", "= 5"), "key 'timestamp_prescaler' in [stream.itm] is 5", "13",
+                 "one of 1, 4, 16, 64");
     expect_error(with(kGood, "\"itm\"", "\"swim\""), "key 'protocol' in [[stream]] is 'swim'", "10", "itm, etm4");
-    expect_error(with(kGood, "core = \"main\"", "core = \"other\""), "names 'other', which is no [[core]]", "8", "add a [[core]]");
+    expect_error(with(kGood, "core = \"main\"", "core = \"other\""), "names 'other', which is no [[core]]", "8",
+                 "add a [[core]]");
     expect_error(with(kGood, "number = 31", "number = 256"), "key 'number' in [[port]] is 256", "20", "from 0 to 255");
     expect_error(with(kGood, "target/1", "target/9"), "key 'format'", "1", "mindful-trail-target/1");
     expect_error(with(kGood, "clock_hz = 120_000_000\n", ""), "missing key 'clock_hz'", "7", "state the core clock");
-    expect_error(with(kGood, "core = \"main\"", "core = \"main\"\nframing = \"tpiu\""), "missing key 'trace_id'", "8", "trace_id");
+    expect_error(with(kGood, "core = \"main\"", "core = \"main\"\nframing = \"tpiu\""), "missing key 'trace_id'", "8",
+                 "trace_id");
     expect_error("format = \"mindful-trail-target/1\"\n[[core]\n", "not valid TOML", "2", "correct");
 }
 
 TEST(TargetFile, TwoCoresMustDiffer) {
-    expect_error(kGood + "[[core]]\nname = \"main\"\nisa = \"armv7-m\"\n", "two cores are named 'main'", "22", "own name");
+    expect_error(kGood + "[[core]]\nname = \"main\"\nisa = \"armv7-m\"\n", "two cores are named 'main'", "22",
+                 "own name");
 }
 
 TEST(TargetFile, ACtfStreamNeedsNoCore) {
-    const auto t = parse_target_file("format = \"mindful-trail-target/1\"\n[[stream]]\nfile = \"trace\"\nprotocol = \"ctf\"\n", "x.target.toml");
+    const auto t = parse_target_file(
+        "format = \"mindful-trail-target/1\"\n[[stream]]\nfile = \"trace\"\nprotocol = \"ctf\"\n", "x.target.toml");
     ASSERT_TRUE(t) << t.error().text();
     EXPECT_EQ(t->streams[0].protocol, Protocol::ctf);
 }
 
 TEST(TargetFile, SettingsOfAllProtocolsAreKnown) {
-    const auto t = parse_target_file(kGood + "[[stream]]\nprotocol = \"etrace\"\ncore = \"main\"\n[stream.etrace]\niaddress_width = 32\nioptions = [\"implicit_return\"]\nencapsulation = \"length-byte\"\n"
-                                             "[[stream]]\nprotocol = \"etm4\"\ncore = \"main\"\n[stream.etm4]\ncycle_count = true\ncommopt = 1\n", "x.target.toml");
+    const auto t = parse_target_file(
+        kGood +
+            "[[stream]]\nprotocol = \"etrace\"\ncore = \"main\"\n[stream.etrace]\niaddress_width = 32\nioptions = "
+            "[\"implicit_return\"]\nencapsulation = \"length-byte\"\n"
+            "[[stream]]\nprotocol = \"etm4\"\ncore = \"main\"\n[stream.etm4]\ncycle_count = true\ncommopt = 1\n",
+        "x.target.toml");
     ASSERT_TRUE(t) << t.error().text();
     EXPECT_TRUE(t->warnings.empty()) << t->warnings[0];
 }
 
 TEST(TargetFile, CharactersBeyondAsciiBelongInQuotesOrComments) {
-    const auto good = parse_target_file(with(kGood, "\"Larkspur\"", "\"Lärche № 3\"  # für die Sternwarte"), "x.target.toml");
+    const auto good =
+        parse_target_file(with(kGood, "\"Larkspur\"", "\"Lärche № 3\"  # für die Sternwarte"), "x.target.toml");
     ASSERT_TRUE(good) << good.error().text();
     EXPECT_EQ(good->name, "Lärche № 3");
     expect_error(with(kGood, "image =", "bild\u0493 ="), "beyond ASCII", "7", "quotes");
 }
 
 TEST(TargetFile, HostileTextIsAnErrorAndNothingElse) {
-    for (const std::string& text : {std::string("\0\0\0", 3), std::string(5000, '['), std::string("format = 3"), std::string("core = 5\nstream = 7\nformat = \"mindful-trail-target/1\""), std::string("a.b.c.d = {x = [[[[1]]]]}")})
+    for (const std::string& text : {std::string("\0\0\0", 3), std::string(5000, '['), std::string("format = 3"),
+                                    std::string("core = 5\nstream = 7\nformat = \"mindful-trail-target/1\""),
+                                    std::string("a.b.c.d = {x = [[[[1]]]]}")})
         EXPECT_FALSE(parse_target_file(text, "x"));
 }
 

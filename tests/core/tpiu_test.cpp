@@ -22,7 +22,8 @@ Unframed unframed(const std::vector<Bytes>& parts, unsigned source = 1, bool ali
     for (const auto& p : parts) raw.insert(raw.end(), p.begin(), p.end());
     TpiuDeframer deframer(static_cast<std::uint8_t>(source), aligned);
     Unframed u;
-    for (std::size_t at = 0; at < raw.size(); at += step) deframer.feed(std::span(raw).subspan(at, std::min(step, raw.size() - at)), u.bytes, u.breaks);
+    for (std::size_t at = 0; at < raw.size(); at += step)
+        deframer.feed(std::span(raw).subspan(at, std::min(step, raw.size() - at)), u.bytes, u.breaks);
     u.counts = deframer.counts();
     return u;
 }
@@ -30,7 +31,9 @@ Unframed unframed(const std::vector<Bytes>& parts, unsigned source = 1, bool ali
 // ID 1, then data 1..14; the auxiliary byte gives bit 0 of the even data bytes.
 const Bytes kPlain = {id(1), 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 0b00000000};
 
-TEST(Formatter, TakesDataOfItsSource) { EXPECT_EQ(unframed({kFull, kPlain}).bytes, (Bytes{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14})); }
+TEST(Formatter, TakesDataOfItsSource) {
+    EXPECT_EQ(unframed({kFull, kPlain}).bytes, (Bytes{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14}));
+}
 
 TEST(Formatter, BitZeroOfEvenBytesStandsInTheLastByte) {
     Bytes frame = kPlain;
@@ -78,14 +81,17 @@ TEST(Formatter, BytesBeforeTheFirstFullSynchronisationAreDropped) {
     EXPECT_EQ(u.counts.lost_bytes, 3U);
 }
 
-TEST(Formatter, ATraceBufferWithoutSynchronisationMayBeAlignedByItself) { EXPECT_EQ(unframed({kPlain}, 1, true).bytes.size(), 14U); }
+TEST(Formatter, ATraceBufferWithoutSynchronisationMayBeAlignedByItself) {
+    EXPECT_EQ(unframed({kPlain}, 1, true).bytes.size(), 14U);
+}
 
 TEST(Formatter, AMissingByteIsNoticedAtTheNextFullSynchronisation) {
     Bytes shorter = kPlain;
     shorter.erase(shorter.begin() + 5);
     const auto u = unframed({kFull, kPlain, shorter, kFull, kPlain});
     ASSERT_FALSE(u.breaks.empty());
-    EXPECT_EQ(Bytes(u.bytes.end() - 14, u.bytes.end()), Bytes(kPlain.begin() + 1, kPlain.begin() + 15)) << "what follows the synchronisation is taken whole";
+    EXPECT_EQ(Bytes(u.bytes.end() - 14, u.bytes.end()), Bytes(kPlain.begin() + 1, kPlain.begin() + 15))
+        << "what follows the synchronisation is taken whole";
     EXPECT_EQ(u.counts.misalignments, 1U);
 }
 

@@ -13,7 +13,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* bytes, std::size_t siz
     const std::span<const std::uint8_t> all(bytes + 1, size - 1);
     mt::ItmDecoder decoder(start);
     std::vector<mt::ItmPacket> packets;
-    for (std::size_t at = 0; at < all.size(); at += step) decoder.feed(all.subspan(at, std::min(step, all.size() - at)), packets);
+    for (std::size_t at = 0; at < all.size(); at += step)
+        decoder.feed(all.subspan(at, std::min(step, all.size() - at)), packets);
     decoder.finish(packets);
     std::uint64_t covered = 0;
     for (const auto& p : packets) {

@@ -15,7 +15,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* bytes, std::size_t siz
     mt::TpiuDeframer one(source, (bytes[1] & 1) != 0), many(source, (bytes[1] & 1) != 0);
     one.feed(all, whole, breaks);
     const std::size_t step = bytes[1] / 2u + 1u;
-    for (std::size_t at = 0; at < all.size(); at += step) many.feed(all.subspan(at, std::min(step, all.size() - at)), parts, breaks);
+    for (std::size_t at = 0; at < all.size(); at += step)
+        many.feed(all.subspan(at, std::min(step, all.size() - at)), parts, breaks);
     if (whole != parts) std::abort();
     return 0;
 }

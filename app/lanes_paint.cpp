@@ -17,6 +17,35 @@ namespace mt::app {
 namespace {
 constexpr double kMostDetailed = 3000;
 QString words(const std::string& s) { return QString::fromStdString(s); }
+
+// Opaque mixture: filling with it is far cheaper than blending at every pixel.
+QColor blend(const QColor& over, const QColor& under, double share) {
+    const auto mix = [&](int a, int b) { return static_cast<int>(std::lround(a * share + b * (1 - share))); };
+    return {mix(over.red(), under.red()), mix(over.green(), under.green()), mix(over.blue(), under.blue())};
+}
+
+// Pixel columns of one colour; neighbours of the same height become one rectangle.
+class Columns {
+  public:
+    Columns(QPainter& p, const QColor& colour) : p_(p), colour_(colour) {}
+    void add(int x, int top, int bottom) {
+        if (!run_.isNull() && x == run_.right() + 1 && top == run_.top() && bottom == run_.bottom() + 1) {
+            run_.setRight(x);
+            return;
+        }
+        flush();
+        run_ = QRect(x, top, 1, bottom - top);
+    }
+    void flush() {
+        if (run_.height() > 0) p_.fillRect(run_, colour_);
+        run_ = QRect();
+    }
+
+  private:
+    QPainter& p_;
+    QColor colour_;
+    QRect run_;
+};
 }  // namespace
 
 void Lanes::paintEvent(QPaintEvent*) {
@@ -203,20 +232,22 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
         lane.size() == 0 ? 1
                          : static_cast<double>(std::max<std::int64_t>(1, lane.length(lane.longest(0, lane.size())).ps));
     const Selection& s = view_.selection();
-    QColor light = t.interrupt, solid_colour = t.interrupt;
-    light.setAlpha(60);
-    solid_colour.setAlpha(165);
+    const QColor light = blend(t.interrupt, t.panel, 0.24), solid_colour = blend(t.interrupt, t.panel, 0.65);
+    Columns light_columns(p, light), solid_columns(p, solid_colour);
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
         const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
                    to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
         const auto [a, b] = lane.touching(from, to);
         if (a == b) continue;
         const double share = static_cast<double>(lane.length(lane.longest(a, b)).ps) / longest;
-        const QRectF column(band.left() + px, band.top(), 1, band.height());
-        p.fillRect(column, light);
-        const double solid = share * band.height();
-        p.fillRect(QRectF(column.left(), column.bottom() - solid, 1, solid), solid_colour);
+        const int x = static_cast<int>(band.left()) + px, top = static_cast<int>(band.top()),
+                  bottom = static_cast<int>(band.bottom());
+        const int solid = static_cast<int>(std::lround(share * band.height()));
+        light_columns.add(x, top, bottom - solid);
+        solid_columns.add(x, bottom - solid, bottom);
     }
+    light_columns.flush();
+    solid_columns.flush();
     if (s.instance && s.lane == row.lane && s.core == row.core && *s.instance < lane.size()) {
         const double x = x_of(lane.begin(*s.instance));
         p.setPen(QPen(t.text, 1.6));
@@ -240,8 +271,7 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
     const std::size_t first = core.change_time.upper_bound(view_.from()),
                       last = core.change_time.lower_bound(view_.to());
     const double pixels = band.width(), per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / pixels;
-    QColor light = t.land;
-    light.setAlpha(70);
+    Columns light_columns(p, blend(t.land, t.panel, 0.27)), solid_columns(p, t.land);
     if (static_cast<double>(last - first) < kMostDetailed) {
         for (std::size_t k = first == 0 ? 0 : first - 1; k < last; ++k) {
             const double left = std::max(band.left(), x_of(core.change_time[k]));
@@ -264,10 +294,14 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
                     (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to)))
             continue;
         const double share = 1 - std::clamp(static_cast<double>(core.handler_time(from, to).ps) / per_pixel, 0.0, 1.0);
-        const QRectF column(band.left() + px, band.top(), 1, band.height());
-        p.fillRect(column, light);
-        p.fillRect(QRectF(column.left(), column.bottom() - share * band.height(), 1, share * band.height()), t.land);
+        const int x = static_cast<int>(band.left()) + px, top = static_cast<int>(band.top()),
+                  bottom = static_cast<int>(band.bottom());
+        const int solid = static_cast<int>(std::lround(share * band.height()));
+        light_columns.add(x, top, bottom - solid);
+        solid_columns.add(x, bottom - solid, bottom);
     }
+    light_columns.flush();
+    solid_columns.flush();
 }
 
 // A thin line from the handler that ended to the one that was entered straight after it, without a return.

@@ -431,8 +431,7 @@ void MainWindow::ask_open() {
     const QString path = QFileDialog::getOpenFileName(
         this, tr("Open"), {}, tr("Target files and recordings (*.target.toml *.toml trail.toml);;All files (*)"));
     if (path.isEmpty()) return;
-    // The manifest stands for its folder.
-    open(QFileInfo(path).fileName() == "trail.toml" ? QFileInfo(path).path() : path);
+    open(path);
 }
 
 void MainWindow::ask_save() {
@@ -504,7 +503,7 @@ void MainWindow::renew_health() {
                 : tr("whole but for %1 (%2)")
                       .arg(words(plural(trail->gaps.size(), "gap", "gaps")), words(duration_text(trail->gap_time())));
     if (!session_.busy() && !trail->cores.empty()) {
-        const ClockCheck check = clock_check(*trail, 0);
+        const ClockCheck check = session_.clock();
         text += check == ClockCheck::agrees        ? tr(" · clock agrees")
                 : check == ClockCheck::contradicts ? tr(" · clock in doubt")
                                                    : tr(" · clock not checked");
@@ -556,7 +555,7 @@ void MainWindow::dragEnterEvent(QDragEnterEvent* e) {
 void MainWindow::dropEvent(QDropEvent* e) {
     const QString path = e->mimeData()->urls().front().toLocalFile();
     e->acceptProposedAction();
-    open(QFileInfo(path).fileName() == "trail.toml" ? QFileInfo(path).path() : path);
+    open(path);
 }
 
 void MainWindow::closeEvent(QCloseEvent* e) {

@@ -65,6 +65,7 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
                 recording_ = r;
                 findings_.clear();
                 rows_.clear();
+                clock_ = ClockCheck::unchecked;
                 distributions_.clear();
                 emit opened();
             }
@@ -78,11 +79,13 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     auto rows = interrupt_rows(**trail, judging.get());
     auto findings = find_all(**recording, **trail, judging.get());
     if (judging->cancelled()) return;
+    const ClockCheck clock = (*trail)->cores.empty() ? ClockCheck::unchecked : clock_check(**trail, 0);
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions;
     for (const auto& r : rows)
         distributions[{r.core, r.lane}] = duration_distribution((*trail)->cores[r.core].lanes[r.lane], kBins);
-    post(turn, [this, rows = std::move(rows), findings = std::move(findings),
+    post(turn, [this, clock, rows = std::move(rows), findings = std::move(findings),
                 distributions = std::move(distributions)]() mutable {
+        clock_ = clock;
         rows_ = std::move(rows);
         findings_ = std::move(findings);
         distributions_ = std::move(distributions);

@@ -38,6 +38,8 @@ class Session : public QObject {
     std::shared_ptr<const Trail> trail() const { return trail_; }
     const std::vector<Finding>& findings() const { return findings_; }
     const std::vector<InterruptRow>& rows() const { return rows_; }
+    /// Whether the tick of the first core bears out its clock, once all is decoded.
+    ClockCheck clock() const { return clock_; }
     /// The distribution of a lane's durations; nullptr while it is not there yet.
     const Distribution* distribution(std::size_t core, std::size_t lane) const;
 
@@ -64,6 +66,7 @@ class Session : public QObject {
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions_;
     std::shared_ptr<Progress> progress_, judging_;
     std::vector<std::thread> workers_;
+    ClockCheck clock_ = ClockCheck::unchecked;
     quint64 turn_ = 0;
     bool busy_ = false;
 };

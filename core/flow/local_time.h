@@ -62,7 +62,6 @@ class LocalTime {
     std::vector<ItmPacket> pending_;
     std::vector<TimedPacket> held_;
     bool holding_ = false;
-    std::int64_t held_from_ticks_ = 0;
     std::uint64_t timestamps_ = 0, undated_ = 0, unknown_lengths_ = 0, restored_lengths_ = 0, clock_changes_ = 0;
     // Global time: the low 26 bits unwrapped into a running count, from the first on.
     bool have_global_ = false;

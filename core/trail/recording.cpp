@@ -196,6 +196,8 @@ std::string Recording::exception_name(std::size_t core, unsigned number) const {
 
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path) {
     std::error_code ec;
+    if (fs::path(path).filename() == kManifest && fs::is_regular_file(path, ec))  // the manifest stands for its folder
+        return open_recording(fs::absolute(path).parent_path().string());
     if (!fs::is_directory(path, ec)) {
         if (fs::path(path).extension() != ".toml" && fs::is_regular_file(path, ec))
             return failure("neither a target file nor a recording folder", path,

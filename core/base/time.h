@@ -33,7 +33,6 @@ struct Time {
 /// A time known to lie in [earliest, latest]; exact when both are equal.
 struct BoundedTime {
     Time earliest, latest;
-    constexpr bool exact() const { return earliest == latest; }
 };
 
 /// Converts cycles of one clock into Time and back with exact rational arithmetic.

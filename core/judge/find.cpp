@@ -6,10 +6,9 @@
 namespace mt {
 
 std::string_view finding_kind_name(FindingKind kind) {
-    constexpr std::array<std::string_view, 11> names = {
-        "fault",           "late_response", "missed_activation", "duration_outlier", "masked_too_long",
-        "interrupt_storm", "deep_nest",     "period_drift",      "clock_doubt",      "gap",
-        "image_doubt"};
+    constexpr std::array<std::string_view, 9> names = {
+        "fault",     "late_response", "missed_activation", "duration_outlier", "interrupt_storm",
+        "deep_nest", "clock_doubt",   "gap",               "image_doubt"};
     return names[static_cast<std::size_t>(kind)];
 }
 

@@ -17,10 +17,8 @@ enum class FindingKind : std::uint8_t {
     late_response,
     missed_activation,
     duration_outlier,
-    masked_too_long,
     interrupt_storm,
     deep_nest,
-    period_drift,
     clock_doubt,
     gap,
     image_doubt

@@ -46,6 +46,28 @@ class Columns {
     QColor colour_;
     QRect run_;
 };
+
+// Pixel columns over the whole height of a band: solid from the bottom up to a share of it, light above.
+class SharedColumns {
+  public:
+    SharedColumns(QPainter& p, const QRectF& band, const QColor& light, const QColor& solid)
+        : band_(band), light_(p, light), solid_(p, solid) {}
+    void add(int px, double share) {
+        const int x = static_cast<int>(band_.left()) + px, top = static_cast<int>(band_.top()),
+                  bottom = static_cast<int>(band_.bottom());
+        const int solid = static_cast<int>(std::lround(share * band_.height()));
+        light_.add(x, top, bottom - solid);
+        solid_.add(x, bottom - solid, bottom);
+    }
+    void flush() {
+        light_.flush();
+        solid_.flush();
+    }
+
+  private:
+    QRectF band_;
+    Columns light_, solid_;
+};
 }  // namespace
 
 void Lanes::paintEvent(QPaintEvent*) {
@@ -233,21 +255,16 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
                          : static_cast<double>(std::max<std::int64_t>(1, lane.length(lane.longest(0, lane.size())).ps));
     const Selection& s = view_.selection();
     const QColor light = blend(t.interrupt, t.panel, 0.24), solid_colour = blend(t.interrupt, t.panel, 0.65);
-    Columns light_columns(p, light), solid_columns(p, solid_colour);
+    SharedColumns columns(p, band, light, solid_colour);
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
         const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
                    to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
         const auto [a, b] = lane.touching(from, to);
         if (a == b) continue;
         const double share = static_cast<double>(lane.length(lane.longest(a, b)).ps) / longest;
-        const int x = static_cast<int>(band.left()) + px, top = static_cast<int>(band.top()),
-                  bottom = static_cast<int>(band.bottom());
-        const int solid = static_cast<int>(std::lround(share * band.height()));
-        light_columns.add(x, top, bottom - solid);
-        solid_columns.add(x, bottom - solid, bottom);
+        columns.add(px, share);
     }
-    light_columns.flush();
-    solid_columns.flush();
+    columns.flush();
     if (s.instance && s.lane == row.lane && s.core == row.core && *s.instance < lane.size()) {
         const double x = x_of(lane.begin(*s.instance));
         p.setPen(QPen(t.text, 1.6));
@@ -271,7 +288,7 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
     const std::size_t first = core.change_time.upper_bound(view_.from()),
                       last = core.change_time.lower_bound(view_.to());
     const double pixels = band.width(), per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / pixels;
-    Columns light_columns(p, blend(t.land, t.panel, 0.27)), solid_columns(p, t.land);
+    SharedColumns columns(p, band, blend(t.land, t.panel, 0.27), t.land);
     if (static_cast<double>(last - first) < kMostDetailed) {
         for (std::size_t k = first == 0 ? 0 : first - 1; k < last; ++k) {
             const double left = std::max(band.left(), x_of(core.change_time[k]));
@@ -294,14 +311,9 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
                     (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to)))
             continue;
         const double share = 1 - std::clamp(static_cast<double>(core.handler_time(from, to).ps) / per_pixel, 0.0, 1.0);
-        const int x = static_cast<int>(band.left()) + px, top = static_cast<int>(band.top()),
-                  bottom = static_cast<int>(band.bottom());
-        const int solid = static_cast<int>(std::lround(share * band.height()));
-        light_columns.add(x, top, bottom - solid);
-        solid_columns.add(x, bottom - solid, bottom);
+        columns.add(px, share);
     }
-    light_columns.flush();
-    solid_columns.flush();
+    columns.flush();
 }
 
 // A thin line from the handler that ended to the one that was entered straight after it, without a return.

@@ -149,7 +149,6 @@ QWidget* MainWindow::build_centre() {
     across_->setHandleWidth(1);
 
     evidence_ = new QTabWidget;
-    evidence_->setDocumentMode(true);
     evidence_->tabBar()->setDrawBase(false);
     evidence_->addTab(events_, tr("Events"));
     evidence_->addTab(packets_, tr("Packets"));

@@ -159,9 +159,9 @@ MeasuresPanel::MeasuresPanel(Session& session, Viewpoint& view, QWidget* parent)
     column->addLayout(top);
     column->addWidget(sub_);
     column->addWidget(figures_);
-    column->addWidget(caption(tr("distribution of the duration")));
+    column->addWidget(captions_[0] = caption(tr("distribution of the duration")));
     column->addWidget(distribution_, 4);
-    column->addWidget(caption(tr("over time: one dot per execution")));
+    column->addWidget(captions_[1] = caption(tr("over time: one dot per execution")));
     column->addWidget(over_time_, 5);
     setMinimumWidth(240);
     connect(all_, &QLabel::linkActivated, this, &MeasuresPanel::all_wanted);
@@ -179,6 +179,7 @@ void MeasuresPanel::renew() {
     for (const auto& r : session_.rows())
         if (r.core == s.core && static_cast<int>(r.lane) == s.lane) row = &r;
     all_->setVisible(!session_.rows().empty());
+    for (QLabel* caption : captions_) caption->setVisible(row != nullptr);
     if (row == nullptr) {
         name_->setText(tr("Measures"));
         sub_->setText(!session_.trail() ? tr("Figures of the selected interrupt come here.")

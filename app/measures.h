@@ -48,6 +48,7 @@ class MeasuresPanel : public QWidget {
     Session& session_;
     Viewpoint& view_;
     QLabel *name_, *sub_, *figures_, *all_;
+    QLabel* captions_[2];
     DistributionPlot* distribution_;
     OverTimePlot* over_time_;
 };

@@ -157,13 +157,13 @@ void Ridge::paintEvent(QPaintEvent*) {
     p.setPen(t.second);
     const auto ticks = time_ticks({}, view_.end(), std::max(2, width() / 120));
     const QString height_words = height_text();
-    const int words = p.fontMetrics().horizontalAdvance(height_words) + 16;
+    const int words = p.fontMetrics().horizontalAdvance(height_words) + 40;
     for (const auto& tick : ticks.ticks) {
         const int w = p.fontMetrics().horizontalAdvance(tick.label);
         const double x = std::clamp(x_of(tick.at) - w / 2.0, 4.0, width() - w - 4.0);
         if (x + w < width() - words) p.drawText(QPointF(x, 13), tick.label);
     }
-    p.drawText(QRectF(width() - words, 2, words - 6, 14), Qt::AlignRight | Qt::AlignVCenter, height_words);
+    p.drawText(QRectF(width() - words, 2, words - 30, 14), Qt::AlignRight | Qt::AlignVCenter, height_words);
     const QRectF f = frame();
     QColor glass = t.measure;
     glass.setAlpha(38);

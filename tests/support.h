@@ -51,6 +51,13 @@ inline std::string read_text(const std::string& path) {
     return {bytes.begin(), bytes.end()};
 }
 
+inline std::vector<std::string> lines(const std::string& text) {
+    std::vector<std::string> all;
+    std::istringstream in(text);
+    for (std::string line; std::getline(in, line);) all.push_back(line);
+    return all;
+}
+
 inline std::string data(const std::string& name) { return std::string(MT_DATA) + "/" + name; }
 inline std::string demo(const std::string& name) { return std::string(MT_DEMO) + "/" + name; }
 

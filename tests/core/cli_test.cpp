@@ -9,6 +9,8 @@
 namespace mt {
 namespace {
 
+using test::lines;
+
 struct Ran {
     int code;
     std::string out, err;
@@ -22,13 +24,6 @@ Ran mtrail(const std::string& arguments) {
 }
 
 const std::string kMount = test::data("mount/mount.target.toml");
-
-std::vector<std::string> lines(const std::string& text) {
-    std::vector<std::string> all;
-    std::istringstream in(text);
-    for (std::string line; std::getline(in, line);) all.push_back(line);
-    return all;
-}
 
 TEST(CommandLine, EventsAreCsvInTimeOrder) {
     const auto r = mtrail("events " + kMount + " --csv");

@@ -11,6 +11,8 @@
 namespace mt {
 namespace {
 
+using test::lines;
+
 std::uint64_t us(double v) { return static_cast<std::uint64_t>(v * 120); }
 
 // One interrupt that another cuts into, a tail chain, and a loss.
@@ -35,13 +37,6 @@ test::Opened small(const test::Folder& folder) {
     out.exception(us(105.1), 0, 3);
     out.flush(us(120));
     return test::decode_bytes(folder, out.bytes());
-}
-
-std::vector<std::string> lines(const std::string& text) {
-    std::vector<std::string> all;
-    std::istringstream in(text);
-    for (std::string line; std::getline(in, line);) all.push_back(line);
-    return all;
 }
 
 TEST(Csv, QuotesOnlyWhatNeedsIt) {

@@ -52,6 +52,18 @@ double tick_cycles(const CoreTrail& core, Time tick) {
     return static_cast<double>(tick.ps) * static_cast<double>(core.clock.hz) / 1e12;
 }
 
+// The first execution of a fault that can be believed, and how many can: whole ones, one that the recording
+// ends in, and those that a reported loss cut. What the very next packets contradict is a damaged number.
+std::pair<std::size_t, std::uint64_t> credible(const Trail& trail, const ExceptionLane& lane) {
+    std::size_t first = 0;
+    std::uint64_t count = 0;
+    for (std::size_t i = 0; i < lane.size(); ++i) {
+        if (!lane.whole(i) && lane.end(i) < trail.end && !trail.gap_in(lane.begin(i), lane.end(i))) continue;
+        if (count++ == 0) first = i;
+    }
+    return {first, count};
+}
+
 }  // namespace
 
 void find_faults(const Recording& recording, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
@@ -59,10 +71,12 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
     for (std::size_t l = 0; l < core.lanes.size(); ++l) {
         const ExceptionLane& lane = core.lanes[l];
         if (!is_fault_exception(lane.number()) || lane.size() == 0) continue;
-        Finding f = about_instance(FindingKind::fault, trail, c, l, 0);
-        f.alike = lane.size();
+        const auto [first, count] = credible(trail, lane);
+        if (count == 0) continue;
+        Finding f = about_instance(FindingKind::fault, trail, c, l, first);
+        f.alike = count;
         f.severity = 1;
-        f.title = lane.name() + (lane.size() == 1 ? "" : " (" + count_text(lane.size()) + " times)");
+        f.title = lane.name() + (count == 1 ? "" : " (" + count_text(count) + " times)");
         const auto change = core.change_at(f.begin);
         std::uint16_t before = ContextChange::kUnknown;
         // Several changes may bear the same time: go by their order, back from the entry itself.
@@ -106,11 +120,11 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         if (inside)
             f.evidence.push_back(
                 {inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
-        const bool to_the_end = !lane.whole(0) && lane.end(0) >= trail.end;
+        const bool to_the_end = !lane.whole(first) && lane.end(first) >= trail.end;
         f.cause += to_the_end && trail.end == f.begin ? std::string("The recording ends with it.")
                    : to_the_end ? "It never returned: the recording ends " + duration_text(trail.end - f.begin) +
                                       " later inside it."
-                                : "Its handler ran for " + duration_text(lane.length(0)) + ".";
+                                : "Its handler ran for " + duration_text(lane.length(first)) + ".";
         out.push_back(std::move(f));
     }
 }

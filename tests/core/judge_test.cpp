@@ -98,6 +98,19 @@ TEST(Findings, ARealRecordingGivesItsFaultAndNoFalseAlarm) {
     EXPECT_EQ(framed[1].alike, 522U);
 }
 
+TEST(Findings, ADamagedExceptionNumberIsNoFault) {
+    auto bytes = periodic([](int, Entry&) {});
+    // The number of one entry becomes MemManage's; its exit still bears the true one.
+    std::size_t at = bytes.size() / 2;
+    while (!(bytes[at] == 0x0E && bytes[at + 1] == 17 && bytes[at + 2] == 0x10)) ++at;
+    bytes[at + 1] = 4;
+    Folder folder;
+    const auto o = test::decode_bytes(folder, bytes);
+    EXPECT_EQ(o.trail->cores[0].contradictions, 1U);
+    EXPECT_EQ(first_of(findings(o), FindingKind::fault), nullptr) << "the next packet contradicts it";
+    EXPECT_FALSE(o.trail->doubts.empty()) << "but it is said that something was lost";
+}
+
 TEST(Findings, OneLateEntryAmongHundreds) {
     Folder folder;
     const auto o = test::decode_bytes(folder, periodic([](int n, Entry& e) {

@@ -19,6 +19,7 @@ namespace mt::app {
 /// A block, and which of its packets are events.
 struct StoredBlock {
     PacketBlock block;
+    std::uint64_t until = 0;  ///< raw offset that it reaches to
     std::vector<std::uint32_t> events;
 };
 

@@ -65,42 +65,72 @@ void forget_mapping(const void* data) {
         }
 }
 
-}  // namespace
-
-Result<std::shared_ptr<const MappedFile>> MappedFile::open(const std::string& path) {
+Result<int> open_regular(const std::string& path, struct stat& info) {
     const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
     if (fd < 0) {
         return failure(
             std::string("cannot open: ") + std::strerror(errno), path,
             errno == ENOENT ? "check the path; paths in a target file are relative to it" : "check the permissions");
     }
-    struct stat info {};
     if (::fstat(fd, &info) != 0 || !S_ISREG(info.st_mode)) {
         ::close(fd);
         return failure("not a regular file", path, "give the file that holds the bytes");
     }
+    return fd;
+}
+
+Result<void*> map_whole(int fd, std::size_t size, const std::string& path) {
+    void* at = ::mmap(nullptr, size, PROT_READ, MAP_SHARED | MAP_NORESERVE, fd, 0);
+    if (at == MAP_FAILED) return failure(std::string("cannot map: ") + std::strerror(errno), path);
+    watch_mapping(at, size);
+    return at;
+}
+
+}  // namespace
+
+Result<std::shared_ptr<const MappedFile>> MappedFile::open(const std::string& path) {
+    struct stat info {};
+    const auto fd = open_regular(path, info);
+    if (!fd) return tl::make_unexpected(fd.error());
     std::shared_ptr<MappedFile> file(new MappedFile);
     file->path_ = path;
-    file->size_ = static_cast<std::size_t>(info.st_size);
-    if (file->size_ > 0) {
-        void* at = ::mmap(nullptr, file->size_, PROT_READ, MAP_SHARED, fd, 0);
-        if (at == MAP_FAILED) {
-            const int why = errno;
-            ::close(fd);
-            file->size_ = 0;
-            return failure(std::string("cannot map: ") + std::strerror(why), path);
+    if (const auto size = static_cast<std::size_t>(info.st_size); size > 0) {
+        const auto at = map_whole(*fd, size, path);
+        if (!at) {
+            ::close(*fd);
+            return tl::make_unexpected(at.error());
         }
-        file->data_ = static_cast<const std::uint8_t*>(at);
-        watch_mapping(at, file->size_);
+        file->data_ = static_cast<const std::uint8_t*>(*at);
+        file->mapped_ = size;
+        file->size_ = size;
     }
-    ::close(fd);
+    ::close(*fd);
     return std::shared_ptr<const MappedFile>(std::move(file));
+}
+
+Result<std::shared_ptr<const MappedFile>> MappedFile::follow(const std::string& path) {
+    struct stat info {};
+    const auto fd = open_regular(path, info);
+    if (!fd) return tl::make_unexpected(fd.error());
+    const auto at = map_whole(*fd, kMostFollowed, path);
+    ::close(*fd);
+    if (!at) return tl::make_unexpected(at.error());
+    std::shared_ptr<MappedFile> file(new MappedFile);
+    file->path_ = path;
+    file->data_ = static_cast<const std::uint8_t*>(*at);
+    file->mapped_ = kMostFollowed;
+    file->size_ = static_cast<std::size_t>(info.st_size);
+    return std::shared_ptr<const MappedFile>(std::move(file));
+}
+
+void MappedFile::renew(std::size_t size) const {
+    if (size <= mapped_ && size > size_) size_.store(size, std::memory_order_release);
 }
 
 MappedFile::~MappedFile() {
     if (data_ == nullptr) return;
     forget_mapping(data_);
-    ::munmap(const_cast<std::uint8_t*>(data_), size_);
+    ::munmap(const_cast<std::uint8_t*>(data_), mapped_);
 }
 
 }  // namespace mt

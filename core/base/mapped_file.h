@@ -1,6 +1,7 @@
 // A file's bytes, memory-mapped and never copied.
 #pragma once
 
+#include <atomic>
 #include <cstdint>
 #include <memory>
 #include <span>
@@ -10,24 +11,32 @@
 
 namespace mt {
 
-/// A read-only view of a whole file as it was when opened. Views from `bytes()` live as long as the
+/// A read-only view of a whole file as it was when opened, or as it was when `renew` was last called. Views from `bytes()` live as long as the
 /// object. Any thread may read. A file that another program shortens while it is mapped is read as
 /// zeros from there on, never as a crash; `open` refuses folders and devices.
 class MappedFile {
   public:
     static Result<std::shared_ptr<const MappedFile>> open(const std::string& path);
+    /// For a file that this program is still writing: may be empty at first, and grows up to kMostFollowed.
+    static Result<std::shared_ptr<const MappedFile>> follow(const std::string& path);
     ~MappedFile();
     MappedFile(const MappedFile&) = delete;
     MappedFile& operator=(const MappedFile&) = delete;
 
-    std::span<const std::uint8_t> bytes() const { return {data_, size_}; }
+    std::span<const std::uint8_t> bytes() const { return {data_, size_.load(std::memory_order_acquire)}; }
+    /// Sees what a followed file has grown to, which `size` says; earlier views stay valid. REQUIRES: so many
+    /// bytes are in the file.
+    void renew(std::size_t size) const;
+
+    static constexpr std::size_t kMostFollowed = std::size_t{1} << 40;
     const std::string& path() const { return path_; }
 
   private:
     MappedFile() = default;
     std::string path_;
     const std::uint8_t* data_ = nullptr;
-    std::size_t size_ = 0;
+    mutable std::atomic<std::size_t> size_{0};
+    std::size_t mapped_ = 0;
 };
 
 }  // namespace mt

@@ -31,6 +31,13 @@ void ItmPipe::unframe(std::span<const std::uint8_t> raw, std::vector<std::uint8_
     deframer_->feed(raw, out, breaks);
 }
 
+void ItmPipe::lose(std::vector<TimedPacket>& out) {
+    std::vector<ItmPacket> packets;
+    if (deframer_) deframer_->lose_step();
+    decoder_.lose_source(packets, ItmDamage::not_received);
+    time_.feed(packets, out);
+}
+
 void ItmPipe::finish(std::vector<TimedPacket>& out) {
     std::vector<ItmPacket> packets;
     decoder_.finish(packets);

@@ -9,7 +9,8 @@ namespace {
 constexpr std::int64_t kMostTicks = std::int64_t{1} << 56;  // far past any recording; keeps products in range
 }
 
-LocalTime::LocalTime(Clock clock, unsigned prescaler) : clock_(clock), prescaler_(prescaler) {
+LocalTime::LocalTime(Clock clock, unsigned prescaler, Time base)
+    : clock_(clock), prescaler_(prescaler), base_(base), now_(base) {
     const std::uint64_t common = std::gcd(std::uint64_t{1'000'000'000'000} * prescaler, clock.hz);
     ps_up_ = std::uint64_t{1'000'000'000'000} * prescaler / common;
     ps_down_ = clock.hz / common;
@@ -23,6 +24,7 @@ void LocalTime::renew_now() {
         now_ = {static_cast<std::int64_t>((scaled + ps_down_ / 2) / ps_down_)};
     else
         now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_));
+    now_.ps = base_.ps > Time::max().ps - now_.ps ? Time::max().ps : now_.ps + base_.ps;
 }
 
 void LocalTime::hand_on(const TimedPacket& packet, std::vector<TimedPacket>& out) {

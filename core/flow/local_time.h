@@ -28,8 +28,9 @@ class LocalTime {
   public:
     static constexpr std::size_t kMostPending = 1 << 16, kMostHeld = 1 << 17;
 
-    /// `prescaler`: core cycles per tick (TPIU/ITM_TCR.TSPrescale); `clock`: the core's.
-    LocalTime(Clock clock, unsigned prescaler);
+    /// `prescaler`: core cycles per tick (TPIU/ITM_TCR.TSPrescale); `clock`: the core's; `base`: the time
+    /// of tick 0.
+    LocalTime(Clock clock, unsigned prescaler, Time base = {});
 
     void feed(std::span<const ItmPacket> packets, std::vector<TimedPacket>& out);
     /// The end of the stream: dates what still waits with the last known time.
@@ -58,7 +59,7 @@ class LocalTime {
     unsigned prescaler_;
     std::uint64_t ps_up_, ps_down_;  ///< picoseconds per tick as a fraction in lowest terms
     std::int64_t ticks_ = 0;
-    Time now_{};  ///< the time of ticks_
+    Time base_, now_;  ///< now_: the time of ticks_
     std::vector<ItmPacket> pending_;
     std::vector<TimedPacket> held_;
     bool holding_ = false;

@@ -3,125 +3,15 @@
 #include <algorithm>
 #include <filesystem>
 #include <fstream>
-#include <limits>
-#include <set>
 #include <sstream>
 
-#include <toml++/toml.h>
-
+#include "target/toml_table.h"
 #include "target/toml_text.h"
 
 namespace mt {
 namespace {
 
-constexpr auto kNoLimit = std::numeric_limits<std::int64_t>::max();
-
-// Reads keys out of one table, remembers which were asked for, and reports the first error.
-class Table {
-  public:
-    Table(const toml::table& table, std::string name, const std::string& path, std::optional<Problem>& problem)
-        : table_(table), name_(std::move(name)), path_(path), problem_(problem) {}
-
-    unsigned line() const { return static_cast<unsigned>(table_.source().begin.line); }
-
-    std::string text(std::string_view key, bool required, std::initializer_list<std::string_view> allowed = {}) {
-        const toml::node* node = find(key, required);
-        if (node == nullptr) return {};
-        const auto value = node->value_exact<std::string>();
-        if (!value)
-            return wrong(key, *node, allowed.size() == 0 ? "a string" : "one of " + listed(allowed)), std::string{};
-        if (allowed.size() != 0 && std::find(allowed.begin(), allowed.end(), *value) == allowed.end())
-            return wrong(key, *node, "one of " + listed(allowed)), std::string{};
-        if (required && value->empty()) wrong(key, *node, "a string that is not empty");
-        return *value;
-    }
-    std::optional<std::int64_t> number(std::string_view key, bool required, std::int64_t least, std::int64_t most,
-                                       std::initializer_list<std::int64_t> allowed = {}) {
-        const toml::node* node = find(key, required);
-        if (node == nullptr) return std::nullopt;
-        std::string range = most == kNoLimit
-                                ? "a whole number from " + std::to_string(least)
-                                : "a whole number from " + std::to_string(least) + " to " + std::to_string(most);
-        if (allowed.size() != 0) {
-            range = "one of";
-            for (const auto a : allowed) range += (a == *allowed.begin() ? " " : ", ") + std::to_string(a);
-        }
-        const auto value = node->value_exact<std::int64_t>();
-        const bool fits = value && *value >= least && *value <= most &&
-                          (allowed.size() == 0 || std::find(allowed.begin(), allowed.end(), *value) != allowed.end());
-        if (!fits) return wrong(key, *node, range), std::nullopt;
-        return value;
-    }
-    void flag(std::string_view key) {
-        const toml::node* node = find(key, false);
-        if (node != nullptr && !node->is_boolean()) wrong(key, *node, "true or false");
-    }
-    void list_of_text(std::string_view key) {
-        const toml::node* node = find(key, false);
-        if (node != nullptr && (!node->is_array() || !node->as_array()->is_homogeneous<std::string>()) &&
-            !(node->is_array() && node->as_array()->empty()))
-            wrong(key, *node, "a list of strings");
-    }
-    const toml::table* table(std::string_view key) {
-        const toml::node* node = find(key, false);
-        if (node == nullptr) return nullptr;
-        if (!node->is_table()) return wrong(key, *node, "a table"), nullptr;
-        return node->as_table();
-    }
-    const toml::array* tables(std::string_view key, bool required) {
-        const toml::node* node = find(key, required);
-        if (node == nullptr) return nullptr;
-        const toml::array* list = node->as_array();
-        const bool good = list != nullptr &&
-                          std::all_of(list->begin(), list->end(), [](const toml::node& n) { return n.is_table(); });
-        if (!good) return wrong(key, *node, "tables, each headed [[" + std::string(key) + "]]"), nullptr;
-        return list;
-    }
-    void warn_unknown(std::vector<std::string>& warnings) const {
-        for (const auto& [key, node] : table_)
-            if (seen_.count(std::string(key.str())) == 0)
-                warnings.push_back(path_ + ":" + std::to_string(node.source().begin.line) + ": unknown key '" +
-                                   std::string(key.str()) + "' in " + name_ + " is ignored");
-    }
-    void fail(std::string what, unsigned line, std::string advice) {
-        if (!problem_) problem_ = Problem{std::move(what), path_ + ":" + std::to_string(line), std::move(advice)};
-    }
-
-  private:
-    const toml::node* find(std::string_view key, bool required) {
-        seen_.insert(std::string(key));
-        const toml::node* node = table_.get(key);
-        if (node == nullptr && required)
-            fail("missing key '" + std::string(key) + "' in " + name_, line(), "add " + std::string(key) + " = ...");
-        return node;
-    }
-    void wrong(std::string_view key, const toml::node& node, const std::string& allowed) {
-        std::ostringstream found;
-        node.visit([&](const auto& n) {
-            if constexpr (toml::is_value<decltype(n)>)
-                found << n;
-            else
-                found << "a " << n.type();
-        });
-        std::string shown = found.str();
-        if (shown.size() > 60) shown = shown.substr(0, 57) + "...";
-        fail("key '" + std::string(key) + "' in " + name_ + " is " + shown,
-             static_cast<unsigned>(node.source().begin.line), "it must be " + allowed);
-    }
-    static std::string listed(std::initializer_list<std::string_view> items) {
-        std::string all;
-        for (const auto item : items) all += (all.empty() ? "" : ", ") + std::string(item);
-        return all;
-    }
-
-    const toml::table& table_;
-    std::string name_;
-    const std::string& path_;
-    std::optional<Problem>& problem_;
-    std::set<std::string> seen_;
-};
-
-CoreSpec read_core(Table& t, const std::filesystem::path& folder, bool needs_isa) {
+CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs_isa) {
     CoreSpec core;
     core.name = t.text("name", true);
     core.isa = t.text("isa", needs_isa);
@@ -134,10 +24,10 @@ CoreSpec read_core(Table& t, const std::filesystem::path& folder, bool needs_isa
 }
 
 // The tables of protocols whose settings are checked here and used by their own decoders.
-void check_other_protocols(Table& t, const std::string& path, std::optional<Problem>& problem,
+void check_other_protocols(TomlTable& t, const std::string& path, std::optional<Problem>& problem,
                            std::vector<std::string>& warnings) {
     if (const auto* etm = t.table("etm4")) {
-        Table e(*etm, "[stream.etm4]", path, problem);
+        TomlTable e(*etm, "[stream.etm4]", path, problem);
         for (const auto key : {"cycle_count", "return_stack", "timestamps"}) e.flag(key);
         for (const auto key : {"cycle_threshold", "commopt", "timestamp_hz", "context_id_bytes", "trcidr0", "trcidr1",
                                "trcidr2", "trcidr8", "trcconfigr"})
@@ -145,7 +35,7 @@ void check_other_protocols(Table& t, const std::string& path, std::optional<Prob
         e.warn_unknown(warnings);
     }
     if (const auto* etrace = t.table("etrace")) {
-        Table e(*etrace, "[stream.etrace]", path, problem);
+        TomlTable e(*etrace, "[stream.etrace]", path, problem);
         for (const auto key :
              {"iaddress_width", "iaddress_lsb", "privilege_width", "ecause_width", "context_width", "time_width",
               "return_stack_size", "call_counter_size", "encoder_mode_width", "src_id_bits"})
@@ -156,7 +46,7 @@ void check_other_protocols(Table& t, const std::string& path, std::optional<Prob
         e.warn_unknown(warnings);
     }
     if (const auto* ntrace = t.table("ntrace")) {
-        Table e(*ntrace, "[stream.ntrace]", path, problem);
+        TomlTable e(*ntrace, "[stream.ntrace]", path, problem);
         for (const auto key : {"mdo_bits", "mseo_bits", "src_bits"}) e.number(key, false, 0, 64);
         e.flag("timestamps");
         e.number("timestamp_hz", false, 1, kNoLimit);
@@ -164,7 +54,7 @@ void check_other_protocols(Table& t, const std::string& path, std::optional<Prob
     }
 }
 
-StreamSpec read_stream(Table& t, const std::string& path, const std::filesystem::path& folder,
+StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesystem::path& folder,
                        std::optional<Problem>& problem, std::vector<std::string>& warnings) {
     StreamSpec stream;
     stream.line = t.line();
@@ -179,7 +69,7 @@ StreamSpec read_stream(Table& t, const std::string& path, const std::filesystem:
         static_cast<std::uint8_t>(t.number("trace_id", stream.framing == Framing::tpiu, 1, 111).value_or(0));
     stream.core = t.text("core", stream.protocol != Protocol::ctf);
     if (const auto* itm = t.table("itm")) {
-        Table i(*itm, "[stream.itm]", path, problem);
+        TomlTable i(*itm, "[stream.itm]", path, problem);
         stream.timestamp_prescaler =
             static_cast<unsigned>(i.number("timestamp_prescaler", false, 1, 64, {1, 4, 16, 64}).value_or(1));
         stream.swo_baud = static_cast<std::uint64_t>(i.number("swo_baud", false, 1, 10'000'000'000).value_or(0));
@@ -189,7 +79,7 @@ StreamSpec read_stream(Table& t, const std::string& path, const std::filesystem:
     return stream;
 }
 
-WatchSpec read_watch(Table& t) {
+WatchSpec read_watch(TomlTable& t) {
     WatchSpec watch;
     watch.comparator = static_cast<unsigned>(t.number("comparator", true, 0, 15).value_or(0));
     watch.symbol = t.text("symbol", false);
@@ -208,7 +98,7 @@ void each_table(const toml::array* list, const std::string& name, const std::str
                 std::optional<Problem>& problem, std::vector<std::string>& warnings, std::vector<T>& out, F read) {
     if (list == nullptr) return;
     for (const auto& node : *list) {
-        Table t(*node.as_table(), name, path, problem);
+        TomlTable t(*node.as_table(), name, path, problem);
         out.push_back(read(t));
         t.warn_unknown(warnings);
         if (problem) return;
@@ -246,12 +136,12 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
     target.path = path;
     const auto folder = std::filesystem::path(path).parent_path();
     std::optional<Problem> problem;
-    Table top(root, "the file", path, problem);
+    TomlTable top(root, "the file", path, problem);
     top.text("format", true, {"mindful-trail-target/1"});
     target.name = top.text("name", false);
     const toml::array* streams = top.tables("stream", true);
     each_table(streams, "[[stream]]", path, problem, target.warnings, target.streams,
-               [&](Table& t) { return read_stream(t, path, folder, problem, target.warnings); });
+               [&](TomlTable& t) { return read_stream(t, path, folder, problem, target.warnings); });
     const auto has_instructions = [&](const toml::table& core) {
         const auto name = core["name"].value<std::string>();
         return name && std::any_of(target.streams.begin(), target.streams.end(),
@@ -262,7 +152,7 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
                                                [](const StreamSpec& s) { return s.protocol == Protocol::ctf; });
     if (const toml::array* cores = top.tables("core", !only_ctf)) {
         for (const auto& node : *cores) {
-            Table t(*node.as_table(), "[[core]]", path, problem);
+            TomlTable t(*node.as_table(), "[[core]]", path, problem);
             CoreSpec core = read_core(t, folder, has_instructions(*node.as_table()));
             if (target.core(core.name) != nullptr)
                 t.fail("two cores are named '" + core.name + "'", t.line(), "give each core its own name");
@@ -272,8 +162,8 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
         }
     }
     each_table(top.tables("watch", false), "[[watch]]", path, problem, target.warnings, target.watches,
-               [](Table& t) { return read_watch(t); });
-    each_table(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [](Table& t) {
+               [](TomlTable& t) { return read_watch(t); });
+    each_table(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [](TomlTable& t) {
         PortSpec port;
         port.number = static_cast<unsigned>(t.number("number", true, 0, 255).value_or(0));
         port.name = t.text("name", false);

@@ -22,6 +22,13 @@ std::size_t last_not_after(const Column<Checkpoint>& points, Key key_not_after) 
     return low == 0 ? 0 : low - 1;
 }
 
+// The raw bytes from one checkpoint to the next, or to what was read when the snapshot was taken.
+std::span<const std::uint8_t> raw_of_block(const StreamTrail& s, std::span<const std::uint8_t> raw, std::size_t block) {
+    const std::uint64_t from = s.checkpoints[block].raw_offset;
+    const std::uint64_t end = std::min<std::uint64_t>(block_end(s, block), raw.size());
+    return from < end ? raw.subspan(from, end - from) : std::span<const std::uint8_t>();
+}
+
 // A value as the watch's type reads it (two's complement, IEEE 754), after mask and shift.
 std::string typed_value(const WatchSpec& watch, std::uint64_t raw) {
     const std::uint64_t v = (raw & watch.mask) >> watch.shift;
@@ -49,15 +56,16 @@ std::span<const std::uint8_t> PacketBlock::bytes_of(const ItmPacket& packet) con
 
 PacketBlock decode_block(const Recording& recording, const Trail& trail, std::size_t stream, std::size_t block) {
     const StreamTrail& s = trail.streams[stream];
-    const auto raw = recording.streams[stream].file->bytes();
+    const auto raw = recording.streams[stream].bytes();
     const Checkpoint& point = s.checkpoints[block];
     PacketBlock out;
     out.first_packet = point.packets;
     out.first_event = point.events;
     ItmPipe pipe = *point.pipe;
-    const std::size_t n = std::min<std::size_t>(kCheckpointBytes, raw.size() - point.raw_offset);
-    pipe.feed(raw.subspan(point.raw_offset, n), out.packets);
-    if (point.raw_offset + n == raw.size()) pipe.finish(out.packets);
+    if (point.lost) pipe.lose(out.packets);
+    const auto piece = raw_of_block(s, raw, block);
+    pipe.feed(piece, out.packets);
+    if (block + 1 == s.checkpoints.size() && s.ended) pipe.finish(out.packets);
     const StreamSpec& spec = recording.target.streams[recording.streams[stream].spec];
     if (spec.framing == Framing::none) {
         out.bare = raw;
@@ -71,10 +79,14 @@ PacketBlock decode_block(const Recording& recording, const Trail& trail, std::si
     ItmPipe copy = *s.checkpoints[from].pipe;
     out.bytes_from = copy.unframed();
     for (std::size_t b = from; b <= block; ++b) {
-        const std::size_t at = s.checkpoints[b].raw_offset;
-        copy.unframe(raw.subspan(at, std::min<std::size_t>(kCheckpointBytes, raw.size() - at)), out.unframed);
+        if (s.checkpoints[b].lost) copy.lose_step();
+        copy.unframe(raw_of_block(s, raw, b), out.unframed);
     }
     return out;
+}
+
+std::uint64_t block_end(const StreamTrail& s, std::size_t block) {
+    return block + 1 < s.checkpoints.size() ? s.checkpoints[block + 1].raw_offset : s.read_bytes;
 }
 
 std::size_t block_of_packet(const StreamTrail& stream, std::uint64_t row) {

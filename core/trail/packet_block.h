@@ -27,6 +27,8 @@ struct PacketBlock {
 /// Decodes the packets after checkpoint `block` again. REQUIRES: block < checkpoints.size().
 PacketBlock decode_block(const Recording& recording, const Trail& trail, std::size_t stream, std::size_t block);
 
+/// The raw offset to which a block reaches: the next checkpoint, or what has been read by now.
+std::uint64_t block_end(const StreamTrail& stream, std::size_t block);
 /// The block that holds row `row` of all packets (or of events only). REQUIRES: row < the count.
 std::size_t block_of_packet(const StreamTrail& stream, std::uint64_t row);
 std::size_t block_of_event(const StreamTrail& stream, std::uint64_t row);

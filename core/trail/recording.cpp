@@ -86,7 +86,7 @@ Result<void> open_streams(Recording& r) {
                  "Give each stream its own core."});
             continue;
         }
-        r.streams.push_back({i, core, *file});
+        r.streams.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
     }
     if (r.streams.empty())
         return failure("nothing to decode: no ITM stream", r.target.path, "this version decodes protocol = \"itm\"");

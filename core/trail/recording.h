@@ -10,6 +10,7 @@
 #include "base/mapped_file.h"
 #include "base/problem.h"
 #include "base/progress.h"
+#include "capture/journal.h"
 #include "target/exception_names.h"
 #include "target/image.h"
 #include "target/target_file.h"
@@ -25,7 +26,13 @@ struct Recording {
     struct Stream {
         std::size_t spec = 0;  ///< index into target.streams
         std::size_t core = 0;  ///< index into target.cores
-        std::shared_ptr<const MappedFile> file;
+        std::string path;
+        std::shared_ptr<const MappedFile> file;  ///< null while nothing was recorded yet
+        StreamJournal journal;                   ///< of a recorded stream; not present for any other
+
+        std::span<const std::uint8_t> bytes() const {
+            return file ? file->bytes() : std::span<const std::uint8_t>();
+        }
     };
     std::vector<Stream> streams;
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null

@@ -123,6 +123,7 @@ struct Checkpoint {
     std::uint64_t packets = 0, events = 0;  ///< how many came out before
     Time time;                              ///< latest time that came out before
     std::shared_ptr<const ItmPipe> pipe;
+    bool lost = false;  ///< the connection was lost here: ItmPipe::lose comes before the next bytes
 };
 
 struct StreamTrail {
@@ -136,6 +137,7 @@ struct StreamTrail {
     std::uint64_t samples_outside = 0;  ///< program-counter samples where the image holds no code
     std::uint64_t first_outside = 0;    ///< the first such address
     Time first_outside_at;
+    bool ended = false;        ///< all of it has been decoded
     bool never_syncs = false;  ///< no synchronisation in the whole stream: decoded on trust
     std::optional<TpiuCounts> formatter;
     Column<Checkpoint> checkpoints;

@@ -161,7 +161,7 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
                 continue;
             }
             if (b == 0x80 && zeros_ >= 5) {
-                if (hunting_ && zeros_at_ > damage_at_)
+                if (hunting_ && (zeros_at_ > damage_at_ || reason_ == ItmDamage::not_received))
                     out.push_back({damage_at_, 0, zeros_at_ - damage_at_, static_cast<std::uint16_t>(reason_),
                                    ItmKind::damage, 0});
                 out.push_back({zeros_at_, 0, zeros_ + 1, 0, ItmKind::sync, 0});
@@ -221,16 +221,20 @@ void ItmDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket
     position_ += bytes.size();
 }
 
-void ItmDecoder::lose_source(std::vector<ItmPacket>& out) {
+void ItmDecoder::lose_source(std::vector<ItmPacket>& out, ItmDamage reason) {
     const std::uint64_t from = in_zeros_ ? zeros_at_ : position_ - held_size_;
     held_size_ = 0;
     if (hunting_) {
         zeros_ = 0;
+        if (position_ > 0 && reason == ItmDamage::not_received) reason_ = reason;
         return;
     }
     in_zeros_ = false;
     zeros_ = 0;
-    give_up(from, position_ - from, ItmDamage::source_lost, out);
+    if (start_ == Start::at_once && reason == ItmDamage::not_received)
+        out.push_back({from, 0, position_ - from, static_cast<std::uint16_t>(reason), ItmKind::damage, 0});
+    else
+        give_up(from, position_ - from, reason, out);
 }
 
 void ItmDecoder::finish(std::vector<ItmPacket>& out) {
@@ -259,7 +263,7 @@ std::string_view itm_kind_name(ItmKind kind) {
 }
 
 std::string_view itm_damage_text(ItmDamage reason) {
-    constexpr std::array<std::string_view, 10> texts = {"no synchronisation yet",
+    constexpr std::array<std::string_view, 11> texts = {"no synchronisation yet",
                                                         "reserved packet header",
                                                         "zeros that are no synchronisation",
                                                         "timestamp longer than its format allows",
@@ -268,7 +272,8 @@ std::string_view itm_damage_text(ItmDamage reason) {
                                                         "impossible program-counter sample",
                                                         "impossible counter packet",
                                                         "packet cut short by the end of the stream",
-                                                        "bytes missing in the formatter frames"};
+                                                        "bytes missing in the formatter frames",
+                                                        "not received: the connection was lost here"};
     return texts[static_cast<std::size_t>(reason)];
 }
 

@@ -51,7 +51,8 @@ enum class ItmDamage : std::uint16_t {
     bad_sample,
     bad_counter,
     cut_short,
-    source_lost
+    source_lost,
+    not_received
 };
 
 /// One packet. `offset` and `length` are in bytes of the unframed stream.
@@ -90,8 +91,9 @@ class ItmDecoder {
     /// Decodes `bytes`, which follow what was fed before, and appends whole packets to `out`. A packet
     /// cut by the end of `bytes` is kept until more comes.
     void feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket>& out);
-    /// Tells that bytes are missing here (a formatter lost its frame): gives up to the next sync.
-    void lose_source(std::vector<ItmPacket>& out);
+    /// Tells that bytes are missing here (a formatter lost its frame, a connection was lost): gives up to
+    /// the next sync.
+    void lose_source(std::vector<ItmPacket>& out, ItmDamage reason = ItmDamage::source_lost);
     /// The end of the stream: reports what is left over as damage.
     void finish(std::vector<ItmPacket>& out);
     /// Bytes fed so far.

@@ -33,6 +33,11 @@ class TpiuDeframer {
 
     /// Decodes raw bytes that follow those fed before; appends the source's bytes to `out`.
     void feed(std::span<const std::uint8_t> raw, std::vector<std::uint8_t>& out, std::vector<Break>& breaks);
+    /// Tells that bytes are missing here: out of step until the next full synchronisation, if the stream has any.
+    void lose_step() {
+        filled_ = 0;
+        if (counts_.full_syncs > 0) in_step_ = false;
+    }
     const TpiuCounts& counts() const { return counts_; }
     std::uint64_t raw_position() const { return raw_position_; }
 

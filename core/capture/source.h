@@ -1,0 +1,49 @@
+// The seam to the outside: whatever trace bytes come from looks like this to the rest.
+#pragma once
+
+#include <chrono>
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <string>
+
+#include "base/problem.h"
+
+namespace mt {
+
+/// A stream of trace bytes. Used by one thread at a time; `read` is called again and again.
+class Source {
+  public:
+    using Milliseconds = std::chrono::milliseconds;
+    virtual ~Source() = default;
+
+    /// Puts bytes into `into` and says how many; 0 if none came within `patience`. A Problem means that
+    /// the source is gone: it may be opened anew.
+    virtual Result<std::size_t> read(std::span<std::uint8_t> into, Milliseconds patience) = 0;
+    /// Bytes that the source itself knows it lost since the last call.
+    virtual std::uint64_t lost() { return 0; }
+    /// True once no more bytes will come, as planned (a dump has been read to its end).
+    virtual bool exhausted() const { return false; }
+    /// How full the buffer on the target's side is, 0 to 1; negative where there is none.
+    virtual double fill() const { return -1; }
+};
+
+/// What a stream comes from, as a recipe says it.
+struct SourceSpec {
+    enum class Kind : std::uint8_t { tcp, serial, file, ring, dump };
+    Kind kind = Kind::tcp;
+    std::string address;      ///< tcp: HOST:PORT; serial: the device; file: its path
+    std::uint64_t baud = 0;   ///< serial
+    std::string symbol;       ///< ring and dump: where it begins in the target's memory …
+    std::uint64_t at = 0;     ///< … or its address, if there is no symbol
+    std::uint64_t size = 0;   ///< dump: bytes; 0 = the symbol's size
+    unsigned every_ms = 20;   ///< ring: how often it is emptied
+
+    /// "tcp 127.0.0.1:3344", for people and journals.
+    std::string text() const;
+};
+
+/// Opens a source that needs no debug server (tcp, serial, file).
+Result<std::unique_ptr<Source>> open_source(const SourceSpec& spec, Source::Milliseconds patience);
+
+}  // namespace mt

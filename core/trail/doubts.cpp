@@ -1,0 +1,96 @@
+#include "trail/doubts.h"
+
+#include <cmath>
+#include <string>
+
+#include "base/text.h"
+
+namespace mt {
+
+void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
+    const StreamTrail& s = trail.streams[index];
+    const StreamSpec& spec = recording.target.streams[recording.streams[index].spec];
+    const auto doubt = [&](std::string text, std::string advice) {
+        trail.doubts.push_back({std::move(text), std::move(advice)});
+    };
+    const StreamJournal& journal = recording.streams[index].journal;
+    if (journal.present && !journal.ended)
+        doubt("The recording of " + s.core + " was not ended by its recorder: it was killed, or the machine stopped.",
+              "All bytes that were received until then are here, but for the last moment.");
+    for (const auto& b : journal.breaks)
+        doubt("The connection to " + s.core + " was lost after " + bytes_text(b.offset) + " (" + b.reason + ")" +
+                  (b.missing_s < 0 ? std::string(": nothing came after it.")
+                                   : " for " + duration_text(Time::from_ns(b.missing_s * 1e9)) +
+                                         " by the recording computer's clock."),
+              b.missing_s < 0 ? "" : "What the target sent meanwhile is missing; the gap is marked.");
+    if (journal.unsaved > 0)
+        doubt(bytes_text(journal.unsaved) + " of " + s.core + " came but could not be written (" + journal.end_reason +
+                  ").",
+              "Free some disk space, or record with keep = \"newest\".");
+    if (journal.first > 0)
+        doubt("The first " + bytes_text(journal.first) + " of " + s.core + " were given up to keep the newest.", "");
+    if (journal.after_s > 0)
+        doubt("Times of " + s.core + " begin " + duration_text(Time::from_ns(journal.after_s * 1e9)) +
+                  " after the recording's start by this computer's clock, to within " +
+                  duration_text(Time::from_ns(journal.after_slack_s * 1e9)) + ".",
+              "Order between cores is known no better than that.");
+    if (s.never_syncs)
+        doubt(
+            "The stream holds no synchronisation packet: it is decoded on trust from its first byte, and damage cannot "
+            "be told from data.",
+            "Let the target send synchronisation packets (DWT_CTRL.SYNCTAP, ITM_TCR.SYNCENA).");
+    if (s.timestamps == 0 && s.events > 0)
+        doubt("The stream holds no local timestamps: the order of events is known, their times are not.",
+              "Enable ITM_TCR.TSENA and record again.");
+    if (s.bytes > 0 && s.bad_bytes * 50 > s.bytes) {
+        const bool frames = spec.framing == Framing::none && tpiu_has_full_sync(recording.streams[index].bytes());
+        doubt(share_text(static_cast<double>(s.bad_bytes) / static_cast<double>(s.bytes)) +
+                  " of the stream's bytes are no packets.",
+              frames ? "It holds formatter synchronisations: is framing = \"tpiu\" right?"
+                     : "Is the protocol, the framing or the line's bit rate wrong?");
+    }
+    if (s.unknown_lengths > 0)
+        doubt("After " + plural(s.unknown_lengths, "damaged stretch", "damaged stretches") +
+                  " the lost time is not known: later times are too early by that much.",
+              "Enable global timestamps (ITM_TCR.GTSFREQ): they restore the time after a loss.");
+    for (const double factor : {4.0, 16.0, 64.0})
+        if (s.global_rate > 0 && std::fabs(s.global_rate / factor - 1) < 0.005)
+            doubt("Global timestamps count " + std::to_string(static_cast<int>(factor)) +
+                      " times as fast as the local ones say.",
+                  "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler * static_cast<unsigned>(factor)) +
+                      " rather than " + std::to_string(spec.timestamp_prescaler) + "?");
+    if (s.clock_changes > 1 ||
+        (s.clock_changes == 1 && s.counts[static_cast<std::size_t>(ItmKind::global_time_1)] == 1))
+        doubt("Global timestamps report " + plural(s.clock_changes, "change", "changes") + " of the clock.",
+              "Times assume one clock throughout; check what changed it.");
+    if (spec.swo_baud > 0 && trail.end.ps > 0) {
+        const double bits = static_cast<double>(s.raw_bytes) * 10, seconds = trail.end.seconds();
+        if (bits / seconds > 1.05 * static_cast<double>(spec.swo_baud) && spec.framing == Framing::none)
+            doubt("The stream is " + bytes_text(s.raw_bytes) + " in " + duration_text(trail.end) +
+                      ", more than a line of " + std::to_string(spec.swo_baud) + " baud carries.",
+                  "Is clock_hz or timestamp_prescaler wrong, or swo_baud?");
+    }
+    for (const auto& port : recording.target.ports)
+        if (port.number < 256 && s.ports[port.number] == 0 && recording.streams.size() == 1)
+            doubt("Port " + std::to_string(port.number) + (port.name.empty() ? "" : " (" + port.name + ")") +
+                      " is in the target file but was never written.",
+                  "Is it enabled in ITM_TER, and does the firmware reach it?");
+    for (const auto& watch : recording.target.watches)
+        if (watch.comparator < 4 && s.comparators[watch.comparator] == 0 && recording.streams.size() == 1)
+            doubt("Comparator " + std::to_string(watch.comparator) +
+                      (watch.symbol.empty() ? "" : " (" + watch.symbol + ")") +
+                      " is in the target file but never reported.",
+                  "Is DWT_FUNCTION set for it?");
+}
+
+void doubt_cores(Trail& trail) {
+    for (const auto& core : trail.cores)
+        if (core.contradictions > 0)
+            trail.doubts.push_back(
+                {"On core " + core.name + ", " +
+                     plural(core.contradictions, "exception packet contradicts", "exception packets contradict") +
+                     " those before: packets were lost without an overflow being reported.",
+                 "Instances around them are left out of the figures."});
+}
+
+}  // namespace mt

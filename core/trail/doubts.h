@@ -1,0 +1,17 @@
+// What a finished pass makes doubtful about a recording.
+#pragma once
+
+#include <cstddef>
+
+#include "trail/recording.h"
+#include "trail/trail.h"
+
+namespace mt {
+
+/// Adds to `trail.doubts` what is doubtful about stream `index`: missing synchronisation or timestamps, bad
+/// bytes, clocks that contradict each other, ports and comparators never seen, an unfinished recording.
+void doubt_stream(const Recording& recording, Trail& trail, std::size_t index);
+/// Adds what is doubtful about the cores.
+void doubt_cores(Trail& trail);
+
+}  // namespace mt

@@ -1,0 +1,266 @@
+#include "trail/growing_trail.h"
+
+#include <algorithm>
+#include <array>
+
+#include "trail/reading.h"
+
+namespace mt {
+namespace {
+constexpr std::size_t kPieceBytes = 4 * 1024;  // stays in the processor's cache from bytes to model
+}
+
+// One stream's decoder, and what takes its timed packets into the trail.
+class GrowingTrail::Part {
+  public:
+    Part(const Recording& recording, Trail& trail, std::size_t stream, StartPlan plan)
+        : pipe(std::move(plan.deframer), plan.start, trail.cores[recording.streams[stream].core].clock,
+               recording.target.streams[recording.streams[stream].spec].timestamp_prescaler, plan.base),
+          position(plan.first),
+          reached(plan.base),
+          recording_(recording),
+          trail_(trail),
+          stream_(stream),
+          core_(recording.streams[stream].core) {
+        lane_of_.fill(-1);
+    }
+
+    void take(const std::vector<TimedPacket>& packets);
+    void finish();
+    void checkpoint(bool lost);
+    void take_counts();
+
+    ItmPipe pipe;
+    std::uint64_t position;  ///< raw offset of the next byte
+    Time reached;            ///< latest time that came out
+    std::uint64_t point = 0;  ///< raw offset of the latest checkpoint
+    bool any_point = false;
+
+  private:
+    void gap(const TimedPacket& p);
+    void check_sample(const TimedPacket& p);
+    void take_nest();
+
+    const Recording& recording_;
+    Trail& trail_;
+    std::size_t stream_, core_;
+    ExceptionNest nest_;
+    std::array<int, 512> lane_of_;  ///< exception number to lane, -1 before it was seen
+    Time last_{};
+};
+
+void GrowingTrail::Part::gap(const TimedPacket& p) {
+    Gap g;
+    g.begin = p.earliest;
+    g.end = p.latest;
+    g.offset = p.packet.offset;
+    g.length = p.packet.length;
+    g.kind = p.packet.kind == ItmKind::overflow ? GapKind::overflow : GapKind::damage;
+    g.reason = p.packet.number;
+    g.stream = static_cast<std::uint32_t>(stream_);
+    trail_.gaps.push_back(g);
+    nest_.lose(std::max(p.earliest, last_), p.latest);
+    if (g.kind == GapKind::damage) trail_.streams[stream_].bad_bytes += g.length;
+}
+
+void GrowingTrail::Part::check_sample(const TimedPacket& p) {
+    const Image* image = recording_.images[core_].get();
+    if (image == nullptr || image->is_code(p.packet.value)) return;
+    StreamTrail& s = trail_.streams[stream_];
+    if (s.samples_outside++ != 0) return;
+    s.first_outside = p.packet.value;
+    s.first_outside_at = p.latest;
+}
+
+void GrowingTrail::Part::take_nest() {
+    CoreTrail& core = trail_.cores[core_];
+    for (const auto& x : nest_.closed()) {
+        int& index = lane_of_[x.number & 0x1FF];
+        if (index < 0) {
+            index = static_cast<int>(core.lanes.size());
+            core.lanes.emplace_back(x.number, recording_.exception_name(core_, x.number));
+        }
+        core.lanes[static_cast<std::size_t>(index)].append(x);
+    }
+    for (const auto& c : nest_.changes()) {
+        Time t = c.time, in_handlers{};
+        if (!core.change_time.empty()) {
+            t = std::max(t, core.change_time.back());
+            const std::uint16_t before = core.change_running.back();
+            in_handlers = core.handler_before.back();
+            if (before != 0 && before != ContextChange::kUnknown) in_handlers += t - core.change_time.back();
+        }
+        core.change_time.push_back(t);
+        core.change_running.push_back(c.running);
+        core.change_depth.push_back(c.depth);
+        core.handler_before.push_back(in_handlers);
+        core.thread_seen = core.thread_seen || c.running == 0;
+    }
+    nest_.clear();
+}
+
+void GrowingTrail::Part::take(const std::vector<TimedPacket>& packets) {
+    StreamTrail& s = trail_.streams[stream_];
+    CoreTrail& core = trail_.cores[core_];
+    for (const TimedPacket& p : packets) {
+        ++s.packets;
+        ++s.counts[static_cast<std::size_t>(p.packet.kind)];
+        const BoundedTime when{p.earliest, p.latest};
+        Density::Bucket seen;
+        seen.events = itm_is_event(p.packet.kind) ? 1 : 0;
+        switch (p.packet.kind) {
+            case ItmKind::exc_enter:
+                nest_.enter(p.packet.number, when, p.packet.offset);
+                break;
+            case ItmKind::exc_exit:
+                nest_.exit(p.packet.number, when, p.packet.offset);
+                break;
+            case ItmKind::exc_return:
+                nest_.back_in(p.packet.number, when, p.packet.offset);
+                break;
+            case ItmKind::overflow:
+            case ItmKind::damage:
+                gap(p);
+                break;
+            case ItmKind::port:
+                ++s.ports[p.packet.number & 0xFF];
+                break;
+            case ItmKind::pc:
+                seen.awake = 1;
+                check_sample(p);
+                break;
+            case ItmKind::sleep:
+                seen.asleep = 1;
+                break;
+            case ItmKind::data_pc:
+            case ItmKind::data_offset:
+            case ItmKind::data_read:
+            case ItmKind::data_write:
+            case ItmKind::data_match:
+                ++s.comparators[p.packet.number & 3];
+                break;
+            default:
+                break;
+        }
+        if (seen.events != 0) {
+            ++s.events;
+            core.density.add(p.latest, seen);
+        }
+        last_ = p.latest;
+    }
+    if (!packets.empty()) {
+        take_nest();
+        trail_.end = std::max(trail_.end, last_);
+    }
+}
+
+void GrowingTrail::Part::finish() {
+    nest_.finish(last_);
+    take_nest();
+    CoreTrail& core = trail_.cores[core_];
+    core.contradictions = nest_.contradictions();
+    core.cuts = nest_.cuts();
+    core.by_priority = order_by_priority(core);
+}
+
+void GrowingTrail::Part::take_counts() {
+    StreamTrail& s = trail_.streams[stream_];
+    const LocalTime& time = pipe.time();
+    s.bytes = pipe.unframed();
+    s.timestamps = time.timestamps();
+    s.undated = time.undated();
+    s.unknown_lengths = time.unknown_lengths();
+    s.restored_lengths = time.restored_lengths();
+    s.clock_changes = time.clock_changes();
+    s.global_rate = time.global_rate();
+    if (pipe.formatter() != nullptr) s.formatter = *pipe.formatter();
+}
+
+
+void GrowingTrail::Part::checkpoint(bool lost) {
+    StreamTrail& s = trail_.streams[stream_];
+    s.checkpoints.push_back({position, s.packets, s.events, reached, std::make_shared<const ItmPipe>(pipe), lost});
+    point = position;
+    any_point = true;
+}
+
+GrowingTrail::GrowingTrail(const Recording& recording) : recording_(recording) {
+    trail_.doubts = recording.doubts;
+    for (const auto& core : recording.target.cores) {
+        CoreTrail c;
+        c.name = core.name;
+        c.clock.hz = core.clock_hz == 0 ? 1'000'000'000 : core.clock_hz;
+        trail_.cores.push_back(std::move(c));
+    }
+    for (const auto& stream : recording.streams) {
+        StreamTrail s;
+        s.file = stream.path;
+        s.core = recording.target.cores[stream.core].name;
+        trail_.streams.push_back(std::move(s));
+    }
+    parts_.resize(recording.streams.size());
+    port_seen_.resize(recording.streams.size());
+}
+
+GrowingTrail::~GrowingTrail() = default;
+
+void GrowingTrail::start(std::size_t stream, StartPlan plan) {
+    trail_.streams[stream].never_syncs = plan.start == ItmDecoder::Start::at_once;
+    parts_[stream] = std::make_unique<Part>(recording_, trail_, stream, std::move(plan));
+}
+
+void GrowingTrail::feed(std::size_t stream, std::span<const std::uint8_t> raw) {
+    Part& part = *parts_[stream];
+    StreamTrail& s = trail_.streams[stream];
+    for (std::size_t at = 0; at < raw.size();) {
+        if (!part.any_point || part.position - part.point >= kCheckpointBytes) part.checkpoint(false);
+        const std::size_t n = std::min<std::size_t>(
+            {kPieceBytes, raw.size() - at, kCheckpointBytes - static_cast<std::size_t>(part.position - part.point)});
+        packets_.clear();
+        part.pipe.feed(raw.subspan(at, n), packets_);
+        part.take(packets_);
+        if (!packets_.empty()) part.reached = packets_.back().latest;
+        if (watched_port_)
+            for (const TimedPacket& p : packets_)
+                if (p.packet.kind == ItmKind::port && p.packet.number == watched_port_->first &&
+                    p.packet.value == watched_port_->second)
+                    ++port_seen_[stream];
+        part.position += n;
+        at += n;
+    }
+    s.read_bytes = part.position;
+}
+
+void GrowingTrail::lose(std::size_t stream) {
+    Part& part = *parts_[stream];
+    part.checkpoint(true);
+    packets_.clear();
+    part.pipe.lose(packets_);
+    part.take(packets_);
+    if (!packets_.empty()) part.reached = packets_.back().latest;
+}
+
+void GrowingTrail::finish(std::size_t stream) {
+    Part& part = *parts_[stream];
+    packets_.clear();
+    part.pipe.finish(packets_);
+    part.take(packets_);
+    part.finish();
+    part.take_counts();
+    trail_.streams[stream].ended = true;
+}
+
+void GrowingTrail::watch_port(unsigned port, std::uint32_t value) { watched_port_ = {port, value}; }
+std::uint64_t GrowingTrail::seen_on_port(std::size_t stream, unsigned port, std::uint32_t value) const {
+    return watched_port_ == std::pair(port, value) ? port_seen_[stream] : 0;
+}
+
+std::shared_ptr<Trail> GrowingTrail::snapshot() {
+    for (auto& part : parts_)
+        if (part) part->take_counts();
+    auto copy = std::make_shared<Trail>(trail_);
+    for (auto& core : copy->cores) core.by_priority = order_by_priority(core);
+    return copy;
+}
+
+}  // namespace mt

@@ -27,6 +27,11 @@ class ItmWriter {
     void flush(std::uint64_t cycle);
 
     const std::vector<std::uint8_t>& bytes() const { return bytes_; }
+    /// Moves the bytes so far to the end of `out`.
+    void drain(std::vector<std::uint8_t>& out) {
+        out.insert(out.end(), bytes_.begin(), bytes_.end());
+        bytes_.clear();
+    }
     std::uint64_t lost() const { return lost_; }
 
   private:

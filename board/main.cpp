@@ -1,35 +1,16 @@
-// mtrail-board: the simulated Larkspur mount controller.
+// mtrail-board: the simulated Larkspur mount controller, as a file of trace or as a live target.
 #include <fstream>
 #include <iostream>
 
 #include <CLI/CLI.hpp>
 
+#include "live_board.h"
 #include "mount_model.h"
 #include "target/image.h"
 
-int main(int argc, char** argv) {
-    CLI::App app{"mtrail-board: the simulated Larkspur mount controller; writes the trace that its core would send",
-                 "mtrail-board"};
-    board::MountOptions options;
-    std::string file, image_path;
-    app.add_option("--write", file, "file for the bytes of the serial-wire output")->required();
-    app.add_option("--image", image_path, "ELF of the firmware: gives the addresses for program-counter samples");
-    app.add_option("--seconds", options.seconds, "how long to record")->check(CLI::Range(0.01, 3600.0));
-    app.add_option("--seed", options.seed, "same seed, same recording");
-    app.add_option("--clock", options.clock_hz, "core clock in Hz")->check(CLI::Range(1'000'000, 1'000'000'000));
-    app.add_option("--baud", options.baud, "line rate of the serial-wire output")
-        ->check(CLI::Range(100'000, 100'000'000));
-    app.add_flag("--healthy", options.healthy, "nothing goes wrong");
-    CLI11_PARSE(app, argc, argv);
-    std::shared_ptr<const mt::Image> image;
-    if (!image_path.empty()) {
-        auto opened = mt::Image::open(image_path);
-        if (!opened) {
-            std::cerr << "mtrail-board: " << opened.error().text() << "\n";
-            return 2;
-        }
-        image = *opened;
-    }
+namespace {
+
+int write_file(const board::MountOptions& options, const std::string& file, const mt::Image* image) {
     const auto range = [&](const std::string& name) -> std::pair<std::uint32_t, std::uint32_t> {
         const mt::Symbol* symbol = image == nullptr ? nullptr : image->symbol_named(name);
         if (symbol == nullptr) return {0x08000000, 64};
@@ -39,9 +20,70 @@ int main(int argc, char** argv) {
     std::ofstream out(file, std::ios::binary);
     out.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
     out.close();
-    if (!out) {
-        std::cerr << "mtrail-board: cannot write: " << file << ": check free space and permissions\n";
-        return 2;
-    }
-    return 0;
+    if (out) return 0;
+    std::cerr << "mtrail-board: cannot write: " << file << ": check free space and permissions\n";
+    return 2;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    CLI::App app{
+        "mtrail-board: the simulated Larkspur mount controller. With --write it writes the trace that its main core\n"
+        "would send and ends; otherwise it runs as a live target: debug servers and trace on loopback ports.",
+        "mtrail-board"};
+    board::LiveOptions live;
+    board::MountOptions& options = live.mount;
+    std::string file, image_path, cop_path;
+    app.add_option("--write", file, "file for the bytes of the serial-wire output; then end");
+    app.add_option("--image", image_path, "ELF of the main core's firmware");
+    app.add_option("--cop", cop_path, "ELF that the co-processor executes (live only)");
+    auto* seconds = app.add_option("--seconds", options.seconds, "how long to record, or to run before it ends")
+                        ->check(CLI::Range(0.01, 3600.0));
+    app.add_option("--seed", options.seed, "same seed, same recording");
+    app.add_option("--clock", options.clock_hz, "core clock in Hz")->check(CLI::Range(1'000'000, 1'000'000'000));
+    app.add_option("--baud", options.baud, "line rate of the serial-wire output")
+        ->check(CLI::Range(100'000, 100'000'000));
+    app.add_flag("--healthy", options.healthy, "nothing goes wrong in the firmware");
+    app.add_option("--fault-at", options.fault_at, "seconds until the bus fault; never if left out (live)");
+
+    app.add_option("--bind", live.bind, "address to listen on; only this machine can connect if left out");
+    app.add_option("--gdb", live.gdb_main, "port of the main core's debug server; 0: any that is free");
+    app.add_option("--gdb-cop", live.gdb_cop, "port of the co-processor's debug server; 0: any that is free");
+    app.add_option("--trace", live.trace, "port of the main core's trace stream; 0: any that is free");
+    app.add_flag("--terminal", live.terminal, "send the trace to a pseudo-terminal too");
+    app.add_option("--ports-file", live.ports_file, "write the ports as TOML into this file once they listen");
+    app.add_option("--speed", live.speed, "times real time")->check(CLI::Range(0.01, 10'000.0));
+    app.add_option("--flood", live.flood, "send this recorded stream over and over as fast as it is taken, in place of the trace");
+
+    auto& t = live.troubles;
+    app.add_option("--drop", t.drop, "chance that a trace byte is lost")->check(CLI::Range(0.0, 1.0));
+    app.add_option("--flip", t.flip, "chance that a trace byte has a wrong bit")->check(CLI::Range(0.0, 1.0));
+    app.add_option("--delay", t.delay_ms, "ms by which trace comes late");
+    app.add_option("--stall-at", t.stall_at, "seconds after which trace stands still …");
+    app.add_option("--stall-for", t.stall_for, "… for so many seconds");
+    app.add_option("--close-after", t.close_after, "close each trace connection after so many bytes");
+    app.add_option("--lose-each", t.lose_each, "lose the last 64 of each so many bytes");
+    app.add_flag("--refuse-memory", t.refuse_memory, "the debug server refuses to read and write memory");
+    app.add_option("--answer-slowly", t.answer_slowly_ms, "ms that each answer of the debug server takes");
+    app.add_option("--malformed-each", t.malformed_each, "each so many answers of the debug server are malformed");
+    app.add_option("--phase", t.phase, "sampling phase of the trace line")->check(CLI::Range(0u, 23u));
+    app.add_option("--clean-phases", t.clean_count, "how many of the 24 phases read the line right")
+        ->check(CLI::Range(0u, 24u));
+    CLI11_PARSE(app, argc, argv);
+
+    const auto open = [](const std::string& path, std::shared_ptr<const mt::Image>& image) {
+        if (path.empty()) return true;
+        auto opened = mt::Image::open(path);
+        if (!opened) {
+            std::cerr << "mtrail-board: " << opened.error().text() << "\n";
+            return false;
+        }
+        image = *opened;
+        return true;
+    };
+    if (!open(image_path, live.image) || !open(cop_path, live.cop)) return 2;
+    if (!file.empty()) return write_file(options, file, live.image.get());
+    live.end_after = seconds->count() > 0 ? options.seconds : 0;
+    return board::run_live(live);
 }

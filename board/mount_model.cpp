@@ -63,15 +63,24 @@ struct Handler {
     const char* function;
 };
 
+}  // namespace
+
 class Mount {
   public:
-    Mount(const MountOptions& options, const FunctionRange& range)
+    Mount(const MountOptions& options, FunctionRange range, MountModel::Hooks hooks)
         : options_(options),
-          range_(range),
+          range_(std::move(range)),
+          hooks_(std::move(hooks)),
           out_(options.clock_hz, options.baud),
           random_(options.seed),
           end_(cycles(options.seconds * 1e6)) {}
-    std::vector<std::uint8_t> run();
+    void begin();
+    bool run_until(Cycles until);
+    void flush() { out_.flush(end_); }
+    Cycles end() const { return end_; }
+    Cycles now() const { return now_; }
+    const char* function() const;
+    ItmWriter& out() { return out_; }
 
   private:
     Cycles cycles(double microseconds) const {
@@ -93,6 +102,10 @@ class Mount {
     Cycles handler_time(unsigned number);
     void add_job(unsigned task, std::deque<Segment> job);
     void say(const std::string& text);
+    void look_at_function();
+    void wrote(const char* variable, std::uint32_t value) {
+        if (hooks_.written && hooks_.written(variable, value)) stop_ = true;
+    }
 
     struct Event {
         Cycles when;
@@ -104,7 +117,8 @@ class Mount {
     };
 
     MountOptions options_;
-    const FunctionRange& range_;
+    FunctionRange range_;
+    MountModel::Hooks hooks_;
     ItmWriter out_;
     std::mt19937_64 random_;
     Cycles now_ = 0, end_;
@@ -118,7 +132,9 @@ class Mount {
     std::uint64_t frames_ = 0, transfers_ = 0;
     double next_index_us_ = 0;  ///< from the last encoder index to the next
     Cycles last_index_ = 0;
-    bool faulted_ = false;
+    bool faulted_ = false, stop_ = false;
+    const char* last_function_ = nullptr;
+    Cycles next_sample_ = kSamplePeriod;
     std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
 };
 
@@ -141,7 +157,7 @@ Cycles Mount::handler_time(unsigned number) {
     }
 }
 
-const char* handler_function(unsigned number) {
+static const char* handler_function(unsigned number) {
     switch (number) {
         case kEncIndex:
             return "encoder_index_handler";
@@ -178,6 +194,7 @@ void Mount::enter(unsigned number) {
     pending_[number] = false;
     nest_.push_back({number, handler_time(number), handler_function(number)});
     out_.exception(now_, number, 1);
+    last_function_ = nullptr;
     if (number == kBusFault) out_.port(now_ + 9, 31, 0xF5, 1);
 }
 
@@ -186,6 +203,7 @@ void Mount::leave() {
     if (number == kPendSv) {
         running_ = choose();
         out_.data_write(now_ - 40, 0, running_, 4);
+        wrote("current_task", running_);
     }
     if (number == kSysTick && choose() != running_) raise(kPendSv);
     if (number == kSvCall) raise(kPendSv);
@@ -233,8 +251,11 @@ void Mount::segment_done() {
         raise(kBusFault);
         return;
     }
-    if (running_ == kTrack && then == Segment::Then::go_on && task.job.empty())
-        out_.data_write(now_, 1, static_cast<std::uint16_t>(static_cast<std::int16_t>(40 * between(-1, 1))), 2);
+    if (running_ == kTrack && then == Segment::Then::go_on && task.job.empty()) {
+        const auto error = static_cast<std::uint16_t>(static_cast<std::int16_t>(40 * between(-1, 1)));
+        out_.data_write(now_, 1, error, 2);
+        wrote("axis_error", error);
+    }
     if (task.job.empty()) raise(kSvCall);
 }
 
@@ -329,27 +350,46 @@ void Mount::plan() {
         50'000, [] { return 50'000.0; }, [this] { out_.global_time(now_, now_ + 7'340'000'000); });
     if (!options_.healthy) {
         at(cycles(options_.seconds * 1e6 * 0.44), [this] { out_.stall_until(now_ + cycles(3100)); });
-        at(cycles(options_.seconds * 1e6 - 17'000), [this] {
+        at(cycles(options_.fault_at >= 0 ? options_.fault_at * 1e6 : options_.seconds * 1e6 - 17'000), [this] {
             add_job(kTrack, {{cycles(190), "star_table_at", false, Segment::Then::fault}});
         });
     }
 }
 
-std::vector<std::uint8_t> Mount::run() {
+const char* Mount::function() const {
+    if (!nest_.empty()) return nest_.back().function;
+    if (running_ == kIdle || tasks_[running_].job.empty()) return "idle_task";
+    return tasks_[running_].job.front().function;
+}
+
+// Tells the hook when another function has the core.
+void Mount::look_at_function() {
+    const char* f = function();
+    if (f == last_function_) return;
+    last_function_ = f;
+    if (f != nullptr && hooks_.entered && hooks_.entered(f)) stop_ = true;
+}
+
+void Mount::begin() {
     out_.sync(0);
     say("larkspur 3\n");
     plan();
     out_.exception(40, 0, 3);
-    Cycles next_sample = kSamplePeriod;
-    while (now_ < end_) {
+}
+
+bool Mount::run_until(Cycles limit) {
+    stop_ = false;
+    while (now_ < limit) {
+        if (hooks_.entered) look_at_function();
+        if (stop_) return false;
         while (!events_.empty() && events_.top().when <= now_) {
             const auto what = events_.top().what;
             events_.pop();
             what();
         }
-        if (now_ >= next_sample) {
+        if (now_ >= next_sample_) {
             sample();
-            next_sample += kSamplePeriod;
+            next_sample_ += kSamplePeriod;
         }
         const bool masked =
             nest_.empty() && running_ != kIdle && !tasks_[running_].job.empty() && tasks_[running_].job.front().masked;
@@ -364,7 +404,7 @@ std::vector<std::uint8_t> Mount::run() {
             raise(kPendSv);
             continue;
         }
-        Cycles until = std::min(end_, next_sample);
+        Cycles until = std::min(limit, next_sample_);
         if (!events_.empty()) until = std::min(until, events_.top().when);
         Cycles* left = !nest_.empty()                                       ? &nest_.back().left
                        : running_ != kIdle && !tasks_[running_].job.empty() ? &tasks_[running_].job.front().left
@@ -385,14 +425,25 @@ std::vector<std::uint8_t> Mount::run() {
         else
             segment_done();
     }
-    out_.flush(end_);
-    return out_.bytes();
+    return !stop_;
 }
-
-}  // namespace
 
 std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range) {
-    return Mount(options, range).run();
+    Mount mount(options, range, {});
+    mount.begin();
+    mount.run_until(mount.end());
+    mount.flush();
+    return mount.out().bytes();
 }
+
+MountModel::MountModel(const MountOptions& options, FunctionRange range, Hooks hooks)
+    : mount_(std::make_unique<Mount>(options, std::move(range), std::move(hooks))) {
+    mount_->begin();
+}
+MountModel::~MountModel() = default;
+bool MountModel::run_until(std::uint64_t cycle) { return mount_->run_until(cycle); }
+std::uint64_t MountModel::now() const { return mount_->now(); }
+const char* MountModel::function() const { return mount_->function(); }
+void MountModel::drain(std::vector<std::uint8_t>& out) { mount_->out().drain(out); }
 
 }  // namespace board

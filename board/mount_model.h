@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -14,6 +15,7 @@ struct MountOptions {
     std::uint64_t seed = 1;
     std::uint64_t clock_hz = 120'000'000;
     std::uint64_t baud = 24'000'000;
+    double fault_at = -1;  ///< seconds; negative: shortly before the end
     bool healthy = false;  ///< nothing goes wrong: no long masking, no slow frame, no loss, no fault
 };
 
@@ -22,5 +24,28 @@ using FunctionRange = std::function<std::pair<std::uint32_t, std::uint32_t>(cons
 
 /// Runs the model and returns the bytes of its serial-wire output.
 std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range);
+
+/// The same model, run in pieces.
+class MountModel {
+  public:
+    /// What a debugger may want to stop at; a hook that returns true ends `run_until` there.
+    struct Hooks {
+        std::function<bool(const char* function)> entered;
+        std::function<bool(const char* variable, std::uint32_t value)> written;
+    };
+    MountModel(const MountOptions& options, FunctionRange range, Hooks hooks = {});
+    ~MountModel();
+
+    /// Goes on until `cycle`, or until a hook stops it. True if it got there.
+    bool run_until(std::uint64_t cycle);
+    std::uint64_t now() const;
+    /// The function that runs; "idle_task" while the core sleeps.
+    const char* function() const;
+    /// Moves the trace bytes since the last call to the end of `out`.
+    void drain(std::vector<std::uint8_t>& out);
+
+  private:
+    std::unique_ptr<class Mount> mount_;
+};
 
 }  // namespace board

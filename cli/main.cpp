@@ -4,6 +4,7 @@
 #include <atomic>
 #include <csignal>
 #include <cstdio>
+#include <filesystem>
 #include <fstream>
 #include <functional>
 #include <iostream>
@@ -16,13 +17,15 @@
 #include "judge/finding.h"
 #include "measure/interrupts.h"
 #include "share/tables.h"
+#include "judge/live_health.h"
+#include "trail/live_recording.h"
 #include "trail/reading.h"
 #include "trail/recording.h"
 
 namespace {
 
 using namespace mt;
-constexpr int kDone = 0, kCannot = 2;
+constexpr int kDone = 0, kBad = 1, kCannot = 2;
 
 int fail(const Problem& problem) {
     std::cerr << "mtrail: " << problem.text() << "\n";
@@ -79,7 +82,7 @@ int write_to(const std::string& file, const std::function<void(std::ostream&)>& 
 }
 
 struct Options {
-    std::string input, output, of;
+    std::string input, output, of, recipe;
     bool csv = false, json = false, replace = false;
     std::optional<double> from_ns, to_ns;
     std::optional<Time> from() const { return from_ns ? std::optional(Time::from_ns(*from_ns)) : std::nullopt; }
@@ -172,6 +175,99 @@ int run_instances(const Options& o) {
                  known.empty() ? "no exception is in this recording" : "these did: " + known});
 }
 
+std::string progress_line(const RunState& s) {
+    std::string now = "walking";
+    for (const auto& station : s.stations)
+        if (station.status == Station::Status::now) now = station.name;
+    if (!s.recording) return now;
+    std::string line = "recording " + duration_text(Time::from_ns(s.elapsed_s * 1e9));
+    if (s.planned_s) line += " of " + duration_text(Time::from_ns(*s.planned_s * 1e9));
+    return line + ", " + bytes_text(s.bytes);
+}
+
+// Afterwards: the files that the recipe asks for, and the verdict.
+int export_and_judge(const Recipe& recipe, const std::string& folder) {
+    if (recipe.events_csv.empty() && recipe.measures_csv.empty() && !recipe.judges()) return kDone;
+    auto opened = open_and_read(folder);
+    if (!opened) return fail(opened.error());
+    const auto write = [&](const std::string& file, auto what) {
+        return file.empty() ? kDone : write_to(file, [&](std::ostream& out) { what(out); });
+    };
+    int worst = write(recipe.events_csv, [&](std::ostream& out) {
+        write_events_csv(*opened->recording, *opened->trail, std::nullopt, std::nullopt, out);
+    });
+    worst = std::max(worst, write(recipe.measures_csv, [&](std::ostream& out) { write_stats_csv(interrupt_rows(*opened->trail), out); }));
+    if (!recipe.judges()) return worst;
+    const auto findings = find_all(*opened->recording, *opened->trail);
+    worst = std::max(worst, write(recipe.findings_json, [&](std::ostream& out) { out << findings_json(findings).dump(2) << "\n"; }));
+    if (worst != kDone) return worst;
+    bool bad = false;
+    for (const auto& f : findings)
+        for (const auto& kind : recipe.bad_if)
+            if (finding_kind_name(f.kind) == kind) {
+                std::cerr << "bad: " << f.title << "\n";
+                bad = true;
+            }
+    return bad ? kBad : kDone;
+}
+
+int run_record(const Options& o) {
+    auto recipe = read_recipe(o.recipe);
+    if (!recipe) return fail(recipe.error());
+    for (const auto& w : recipe->warnings) std::cerr << "mtrail: " << w << "\n";
+    std::string folder = o.output.empty() ? save_path(*recipe) : o.output;
+    if (o.replace) {
+        std::error_code ec;
+        if (std::filesystem::is_regular_file(std::filesystem::path(folder) / "trail.toml", ec)) std::filesystem::remove_all(folder, ec);
+    }
+    auto live = LiveRecording::prepare(*recipe, folder);
+    if (!live) return fail(live.error());
+    Result<void> outcome;
+    std::atomic<bool> over{false};
+    (*live)->on_end = [&](const Result<void>& r) {
+        outcome = r;
+        over = true;
+    };
+    static std::atomic<bool> asked;
+    asked = false;
+    for (const int signal : {SIGINT, SIGTERM}) std::signal(signal, [](int) { asked = true; });
+    (*live)->start();
+    const bool terminal = ::isatty(STDERR_FILENO) != 0;
+    while (!over) {
+        std::this_thread::sleep_for(std::chrono::milliseconds(terminal ? 100 : 20));
+        if (asked.exchange(false)) (*live)->run().stop("stopped by hand");
+        if (terminal) std::fprintf(stderr, "\r%-60s", progress_line((*live)->state()).c_str());
+    }
+    if (terminal) std::fprintf(stderr, "\r%-60s\r", "");
+    (*live)->wait();
+    std::signal(SIGINT, SIG_DFL);
+    std::signal(SIGTERM, SIG_DFL);
+    const RunState state = (*live)->state();
+    if (!outcome) return fail(outcome.error());
+    if (state.discarded) return fail({"nothing was recorded", folder, ""});
+    for (const auto& station : state.stations) {
+        if (station.status != Station::Status::done) continue;
+        std::cerr << station.name << ":";
+        for (std::size_t i = 0; i < station.lines.size(); ++i) std::cerr << (i == 0 ? " " : ", ") << station.lines[i];
+        std::cerr << "\n";
+    }
+    if (state.cores.size() > 1)
+        for (const auto& c : state.cores)
+            if (c.debug) std::cerr << "started: " << c.name << " after " << duration_text(Time::from_ns(c.started_after_s * 1e9)) << "\n";
+    if (const auto recording = (*live)->recording()) {
+        const auto trail = (*live)->trail();
+        for (const auto& line : live_health(*recording, trail.get(), state, (*live)->figures()))
+            if (line.grade == HealthLine::Grade::bad) std::cerr << "doubt: " << line.title << ": " << line.detail << ". " << line.advice << "\n";
+    }
+    for (const auto& s : state.streams)
+        if (s.received.full) {
+            std::cerr << "mtrail: " << s.received.trouble << ": " << folder << ": what was recorded until then is kept\n";
+            return kCannot;
+        }
+    live->reset();
+    return export_and_judge(*recipe, folder);
+}
+
 int run_find(const Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
@@ -225,6 +321,11 @@ int main(int argc, char** argv) {
     instances->add_option("--of", o.of, "name or number of the interrupt")->required();
     instances->add_flag("--csv", o.csv, "as CSV (the only form)");
     output(command("find", "findings, worst first", run_find))->add_flag("--json", o.json, "as JSON");
+    CLI::App* record = app.add_subcommand("record", "make a recording after a recipe");
+    record->add_option("--recipe", o.recipe, "the *.recipe.toml to follow")->required();
+    record->add_option("-o,--output", o.output, "the *.mtrail folder to write; after the recipe's pattern if left out");
+    record->add_flag("--replace", o.replace, "replace a recording that is there");
+    record->callback([&run] { run = run_record; });
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& e) {

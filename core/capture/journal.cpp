@@ -47,6 +47,9 @@ void take(StreamJournal& j, const json& o) {
         j.first = std::max(j.first, offset);
     } else if (what == "note") {
         j.notes.push_back({offset, text_of(o, "text")});
+    } else if (what == "halted") {
+        j.halts = static_cast<unsigned>(std::min<std::uint64_t>(offset_of(o, "times"), 1'000'000'000));
+        j.halted_s = number_of(o, "seconds", 0);
     } else if (what == "ended") {
         j.ended = true;
         j.end_reason = text_of(o, "reason");
@@ -109,6 +112,9 @@ void JournalWriter::dropped(std::uint64_t first) { line(json{{"what", "dropped"}
 void JournalWriter::note(std::uint64_t offset, const std::string& text) {
     line(json{{"what", "note"}, {"offset", offset}, {"text", text.substr(0, 1000)}}.dump(
         -1, ' ', false, json::error_handler_t::replace));
+}
+void JournalWriter::halted(unsigned times, double seconds) {
+    line(json{{"what", "halted"}, {"times", times}, {"seconds", seconds}}.dump());
 }
 void JournalWriter::ended(std::uint64_t offset, const std::string& reason, std::uint64_t unsaved) {
     line(json{{"what", "ended"}, {"offset", offset}, {"reason", reason}, {"unsaved", unsaved}}.dump(

@@ -34,6 +34,8 @@ struct StreamJournal {
     bool ended = false;          ///< false: the recorder was killed, or still runs
     std::string end_reason;      ///< "stopped by hand"
     std::uint64_t unsaved = 0;   ///< bytes that came but could not be written
+    unsigned halts = 0;          ///< how often the target was halted only to be read …
+    double halted_s = 0;         ///< … and for how long altogether
 };
 
 /// Reads a journal; a missing file gives one that is not present. Lines that are no such object (torn by a
@@ -56,6 +58,7 @@ class JournalWriter {
     void resumed(std::uint64_t offset, double missing_s);
     void dropped(std::uint64_t first);
     void note(std::uint64_t offset, const std::string& text);
+    void halted(unsigned times, double seconds);
     void ended(std::uint64_t offset, const std::string& reason, std::uint64_t unsaved);
 
   private:

@@ -1,7 +1,6 @@
 #include "capture/link.h"
 
-#include <asm/termbits.h>
-#include <sys/ioctl.h>
+#include <fcntl.h>
 
 #include <cerrno>
 #include <cstring>
@@ -9,6 +8,8 @@
 #include <variant>
 
 #include <boost/asio.hpp>
+
+#include "capture/serial_rate.h"
 
 namespace mt {
 namespace asio = boost::asio;
@@ -82,20 +83,8 @@ Result<std::unique_ptr<Link>> Link::open_serial(const std::string& device, std::
     auto& line = std::get<1>(parts->end);
     error_code ec;
     line.assign(fd, ec);
-    struct termios2 settings {};
-    if (ec || ::ioctl(fd, TCGETS2, &settings) != 0)
-        return failure("not a serial line", device, "give a device such as /dev/ttyACM0");
-    settings.c_iflag = IGNBRK;
-    settings.c_oflag = 0;
-    settings.c_lflag = 0;
-    settings.c_cflag = CS8 | CREAD | CLOCAL | BOTHER;  // BOTHER: any rate, as a number
-    settings.c_ispeed = settings.c_ospeed = static_cast<unsigned>(baud);
-    settings.c_cc[VMIN] = 1;
-    settings.c_cc[VTIME] = 0;
-    if (::ioctl(fd, TCSETS2, &settings) != 0)
-        return failure("the line refuses " + std::to_string(baud) + " baud: " + std::strerror(errno), device,
-                       "choose a rate that the adapter can do");
-    ::ioctl(fd, TCFLSH, 0);  // what came before the rate was right is no trace
+    if (ec) return failure("cannot use the serial line: " + ec.message(), device);
+    if (auto set = set_serial_rate(fd, device, baud); !set) return tl::make_unexpected(set.error());
     return std::unique_ptr<Link>(new Link(std::move(parts), device));
 }
 

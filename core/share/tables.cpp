@@ -189,6 +189,7 @@ Json summary_json(const Recording& recording, const Trail& trail) {
         t["raw_bytes"] = s.raw_bytes;
         t["bytes"] = s.bytes;
         t["bad_bytes"] = s.bad_bytes;
+        t["lead_in_bytes"] = s.lead_in;
         t["events"] = s.events;
         Json kinds;
         for (std::size_t k = 0; k < kItmKinds; ++k)
@@ -228,7 +229,8 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
     for (const auto& s : trail.streams) {
         out += "  core " + s.core + ", itm, " + bytes_text(s.raw_bytes) + ": " + count_text(s.packets) + " packets, " +
                count_text(s.events) + " events, " +
-               (s.bad_bytes == 0 ? std::string("no bad bytes") : bytes_text(s.bad_bytes) + " bad") + "\n";
+               (s.bad_bytes == 0 ? std::string("no bad bytes") : bytes_text(s.bad_bytes) + " bad") +
+               (s.lead_in == 0 ? "" : ", " + bytes_text(s.lead_in) + " before the first synchronisation") + "\n";
         for (std::size_t k = 0; k < kItmKinds; ++k)
             if (s.counts[k] > 0) {
                 std::string name(itm_kind_name(static_cast<ItmKind>(k)));

@@ -17,6 +17,32 @@ std::string architectural_exception_name(unsigned number) {
     return "interrupt " + std::to_string(number - 16);
 }
 
+namespace {
+
+// RISC-V privileged architecture, table "mcause values after trap". In packets that software on a RISC-V core
+// writes, 16 + cause stands for an interrupt and 256 + cause for an exception.
+void add_riscv_names(std::map<unsigned, std::string>& names) {
+    for (const auto& [cause, name] : {std::pair{1u, "supervisor software interrupt"},
+                                      {3u, "machine software interrupt"},
+                                      {5u, "supervisor timer interrupt"},
+                                      {7u, "machine timer interrupt"},
+                                      {9u, "supervisor external interrupt"},
+                                      {11u, "machine external interrupt"}})
+        names.emplace(16 + cause, name);
+    for (const auto& [cause, name] : {std::pair{0u, "instruction address misaligned"},
+                                      {1u, "instruction access fault"},
+                                      {2u, "illegal instruction"},
+                                      {3u, "breakpoint"},
+                                      {4u, "load address misaligned"},
+                                      {5u, "load access fault"},
+                                      {6u, "store address misaligned"},
+                                      {7u, "store access fault"},
+                                      {11u, "environment call"}})
+        names.emplace(256 + cause, name);
+}
+
+}  // namespace
+
 Result<SvdNames> read_svd(const std::string& path) {
     pugi::xml_document document;
     const auto outcome = document.load_file(path.c_str());
@@ -41,6 +67,10 @@ std::map<unsigned, std::string> exception_names(const Image* image, const SvdNam
     std::map<unsigned, std::string> names;
     if (svd != nullptr) names = svd->names;
     if (image == nullptr) return names;
+    if (image->machine() == Image::Machine::riscv) {
+        add_riscv_names(names);
+        return names;
+    }
     const auto table = image->vector_table();
     if (!table) return names;
     std::map<std::uint32_t, unsigned> served;

@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <charconv>
 #include <cstdlib>
 #include <cstring>
 #include <mutex>
@@ -22,6 +23,8 @@ std::string demangled(const char* name) {
     std::free(plain);
     return out;
 }
+
+constexpr std::uint64_t kMostSegment = std::uint64_t{1} << 30;
 
 }  // namespace
 
@@ -41,6 +44,9 @@ struct Image::Parts {
     std::vector<Symbol> symbols;
     std::vector<std::size_t> functions;  ///< indices into symbols
     std::vector<Block> blocks;
+    std::vector<std::vector<std::uint8_t>> loaded;
+    std::vector<Piece> pieces;
+    std::uint64_t entry = 0;
 
     ~Parts() {
         if (dwarf != nullptr) dwarf_end(dwarf);
@@ -48,6 +54,7 @@ struct Image::Parts {
         if (fd >= 0) ::close(fd);
     }
     void read_sections();
+    void read_segments();
     void read_symbols(Elf_Scn* section, const GElf_Shdr& header);
 };
 
@@ -91,6 +98,23 @@ void Image::Parts::read_sections() {
         if (symbols[i].function) functions.push_back(i);
 }
 
+void Image::Parts::read_segments() {
+    std::size_t count = 0;
+    if (elf_getphdrnum(elf, &count) != 0) return;
+    for (std::size_t i = 0; i < count && i < 1024; ++i) {
+        GElf_Phdr header;
+        if (gelf_getphdr(elf, static_cast<int>(i), &header) == nullptr) break;
+        if (header.p_type != PT_LOAD || header.p_filesz == 0 || header.p_filesz > kMostSegment) continue;
+        Elf_Data* data = elf_getdata_rawchunk(elf, static_cast<std::int64_t>(header.p_offset), header.p_filesz,
+                                              ELF_T_BYTE);
+        if (data == nullptr || data->d_buf == nullptr || data->d_size < header.p_filesz) continue;
+        const auto* bytes = static_cast<const std::uint8_t*>(data->d_buf);
+        loaded.emplace_back(bytes, bytes + header.p_filesz);
+        pieces.push_back({header.p_vaddr, header.p_paddr, {}, (header.p_flags & PF_W) != 0});
+    }
+    for (std::size_t i = 0; i < pieces.size(); ++i) pieces[i].bytes = loaded[i];
+}
+
 Result<std::shared_ptr<const Image>> Image::open(const std::string& path) {
     std::shared_ptr<Image> image(new Image);
     Parts& p = *image->parts_;
@@ -108,7 +132,9 @@ Result<std::shared_ptr<const Image>> Image::open(const std::string& path) {
     p.machine = header.e_machine == EM_ARM     ? Machine::arm
                 : header.e_machine == EM_RISCV ? Machine::riscv
                                                : Machine::other;
+    p.entry = header.e_entry;
     p.read_sections();
+    p.read_segments();
     p.dwarf = dwarf_begin_elf(p.elf, DWARF_C_READ, nullptr);
     return std::shared_ptr<const Image>(std::move(image));
 }
@@ -168,6 +194,38 @@ std::optional<std::uint32_t> Image::word_at(std::uint64_t address) const {
         return word;
     }
     return std::nullopt;
+}
+
+const std::vector<Image::Piece>& Image::pieces() const { return parts_->pieces; }
+std::uint64_t Image::entry() const { return parts_->entry; }
+
+Result<std::uint64_t> Image::address_of(const std::string& place) const {
+    if (place.rfind("0x", 0) == 0 || place.rfind("0X", 0) == 0) {
+        std::uint64_t v = 0;
+        const auto end = std::from_chars(place.data() + 2, place.data() + place.size(), v, 16);
+        if (end.ec == std::errc{} && end.ptr == place.data() + place.size() && place.size() > 2) return v;
+        return failure("no address", place, "write it as 0x8000100");
+    }
+    const auto colon = place.rfind(':');
+    if (colon != std::string::npos && colon + 1 < place.size() &&
+        place.find_first_not_of("0123456789", colon + 1) == std::string::npos && place.size() - colon < 9) {
+        const std::string file = place.substr(0, colon);
+        const int line = std::stoi(place.substr(colon + 1));
+        const std::lock_guard guard(parts_->dwarf_lock);
+        Dwarf_Line** lines = nullptr;
+        std::size_t count = 0;
+        if (parts_->dwarf == nullptr || dwarf_getsrc_file(parts_->dwarf, file.c_str(), line, 0, &lines, &count) != 0 ||
+            count == 0)
+            return failure("no code stands at " + place, path(), "name a line that holds a statement, as main.c:41");
+        Dwarf_Addr address = 0, least = ~Dwarf_Addr{0};
+        for (std::size_t i = 0; i < count; ++i)
+            if (dwarf_lineaddr(lines[i], &address) == 0) least = std::min(least, address);
+        std::free(lines);
+        return least;
+    }
+    if (const Symbol* s = symbol_named(place)) return s->address;
+    return failure("nothing in the image is called '" + place + "'", path(),
+                   "name a function, a line as main.c:41, or an address as 0x8000100");
 }
 
 bool Image::is_code(std::uint64_t address) const {

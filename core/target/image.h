@@ -47,6 +47,18 @@ class Image {
     std::optional<SourceLine> line_at(std::uint64_t address) const;
     /// The 32-bit little-endian word at an address that the file loads.
     std::optional<std::uint32_t> word_at(std::uint64_t address) const;
+    /// What the file puts into the target's memory. Views live as long as the image.
+    struct Piece {
+        std::uint64_t address = 0;  ///< where the program sees it
+        std::uint64_t loaded_at = 0;  ///< where the loader puts it; differs for initialised data in flash
+        std::span<const std::uint8_t> bytes;
+        bool writable = false;
+    };
+    const std::vector<Piece>& pieces() const;
+    std::uint64_t entry() const;
+    /// The address of a place that a person names: a function or object ("board_init"), a source line
+    /// ("main.c:41": its first instruction), or an address ("0x8000100"). A Problem says what is not there.
+    Result<std::uint64_t> address_of(const std::string& place) const;
     /// True if code is loaded at `address`.
     bool is_code(std::uint64_t address) const;
     /// Where the Arm M-profile vector table most likely stands: at the start of a loaded section, a

@@ -54,15 +54,34 @@ class TomlTable {
         if (!fits) return wrong(key, *node, range), std::nullopt;
         return value;
     }
-    void flag(std::string_view key) {
+    std::optional<bool> flag(std::string_view key) {
         const toml::node* node = find(key, false);
         if (node != nullptr && !node->is_boolean()) wrong(key, *node, "true or false");
+        return node == nullptr ? std::nullopt : node->value<bool>();
     }
-    void list_of_text(std::string_view key) {
+    /// A length of time in seconds, whole or with a fraction.
+    std::optional<double> seconds(std::string_view key, double least, double most) {
         const toml::node* node = find(key, false);
-        if (node != nullptr && (!node->is_array() || !node->as_array()->is_homogeneous<std::string>()) &&
-            !(node->is_array() && node->as_array()->empty()))
+        if (node == nullptr) return std::nullopt;
+        const auto value = node->is_number() ? node->value<double>() : std::nullopt;
+        if (!value || !(*value >= least) || *value > most) {
+            std::ostringstream range;
+            range << "a number of seconds from " << least << " to " << most;
+            return wrong(key, *node, range.str()), std::nullopt;
+        }
+        return value;
+    }
+    std::vector<std::string> list_of_text(std::string_view key) {
+        const toml::node* node = find(key, false);
+        std::vector<std::string> all;
+        if (node == nullptr) return all;
+        if ((!node->is_array() || !node->as_array()->is_homogeneous<std::string>()) &&
+            !(node->is_array() && node->as_array()->empty())) {
             wrong(key, *node, "a list of strings");
+            return all;
+        }
+        for (const auto& item : *node->as_array()) all.push_back(item.value_or(std::string()));
+        return all;
     }
     const toml::table* table(std::string_view key) {
         const toml::node* node = find(key, false);

@@ -23,6 +23,11 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
                                    : " for " + duration_text(Time::from_ns(b.missing_s * 1e9)) +
                                          " by the recording computer's clock."),
               b.missing_s < 0 ? "" : "What the target sent meanwhile is missing; the gap is marked.");
+    if (journal.halts > 0)
+        doubt("Core " + s.core + " was halted " + plural(journal.halts, "time", "times") + " (" +
+                  duration_text(Time::from_ns(journal.halted_s * 1e9)) +
+                  " altogether) so that its debug server could read its memory.",
+              "A timer that goes on meanwhile makes such executions look long.");
     if (journal.unsaved > 0)
         doubt(bytes_text(journal.unsaved) + " of " + s.core + " came but could not be written (" + journal.end_reason +
                   ").",

@@ -50,6 +50,12 @@ class GrowingTrail::Part {
 };
 
 void GrowingTrail::Part::gap(const TimedPacket& p) {
+    StreamTrail& s = trail_.streams[stream_];
+    if (p.packet.kind == ItmKind::damage && p.packet.number == static_cast<std::uint16_t>(ItmDamage::no_sync_yet) &&
+        s.packets == 1) {
+        s.lead_in = p.packet.length;  // a recording that begins in the middle of a stream: nothing is lost in it
+        return;
+    }
     Gap g;
     g.begin = p.earliest;
     g.end = p.latest;
@@ -238,6 +244,14 @@ void GrowingTrail::lose(std::size_t stream) {
     part.pipe.lose(packets_);
     part.take(packets_);
     if (!packets_.empty()) part.reached = packets_.back().latest;
+}
+
+void GrowingTrail::skip_to(std::size_t stream, std::uint64_t offset) {
+    Part& part = *parts_[stream];
+    if (offset <= part.position) return;
+    part.position = offset;
+    lose(stream);
+    trail_.streams[stream].read_bytes = offset;
 }
 
 void GrowingTrail::finish(std::size_t stream) {

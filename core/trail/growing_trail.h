@@ -33,6 +33,8 @@ class GrowingTrail {
     void feed(std::size_t stream, std::span<const std::uint8_t> raw);
     /// The connection was lost here: bytes are missing before those fed next.
     void lose(std::size_t stream);
+    /// The bytes up to `offset` were given up before they could be decoded.
+    void skip_to(std::size_t stream, std::uint64_t offset);
     /// No more bytes will come for this stream.
     void finish(std::size_t stream);
     /// Events of a kind that a recipe waits for: how often a port was written with a value so far.

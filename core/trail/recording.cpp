@@ -6,20 +6,17 @@
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
-#include <set>
 #include <sstream>
 
 #include <toml++/toml.h>
 
 #include "base/text.h"
+#include "capture/folder.h"
 #include "target/toml_text.h"
 
 namespace mt {
 namespace fs = std::filesystem;
 namespace {
-
-constexpr std::string_view kManifest = "trail.toml";
-constexpr std::string_view kFormat = "mindful-trail-recording/1";
 
 bool isa_fits(const std::string& isa, const Image& image) {
     if (isa.rfind("armv", 0) == 0) return image.machine() == Image::Machine::arm;
@@ -94,97 +91,20 @@ Result<void> open_streams(Recording& r) {
 }
 
 Result<std::shared_ptr<const Recording>> open_target(const std::string& target_path, const std::string& input) {
-    auto target = read_target_file(target_path);
-    if (!target) return tl::make_unexpected(target.error());
-    auto r = std::make_shared<Recording>();
-    r->input = input;
-    r->target = std::move(*target);
-    r->title = r->target.name;
-    for (const auto& w : r->target.warnings) r->doubts.push_back({w, "Check its spelling."});
-    for (const auto& core : r->target.cores) open_image(*r, core);
-    if (auto opened = open_streams(*r); !opened) return tl::make_unexpected(opened.error());
-    return std::shared_ptr<const Recording>(std::move(r));
+    auto r = open_without_streams(target_path);
+    if (!r) return tl::make_unexpected(r.error());
+    (*r)->input = input;
+    if (auto opened = open_streams(**r); !opened) return tl::make_unexpected(opened.error());
+    return std::shared_ptr<const Recording>(std::move(*r));
 }
 
-Result<void> copy_file(const std::string& from, const fs::path& to) {
-    std::error_code ec;
-    fs::copy_file(from, to, ec);
-    if (ec)
-        return failure("cannot copy: " + ec.message(), from + " to " + to.string(), "check free space and permissions");
-    return {};
-}
-
-// The target file's text with the paths replaced by those inside the folder. Every other line stays as
-// the person wrote it.
-std::string rewritten_target(const std::string& text, const std::map<std::string, std::string>& names,
-                             const fs::path& folder) {
-    std::istringstream in(text);
-    std::string out, line;
-    while (std::getline(in, line)) {
-        const auto first = line.find_first_not_of(" \t");
-        for (const std::string key : {"file", "image", "svd"}) {
-            if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
-            toml::table one;
-            try {
-                one = toml::parse(line);
-            } catch (const toml::parse_error&) {
-                continue;
-            }
-            const auto value = one[key].value<std::string>();
-            if (!value) continue;
-            const auto found = names.find((folder / *value).lexically_normal().string());
-            if (found != names.end()) line = key + " = \"" + found->second + "\"";
-        }
-        out += line + "\n";
-    }
-    return out;
-}
-
+// The whole recording as it is, for a folder of its own.
 Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& progress) {
-    std::error_code ec;
-    fs::create_directories(folder / "streams", ec);
-    fs::create_directories(folder / "images", ec);
-    if (ec)
-        return failure("cannot create the folder: " + ec.message(), folder.string(),
-                       "check free space and permissions");
-    std::map<std::string, std::string> names;
-    std::set<std::string> used;
-    const auto place = [&](const std::string& path, const std::string& sub) {
-        std::string name = sub + "/" + fs::path(path).filename().string();
-        for (int n = 2; used.count(name) != 0; ++n)
-            name = sub + "/" + std::to_string(n) + "-" + fs::path(path).filename().string();
-        used.insert(name);
-        names[fs::path(path).lexically_normal().string()] = name;
-        return name;
-    };
-    std::vector<std::pair<std::string, std::string>> copies;
+    FolderContents contents;
+    contents.title = r.title;
     for (const auto& s : r.target.streams)
-        if (!s.file.empty() && names.count(s.file) == 0) copies.emplace_back(s.file, place(s.file, "streams"));
-    for (const auto& c : r.target.cores)
-        for (const auto& path : {c.image, c.svd})
-            if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
-                copies.emplace_back(path, place(path, "images"));
-    std::size_t done = 0;
-    for (const auto& [from, to] : copies) {
-        if (progress.cancelled()) return failure("saving was cancelled", folder.string());
-        if (auto copied = copy_file(from, folder / to); !copied) return copied;
-        progress.report(++done, copies.size());
-    }
-    std::ifstream in(r.target.path, std::ios::binary);
-    std::ostringstream text;
-    text << in.rdbuf();
-    const std::string target = rewritten_target(text.str(), names, fs::path(r.target.path).parent_path());
-    std::ofstream(folder / "recording.target.toml", std::ios::binary) << target;
-    toml::table manifest;
-    manifest.insert("format", std::string(kFormat));
-    manifest.insert("title", r.title);
-    manifest.insert("target", "recording.target.toml");
-    std::ofstream file(folder / kManifest, std::ios::binary);
-    file << "# A Mindful Trail recording. See docs/formats/recording-folder.md.\n" << manifest << "\n";
-    file.close();
-    if (!file || !fs::exists(folder / "recording.target.toml"))
-        return failure("cannot write", (folder / kManifest).string(), "check free space and permissions");
-    return {};
+        if (!s.file.empty()) contents.streams.push_back(s.file);
+    return write_recording_folder(r.target, contents, folder.string(), progress);
 }
 
 }  // namespace
@@ -194,9 +114,21 @@ std::string Recording::exception_name(std::size_t core, unsigned number) const {
     return found != exception_names[core].end() && number >= 16 ? found->second : architectural_exception_name(number);
 }
 
+Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path) {
+    auto target = read_target_file(target_path);
+    if (!target) return tl::make_unexpected(target.error());
+    auto r = std::make_shared<Recording>();
+    r->input = target_path;
+    r->target = std::move(*target);
+    r->title = r->target.name;
+    for (const auto& w : r->target.warnings) r->doubts.push_back({w, "Check its spelling."});
+    for (const auto& core : r->target.cores) open_image(*r, core);
+    return r;
+}
+
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path) {
     std::error_code ec;
-    if (fs::path(path).filename() == kManifest && fs::is_regular_file(path, ec))  // the manifest stands for its folder
+    if (fs::path(path).filename() == kRecordingManifest && fs::is_regular_file(path, ec))  // the manifest stands for its folder
         return open_recording(fs::absolute(path).parent_path().string());
     if (!fs::is_directory(path, ec)) {
         if (fs::path(path).extension() != ".toml" && fs::is_regular_file(path, ec))
@@ -204,7 +136,7 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
                            "give a *.target.toml that says how these bytes are to be read");
         return open_target(path, path);
     }
-    const fs::path manifest_path = fs::path(path) / kManifest;
+    const fs::path manifest_path = fs::path(path) / kRecordingManifest;
     if (!fs::exists(manifest_path, ec))
         return failure("not a recording folder: it holds no trail.toml", path,
                        "give a *.mtrail folder or a *.target.toml");
@@ -220,8 +152,8 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
                        manifest_path.string() + ":" + std::to_string(e.source().begin.line),
                        "the folder may be damaged; the streams in it are still whole");
     }
-    if (manifest["format"].value_or(std::string_view{}) != kFormat)
-        return failure("of another format than " + std::string(kFormat), manifest_path.string(),
+    if (manifest["format"].value_or(std::string_view{}) != kRecordingFormat)
+        return failure("of another format than " + std::string(kRecordingFormat), manifest_path.string(),
                        "open it with the version that wrote it");
     const fs::path target = fs::path(manifest["target"].value_or(std::string("recording.target.toml")));
     if (target.is_absolute() || target.has_parent_path())
@@ -237,7 +169,7 @@ Result<void> save_recording(const Recording& recording, const std::string& folde
     const bool exists = fs::exists(place, ec);
     if (exists && !replace)
         return failure("exists already", place.string(), "choose another name, or say that it may be replaced");
-    if (exists && !fs::exists(place / kManifest, ec))
+    if (exists && !fs::exists(place / kRecordingManifest, ec))
         return failure("exists and is no recording", place.string(), "choose another name; it is left untouched");
     const fs::path fresh = place.parent_path() / (place.filename().string() + ".part-" + std::to_string(::getpid()));
     fs::remove_all(fresh, ec);

@@ -46,6 +46,9 @@ struct Recording {
 /// place of names. Missing, empty or unreadable stream: a Problem.
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path);
 
+/// Opens what a recording is made with: target file, images, names, but none of its streams.
+Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path);
+
 /// Saves a copy of everything the recording was made from, so that the folder opens without the
 /// originals. Refuses a path that exists unless `replace` is set and it is a recording folder. Written
 /// beside the place and moved there when whole: a failure leaves what was there before.

@@ -132,6 +132,7 @@ struct StreamTrail {
     std::array<std::uint64_t, kItmKinds> counts{};
     std::array<std::uint64_t, 256> ports{};
     std::array<std::uint64_t, 4> comparators{};
+    std::uint64_t lead_in = 0;  ///< bytes before the first synchronisation: they cannot be read
     std::uint64_t timestamps = 0, undated = 0, unknown_lengths = 0, restored_lengths = 0, clock_changes = 0;
     double global_rate = 0;
     std::uint64_t samples_outside = 0;  ///< program-counter samples where the image holds no code

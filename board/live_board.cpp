@@ -1,0 +1,212 @@
+#include "live_board.h"
+
+#include <csignal>
+#include <cstdio>
+#include <fstream>
+#include <iostream>
+#include <iterator>
+#include <sstream>
+#include <utility>
+
+#include <boost/asio.hpp>
+
+#include "gdb_server.h"
+#include "mount_core.h"
+#include "rv_core.h"
+#include "trace_port.h"
+
+namespace board {
+namespace asio = boost::asio;
+using tcp = asio::ip::tcp;
+
+namespace {
+
+constexpr auto kTick = std::chrono::milliseconds(2);
+constexpr double kMostBehind = 0.05;       ///< seconds: a machine that is too slow lets the target run late
+constexpr std::size_t kFloodPiece = 1 << 20;
+
+class LiveBoard {
+  public:
+    explicit LiveBoard(LiveOptions options);
+    int run();
+
+  private:
+    struct Running {
+        DebugCore* core;
+        GdbServer* server;
+        double owed = 0, ran = 0;  ///< seconds
+    };
+    void tick();
+    void advance(Running& r, double seconds);
+    bool command(const std::string& text, std::string& reply);
+    void send_pattern(double seconds);
+    void announce();
+
+    LiveOptions options_;
+    asio::io_context context_;
+    std::unique_ptr<MountCore> main_;
+    std::unique_ptr<RvCore> cop_;
+    std::unique_ptr<GdbServer> main_server_, cop_server_;
+    std::unique_ptr<TracePort> trace_;
+    std::string terminal_;
+    std::vector<Running> running_;
+    asio::steady_timer timer_;
+    std::chrono::steady_clock::time_point last_{};
+    bool pattern_on_ = false;
+    std::size_t pattern_at_ = 0;
+    double pattern_owed_ = 0;
+    std::vector<std::uint8_t> flood_;
+    std::size_t flood_at_ = 0;
+};
+
+MountOptions live_mount(MountOptions m) {
+    m.seconds = 1e6;
+    if (m.fault_at < 0) m.fault_at = 2e6;
+    return m;
+}
+
+LiveBoard::LiveBoard(LiveOptions options)
+    : options_(std::move(options)), timer_(context_) {
+    const auto address = asio::ip::make_address(options_.bind);
+    main_ = std::make_unique<MountCore>(options_.image, live_mount(options_.mount));
+    main_server_ = std::make_unique<GdbServer>(
+        context_, tcp::endpoint(address, options_.gdb_main), *main_, options_.troubles,
+        [this](const std::string& text, std::string& reply) { return command(text, reply); });
+    trace_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.trace), options_.troubles,
+                                         options_.mount.seed);
+    if (options_.terminal) terminal_ = trace_->open_terminal();
+    running_.push_back({main_.get(), main_server_.get()});
+    if (options_.cop) {
+        cop_ = std::make_unique<RvCore>(options_.cop, options_.mount.seed);
+        cop_server_ = std::make_unique<GdbServer>(
+            context_, tcp::endpoint(address, options_.gdb_cop), *cop_, options_.troubles,
+            [this](const std::string& text, std::string& reply) { return command(text, reply); });
+        running_.push_back({cop_.get(), cop_server_.get()});
+    }
+    if (!options_.flood.empty()) {
+        std::ifstream in(options_.flood, std::ios::binary);
+        flood_.assign(std::istreambuf_iterator<char>(in), {});
+        if (flood_.empty()) throw std::runtime_error("cannot read " + options_.flood);
+    }
+}
+
+// The probe's own commands; docs/formats/line-check.md describes those of the line check.
+bool LiveBoard::command(const std::string& text, std::string& reply) {
+    std::istringstream in(text);
+    std::string first, second;
+    double value = 0;
+    in >> first >> second;
+    Troubles& t = options_.troubles;
+    if (first == "line" && second == "phases") {
+        reply = std::to_string(t.phases) + "\n";
+        return true;
+    }
+    if (first == "line" && second == "phase" && in >> value && value >= 0 && value < t.phases) {
+        t.phase = static_cast<unsigned>(value);
+        return true;
+    }
+    if (first == "line" && second == "pattern") {
+        std::string how;
+        in >> how;
+        pattern_on_ = how == "on";
+        pattern_at_ = 0;
+        return how == "on" || how == "off";
+    }
+    if (first == "trouble" && in >> value) {
+        if (second == "drop") t.drop = value;
+        else if (second == "flip") t.flip = value;
+        else if (second == "close-after") t.close_after = static_cast<std::uint64_t>(value);
+        else return false;
+        return true;
+    }
+    return false;
+}
+
+void LiveBoard::advance(Running& r, double seconds) {
+    if (!r.server->running()) {
+        r.owed = 0;
+        return;
+    }
+    r.owed = std::min(r.owed + seconds, kMostBehind * std::max(1.0, options_.speed));
+    const double hz = static_cast<double>(r.core->clock_hz());
+    const auto cycles = static_cast<std::uint64_t>(r.owed * hz);
+    if (cycles == 0) return;
+    r.owed -= static_cast<double>(cycles) / hz;
+    r.ran += static_cast<double>(cycles) / hz;
+    if (const auto stop = r.core->run(cycles)) r.server->stopped(*stop);
+}
+
+void LiveBoard::send_pattern(double seconds) {
+    static const auto pattern = line_pattern();
+    pattern_owed_ += seconds * static_cast<double>(options_.mount.baud) / 10;
+    std::vector<std::uint8_t> bytes;
+    for (; pattern_owed_ >= 1; pattern_owed_ -= 1) bytes.push_back(pattern[pattern_at_++ % pattern.size()]);
+    trace_->send(std::move(bytes), running_[0].ran);
+}
+
+void LiveBoard::tick() {
+    const auto now = std::chrono::steady_clock::now();
+    const double seconds = std::chrono::duration<double>(now - last_).count() * options_.speed;
+    last_ = now;
+    for (auto& r : running_) advance(r, seconds);
+    std::vector<std::uint8_t> bytes;
+    main_->drain(bytes);
+    if (!flood_.empty()) {
+        while (trace_->any_reader() && trace_->backlog() < 8 * kFloodPiece) {
+            const std::size_t n = std::min(kFloodPiece, flood_.size() - flood_at_);
+            const auto from = flood_.begin() + static_cast<std::ptrdiff_t>(flood_at_);
+            trace_->send({from, from + static_cast<std::ptrdiff_t>(n)}, running_[0].ran);
+            flood_at_ = (flood_at_ + n) % flood_.size();
+        }
+    } else if (pattern_on_) {
+        send_pattern(seconds);
+    } else {
+        trace_->send(std::move(bytes), running_[0].ran);
+    }
+    if (options_.end_after > 0 && running_[0].ran >= options_.end_after) {
+        context_.stop();
+        return;
+    }
+    timer_.expires_at(timer_.expiry() + kTick);
+    if (timer_.expiry() < now) timer_.expires_at(now + kTick);
+    timer_.async_wait([this](const boost::system::error_code& ec) {
+        if (!ec) tick();
+    });
+}
+
+void LiveBoard::announce() {
+    std::ostringstream text;
+    text << "gdb_main = " << main_server_->port() << "\n";
+    if (cop_server_) text << "gdb_cop = " << cop_server_->port() << "\n";
+    text << "trace = " << trace_->port() << "\n";
+    if (!terminal_.empty()) text << "terminal = \"" << terminal_ << "\"\n";
+    std::cout << text.str() << std::flush;
+    if (options_.ports_file.empty()) return;
+    std::ofstream(options_.ports_file + ".part") << text.str();
+    std::rename((options_.ports_file + ".part").c_str(), options_.ports_file.c_str());  // whole, or not there
+}
+
+int LiveBoard::run() {
+    asio::signal_set signals(context_, SIGINT, SIGTERM);
+    signals.async_wait([this](const boost::system::error_code&, int) { context_.stop(); });
+    announce();
+    last_ = std::chrono::steady_clock::now();
+    timer_.expires_at(last_);
+    tick();
+    context_.run();
+    return 0;
+}
+
+}  // namespace
+
+int run_live(LiveOptions options) {
+    std::signal(SIGPIPE, SIG_IGN);
+    try {
+        return LiveBoard(std::move(options)).run();
+    } catch (const std::exception& e) {
+        std::cerr << "mtrail-board: " << e.what() << ": is a port already in use?\n";
+        return 2;
+    }
+}
+
+}  // namespace board

@@ -1,0 +1,26 @@
+// The board as a live target: both cores run against the clock, with debug servers and trace ports.
+#pragma once
+
+#include <memory>
+#include <string>
+
+#include "mount_model.h"
+#include "target/image.h"
+#include "troubles.h"
+
+namespace board {
+
+struct LiveOptions {
+    MountOptions mount;
+    std::shared_ptr<const mt::Image> image, cop;
+    std::string bind = "127.0.0.1", ports_file, flood;
+    std::uint16_t gdb_main = 3333, gdb_cop = 3334, trace = 3344;
+    bool terminal = false;
+    double speed = 1, end_after = 0;
+    Troubles troubles;
+};
+
+/// Runs until the process is told to end. Returns its exit code.
+int run_live(LiveOptions options);
+
+}  // namespace board

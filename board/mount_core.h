@@ -1,0 +1,47 @@
+// The main core of the board as a debugger sees it: the scenario model with the firmware's memory behind it.
+// Stops happen where the model enters a function or writes a variable; it executes no instructions.
+#pragma once
+
+#include <map>
+#include <memory>
+
+#include "debug_core.h"
+#include "mount_model.h"
+#include "target/image.h"
+
+namespace board {
+
+class MountCore : public DebugCore {
+  public:
+    MountCore(std::shared_ptr<const mt::Image> image, MountOptions options);
+
+    std::string name() const override { return "main"; }
+    std::string target_xml() const override;
+    std::size_t registers() const override { return 17; }
+    std::uint32_t read_register(std::size_t n) const override;
+    void write_register(std::size_t n, std::uint32_t value) override;
+    bool read(std::uint32_t address, std::span<std::uint8_t> into) override;
+    bool write(std::uint32_t address, std::span<const std::uint8_t> bytes) override;
+    void reset() override;
+    std::uint64_t clock_hz() const override { return options_.clock_hz; }
+    std::optional<Stop> run(std::uint64_t cycles) override;
+    void step() override { (void)run(1); }
+    void drain(std::vector<std::uint8_t>& out) override;
+
+  private:
+    std::uint32_t address_of(const char* name) const;
+    bool entered(const char* function);
+    bool written(const char* variable, std::uint32_t value);
+
+    static constexpr std::uint32_t kFlash = 0x08000000, kFlashBytes = 512 << 10, kRam = 0x20000000, kRamBytes = 128 << 10;
+    std::shared_ptr<const mt::Image> image_;
+    MountOptions options_;
+    std::vector<std::uint8_t> flash_, ram_;
+    std::unique_ptr<MountModel> model_;
+    std::uint32_t pc_ = 0;
+    bool started_ = false;
+    std::optional<Stop> stop_;
+    mutable std::map<std::string, std::uint32_t> addresses_;
+};
+
+}  // namespace board

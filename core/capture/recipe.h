@@ -1,0 +1,74 @@
+// A recipe: how a recording is made, so that it can be made again. docs/formats/recipe.md.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/problem.h"
+#include "capture/source.h"
+
+namespace mt {
+
+/// Plain data; any thread may use it once it is read.
+struct Recipe {
+    struct Connect {
+        std::string core;             ///< of the target file
+        std::string debug;            ///< HOST:PORT of its debug server; empty if there is none
+        std::optional<SourceSpec> trace;
+        unsigned line = 0;            ///< where the table stands
+    };
+    struct Place {
+        std::string core;   ///< empty: the first with a debug server
+        std::string where;  ///< function, "main.c:41" or "0x…"
+        std::uint64_t times = 1;
+    };
+    struct Watch {
+        std::string core, symbol;
+        bool on_read = false, on_write = true;
+    };
+    struct Mark {
+        unsigned port = 0;
+        std::uint32_t value = 0;
+    };
+    enum class Keep : std::uint8_t { oldest, newest };
+    enum class Leave : std::uint8_t { running, halted };
+
+    std::string path, name, target, save = "{name}-{n}.mtrail";
+    unsigned patience_ms = 3000;  ///< for every answer of a debug server
+    std::vector<Connect> connects;
+
+    bool check_image = false, reset = false;
+    std::string reset_command;
+    std::optional<Place> run_to;
+    double run_to_limit_s = 30;
+
+    std::optional<double> seconds;
+    std::optional<std::uint64_t> bytes;  ///< of all streams together
+    std::optional<Place> until;
+    std::optional<Watch> watch;
+    std::optional<Mark> mark;
+    Keep keep = Keep::oldest;
+    std::uint64_t limit_bytes = 0;  ///< of each stream; 0: none (keep = "newest" needs one)
+
+    Leave leave = Leave::running;
+    std::string events_csv, measures_csv, findings_json;  ///< files to write afterwards; empty: none
+    std::vector<std::string> bad_if;                      ///< kinds of finding that make the verdict bad
+    bool judges() const { return !findings_json.empty() || !bad_if.empty(); }
+
+    std::vector<std::string> warnings;
+};
+
+Result<Recipe> read_recipe(const std::string& path);
+/// The same from text; `path` is used in messages and for relative paths.
+Result<Recipe> parse_recipe(std::string_view text, const std::string& path);
+/// The text of a recipe, with paths relative to the folder of `path` where they lie below it.
+std::string recipe_text(const Recipe& recipe, const std::string& path);
+
+/// The folder that a recipe saves to, after its pattern: {name}, {date}, {time}, {n} (the first number that
+/// is free). Relative to the recipe's folder.
+std::string save_path(const Recipe& recipe);
+
+}  // namespace mt

@@ -1,0 +1,607 @@
+#include "capture/record_run.h"
+
+#include <algorithm>
+#include <filesystem>
+
+#include "base/text.h"
+#include "capture/folder.h"
+#include "capture/image_check.h"
+#include "capture/link.h"
+#include "capture/ring.h"
+
+namespace mt {
+namespace fs = std::filesystem;
+
+namespace {
+using Steady = std::chrono::steady_clock;
+using Milliseconds = std::chrono::milliseconds;
+double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
+Time time_of(double s) { return Time::from_ns(s * 1e9); }
+}  // namespace
+
+struct RecordRun::End {
+    const Recipe::Connect* spec = nullptr;
+    std::size_t core = 0;                ///< index into the target file's cores
+    std::unique_ptr<DebugServer> server;
+    bool server_lost = false;
+    std::unique_ptr<Source> source;      ///< until the receiver takes it
+    std::unique_ptr<Receiver> receiver;
+    std::thread thread;                  ///< reads a source that needs no debug server
+    std::size_t stream = 0;
+    std::optional<std::uint64_t> until, watch;
+    DebugServer::Point watch_type = DebugServer::Point::write;
+    unsigned watch_length = 4;
+    Steady::time_point next_pump{};
+    bool own_thread() const { return spec->trace && spec->trace->kind <= SourceSpec::Kind::file; }
+};
+
+RecordRun::RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_ptr<const Image>> images,
+                     std::string folder)
+    : recipe_(std::move(recipe)), target_(std::move(target)), images_(std::move(images)), folder_(std::move(folder)) {
+    constexpr const char* names[] = {"connect", "check image", "reset", "run to", "record", "stop", "save", "judge"};
+    for (const char* n : names) state_.stations.push_back({n, Station::Status::ahead, {}});
+    const auto plan = [&](RunState::Step step, std::vector<std::string> lines, bool wanted) {
+        state_.stations[step].lines = std::move(lines);
+        if (!wanted) state_.stations[step].status = Station::Status::passed_over;
+    };
+    std::vector<std::string> ends;
+    for (const auto& c : recipe_.connects) {
+        if (!c.debug.empty()) ends.push_back("gdb " + c.debug);
+        if (c.trace) ends.push_back(c.trace->text());
+    }
+    plan(RunState::connect, ends, true);
+    plan(RunState::check_image, {recipe_.check_image ? "compare with memory" : "not asked for"}, recipe_.check_image);
+    plan(RunState::reset, {recipe_.reset ? "all cores" : "not asked for"}, recipe_.reset);
+    plan(RunState::run_to, {recipe_.run_to ? recipe_.run_to->where : "not asked for"}, recipe_.run_to.has_value());
+    std::string how = recipe_.seconds ? duration_text(time_of(*recipe_.seconds)) : recipe_.bytes ? bytes_text(*recipe_.bytes) : "until stopped";
+    if (recipe_.until) how += ", or " + recipe_.until->where + (recipe_.until->times > 1 ? " " + std::to_string(recipe_.until->times) + " times" : "");
+    if (recipe_.watch) how += ", or " + recipe_.watch->symbol + (recipe_.watch->on_write ? " written" : " read");
+    if (recipe_.mark) how += ", or mark " + std::to_string(recipe_.mark->value) + " on port " + std::to_string(recipe_.mark->port);
+    plan(RunState::record, {how, recipe_.keep == Recipe::Keep::newest ? "keep the newest " + bytes_text(recipe_.limit_bytes) : "keep the oldest"}, true);
+    plan(RunState::stop, {recipe_.leave == Recipe::Leave::halted ? "halt the cores" : "leave them running"}, true);
+    plan(RunState::save, {fs::path(folder_).filename().string()}, true);
+    plan(RunState::judge, {recipe_.judges() ? "findings" : "not asked for"}, recipe_.judges());
+    state_.planned_s = recipe_.seconds;
+    state_.planned_bytes = recipe_.bytes;
+    state_.folder = folder_;
+}
+
+RecordRun::~RecordRun() {
+    stop("the program ended");
+    for (auto& e : ends_)
+        if (e->thread.joinable()) e->thread.join();
+}
+
+void RecordRun::stop(const std::string& reason, bool keep) {
+    const std::lock_guard guard(lock_);
+    if (state_.stop_reason.empty()) state_.stop_reason = reason;
+    if (!keep) keep_ = false;
+    stop_asked_ = true;
+    progress_.cancel();
+}
+
+void RecordRun::note(const std::string& text) {
+    {
+        const std::lock_guard guard(lock_);
+        if (!state_.recording) return;
+    }
+    for (auto& e : ends_)
+        if (e->receiver) e->receiver->note(text);
+}
+
+void RecordRun::request(const std::string& core, bool halt) {
+    const std::lock_guard guard(lock_);
+    requests_.emplace_back(core, halt);
+}
+
+void RecordRun::begin_step(std::size_t step) {
+    const std::lock_guard guard(lock_);
+    state_.stations[step].status = Station::Status::now;
+}
+
+void RecordRun::end_step(std::size_t step, Station::Status status, std::vector<std::string> lines) {
+    const std::lock_guard guard(lock_);
+    state_.stations[step].status = status;
+    if (!lines.empty()) state_.stations[step].lines = std::move(lines);
+}
+
+RunState RecordRun::state() const {
+    RunState s;
+    {
+        const std::lock_guard guard(lock_);
+        s = state_;
+    }
+    for (auto& stream : s.streams) {
+        for (const auto& e : ends_)
+            if (e->receiver && e->stream == stream.stream) stream.received = e->receiver->state();
+        s.bytes += stream.received.bytes;
+    }
+    if (s.recording) {
+        s.elapsed_s = seconds(Steady::now() - started_);
+        std::error_code ec;
+        const auto space = fs::space(folder_, ec);
+        if (!ec) s.disk_free = space.available;
+    }
+    return s;
+}
+
+std::string RecordRun::place_text(const End& end, std::uint64_t pc) const {
+    std::string text = hex_text(pc);
+    if (const auto& image = images_[end.core]) {
+        if (const Symbol* f = image->function_at(pc)) text = f->name;
+        if (const auto line = image->line_at(pc))
+            text += ", " + fs::path(line->file).filename().string() + ":" + std::to_string(line->line);
+    }
+    return text;
+}
+
+void RecordRun::renew_core(const End& end, bool ask_pc) {
+    RunState::Core c;
+    c.name = target_.cores[end.core].name;
+    c.debug = end.server != nullptr;
+    c.lost = end.server_lost;
+    c.running = end.server == nullptr || end.server->running();
+    if (ask_pc && end.server && !end.server->running())
+        if (auto pc = end.server->pc()) {
+            c.pc = *pc;
+            c.place = place_text(end, *pc);
+        }
+    const std::lock_guard guard(lock_);
+    for (auto& known : state_.cores)
+        if (known.name == c.name) {
+            c.started_after_s = known.started_after_s;
+            known = c;
+            return;
+        }
+    state_.cores.push_back(c);
+}
+
+Result<RecordRun::End*> RecordRun::end_of(const std::string& core) {
+    for (auto& e : ends_)
+        if (e->server && (core.empty() || target_.cores[e->core].name == core)) return e.get();
+    return failure("no debug server for core '" + core + "'", recipe_.path, "add debug = \"HOST:PORT\" to its [[connect]]");
+}
+
+Result<void> RecordRun::run() {
+    auto walked = walk();
+    {
+        const std::lock_guard guard(lock_);
+        state_.recording = false;
+        state_.finished = true;
+        state_.discarded = !keep_;
+        if (!walked) {
+            state_.problem = walked.error();
+            for (auto& s : state_.stations)
+                if (s.status == Station::Status::now) {
+                    s.status = Station::Status::failed;
+                    s.lines = {walked.error().what};
+                }
+        }
+    }
+    return walked;
+}
+
+Result<void> RecordRun::walk() {
+    const auto stopped = [&]() -> Result<void> {
+        keep_ = false;
+        return failure("stopped before anything was recorded", recipe_.path);
+    };
+    if (auto ok = connect_all(); !ok) return ok;
+    if (stopping()) return stopped();
+    if (recipe_.check_image)
+        if (auto ok = check_images(); !ok) return ok;
+    if (recipe_.reset)
+        if (auto ok = reset_all(); !ok) return ok;
+    if (recipe_.run_to)
+        if (auto ok = run_to_place(); !ok) return ok;
+    if (stopping()) return stopped();
+    begin_step(RunState::record);
+    if (auto ok = start_all(); !ok) {
+        std::error_code ec;
+        for (auto& e : ends_) e->receiver.reset();
+        if (!recorded_.empty()) fs::remove_all(folder_, ec);
+        return ok;
+    }
+    record();
+    stop_all();
+    begin_step(RunState::save);
+    if (!keep_) {
+        std::error_code ec;
+        fs::remove_all(folder_, ec);
+        end_step(RunState::save, Station::Status::passed_over, {"thrown away"});
+        return {};
+    }
+    end_step(RunState::save, Station::Status::done, {fs::path(folder_).filename().string()});
+    return {};
+}
+
+Result<void> RecordRun::connect_debug(End& end) {
+    auto server = DebugServer::connect(end.spec->debug, Milliseconds(recipe_.patience_ms));
+    if (!server) return tl::make_unexpected(server.error());
+    end.server = std::move(*server);
+    end.server_lost = false;
+    const std::string& isa = target_.cores[end.core].isa;
+    const std::string& says = end.server->architecture();
+    const bool arm = isa.rfind("armv", 0) == 0, riscv = isa.rfind("rv", 0) == 0;
+    if ((arm && says.find("riscv") != std::string::npos) || (riscv && says.find("arm") != std::string::npos))
+        return failure("core '" + target_.cores[end.core].name + "' is " + isa + ", but the debug server's is " + says,
+                       end.spec->debug, "is this the right port?");
+    return {};
+}
+
+Result<std::unique_ptr<Source>> RecordRun::make_source(End& end) {
+    const SourceSpec& spec = *end.spec->trace;
+    if (end.own_thread()) return open_source(spec, Milliseconds(recipe_.patience_ms));
+    if (end.server == nullptr || end.server_lost) {  // the way back after a lost debug server
+        if (auto ok = connect_debug(end); !ok) return tl::make_unexpected(ok.error());
+        if (auto on = end.server->resume(); !on) return tl::make_unexpected(on.error());
+    }
+    std::uint64_t at = spec.at, size = spec.size;
+    if (!spec.symbol.empty()) {
+        const auto& image = images_[end.core];
+        const Symbol* symbol = image ? image->symbol_named(spec.symbol) : nullptr;
+        if (symbol == nullptr)
+            return failure("the image has no symbol '" + spec.symbol + "'",
+                           image ? image->path() : recipe_.path + ":" + std::to_string(end.spec->line),
+                           "correct 'symbol', or give the address with 'at'");
+        at = symbol->address;
+        if (size == 0) size = symbol->size;
+    }
+    if (spec.kind == SourceSpec::Kind::ring) return ring_source(*end.server, at);
+    if (size == 0)
+        return failure("how many bytes to read is not known", recipe_.path + ":" + std::to_string(end.spec->line),
+                       "add size = …");
+    return dump_source(*end.server, at, size);
+}
+
+Result<void> RecordRun::connect_all() {
+    begin_step(RunState::connect);
+    std::vector<std::string> lines;
+    for (const auto& c : recipe_.connects) {
+        auto end = std::make_unique<End>();
+        end->spec = &c;
+        while (end->core < target_.cores.size() && target_.cores[end->core].name != c.core) ++end->core;
+        const std::string where = recipe_.path + ":" + std::to_string(c.line);
+        if (end->core == target_.cores.size())
+            return failure("the target file has no core '" + c.core + "'", where, "name one that it has");
+        if (c.trace) {
+            bool found = false;
+            for (std::size_t i = 0; i < target_.streams.size() && !found; ++i)
+                if (target_.streams[i].core == c.core) {
+                    found = true;
+                    end->stream = i;
+                }
+            if (!found)
+                return failure("the target file has no [[stream]] for core '" + c.core + "'", where,
+                               "add one that says the protocol of its trace");
+        }
+        ends_.push_back(std::move(end));
+    }
+    for (auto& end : ends_) {
+        if (!end->spec->debug.empty()) {
+            if (auto ok = connect_debug(*end); !ok) return ok;
+            renew_core(*end, true);
+            lines.push_back("gdb " + end->spec->debug);
+        } else {
+            renew_core(*end, false);
+        }
+        if (end->own_thread()) {
+            auto source = make_source(*end);
+            if (!source) return tl::make_unexpected(source.error());
+            end->source = std::move(*source);
+            lines.push_back(end->spec->trace->text());
+        }
+        if (stopping()) return {};
+    }
+    end_step(RunState::connect, Station::Status::done, lines);
+    return {};
+}
+
+Result<void> RecordRun::check_images() {
+    begin_step(RunState::check_image);
+    std::uint64_t compared = 0;
+    for (auto& end : ends_) {
+        const auto& image = images_[end->core];
+        if (!end->server || !image) continue;
+        if (auto halted = end->server->halt(); !halted) return tl::make_unexpected(halted.error());
+        auto check = mt::check_image(*end->server, *image, &progress_);
+        if (!check) return tl::make_unexpected(check.error());
+        if (!check->matches())
+            return failure("the image does not match the target's memory: " + count_text(check->different) + " of " +
+                               count_text(check->compared) + " bytes differ, the first at " + hex_text(check->first),
+                           image->path(), "give the image that is on the target, or load it there");
+        compared += check->compared;
+    }
+    if (compared == 0)
+        return failure("no image to compare", recipe_.path, "give 'image' in the target file, and a debug server");
+    end_step(RunState::check_image, Station::Status::done, {"matches memory", count_text(compared) + " bytes"});
+    return {};
+}
+
+Result<void> RecordRun::reset_all() {
+    begin_step(RunState::reset);
+    std::size_t count = 0;
+    for (auto& end : ends_) {
+        if (!end->server) continue;
+        if (auto ok = end->server->reset(recipe_.reset_command); !ok) return ok;
+        renew_core(*end, true);
+        ++count;
+    }
+    end_step(RunState::reset, Station::Status::done, {count == 1 ? "1 core" : std::to_string(count) + " cores"});
+    return {};
+}
+
+// Runs one core to a place; the others start with it and are halted after it, so that none sleeps for ever
+// waiting for another.
+Result<void> RecordRun::run_to_place() {
+    begin_step(RunState::run_to);
+    auto found = end_of(recipe_.run_to->core);
+    if (!found) return tl::make_unexpected(found.error());
+    End& end = **found;
+    const auto& image = images_[end.core];
+    if (!image && recipe_.run_to->where.rfind("0x", 0) != 0)
+        return failure("'" + recipe_.run_to->where + "' needs an image", recipe_.path, "give 'image' in the target file");
+    auto at = image ? image->address_of(recipe_.run_to->where) : Result<std::uint64_t>(std::stoull(recipe_.run_to->where, nullptr, 16));
+    if (!at) return tl::make_unexpected(at.error());
+    if (auto halted = end.server->halt(); !halted) return tl::make_unexpected(halted.error());
+    if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return set;
+    const auto began = Steady::now();
+    const auto clear = [&] { (void)end.server->clear_point(DebugServer::Point::software, *at, 2); };
+    std::uint64_t times = 0;
+    while (times < recipe_.run_to->times) {
+        if (auto on = end.server->resume(); !on) return on;
+        bool stopped = false;
+        while (!stopped) {
+            auto stop = end.server->wait(Milliseconds(20));
+            if (!stop) return tl::make_unexpected(stop.error());
+            stopped = stop->has_value();
+            const bool late = seconds(Steady::now() - began) > recipe_.run_to_limit_s;
+            if (!stopped && (late || stopping())) {
+                (void)end.server->halt();
+                clear();
+                if (stopping()) return {};
+                auto pc = end.server->pc();
+                return failure("'" + recipe_.run_to->where + "' was not reached within " +
+                                   duration_text(time_of(recipe_.run_to_limit_s)) +
+                                   (pc ? "; the core is at " + place_text(end, *pc) : ""),
+                               recipe_.path, "does the firmware get there? run_to_limit = … waits longer");
+            }
+        }
+        auto pc = end.server->pc();
+        if (!pc) return tl::make_unexpected(pc.error());
+        if ((*pc & ~std::uint64_t{1}) != (*at & ~std::uint64_t{1})) {
+            clear();
+            return failure("the core stopped at " + place_text(end, *pc) + " before it reached '" +
+                               recipe_.run_to->where + "'",
+                           end.spec->debug, "a fault, or another breakpoint?");
+        }
+        if (++times < recipe_.run_to->times) {  // over the breakpoint, and on
+            clear();
+            if (auto step = end.server->step(); !step) return tl::make_unexpected(step.error());
+            if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return set;
+        }
+    }
+    clear();
+    renew_core(end, true);
+    end_step(RunState::run_to, Station::Status::done,
+             {place_text(end, *at), "after " + duration_text(time_of(seconds(Steady::now() - began)))});
+    return {};
+}
+
+Result<void> RecordRun::start_all() {
+    std::error_code ec;
+    if (fs::exists(folder_, ec))
+        return failure("exists already", folder_, "choose another name, or a pattern with {n}");
+    FolderContents contents;
+    contents.title = recipe_.name;
+    contents.recipe = recipe_.path;
+    if (!fs::is_regular_file(recipe_.path, ec)) contents.recipe.clear();
+    for (auto& end : ends_)
+        if (end->spec->trace) contents.recorded[end->stream] = target_.cores[end->core].name + ".trace";
+    // A stream that is not recorded now is left out, not copied: the folder holds this recording alone.
+    if (auto ok = write_recording_folder(target_, contents, folder_, progress_); !ok) return ok;
+    for (auto& end : ends_) {
+        if (!end->spec->trace) continue;
+        if (!end->source) {
+            auto source = make_source(*end);
+            if (!source) return tl::make_unexpected(source.error());
+            end->source = std::move(*source);
+        }
+        const std::string path = (fs::path(folder_) / "streams" / contents.recorded[end->stream]).string();
+        auto receiver = Receiver::create(path, end->spec->trace->text(), std::move(end->source),
+                                         [this, e = end.get()] { return make_source(*e); },
+                                         {recipe_.keep == Recipe::Keep::newest, recipe_.limit_bytes,
+                                          contents.recorded.size() > 1 && !end->server});
+        if (!receiver) return tl::make_unexpected(receiver.error());
+        end->receiver = std::move(*receiver);
+        recorded_.push_back({end->stream, path});
+        const std::lock_guard guard(lock_);
+        state_.streams.push_back({end->stream, end->spec->core, end->spec->trace->text(), {}});
+    }
+    const auto arm = [&](const std::string& core, const std::string& place, bool watch) -> Result<void> {
+        auto found = end_of(core);
+        if (!found) return tl::make_unexpected(found.error());
+        End& end = **found;
+        const auto& image = images_[end.core];
+        auto at = image ? image->address_of(place) : Result<std::uint64_t>(failure("'" + place + "' needs an image", recipe_.path, "give 'image' in the target file"));
+        if (!at) return tl::make_unexpected(at.error());
+        if (auto halted = end.server->halt(); !halted) return tl::make_unexpected(halted.error());
+        if (!watch) {
+            end.until = *at;
+            return end.server->set_point(DebugServer::Point::software, *at, 2);
+        }
+        const Symbol* symbol = image->symbol_named(place);
+        end.watch = *at;
+        end.watch_length = symbol != nullptr && symbol->size > 0 && symbol->size <= 8 ? static_cast<unsigned>(symbol->size) : 4;
+        end.watch_type = !recipe_.watch->on_write  ? DebugServer::Point::read
+                         : recipe_.watch->on_read ? DebugServer::Point::access
+                                                  : DebugServer::Point::write;
+        return end.server->set_point(end.watch_type, *at, end.watch_length);
+    };
+    if (recipe_.until)
+        if (auto ok = arm(recipe_.until->core, recipe_.until->where, false); !ok) return ok;
+    if (recipe_.watch)
+        if (auto ok = arm(recipe_.watch->core, recipe_.watch->symbol, true); !ok) return ok;
+    if (on_begin) on_begin();
+    for (auto& end : ends_)
+        if (end->receiver && end->own_thread()) end->receiver->discard_waiting();
+    started_ = Steady::now();
+    for (auto& end : ends_) {
+        if (end->receiver) end->receiver->begin(started_);
+        if (end->receiver && end->own_thread())
+            end->thread = std::thread([this, e = end.get()] {
+                while (!stopping()) e->receiver->pump(Milliseconds(50));
+            });
+    }
+    // All cores at once, as far as their debug servers allow; each is marked with when it really started.
+    std::optional<Steady::time_point> first;
+    for (auto& end : ends_) {
+        if (!end->server) continue;
+        const auto before = Steady::now();
+        if (auto on = end->server->resume(); !on) return on;
+        const auto after = Steady::now();
+        if (!first) first = before;
+        const bool is_first = before == *first;
+        const double at = is_first ? 0 : seconds(before + (after - before) / 2 - *first), slack = seconds(after - before) / 2;
+        if (end->receiver && contents.recorded.size() > 1) end->receiver->set_start(at, slack);
+        renew_core(*end, false);
+        const std::lock_guard guard(lock_);
+        for (auto& c : state_.cores)
+            if (c.name == target_.cores[end->core].name) c.started_after_s = at;
+    }
+    const std::lock_guard guard(lock_);
+    state_.recording = true;
+    return {};
+}
+
+void RecordRun::record() {
+    while (!stopping()) {
+        const auto now = Steady::now();
+        bool idle = true;
+        bool all_exhausted = true;
+        std::uint64_t bytes = 0;
+        for (auto& end : ends_) {
+            if (!end->receiver) continue;
+            if (!end->own_thread() && now >= end->next_pump) {
+                idle = !end->receiver->pump(Milliseconds(0)) && idle;
+                const bool dump = end->spec->trace->kind == SourceSpec::Kind::dump;
+                end->next_pump = now + Milliseconds(dump ? 0 : end->spec->trace->every_ms);
+            }
+            const ReceiverState s = end->receiver->state();
+            bytes += s.bytes;
+            all_exhausted = all_exhausted && s.exhausted;
+            if (s.full) stop(s.trouble);
+        }
+        const double elapsed = seconds(now - started_);
+        if (recipe_.seconds && elapsed >= *recipe_.seconds) stop("the time was up");
+        if (recipe_.bytes && bytes >= *recipe_.bytes) stop("enough bytes were recorded");
+        if (all_exhausted) stop(recipe_.limit_bytes > 0 ? "the limit was reached" : "the buffer was read to its end");
+        watch_cores();
+        serve_requests();
+        if (idle) std::this_thread::sleep_for(Milliseconds(2));
+    }
+    std::vector<std::string> lines = {duration_text(time_of(seconds(Steady::now() - started_)))};
+    std::uint64_t bytes = 0;
+    for (auto& end : ends_)
+        if (end->receiver) bytes += end->receiver->state().bytes;
+    lines.push_back(bytes_text(bytes));
+    end_step(RunState::record, Station::Status::done, lines);
+}
+
+void RecordRun::watch_cores() {
+    for (auto& end : ends_) {
+        if (!end->server || end->server_lost || !end->server->running()) continue;
+        auto stop = end->server->wait(Milliseconds(0));
+        if (!stop) {
+            end->server_lost = true;
+            renew_core(*end, false);
+            note("debug server lost: " + stop.error().what);
+            if (recipe_.until || recipe_.watch) this->stop("the debug server was lost: " + stop.error().what);
+        } else if (*stop) {
+            core_stopped(*end, **stop);
+        }
+    }
+}
+
+void RecordRun::core_stopped(End& end, const DebugStop& stop) {
+    auto pc = end.server->pc();
+    renew_core(end, true);
+    if (!pc) return;
+    if (end.until && (*pc & ~std::uint64_t{1}) == (*end.until & ~std::uint64_t{1})) {
+        if (++reached_ >= recipe_.until->times) {
+            return this->stop(recipe_.until->where + " was reached" +
+                              (recipe_.until->times > 1 ? " " + count_text(recipe_.until->times) + " times" : ""));
+        }
+        (void)end.server->clear_point(DebugServer::Point::software, *end.until, 2);
+        if (auto step = end.server->step(); !step) return;
+        (void)end.server->set_point(DebugServer::Point::software, *end.until, 2);
+        (void)end.server->resume();
+        return renew_core(end, false);
+    }
+    if (end.watch && stop.why == DebugStop::Why::watchpoint)
+        return this->stop(recipe_.watch->symbol + (recipe_.watch->on_read ? " was accessed" : " was written") + " in " +
+                          place_text(end, *pc));
+    note("core " + target_.cores[end.core].name + " stopped by itself at " + place_text(end, *pc));
+}
+
+void RecordRun::serve_requests() {
+    std::vector<std::pair<std::string, bool>> asked;
+    {
+        const std::lock_guard guard(lock_);
+        std::swap(asked, requests_);
+    }
+    for (const auto& [core, halt] : asked) {
+        auto end = end_of(core);
+        if (!end || (*end)->server_lost) continue;
+        if (halt)
+            (void)(*end)->server->halt();
+        else
+            (void)(*end)->server->resume();
+        note("core " + core + (halt ? " halted" : " resumed") + " by hand");
+        renew_core(**end, true);
+    }
+}
+
+void RecordRun::stop_all() {
+    begin_step(RunState::stop);
+    const bool halt = recipe_.leave == Recipe::Leave::halted;
+    const auto before = Steady::now();
+    std::size_t halted = 0;
+    for (auto& end : ends_) {
+        if (!end->server || end->server_lost) continue;
+        if (halt && end->server->running()) (void)end->server->halt();
+        halted += halt ? 1 : 0;
+    }
+    const double took = seconds(Steady::now() - before);
+    for (auto& end : ends_)
+        if (end->thread.joinable()) end->thread.join();
+    // What is still on its way belongs to the recording.
+    const auto until = Steady::now() + Milliseconds(halt ? 1000 : 100);
+    for (auto& end : ends_)
+        while (end->receiver && keep_ && Steady::now() < until)
+            if (!end->receiver->pump(Milliseconds(halt ? 100 : 0))) break;
+    std::string reason;
+    {
+        const std::lock_guard guard(lock_);
+        reason = state_.stop_reason;
+    }
+    for (auto& end : ends_) {
+        if (end->receiver && end->server && end->server->brief_halts() > 0)
+            end->receiver->halted(end->server->brief_halts(), end->server->brief_halt_seconds());
+        if (end->receiver) end->receiver->end(reason);
+        if (!end->server || end->server_lost) continue;
+        if (end->until) (void)end->server->clear_point(DebugServer::Point::software, *end->until, 2);
+        if (end->watch) (void)end->server->clear_point(end->watch_type, *end->watch, end->watch_length);
+        if (!halt) (void)end->server->resume();
+        renew_core(*end, true);
+        end->server->leave(!halt);
+        const std::lock_guard guard(lock_);
+        state_.brief_halts += end->server->brief_halts();
+        state_.brief_halt_s += end->server->brief_halt_seconds();
+    }
+    std::vector<std::string> lines = {reason};
+    if (halted > 0) lines.push_back("halted within " + duration_text(time_of(took)));
+    end_step(RunState::stop, Station::Status::done, lines);
+}
+
+}  // namespace mt

@@ -1,0 +1,128 @@
+// A recipe being walked: connect, check, reset, run to, record, stop, save.
+#pragma once
+
+#include <atomic>
+#include <functional>
+#include <memory>
+#include <mutex>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include "base/problem.h"
+#include "base/progress.h"
+#include "capture/debug_server.h"
+#include "capture/receiver.h"
+#include "capture/recipe.h"
+#include "target/image.h"
+#include "target/target_file.h"
+
+namespace mt {
+
+/// One stop on the way of a recipe.
+struct Station {
+    enum class Status : std::uint8_t { ahead, now, done, failed, passed_over };
+    std::string name;
+    Status status = Status::ahead;
+    std::vector<std::string> lines;  ///< what was found, or what will be done
+};
+
+/// A snapshot of a run, for whoever watches it. Plain data.
+struct RunState {
+    enum Step : std::size_t { connect, check_image, reset, run_to, record, stop, save, judge, kSteps };
+    struct Core {
+        std::string name;
+        bool debug = false, running = false, lost = false;
+        std::uint64_t pc = 0;     ///< where it stands, if it was asked
+        std::string place;        ///< "board_init, main.c:41"
+        double started_after_s = 0;
+    };
+    struct Stream {
+        std::size_t stream = 0;  ///< index into the target file's streams
+        std::string core, source;
+        ReceiverState received;
+    };
+    std::vector<Station> stations;
+    std::vector<Core> cores;
+    std::vector<Stream> streams;
+    bool recording = false, finished = false, discarded = false;
+    double elapsed_s = 0;
+    std::optional<double> planned_s;
+    std::optional<std::uint64_t> planned_bytes;
+    std::uint64_t bytes = 0, disk_free = 0;
+    std::string folder, stop_reason;
+    std::optional<Problem> problem;
+    unsigned brief_halts = 0;
+    double brief_halt_s = 0;
+};
+
+/// `run` is called once, on a thread of its own; everything else by any thread.
+class RecordRun {
+  public:
+    struct RecordedStream {
+        std::size_t spec = 0;  ///< index into the target file's streams
+        std::string path;
+    };
+    /// `images` as in the target file's order of cores; may hold null.
+    RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_ptr<const Image>> images, std::string folder);
+    ~RecordRun();
+
+    /// Called once the folder stands and before the first byte is recorded, on the run's thread.
+    std::function<void()> on_begin;
+
+    /// Walks the recipe. A Problem means that there is no recording; what went wrong later is in the state
+    /// and in the recording itself.
+    Result<void> run();
+    /// Ends the run: the recording is kept, or thrown away.
+    void stop(const std::string& reason, bool keep = true);
+    /// A person marks this moment.
+    void note(const std::string& text);
+    void halt(const std::string& core) { request(core, true); }
+    void resume(const std::string& core) { request(core, false); }
+
+    RunState state() const;
+    const std::vector<RecordedStream>& streams() const { return recorded_; }
+    const std::string& folder() const { return folder_; }
+    const Recipe& recipe() const { return recipe_; }
+    const TargetFile& target() const { return target_; }
+    const std::vector<std::shared_ptr<const Image>>& images() const { return images_; }
+
+  private:
+    struct End;  ///< one [[connect]]
+    void request(const std::string& core, bool halt);
+    void begin_step(std::size_t step);
+    void end_step(std::size_t step, Station::Status status, std::vector<std::string> lines);
+    Result<void> walk();
+    Result<void> connect_all();
+    Result<void> connect_debug(End& end);
+    Result<void> check_images();
+    Result<void> reset_all();
+    Result<void> run_to_place();
+    Result<void> start_all();
+    void record();
+    void watch_cores();
+    void core_stopped(End& end, const DebugStop& stop);
+    void serve_requests();
+    void stop_all();
+    Result<std::unique_ptr<Source>> make_source(End& end);
+    Result<End*> end_of(const std::string& core);
+    void renew_core(const End& end, bool ask_pc);
+    std::string place_text(const End& end, std::uint64_t pc) const;
+    bool stopping() const { return stop_asked_; }
+
+    Recipe recipe_;
+    TargetFile target_;
+    std::vector<std::shared_ptr<const Image>> images_;
+    std::string folder_;
+    std::vector<std::unique_ptr<End>> ends_;
+    std::vector<RecordedStream> recorded_;
+    std::chrono::steady_clock::time_point started_{};
+    std::uint64_t reached_ = 0;
+    Progress progress_;
+    std::atomic<bool> stop_asked_{false}, keep_{true};
+    mutable std::mutex lock_;
+    std::vector<std::pair<std::string, bool>> requests_;
+    RunState state_;
+};
+
+}  // namespace mt

@@ -1,0 +1,178 @@
+#include "judge/live_health.h"
+
+#include <cstdio>
+
+#include "base/text.h"
+#include "judge/finding.h"
+
+namespace mt {
+namespace {
+
+using Grade = HealthLine::Grade;
+constexpr double kQuiet = 1.0;        ///< seconds without a byte that are worth a word
+constexpr double kUnseen = 2.0;       ///< seconds after which a port or comparator should have spoken
+constexpr double kLineBusy = 0.75, kLineFull = 0.9;
+
+std::string fixed(double v, int digits) {
+    char text[32];
+    std::snprintf(text, sizeof text, "%.*f", digits, v);
+    return text;
+}
+std::string rate_text(double per_s, const char* unit) {
+    if (per_s >= 1e6) return fixed(per_s / 1e6, 2) + " M" + unit;
+    if (per_s >= 1e3) return fixed(per_s / 1e3, per_s < 1e4 ? 1 : 0) + " k" + unit;
+    return fixed(per_s, 0) + " " + unit;
+}
+std::string seconds_text(double s) { return fixed(s, s < 10 ? 2 : 0) + " s"; }
+
+HealthLine stream_line(const RunState& state, const RunState::Stream& s, const LiveFigures* f, const StreamTrail* t,
+                       const StreamSpec& spec, std::span<const std::uint8_t> raw) {
+    HealthLine line;
+    const bool itm = spec.protocol == Protocol::itm;
+    line.title = s.core + ": " + (itm ? "ITM" : "not decoded");
+    if (f != nullptr) {
+        line.figure = rate_text(f->bytes_per_s, "B/s");
+        line.under = rate_text(f->packets_per_s, "packets/s");
+    }
+    const ReceiverState& r = s.received;
+    if (!r.connected && state.recording) {
+        line.grade = Grade::bad;
+        line.detail = r.trouble.empty() ? "not connected" : r.trouble;
+        line.advice = "It is tried again twice a second; what the target sends meanwhile is missing.";
+        return line;
+    }
+    if (r.bytes == 0 || r.quiet_s > kQuiet) {
+        line.grade = r.bytes == 0 ? Grade::bad : Grade::watch;
+        line.detail = (r.bytes == 0 ? "no data for " : "silent for ") + seconds_text(r.quiet_s);
+        bool halted = false;
+        for (const auto& c : state.cores) halted = halted || (c.name == s.core && c.debug && !c.running);
+        line.advice = halted ? "The core stands still: resume it."
+                             : "Is trace enabled on the target, is this the right port or line, and does the core run?";
+        return line;
+    }
+    if (itm && t != nullptr) {
+        const auto syncs = t->counts[static_cast<std::size_t>(ItmKind::sync)];
+        if (syncs == 0 && state.elapsed_s > 1 && r.bytes > 2000) {
+            line.grade = Grade::bad;
+            line.detail = "data, but no synchronisation in " + bytes_text(r.bytes);
+            line.advice = spec.framing == Framing::none && tpiu_has_full_sync(raw.first(std::min<std::size_t>(raw.size(), 1 << 20)))
+                              ? "It holds formatter synchronisations: set framing = \"tpiu\" and a trace_id in the target file."
+                          : spec.framing == Framing::tpiu
+                              ? "No source of that trace_id speaks, or there are no formatter frames: check framing and trace_id."
+                              : "Is the framing, the protocol or the bit rate wrong? Does the target send synchronisation packets?";
+            return line;
+        }
+        line.detail = syncs == 0 ? "waiting for synchronisation"
+                                 : "synchronised " + seconds_text(std::max(0.0, f == nullptr ? 0 : f->sync_age_s)) + " ago";
+        if (syncs == 0) line.grade = Grade::unknown;
+        if (f != nullptr && r.bytes > f->decoded + 8'000'000)
+            line.detail += ", decoding is " + bytes_text(r.bytes - f->decoded) + " behind";
+    }
+    return line;
+}
+
+}  // namespace
+
+std::vector<HealthLine> live_health(const Recording& recording, const Trail* trail, const RunState& state,
+                                    const std::vector<LiveFigures>& figures) {
+    std::vector<HealthLine> lines;
+    std::uint64_t bad = 0, overflows = 0, breaks = 0;
+    for (const auto& s : state.streams) {
+        const LiveFigures* f = nullptr;
+        const StreamTrail* t = nullptr;
+        std::span<const std::uint8_t> raw;
+        for (std::size_t i = 0; i < recording.streams.size(); ++i)
+            if (recording.streams[i].spec == s.stream) {
+                f = i < figures.size() ? &figures[i] : nullptr;
+                t = trail != nullptr && i < trail->streams.size() ? &trail->streams[i] : nullptr;
+                raw = recording.streams[i].bytes();
+            }
+        const StreamSpec& spec = recording.target.streams[s.stream];
+        lines.push_back(stream_line(state, s, f, t, spec, raw));
+        breaks += s.received.breaks.size();
+        if (t != nullptr) {
+            bad += t->bad_bytes;
+            overflows += t->counts[static_cast<std::size_t>(ItmKind::overflow)];
+        }
+        if (spec.swo_baud > 0 && f != nullptr && f->bytes_per_s > 0) {
+            const double use = f->bytes_per_s * 10 / static_cast<double>(spec.swo_baud);
+            HealthLine line;
+            line.title = "line use " + fixed(use * 100, use < 0.1 ? 1 : 0) + " %";
+            line.detail = "of " + rate_text(static_cast<double>(spec.swo_baud), "baud");
+            line.grade = use > kLineFull ? Grade::bad : use > kLineBusy ? Grade::watch : Grade::good;
+            if (use > 1.05)
+                line.advice = "More comes than the stated line carries: is swo_baud wrong?";
+            else if (use > kLineBusy)
+                line.advice = "Packets are lost when the line is full: trace less, or use a faster line.";
+            lines.push_back(line);
+        }
+        if (s.received.fill >= 0) {
+            HealthLine line;
+            line.title = "target's buffer " + fixed(s.received.fill * 100, 0) + " % full";
+            line.detail = s.core + ", when it was last read";
+            line.grade = s.received.fill > kLineFull ? Grade::bad : s.received.fill > kLineBusy ? Grade::watch : Grade::good;
+            if (line.grade != Grade::good) line.advice = "Read it more often (every_ms), or make it larger.";
+            lines.push_back(line);
+        }
+    }
+    if (trail != nullptr) {
+        for (std::size_t c = 0; c < trail->cores.size(); ++c) {
+            if (trail->cores[c].lane(15) == nullptr) continue;
+            HealthLine line;
+            switch (clock_check(*trail, c)) {
+                case ClockCheck::agrees:
+                    line.title = "clock agrees";
+                    break;
+                case ClockCheck::contradicts:
+                    line.grade = Grade::bad;
+                    line.title = "clock in doubt";
+                    line.advice = "Is clock_hz of core " + trail->cores[c].name + " right, and the prescaler?";
+                    break;
+                default:
+                    continue;
+            }
+            const ExceptionLane& tick = *trail->cores[c].lane(15);
+            if (tick.size() > 1)
+                line.detail = "SysTick every " +
+                              duration_text(Time{(tick.begin(tick.size() - 1) - tick.begin(0)).ps /
+                                                 static_cast<std::int64_t>(tick.size() - 1)}) +
+                              " at " + fixed(static_cast<double>(trail->cores[c].clock.hz) / 1e6, 0) + " MHz";
+            lines.push_back(line);
+        }
+        if (trail->streams.size() == 1 && state.elapsed_s > kUnseen && trail->streams[0].packets > 100) {
+            const StreamTrail& s = trail->streams[0];
+            for (const auto& w : recording.target.watches)
+                if (w.comparator < 4 && s.comparators[w.comparator] == 0)
+                    lines.push_back({Grade::bad, "comparator " + std::to_string(w.comparator) + " silent",
+                                     (w.symbol.empty() ? "" : w.symbol + ": ") + "never seen in " + seconds_text(state.elapsed_s),
+                                     "", "", "Is DWT_FUNCTION set for it, and is the variable ever accessed?"});
+            for (const auto& p : recording.target.ports)
+                if (p.number < 256 && s.ports[p.number] == 0)
+                    lines.push_back({Grade::watch, "port " + std::to_string(p.number) + " silent",
+                                     (p.name.empty() ? "" : p.name + ": ") + "never seen in " + seconds_text(state.elapsed_s),
+                                     "", "", "Is it enabled in ITM_TER, and does the firmware reach it?"});
+            if (s.timestamps == 0)
+                lines.push_back({Grade::bad, "no timestamps", "times are not known", "", "", "Enable ITM_TCR.TSENA."});
+        }
+        HealthLine line;
+        line.title = bytes_text(bad) + (bad == 1 ? " is no packet" : " are no packets");
+        if (bad == 0) line.title = "0 bad bytes";
+        line.detail = plural(trail->gaps.size(), "gap", "gaps") + ", " + plural(overflows, "overflow", "overflows") +
+                      (breaks > 0 ? ", " + plural(breaks, "break", "breaks") : "");
+        if (bad > 0 || breaks > 0) {
+            line.grade = Grade::bad;
+            line.advice = "Bytes are lost or damaged on the way: check the line, its rate and its phase (line check).";
+        } else if (overflows > 0) {
+            line.grade = Grade::watch;
+            line.advice = "The target makes more trace than the line carries: trace less, or use a faster line.";
+        }
+        lines.push_back(line);
+    }
+    if (state.brief_halts > 0)
+        lines.push_back({Grade::watch, "target halted to be read",
+                         plural(state.brief_halts, "time", "times") + ", " + seconds_text(state.brief_halt_s) + " altogether", "",
+                         "", "This debug server cannot read memory while the core runs; times include the halts."});
+    return lines;
+}
+
+}  // namespace mt

@@ -1,0 +1,75 @@
+// A recording that is being made: a recipe's run, and the trail that grows behind it from the files on disk.
+// The decoder reads what the receivers wrote, so a slow decoder or a closed window never costs a byte.
+#pragma once
+
+#include <deque>
+#include <functional>
+#include <memory>
+#include <mutex>
+#include <thread>
+
+#include "capture/record_run.h"
+#include "trail/growing_trail.h"
+#include "trail/recording.h"
+
+namespace mt {
+
+/// Figures of one stream while it is recorded.
+struct LiveFigures {
+    double bytes_per_s = 0, packets_per_s = 0;  ///< over the last second or so
+    double sync_age_s = -1;                     ///< since a synchronisation was decoded; negative: none yet
+    std::uint64_t decoded = 0;                  ///< raw bytes
+    std::deque<float> history;                  ///< bytes/s, one each 0.25 s, at most kHistory
+    static constexpr std::size_t kHistory = 120;
+};
+
+class LiveRecording {
+  public:
+    /// Reads the target file and images that the recipe names. Nothing is connected yet.
+    static Result<std::unique_ptr<LiveRecording>> prepare(Recipe recipe, const std::string& folder);
+    /// Stops the run if it still goes on, keeping the recording, and waits for it.
+    ~LiveRecording();
+
+    /// Snapshots about ten times a second, on the decoding thread.
+    std::function<void(std::shared_ptr<const Recording>, std::shared_ptr<const Trail>)> on_grew;
+    /// The run is over; on its thread. Decoding has ended before.
+    std::function<void(const Result<void>&)> on_end;
+
+    void start();
+    /// Waits until the run is over.
+    void wait();
+    RecordRun& run() { return *run_; }
+    RunState state() const { return run_->state(); }
+    std::vector<LiveFigures> figures() const;
+    /// What was decoded last; null before the recording began.
+    std::shared_ptr<const Trail> trail() const;
+    std::shared_ptr<const Recording> recording() const;
+
+  private:
+    LiveRecording() = default;
+    void begin();
+    void decode();
+    bool decode_some(std::size_t stream, const ReceiverState& received, bool last);
+    bool try_start(std::size_t stream, std::span<const std::uint8_t> raw, bool last);
+    void renew_figures(const RunState& state);
+    void publish(std::shared_ptr<Trail> trail);
+
+    std::shared_ptr<Recording> base_;                ///< without streams
+    std::shared_ptr<const Recording> recording_;
+    std::unique_ptr<RecordRun> run_;
+    std::unique_ptr<GrowingTrail> growing_;
+    std::thread runner_, decoder_;
+    std::atomic<bool> over_{false};
+    std::vector<std::uint64_t> taken_;
+    std::vector<std::size_t> breaks_taken_;
+    mutable std::mutex lock_;
+    std::shared_ptr<const Trail> trail_;
+    std::vector<LiveFigures> figures_;
+    struct Before {
+        std::chrono::steady_clock::time_point at{}, sync_at{}, history_at{};
+        std::uint64_t bytes = 0, packets = 0, syncs = 0, history_bytes = 0;
+    };
+    std::vector<Before> before_;
+};
+
+}  // namespace mt

@@ -293,7 +293,7 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
         for (std::size_t k = first == 0 ? 0 : first - 1; k < last; ++k) {
             const double left = std::max(band.left(), x_of(core.change_time[k]));
             const double right = k + 1 < core.change_time.size() ? std::min(band.right(), x_of(core.change_time[k + 1]))
-                                                                 : std::min(band.right(), x_of(session_.trail()->end));
+                                                                 : std::min(band.right(), x_of(core.end));
             if (right <= left && core.change_running[k] != 0) continue;
             const QRectF piece(left, band.top(), std::max(0.6, right - left), band.height());
             if (core.change_running[k] == 0)
@@ -307,6 +307,7 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
         const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
                    to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
         const auto at = core.change_at(from);
+        if (from > core.end) break;  // of several cores one may be known further than another
         if (!at || (core.change_running[*at] == ContextChange::kUnknown &&
                     (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to)))
             continue;

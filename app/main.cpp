@@ -1,6 +1,7 @@
 // mindful-trail: the window. With --picture it draws itself once into a PNG and ends.
 #include <QApplication>
 #include <QCommandLineParser>
+#include <QPushButton>
 #include <QSettings>
 #include <QTemporaryDir>
 #include <QTimer>
@@ -37,9 +38,9 @@ int main(int argc, char** argv) {
     parser.setApplicationDescription("Mindful Trail: trace recordings of embedded targets, from bytes to a cause.");
     parser.addHelpOption();
     parser.addVersionOption();
-    parser.addPositionalArgument("INPUT", "a *.target.toml or a *.mtrail folder to open", "[INPUT]");
+    parser.addPositionalArgument("INPUT", "a *.target.toml, a *.mtrail folder or a *.recipe.toml to open", "[INPUT]");
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
-    const QCommandLineOption view("view", "What the picture shows: whole, finding=N, measures, packets, key, start.",
+    const QCommandLineOption view("view", "What the picture shows: whole, finding=N, measures, packets, key, start; of a recipe: recipe, recording=SECONDS, line.",
                                   "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
@@ -80,7 +81,25 @@ int main(int argc, char** argv) {
             QApplication::exit(done ? 0 : 2);
         });
     };
-    if (inputs.isEmpty() || parser.value(view) == "start")
+    const QString shown = parser.value(view);
+    if (shown.startsWith("recording=") || shown == "recipe" || shown == "line") {
+        const int ms = shown.startsWith("recording=") ? static_cast<int>(shown.mid(10).toDouble() * 1000) : 2500;
+        QTimer::singleShot(100, &window, [&, shown] {
+            if (shown == "recipe") window.recipe_form()->findChild<QPushButton*>("recipe_test")->click();
+            if (shown == "line") window.check_line();
+            if (shown.startsWith("recording=")) window.start_recording();
+        });
+        const auto grab = [&] {
+            QWidget* dialog = QApplication::activeModalWidget();
+            const bool done = (dialog != nullptr ? dialog : &window)->grab().save(parser.value(picture), "PNG");
+            if (window.live().active()) window.live().stop(false);
+            QTimer::singleShot(600, &window, [done] { QApplication::exit(done ? 0 : 2); });
+        };
+        QTimer::singleShot(600, &window, [&] {
+            if (auto* measure = window.findChild<QPushButton*>("line_start")) measure->click();
+        });
+        QTimer::singleShot(shown == "line" ? 9000 : ms, &window, grab);
+    } else if (inputs.isEmpty() || parser.value(view) == "start")
         QTimer::singleShot(0, &window, draw);
     else {
         QObject::connect(&window.session(), &mt::app::Session::finished, &window, draw);

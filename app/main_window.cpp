@@ -33,6 +33,7 @@ namespace mt::app {
 namespace {
 QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr int kMostRecent = 8;
+constexpr Time kFollowed{1'000'000'000'000};  ///< the newest second
 }  // namespace
 
 MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
@@ -42,9 +43,11 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     setCentralWidget(build_centre());
     build_toolbar();
     build_actions();
+    build_record_page();
     connect(&session_, &Session::opened, this, [this] {
         // Half-seen: decoding goes on, but the lanes show what there is.
         view_.reset(session_.trail()->end);
+        if (session_.live()) view_.follow(true, kFollowed);
         walked_ = false;
         stack_->setCurrentWidget(lanes_);
         notice_->hide();
@@ -59,7 +62,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         setWindowTitle(words(session_.recording()->title) + " – " + tr("Mindful Trail"));
         for (auto* a : need_recording_) a->setEnabled(true);
         lanes_->setFocus();
-        remember(words(session_.recording()->input));
+        if (!session_.live()) remember(words(session_.recording()->input));
     });
     connect(&session_, &Session::grew, this, [this] {
         store_.use(session_.recording(), session_.trail());
@@ -118,6 +121,7 @@ QWidget* MainWindow::build_centre() {
     start_ = new StartPage;
     connect(start_, &StartPage::open_wanted, this, &MainWindow::ask_open);
     connect(start_, &StartPage::recent_chosen, this, &MainWindow::open);
+    connect(start_, &StartPage::record_wanted, this, [this] { open_recipe({}); });
 
     notice_ = new QWidget;
     notice_text_ = new QLabel;
@@ -138,14 +142,19 @@ QWidget* MainWindow::build_centre() {
     stack_->addWidget(start_);
     stack_->addWidget(lanes_);
     stack_->addWidget(page_);
+    form_ = new RecipeForm(live_);
+    stack_->addWidget(form_);
+    stations_ = new Stations(live_);
+    sane_ = new SanePanel(live_);
+    strip_ = new RecordStrip(live_, view_);
     across_ = new QSplitter(Qt::Horizontal);
     across_->addWidget(findings_);
+    across_->addWidget(sane_);
     across_->addWidget(stack_);
     across_->addWidget(panel_);
-    across_->setStretchFactor(0, 0);
-    across_->setStretchFactor(1, 1);
-    across_->setStretchFactor(2, 0);
-    across_->setSizes({250, 730, 300});
+    for (const int side : {0, 1, 3}) across_->setStretchFactor(side, 0);
+    across_->setStretchFactor(2, 1);
+    across_->setSizes({250, 280, 730, 300});
     across_->setHandleWidth(1);
 
     evidence_ = new QTabWidget;
@@ -196,8 +205,11 @@ QWidget* MainWindow::build_centre() {
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(0);
     column->addWidget(notice_);
+    column->addWidget(stations_);
     column->addWidget(ridge_);
     column->addWidget(down_, 1);
+    column->addWidget(strip_);
+    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)}) w->hide();
     return all;
 }
 
@@ -280,9 +292,24 @@ void MainWindow::say(const QString& text, bool bad) {
     notice_->show();
 }
 
-void MainWindow::open(const QString& path) { session_.open(path); }
+void MainWindow::open(const QString& path) {
+    if (live_.active()) {
+        say(tr("A recording is being made. Stop it before opening another."), true);
+        return;
+    }
+    if (path.endsWith(".recipe.toml")) {
+        open_recipe(path);
+        return;
+    }
+    if (record_page_) leave_record_page();
+    session_.open(path);
+}
 
 void MainWindow::finished() {
+    if (judging_recorded_) {
+        judging_recorded_ = false;
+        stations_->set_findings(static_cast<int>(session_.findings().size()));
+    }
     renew_busy();
     renew_health();
     QStringList names;
@@ -558,6 +585,15 @@ void MainWindow::dropEvent(QDropEvent* e) {
 }
 
 void MainWindow::closeEvent(QCloseEvent* e) {
+    if (live_.active()) {
+        const auto answer = QMessageBox::question(this, tr("A recording is being made"),
+                                                  tr("Stop it, keep what was recorded, and close the window?"));
+        if (answer != QMessageBox::Yes) {
+            e->ignore();
+            return;
+        }
+        live_.stop(true);
+    }
     session_.cancel();
     QMainWindow::closeEvent(e);
 }

@@ -14,12 +14,17 @@
 #include "block_store.h"
 #include "findings_panel.h"
 #include "lanes.h"
+#include "live_session.h"
 #include "measures.h"
 #include "moment_strip.h"
 #include "packet_table.h"
+#include "recipe_form.h"
+#include "record_strip.h"
 #include "ridge.h"
+#include "sane_panel.h"
 #include "session.h"
 #include "start_page.h"
+#include "stations.h"
 #include "viewpoint.h"
 
 class QComboBox;
@@ -37,6 +42,19 @@ class MainWindow : public QMainWindow {
     /// Goes to what a person typed: a time with its unit, or an interrupt. False if there is no such place.
     bool go_to_text(const QString& text);
     void set_night(bool on);
+
+    /// Shows the record page. `recipe_path` may be empty: then the form asks for a connection.
+    void open_recipe(const QString& recipe_path);
+    void use_recipe(const Recipe& recipe);
+    void start_recording();
+    void leave_record_page();
+    void check_line();
+    LiveSession& live() { return live_; }
+    Stations* stations() const { return stations_; }
+    SanePanel* sane() const { return sane_; }
+    RecordStrip* strip() const { return strip_; }
+    RecipeForm* recipe_form() const { return form_; }
+    bool record_page_shown() const { return record_page_; }
 
     Session& session() { return session_; }
     Viewpoint& viewpoint() { return view_; }
@@ -76,8 +94,19 @@ class MainWindow : public QMainWindow {
     void finished();
     void set_ruler_end(bool is_a);
     void fold_sides(bool fold);
+    void build_record_page();
+    void build_record_actions();
+    void show_record_page();
+    void live_began();
+    void live_renewed();
+    void live_ended(const QString& folder);
+    void ask_recipe();
+    void ask_save_recipe();
+    void ask_discard();
+    void ask_mark();
 
     Session session_;
+    LiveSession live_{session_};
     Viewpoint view_;
     BlockStore store_;
     Ridge* ridge_;
@@ -104,6 +133,12 @@ class MainWindow : public QMainWindow {
     QLineEdit* find_;
     std::vector<QAction*> need_recording_;
     bool findings_were_shown_ = true;
+    Stations* stations_;
+    SanePanel* sane_;
+    RecordStrip* strip_;
+    RecipeForm* form_;
+    QAction *start_action_, *stop_action_, *mark_action_, *hold_action_, *follow_action_;
+    bool record_page_ = false, judging_recorded_ = false;
     bool walked_ = false;  ///< a finding has been gone to
 };
 

@@ -38,6 +38,7 @@ void MainWindow::build_actions() {
     file->addSeparator();
     action(file, tr("&Quit"), {QKeySequence::Quit}, tr("Close the window"), [this] { close(); });
 
+    build_record_actions();
     auto* go = menuBar()->addMenu(tr("&Go"));
     const auto need = [&](QAction* a) {
         need_recording_.push_back(a);

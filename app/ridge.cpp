@@ -32,9 +32,9 @@ Ridge::Ridge(Session& session, Viewpoint& view, QWidget* parent) : QWidget(paren
     connect(&view, &Viewpoint::cursor_changed, this, qOverload<>(&QWidget::update));
 }
 
-double Ridge::x_of(Time t) const { return static_cast<double>(t.ps) / static_cast<double>(view_.end().ps) * width(); }
+double Ridge::x_of(Time t) const { return static_cast<double>(t.ps) / static_cast<double>(span().ps) * width(); }
 Time Ridge::time_at(double x) const {
-    return {static_cast<std::int64_t>(x / std::max(1, width()) * static_cast<double>(view_.end().ps))};
+    return {static_cast<std::int64_t>(x / std::max(1, width()) * static_cast<double>(span().ps))};
 }
 
 // Load per pixel: handlers, and thread mode by the share of samples that found the core awake. Runs when
@@ -44,7 +44,7 @@ void Ridge::measure_land() {
     top_ = 0.02F;
     const auto trail = session_.trail();
     if (!trail) return;
-    const Time end = measured_end_ = view_.end();
+    const Time end = measured_end_ = span();
     awake_known_ = false;
     for (const auto& core : trail->cores) {
         std::vector<float> heights(static_cast<std::size_t>(std::max(1, width())));
@@ -71,6 +71,12 @@ void Ridge::measure_land() {
         for (const float h : smooth) top_ = std::max(top_, h);
         land_.push_back(std::move(smooth));
     }
+}
+
+void Ridge::set_horizon(std::optional<Time> planned, const QString& words) {
+    horizon_ = planned;
+    to_come_ = words;
+    update();
 }
 
 QString Ridge::height_text() const {
@@ -115,7 +121,7 @@ void Ridge::paintEvent(QPaintEvent*) {
         p.drawText(rect(), Qt::AlignCenter, tr("The whole recording will stand here."));
         return;
     }
-    if (measured_end_ != view_.end()) measure_land();
+    if (measured_end_ != span()) measure_land();
     const double ground = height() - kGround, rise = ground - kAxis - 22;
     for (std::size_t core = 0; core < land_.size(); ++core) {
         const auto& heights = land_[core];
@@ -146,6 +152,16 @@ void Ridge::paintEvent(QPaintEvent*) {
         }
         p.drawPath(edge);
     }
+    if (horizon_) {
+        const double now = x_of(view_.end());
+        p.fillRect(QRectF(now, 0, width() - now, height() - 1.0), t.window);
+        p.setPen(QPen(t.measure, 1.5));
+        p.drawLine(QPointF(now, 0), QPointF(now, height() - 1.0));
+        p.setPen(t.second);
+        p.setFont(text_font(11));
+        const QRectF room(now + 12, kAxis, width() - now - 24, ground - kAxis);
+        if (p.fontMetrics().horizontalAdvance(to_come_) < room.width()) p.drawText(room, Qt::AlignCenter, to_come_);
+    }
     double gap_reached = -1;
     for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
         const double left = x_of(trail->gaps[i].begin), right = std::max(left + 1, x_of(trail->gaps[i].end));
@@ -155,7 +171,7 @@ void Ridge::paintEvent(QPaintEvent*) {
     }
     p.setFont(text_font(11));
     p.setPen(t.second);
-    const auto ticks = time_ticks({}, view_.end(), std::max(2, width() / 120));
+    const auto ticks = time_ticks({}, span(), std::max(2, width() / 120));
     const QString height_words = height_text();
     const int words = p.fontMetrics().horizontalAdvance(height_words) + 40;
     for (const auto& tick : ticks.ticks) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <vector>
 
 #include <QWidget>
@@ -19,6 +20,8 @@ class Ridge : public QWidget {
     QSize minimumSizeHint() const override { return {200, 92}; }
     /// What the height stands for, in words.
     QString height_text() const;
+    /// A live recording is planned to reach so far; nothing: it is not live. `words` stand in what is to come.
+    void set_horizon(std::optional<Time> planned, const QString& words);
 
   signals:
     void finding_clicked(int index);
@@ -46,6 +49,9 @@ class Ridge : public QWidget {
     std::vector<std::vector<float>> land_;  ///< per core, per pixel: 0 to 1
     float top_ = 1;                         ///< the load that fills the height
     bool awake_known_ = false;
+    Time span() const { return horizon_ ? std::max(*horizon_, view_.end()) : view_.end(); }
+    std::optional<Time> horizon_;
+    QString to_come_;
     Time measured_end_{};  ///< the end that land_ was measured for
     Grip grip_ = Grip::none;
     double grabbed_ = 0;

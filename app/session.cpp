@@ -94,6 +94,23 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     });
 }
 
+void Session::take_live(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, bool first) {
+    trail_ = std::move(trail);
+    if (first) {
+        give_up();
+        ++turn_;
+        busy_ = false;
+        live_ = true;
+        recording_ = std::move(recording);
+        findings_.clear();
+        rows_.clear();
+        clock_ = ClockCheck::unchecked;
+        distributions_.clear();
+        emit opened();
+    }
+    emit grew();
+}
+
 const Distribution* Session::distribution(std::size_t core, std::size_t lane) const {
     const auto found = distributions_.find({core, lane});
     return found == distributions_.end() ? nullptr : &found->second;

@@ -29,6 +29,10 @@ class Session : public QObject {
 
     void open(const QString& path);
     void cancel();
+    /// A snapshot of a recording that is being made; `first` replaces what was open.
+    void take_live(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, bool first);
+    void end_live() { live_ = false; }
+    bool live() const { return live_; }
     bool busy() const { return busy_; }
     double progress() const { return progress_ ? progress_->share() : 0; }
     /// Saves the recording on a worker; `saved` or `save_failed` follows.
@@ -68,7 +72,7 @@ class Session : public QObject {
     std::vector<std::thread> workers_;
     ClockCheck clock_ = ClockCheck::unchecked;
     quint64 turn_ = 0;
-    bool busy_ = false;
+    bool busy_ = false, live_ = false;
 };
 
 }  // namespace mt::app

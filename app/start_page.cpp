@@ -16,6 +16,15 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     what->setWordWrap(true);
     auto* open = new QPushButton(tr("Open…"));
     open->setObjectName("start_open");
+    auto* record = new QPushButton(tr("Record from a target…"));
+    record->setObjectName("start_record");
+    record->setToolTip(tr("Describe the connection to a board, try it, and record"));
+    connect(record, &QPushButton::clicked, this, &StartPage::record_wanted);
+    auto* buttons = new QHBoxLayout;
+    buttons->setSpacing(10);
+    buttons->addWidget(open);
+    buttons->addWidget(record);
+    buttons->addStretch();
     recent_ = new QLabel;
     recent_->setObjectName("start_recent");
     recent_->setTextFormat(Qt::RichText);
@@ -24,7 +33,7 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     column->setSpacing(14);
     column->addWidget(heading);
     column->addWidget(what);
-    column->addWidget(open, 0, Qt::AlignLeft);
+    column->addLayout(buttons);
     column->addWidget(recent_);
     column->addStretch();
     connect(open, &QPushButton::clicked, this, &StartPage::open_wanted);

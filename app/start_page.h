@@ -15,6 +15,7 @@ class StartPage : public QWidget {
 
   signals:
     void open_wanted();
+    void record_wanted();
     void recent_chosen(const QString& path);
 
   private:

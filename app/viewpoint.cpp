@@ -19,6 +19,7 @@ void Viewpoint::reset(Time end) {
     selection_ = {};
     a_.reset();
     b_.reset();
+    live_ = following_ = false;
     places_ = {{from_, to_, cursor_}};
     place_ = 0;
     emit window_changed();
@@ -33,7 +34,23 @@ void Viewpoint::extend(Time end) {
     const bool whole = from_ == Time{} && to_ == end_;
     if (places_.size() == 1 && whole) places_[0].to = end;
     end_ = end;
-    if (whole) to_ = end;
+    if (following_) {
+        from_ = std::max(Time{}, end_ - follow_width_);
+        to_ = std::max(end_, from_ + kNarrowest);
+        if (end_ < follow_width_) to_ = follow_width_;
+    } else if (whole && !live_) {
+        to_ = end;
+    }
+    emit window_changed();
+}
+
+void Viewpoint::follow(bool on, Time width) {
+    live_ = live_ || on;
+    following_ = on;
+    if (!on) return;
+    follow_width_ = width > Time{} ? width : to_ - from_;
+    from_ = std::max(Time{}, end_ - follow_width_);
+    to_ = from_ + follow_width_;
     emit window_changed();
 }
 
@@ -63,17 +80,25 @@ void Viewpoint::remember(bool merge) {
 
 void Viewpoint::show(Time from, Time to) {
     const Time before_from = from_, before_to = to_;
+    if (live_) following_ = to >= end_ && (following_ || to > before_to);
+    if (following_) {
+        follow_width_ = std::max(to - from, kNarrowest);
+        to = end_;
+        from = end_ - follow_width_;
+    }
     set_window(from, to);
     if (from_ != before_from || to_ != before_to) remember(true);
 }
 
 void Viewpoint::go_to(Time from, Time to, Time cursor) {
+    following_ = false;
     set_window(from, to);
     set_cursor(cursor);
     remember(false);
 }
 
 void Viewpoint::zoom(double factor, Time around) {
+    if (following_) around = end_;
     const double width = static_cast<double>((to_ - from_).ps) * factor;
     const double left = static_cast<double>((around - from_).ps) * factor;
     const double limit = static_cast<double>(end_.ps);
@@ -112,6 +137,7 @@ void Viewpoint::set_ruler(std::optional<Time> a, std::optional<Time> b) {
 void Viewpoint::revisit() {
     const Visited v = places_[place_];
     last_step_ms_ = 0;
+    following_ = false;
     set_window(v.from, v.to);
     set_cursor(v.cursor);
     emit places_changed();

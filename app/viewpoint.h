@@ -26,6 +26,11 @@ class Viewpoint : public QObject {
 
     /// Forgets everything; the whole of [0, end] is visible, and stays so while `end` grows.
     void reset(Time end);
+    /// Keeps the newest in view while the recording grows, until the person moves away from the end.
+    void follow(bool on, Time width = {});
+    bool following() const { return following_; }
+    /// The recording grows no more.
+    void end_live() { live_ = following_ = false; }
     /// The recording reaches further now.
     void extend(Time end);
 
@@ -74,6 +79,8 @@ class Viewpoint : public QObject {
     std::vector<Visited> places_;
     std::size_t place_ = 0;
     qint64 last_step_ms_ = 0;
+    bool live_ = false, following_ = false;
+    Time follow_width_{};
 };
 
 }  // namespace mt::app

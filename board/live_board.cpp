@@ -10,6 +10,7 @@
 
 #include <boost/asio.hpp>
 
+#include "capture/line_check.h"
 #include "gdb_server.h"
 #include "mount_core.h"
 #include "rv_core.h"
@@ -137,7 +138,7 @@ void LiveBoard::advance(Running& r, double seconds) {
 }
 
 void LiveBoard::send_pattern(double seconds) {
-    static const auto pattern = line_pattern();
+    static const auto pattern = mt::line_pattern();
     pattern_owed_ += seconds * static_cast<double>(options_.mount.baud) / 10;
     std::vector<std::uint8_t> bytes;
     for (; pattern_owed_ >= 1; pattern_owed_ -= 1) bytes.push_back(pattern[pattern_at_++ % pattern.size()]);

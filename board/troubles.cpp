@@ -26,13 +26,4 @@ void Troubles::spoil(std::vector<std::uint8_t>& bytes, std::mt19937_64& random, 
     bytes = std::move(out);
 }
 
-std::vector<std::uint8_t> line_pattern() {
-    std::vector<std::uint8_t> p;
-    for (unsigned i = 0; i < 64; ++i) p.push_back(static_cast<std::uint8_t>(1u << i % 8));
-    for (unsigned i = 0; i < 64; ++i) p.push_back(static_cast<std::uint8_t>(~(1u << i % 8)));
-    for (unsigned i = 0; i < 64; ++i) p.push_back(i % 2 == 0 ? 0xAA : 0x55);
-    for (unsigned i = 0; i < 64; ++i) p.push_back(i % 2 == 0 ? 0xFF : 0x00);
-    return p;
-}
-
 }  // namespace board

@@ -38,7 +38,4 @@ struct Troubles {
     void spoil(std::vector<std::uint8_t>& bytes, std::mt19937_64& random, std::uint64_t& passed) const;
 };
 
-/// The known pattern of the line check: walking ones, walking zeros, AA/55, FF/00, 64 bytes each.
-std::vector<std::uint8_t> line_pattern();
-
 }  // namespace board

@@ -116,6 +116,7 @@ bool Receiver::pump(Source::Milliseconds patience) {
     const std::uint64_t lost_there = source_->lost();
     const std::lock_guard guard(lock_);
     state_.fill = source_->fill();
+    state_.waiting_for = source_->waiting_for();
     state_.exhausted = source_->exhausted();
     if (lost_there > 0) {
         state_.lost_by_source += lost_there;

@@ -282,6 +282,11 @@ Result<void> RecordRun::connect_all() {
             if (auto ok = connect_debug(*end); !ok) return ok;
             renew_core(*end, true);
             lines.push_back("gdb " + end->spec->debug);
+            if (const auto& phase = target_.streams[end->stream].line_phase; phase && end->spec->trace) {
+                auto set = end->server->monitor("line phase " + std::to_string(*phase));
+                const bool known = set && set->find("unknown") == std::string::npos;
+                lines.push_back(known ? "line phase " + std::to_string(*phase) : "its probe takes no line phase");
+            }
         } else {
             renew_core(*end, false);
         }

@@ -18,8 +18,16 @@ class Ring : public Source {
     Ring(DebugServer& server, std::uint64_t address) : server_(server), address_(address) {}
 
     Result<std::size_t> read(std::span<std::uint8_t> into, Milliseconds) override {
-        auto header = fetch();
-        if (!header) return tl::make_unexpected(header.error());
+        std::array<std::uint8_t, RingHeader::kBytes> bytes{};
+        if (auto got = server_.read_memory(address_, bytes); !got) return tl::make_unexpected(got.error());
+        const auto header = parse_ring_header(bytes, address_);
+        if (!header) {  // not set up yet, or not any more after a reset: that is no reason to give up
+            waiting_for_ = header.error().what;
+            if (begun_) ++lost_;
+            begun_ = false;
+            return std::size_t{0};
+        }
+        waiting_for_.clear();
         if (!begun_) {
             begun_ = true;
             taken_ = header->taken;
@@ -72,6 +80,7 @@ class Ring : public Source {
     }
     std::uint64_t lost() override { return std::exchange(lost_, 0); }
     double fill() const override { return fill_; }
+    std::string waiting_for() const override { return waiting_for_; }
 
   private:
     Result<RingHeader> fetch() {
@@ -86,6 +95,7 @@ class Ring : public Source {
     std::uint32_t taken_ = 0, writer_lost_ = 0;
     std::uint64_t lost_ = 0;
     double fill_ = 0;
+    std::string waiting_for_;
 };
 
 class Dump : public Source {

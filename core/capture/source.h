@@ -24,6 +24,8 @@ class Source {
     virtual std::uint64_t lost() { return 0; }
     /// True once no more bytes will come, as planned (a dump has been read to its end).
     virtual bool exhausted() const { return false; }
+    /// What the source waits for before bytes can come; empty if for nothing.
+    virtual std::string waiting_for() const { return {}; }
     /// How full the buffer on the target's side is, 0 to 1; negative where there is none.
     virtual double fill() const { return -1; }
 };

@@ -21,7 +21,7 @@ std::string fixed(double v, int digits) {
 std::string rate_text(double per_s, const char* unit) {
     if (per_s >= 1e6) return fixed(per_s / 1e6, 2) + " M" + unit;
     if (per_s >= 1e3) return fixed(per_s / 1e3, per_s < 1e4 ? 1 : 0) + " k" + unit;
-    return fixed(per_s, 0) + " " + unit;
+    return fixed(per_s, 0) + (unit[0] == ' ' ? "" : " ") + unit;
 }
 std::string seconds_text(double s) { return fixed(s, s < 10 ? 2 : 0) + " s"; }
 
@@ -32,7 +32,7 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
     line.title = s.core + ": " + (itm ? "ITM" : "not decoded");
     if (f != nullptr) {
         line.figure = rate_text(f->bytes_per_s, "B/s");
-        line.under = rate_text(f->packets_per_s, "packets/s");
+        line.under = rate_text(f->packets_per_s, " packets/s");
     }
     const ReceiverState& r = s.received;
     if (!r.connected && state.recording) {
@@ -46,6 +46,7 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
         line.detail = (r.bytes == 0 ? "no data for " : "silent for ") + seconds_text(r.quiet_s);
         bool halted = false;
         for (const auto& c : state.cores) halted = halted || (c.name == s.core && c.debug && !c.running);
+        if (!r.waiting_for.empty()) line.detail += ", " + r.waiting_for;
         line.advice = halted ? "The core stands still: resume it."
                              : "Is trace enabled on the target, is this the right port or line, and does the core run?";
         return line;

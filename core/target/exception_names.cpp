@@ -22,12 +22,12 @@ namespace {
 // RISC-V privileged architecture, table "mcause values after trap". In packets that software on a RISC-V core
 // writes, 16 + cause stands for an interrupt and 256 + cause for an exception.
 void add_riscv_names(std::map<unsigned, std::string>& names) {
-    for (const auto& [cause, name] : {std::pair{1u, "supervisor software interrupt"},
-                                      {3u, "machine software interrupt"},
-                                      {5u, "supervisor timer interrupt"},
-                                      {7u, "machine timer interrupt"},
-                                      {9u, "supervisor external interrupt"},
-                                      {11u, "machine external interrupt"}})
+    for (const auto& [cause, name] : {std::pair{1u, "supervisor software"},
+                                      {3u, "machine software"},
+                                      {5u, "supervisor timer"},
+                                      {7u, "machine timer"},
+                                      {9u, "supervisor external"},
+                                      {11u, "machine external"}})
         names.emplace(16 + cause, name);
     for (const auto& [cause, name] : {std::pair{0u, "instruction address misaligned"},
                                       {1u, "instruction access fault"},

@@ -68,6 +68,13 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
     stream.trace_id =
         static_cast<std::uint8_t>(t.number("trace_id", stream.framing == Framing::tpiu, 1, 111).value_or(0));
     stream.core = t.text("core", stream.protocol != Protocol::ctf);
+    if (const auto* line = t.table("line")) {
+        TomlTable l(*line, "[stream.line]", path, problem);
+        if (const auto phase = l.number("phase", true, 0, 1023)) stream.line_phase = static_cast<unsigned>(*phase);
+        stream.line_phases = static_cast<unsigned>(l.number("phases", false, 2, 1024).value_or(0));
+        stream.line_window = static_cast<unsigned>(l.number("window", false, 0, 1024).value_or(0));
+        l.warn_unknown(warnings);
+    }
     if (const auto* itm = t.table("itm")) {
         TomlTable i(*itm, "[stream.itm]", path, problem);
         stream.timestamp_prescaler =

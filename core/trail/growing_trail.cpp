@@ -50,12 +50,6 @@ class GrowingTrail::Part {
 };
 
 void GrowingTrail::Part::gap(const TimedPacket& p) {
-    StreamTrail& s = trail_.streams[stream_];
-    if (p.packet.kind == ItmKind::damage && p.packet.number == static_cast<std::uint16_t>(ItmDamage::no_sync_yet) &&
-        s.packets == 1) {
-        s.lead_in = p.packet.length;  // a recording that begins in the middle of a stream: nothing is lost in it
-        return;
-    }
     Gap g;
     g.begin = p.earliest;
     g.end = p.latest;
@@ -66,7 +60,12 @@ void GrowingTrail::Part::gap(const TimedPacket& p) {
     g.stream = static_cast<std::uint32_t>(stream_);
     trail_.gaps.push_back(g);
     nest_.lose(std::max(p.earliest, last_), p.latest);
-    if (g.kind == GapKind::damage) trail_.streams[stream_].bad_bytes += g.length;
+    StreamTrail& s = trail_.streams[stream_];
+    // A recording that begins in the middle of a stream: these bytes cannot be read, but nothing is wrong with them.
+    if (g.kind == GapKind::damage && g.reason == static_cast<std::uint16_t>(ItmDamage::no_sync_yet) && s.packets == 1)
+        s.lead_in = g.length;
+    else if (g.kind == GapKind::damage)
+        s.bad_bytes += g.length;
 }
 
 void GrowingTrail::Part::check_sample(const TimedPacket& p) {
@@ -156,6 +155,7 @@ void GrowingTrail::Part::take(const std::vector<TimedPacket>& packets) {
     }
     if (!packets.empty()) {
         take_nest();
+        core.end = std::max(core.end, last_);
         trail_.end = std::max(trail_.end, last_);
     }
 }

@@ -105,6 +105,7 @@ struct CoreTrail {
     std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t> cuts;
     Density density;
     bool thread_seen = false;
+    Time end;  ///< the last known moment of this core
 
     const ExceptionLane* lane(unsigned number) const;
     std::optional<std::size_t> lane_index(unsigned number) const;

@@ -72,8 +72,9 @@ Result<std::optional<Item>> DebugServer::receive(Steady::time_point until) {
         const auto left = std::chrono::duration_cast<Milliseconds>(until - Steady::now());
         auto n = link_->read(bytes, std::max(left, Milliseconds(0)));
         if (!n) return tl::make_unexpected(n.error());
-        if (*n == 0 && Steady::now() >= until) return std::optional<Item>();
         reader_.feed(std::span(bytes, *n));
+        // Also when bytes keep coming: a peer that never finishes a packet gets no more time than a silent one.
+        if (Steady::now() >= until) return reader_.next();
     }
 }
 

@@ -448,8 +448,9 @@ Result<void> RecordRun::start_all() {
     if (recipe_.watch)
         if (auto ok = arm(recipe_.watch->core, recipe_.watch->symbol, true); !ok) return ok;
     if (on_begin) on_begin();
-    for (auto& end : ends_)
-        if (end->receiver && end->own_thread()) end->receiver->discard_waiting();
+    for (auto& end : ends_)  // what a line sent before is no part of it; a file is wanted from its first byte
+        if (end->receiver && end->own_thread() && end->spec->trace->kind != SourceSpec::Kind::file)
+            end->receiver->discard_waiting();
     started_ = Steady::now();
     for (auto& end : ends_) {
         if (end->receiver) end->receiver->begin(started_);

@@ -1,0 +1,224 @@
+// The record page, driven by clicks and keys on the real window against a real board process.
+#include <QApplication>
+#include <QDialog>
+#include <QLabel>
+#include <QMessageBox>
+#include <QTest>
+#include <QTimer>
+
+#include <gtest/gtest.h>
+
+#include "line_check_dialog.h"
+#include "main_window.h"
+#include "process.h"
+
+namespace mt::app {
+namespace {
+
+using test::Board;
+
+class RecordPage : public ::testing::Test {
+  protected:
+    void SetUp() override {
+        window = std::make_unique<MainWindow>();
+        window->resize(1280, 800);
+        window->show();
+        window->activateWindow();
+        QTest::qWait(1);
+    }
+    void write_recipe(const std::string& connect, const std::string& rest) {
+        std::filesystem::copy(MT_DEMO "/larkspur.target.toml", folder / "larkspur.target.toml");
+        std::filesystem::copy(MT_DEMO "/larkspur.elf", folder / "larkspur.elf");
+        std::filesystem::copy(MT_DEMO "/larkspur.svd", folder / "larkspur.svd");
+        test::write_file(folder / "r.recipe.toml", test::recipe_text_for(connect, rest, "larkspur.target.toml"));
+    }
+    std::string both(const Board& b) { return "debug = \"" + b.gdb() + "\"\n" + test::tcp(b.trace()); }
+    void click(const char* name) {
+        auto* b = window->findChild<QPushButton*>(name);
+        ASSERT_NE(b, nullptr) << name;
+        ASSERT_TRUE(b->isVisible()) << name;
+        QTest::mouseClick(b, Qt::LeftButton);
+    }
+    bool wait_for(std::function<bool()> is, int ms = 15'000) { return QTest::qWaitFor(is, ms); }
+    QString sane() { return window->sane()->text(); }
+
+    test::Folder folder;
+    std::unique_ptr<MainWindow> window;
+};
+
+TEST_F(RecordPage, TheStartPageLeadsToTheFormWhichTriesTheConnection) {
+    Board board;
+    click("start_record");
+    EXPECT_TRUE(window->recipe_form()->isVisible());
+    EXPECT_TRUE(window->strip()->isVisible());
+    window->recipe_form()->show_target(MT_DEMO "/larkspur.target.toml");
+    QTest::keyClicks(window->findChild<QLineEdit*>("debug_main"), QString::fromStdString(board.gdb()));
+    QTest::keyClicks(window->findChild<QLineEdit*>("address_main"), QString::fromStdString(board.trace()));
+    click("recipe_test");
+    ASSERT_TRUE(wait_for([&] { return window->recipe_form()->report_text().contains("bad byte"); })) << window->recipe_form()->report_text().toStdString();
+    const QString report = window->recipe_form()->report_text();
+    EXPECT_TRUE(report.contains("core halted at 0x")) << report.toStdString();
+    EXPECT_TRUE(report.contains("image matches")) << report.toStdString();
+    EXPECT_TRUE(report.contains("kB/s of trace")) << report.toStdString();
+    EXPECT_TRUE(report.contains("0 bad bytes")) << report.toStdString();
+}
+
+TEST_F(RecordPage, AWrongFieldIsNamedWhereItStands) {
+    click("start_record");
+    window->recipe_form()->show_target(MT_DEMO "/larkspur.target.toml");
+    click("recipe_use");
+    EXPECT_TRUE(window->recipe_form()->report_text().contains("where its trace comes from is not given"))
+        << window->recipe_form()->report_text().toStdString();
+}
+
+TEST_F(RecordPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
+    Board board({"--fault-at", "2.2"});
+    write_recipe(both(board), "[before]\ncheck_image = true\nreset = true\nrun_to = { place = \"main\" }\n[record]\nseconds = 3\n[after]\nleave = \"halted\"\nbad_if = [\"fault\"]\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    ASSERT_TRUE(window->record_page_shown());
+    EXPECT_TRUE(window->strip()->text().startsWith("ready: the recording will be saved as")) << window->strip()->text().toStdString();
+    QTest::keyClick(window.get(), Qt::Key_F5);
+    ASSERT_TRUE(wait_for([&] { return window->live().recording() && window->lanes()->isVisible(); }));
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(900); }));
+    EXPECT_TRUE(window->viewpoint().following());
+    EXPECT_TRUE(window->stations()->station_text(RunState::check_image).contains("matches memory"));
+    EXPECT_TRUE(window->stations()->station_text(RunState::run_to).contains("main.c:5"));
+    EXPECT_TRUE(sane().contains("main: ITM | synchronised")) << sane().toStdString();
+    EXPECT_TRUE(sane().contains("0 bad bytes")) << sane().toStdString();
+    EXPECT_TRUE(window->strip()->text().contains("all of it decoded")) << window->strip()->text().toStdString();
+    const QRectF row = window->lanes()->row_rect(0, static_cast<int>(*window->session().trail()->cores[0].lane_index(17)));
+    EXPECT_GT(row.height(), 20) << "STEP_TIMER has a lane while the recording grows";
+    ASSERT_TRUE(wait_for([&] { return !window->live().active() && window->session().findings().size() > 0; }));
+    EXPECT_TRUE(window->findings_panel()->isVisible());
+    EXPECT_TRUE(window->stations()->station_text(RunState::stop).contains("the time was up"));
+    EXPECT_EQ(window->session().findings()[0].kind, FindingKind::fault);
+    EXPECT_TRUE(std::filesystem::exists(folder / "test-1.mtrail/trail.toml"));
+    EXPECT_TRUE(window->strip()->text().contains("saved as")) << window->strip()->text().toStdString();
+    click("record_close");
+    EXPECT_TRUE(window->evidence()->isVisible());
+    EXPECT_FALSE(window->strip()->isVisible());
+}
+
+TEST_F(RecordPage, MovingAwayStopsFollowingAndEndFollowsAgain) {
+    Board board;
+    write_recipe(both(board), "[record]\nseconds = 30\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    click("record_start");
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(1500); }));
+    QTest::keyClick(window->lanes(), Qt::Key_Left);
+    EXPECT_FALSE(window->viewpoint().following());
+    const Time from = window->viewpoint().from(), end = window->viewpoint().end();
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > end + Time::from_ms(300); }));
+    EXPECT_EQ(window->viewpoint().from(), from) << "the past stands still while the recording grows";
+    EXPECT_TRUE(window->strip()->findChild<QPushButton*>("record_follow")->isVisible());
+    QTest::keyClick(window.get(), Qt::Key_End);
+    EXPECT_TRUE(window->viewpoint().following());
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().from() > from + Time::from_ms(300); }));
+    click("record_keep");
+    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+}
+
+TEST_F(RecordPage, HoldingThePictureHoldsOnlyThePicture) {
+    Board board;
+    write_recipe(both(board), "[record]\nseconds = 30\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    click("record_start");
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(500); }));
+    QTest::keyClick(window->lanes(), Qt::Key_Space);
+    ASSERT_TRUE(window->live().held());
+    QTest::qWait(150);  // what was on its way
+    const Time end = window->viewpoint().end();
+    const auto bytes = window->live().state().bytes;
+    ASSERT_TRUE(wait_for([&] { return window->live().state().bytes > bytes + 50'000; })) << "recording goes on";
+    EXPECT_EQ(window->viewpoint().end(), end);
+    QTest::keyClick(window->lanes(), Qt::Key_Space);
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > end; }));
+    click("record_keep");
+    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+}
+
+TEST_F(RecordPage, HaltingACoreSilencesItsTraceAndSaysWhereItStands) {
+    Board board;
+    write_recipe(both(board), "[record]\nseconds = 30\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    click("record_start");
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(500); }));
+    click("halt_main");
+    ASSERT_TRUE(wait_for([&] { return window->findChild<QLabel*>("record_cores")->text().contains("halted at"); }));
+    ASSERT_TRUE(wait_for([&] { return sane().contains("silent for"); })) << sane().toStdString();
+    EXPECT_TRUE(sane().contains("The core stands still: resume it."));
+    click("halt_main");
+    ASSERT_TRUE(wait_for([&] { return window->findChild<QLabel*>("record_cores")->text().contains("running"); }));
+    click("record_keep");
+    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+}
+
+TEST_F(RecordPage, DiscardingAsksAndLeavesNothing) {
+    Board board;
+    write_recipe(both(board), "[record]\nseconds = 30\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    click("record_start");
+    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(300); }));
+    QTimer::singleShot(100, [] {
+        for (auto* w : QApplication::topLevelWidgets())
+            if (auto* box = qobject_cast<QMessageBox*>(w)) box->button(QMessageBox::Yes)->click();
+    });
+    click("record_discard");
+    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    EXPECT_FALSE(std::filesystem::exists(folder / "test-1.mtrail"));
+    EXPECT_TRUE(window->notice_text().contains("thrown away"));
+}
+
+TEST_F(RecordPage, AConnectionThatFailsIsSaidAtItsStation) {
+    const std::string nobody = "127.0.0.1:" + std::to_string(test::free_port());
+    write_recipe(test::tcp(nobody), "[record]\nseconds = 1\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    click("record_start");
+    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    EXPECT_TRUE(window->notice_text().contains("cannot connect")) << window->notice_text().toStdString();
+    EXPECT_TRUE(window->notice_text().contains(QString::fromStdString(nobody)));
+    EXPECT_EQ(window->live().state().stations[RunState::connect].status, Station::Status::failed);
+    EXPECT_TRUE(window->recipe_form()->isVisible()) << "where it can be corrected";
+}
+
+TEST_F(RecordPage, WrongFramingIsNoticedWhileItRecords) {
+    Board board;
+    write_recipe(both(board), "[record]\nseconds = 30\n");
+    std::string target = test::read_text(folder / "larkspur.target.toml");
+    target.replace(target.find("framing  = \"none\""), 17, "framing = \"tpiu\"\ntrace_id = 1\n");
+    test::write_file(folder / "larkspur.target.toml", target);
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    click("record_start");
+    ASSERT_TRUE(wait_for([&] { return sane().contains("data, but no synchronisation"); })) << sane().toStdString();
+    EXPECT_TRUE(sane().contains("check framing and trace_id")) << sane().toStdString();
+    click("record_keep");
+    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+}
+
+TEST_F(RecordPage, TenFastClicksOnRecordMakeOneRecording) {
+    Board board;
+    write_recipe(both(board), "[record]\nseconds = 1\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    for (int i = 0; i < 10; ++i) QTest::keyClick(window.get(), Qt::Key_F5);
+    ASSERT_TRUE(wait_for([&] { return window->session().recording() && !window->live().active() && !window->session().busy(); }));
+    EXPECT_TRUE(std::filesystem::exists(folder / "test-1.mtrail"));
+    EXPECT_FALSE(std::filesystem::exists(folder / "test-2.mtrail"));
+}
+
+TEST_F(RecordPage, TheLineCheckFindsTheWindowAndStoresItsMiddle) {
+    Board board({"--phase", "1"});
+    write_recipe(both(board), "[record]\nseconds = 1\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    click("record_line");
+    auto* dialog = window->findChild<LineCheckDialog*>();
+    ASSERT_NE(dialog, nullptr);
+    click("line_start");
+    ASSERT_TRUE(wait_for([&] { return dialog->store()->isEnabled(); }, 30'000)) << dialog->text().toStdString();
+    EXPECT_TRUE(dialog->text().startsWith("Phase 11 of 24 is the middle of a clean window 9 wide")) << dialog->text().toStdString();
+    click("line_store");
+    EXPECT_NE(test::read_text(folder / "larkspur.target.toml").find("phase  = 11"), std::string::npos);
+    dialog->close();
+}
+
+}  // namespace
+}  // namespace mt::app

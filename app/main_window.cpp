@@ -528,7 +528,7 @@ void MainWindow::renew_health() {
                 ? tr("whole")
                 : tr("whole but for %1 (%2)")
                       .arg(words(plural(trail->gaps.size(), "gap", "gaps")), words(duration_text(trail->gap_time())));
-    if (!session_.busy() && !trail->cores.empty()) {
+    if (!session_.busy() && !session_.live() && !trail->cores.empty()) {
         const ClockCheck check = session_.clock();
         text += check == ClockCheck::agrees        ? tr(" · clock agrees")
                 : check == ClockCheck::contradicts ? tr(" · clock in doubt")

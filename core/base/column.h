@@ -1,29 +1,34 @@
-// Append-only columns whose copies are cheap snapshots, and a range-maximum pyramid over one.
+// Append-only columns whose copies are cheap snapshots, and range maxima over one.
 #pragma once
 
-#include <array>
 #include <cstddef>
 #include <memory>
+#include <new>
+#include <type_traits>
 #include <vector>
+
+#include "base/chunk_space.h"
 
 namespace mt {
 
 /// A growing array in chunks. One thread appends; a copy is a snapshot of the present length that
 /// other threads may read while the original goes on growing: elements never move and a snapshot
-/// never reads past its own length. Hand snapshots over through a mutex or an atomic pointer.
-/// Elements in the past must not be changed once a snapshot holds them.
+/// never reads past its own length. Copying costs the same whatever the length. Hand snapshots over
+/// through a mutex or an atomic pointer. Elements in the past must not be changed once a snapshot
+/// holds them. Appending to a copy gives it elements of its own.
 template <class T>
 class Column {
   public:
     static constexpr std::size_t kShift = 13, kChunk = std::size_t{1} << kShift;
 
     void push_back(const T& value) {
-        if ((size_ & (kChunk - 1)) == 0) chunks_.push_back(std::make_shared<std::array<T, kChunk>>());
-        (*chunks_.back())[size_ & (kChunk - 1)] = value;
-        ++size_;
+        if (store_ == nullptr || store_->size != size_) part();
+        if ((size_ & (kChunk - 1)) == 0) directory_ = store_->add_chunk();
+        ::new (static_cast<void*>(directory_[size_ >> kShift] + (size_ & (kChunk - 1)))) T(value);
+        store_->size = ++size_;
     }
     /// REQUIRES: i < size().
-    const T& operator[](std::size_t i) const { return (*chunks_[i >> kShift])[i & (kChunk - 1)]; }
+    const T& operator[](std::size_t i) const { return directory_[i >> kShift][i & (kChunk - 1)]; }
     const T& back() const { return (*this)[size_ - 1]; }
     std::size_t size() const { return size_; }
     bool empty() const { return size_ == 0; }
@@ -31,17 +36,16 @@ class Column {
     /// The first index whose element is not less than `value`; REQUIRES: ascending elements.
     template <class V>
     std::size_t lower_bound(const V& value) const {
-        return partition([&](const T& e) { return e < value; });
+        return partition_point([&](const T& e) { return e < value; });
     }
     /// The first index whose element is greater than `value`; REQUIRES: ascending elements.
     template <class V>
     std::size_t upper_bound(const V& value) const {
-        return partition([&](const T& e) { return !(value < e); });
+        return partition_point([&](const T& e) { return !(value < e); });
     }
-
-  private:
+    /// The first index for which `before` is false; REQUIRES: true for all before it, false from there on.
     template <class Before>
-    std::size_t partition(Before before) const {
+    std::size_t partition_point(Before before) const {
         std::size_t low = 0, high = size_;
         while (low < high) {
             const std::size_t mid = low + (high - low) / 2;
@@ -53,23 +57,64 @@ class Column {
         return low;
     }
 
-    std::vector<std::shared_ptr<std::array<T, kChunk>>> chunks_;
+  private:
+    // All chunks, and every directory of them that a snapshot may still read.
+    struct Store {
+        std::vector<std::unique_ptr<T*[]>> directories;
+        std::size_t chunks = 0, capacity = 0, size = 0;
+
+        T** add_chunk() {
+            if (chunks == capacity) {
+                const std::size_t more = capacity == 0 ? 4 : capacity * 2;
+                auto next = std::make_unique<T*[]>(more);
+                for (std::size_t i = 0; i < chunks; ++i) next[i] = directories.back()[i];
+                directories.push_back(std::move(next));
+                capacity = more;
+            }
+            T** directory = directories.back().get();
+            directory[chunks++] = static_cast<T*>(allocate_chunk(kChunk * sizeof(T)));
+            return directory;
+        }
+        Store() = default;
+        Store(const Store&) = delete;
+        Store& operator=(const Store&) = delete;
+        ~Store() {
+            for (std::size_t c = 0; c < chunks; ++c) {
+                T* chunk = directories.back()[c];
+                if constexpr (!std::is_trivially_destructible_v<T>)
+                    for (std::size_t i = c << kShift; i < size && i < (c + 1) << kShift; ++i)
+                        chunk[i & (kChunk - 1)].~T();
+                free_chunk(chunk, kChunk * sizeof(T));
+            }
+        }
+    };
+
+    // The first element, or the first after a snapshot's own end: from here on the elements are its own.
+    void part() {
+        const Column before = *this;
+        store_ = std::make_shared<Store>();
+        directory_ = nullptr;
+        size_ = 0;
+        for (std::size_t i = 0; i < before.size_; ++i) push_back(before[i]);
+    }
+
+    std::shared_ptr<Store> store_;
+    T** directory_ = nullptr;
     std::size_t size_ = 0;
 };
 
-/// Greatest element of any index range in O(log n), built while appending: level k holds the
-/// maximum of each 16 * 2^k elements. Copies are snapshots like those of Column.
+/// Greatest element of any index range of values kept elsewhere, in O(log n), built while they are appended:
+/// level k holds the maximum of each 16 * 2^k values. Copies are snapshots like those of Column.
 template <class T>
 class RangeMax {
   public:
     static constexpr std::size_t kBase = 16;
 
+    /// The next value in order.
     void push_back(const T& value) {
-        values_.push_back(value);
-        std::size_t filled = values_.size();
-        if (filled % kBase != 0) return;
-        T top = values_[filled - kBase];
-        for (std::size_t i = filled - kBase + 1; i < filled; ++i) top = top < values_[i] ? values_[i] : top;
+        top_ = size_ % kBase == 0 || top_ < value ? value : top_;
+        if (++size_ % kBase != 0) return;
+        T top = top_;
         for (std::size_t level = 0;; ++level) {
             if (level == levels_.size()) levels_.emplace_back();
             levels_[level].push_back(top);
@@ -78,14 +123,13 @@ class RangeMax {
             top = levels_[level][n - 2] < levels_[level][n - 1] ? levels_[level][n - 1] : levels_[level][n - 2];
         }
     }
-    std::size_t size() const { return values_.size(); }
-    const T& operator[](std::size_t i) const { return values_[i]; }
 
-    /// Index of a greatest element in [from, to). REQUIRES: from < to <= size().
-    std::size_t argmax(std::size_t from, std::size_t to) const {
+    /// Index of a greatest value in [from, to); `value(i)` gives value i. REQUIRES: from < to <= those pushed.
+    template <class Value>
+    std::size_t argmax(std::size_t from, std::size_t to, Value value) const {
         std::size_t best = from;
         const auto consider = [&](std::size_t i) {
-            if (values_[best] < values_[i]) best = i;
+            if (value(best) < value(i)) best = i;
         };
         std::size_t i = from;
         while (i < to) {
@@ -100,14 +144,15 @@ class RangeMax {
                 ++level;
                 span *= 2;
             }
-            if (values_[best] < levels_[level][i / span]) best = descend(level, i / span);
+            if (value(best) < levels_[level][i / span]) best = descend(level, i / span, value);
             i += span;
         }
         return best;
     }
 
   private:
-    std::size_t descend(std::size_t level, std::size_t block) const {
+    template <class Value>
+    std::size_t descend(std::size_t level, std::size_t block, Value value) const {
         const T top = levels_[level][block];
         while (level > 0) {
             --level;
@@ -115,12 +160,13 @@ class RangeMax {
             if (levels_[level][block] < top) ++block;
         }
         std::size_t i = block * kBase;
-        while (values_[i] < top) ++i;
+        while (value(i) < top) ++i;
         return i;
     }
 
-    Column<T> values_;
     std::vector<Column<T>> levels_;
+    std::size_t size_ = 0;
+    T top_{};
 };
 
 }  // namespace mt

@@ -14,16 +14,39 @@ LocalTime::LocalTime(Clock clock, unsigned prescaler, Time base)
     const std::uint64_t common = std::gcd(std::uint64_t{1'000'000'000'000} * prescaler, clock.hz);
     ps_up_ = std::uint64_t{1'000'000'000'000} * prescaler / common;
     ps_down_ = clock.hz / common;
+    inverse_ = ps_down_ == 1 ? 0 : ~std::uint64_t{0} / ps_down_ + 1;
+    // So many ticks stay far inside a Time, whatever the clock.
+    const unsigned __int128 most = (static_cast<unsigned __int128>(1) << 61) * ps_down_ / ps_up_;
+    most_exact_ = most > static_cast<unsigned __int128>(kMostTicks) ? kMostTicks : static_cast<std::int64_t>(most);
+}
+
+// The very same as the clock's own conversion of all ticks, but from the last result on: the usual step takes
+// one multiplication.
+void LocalTime::advance(std::int64_t ticks) {
+    ticks_ += ticks;
+    std::uint64_t scaled = 0;
+    if (ticks < 0 || __builtin_mul_overflow(static_cast<std::uint64_t>(ticks), ps_up_, &scaled) ||
+        scaled >= (std::uint64_t{1} << 32) - ps_down_ || ps_down_ >= (std::uint64_t{1} << 31) || ticks_ > most_exact_) {
+        renew_now();
+        return;
+    }
+    scaled += rest_;
+    const auto whole =
+        static_cast<std::uint64_t>((static_cast<unsigned __int128>(scaled) * inverse_) >> 64);  // ps_down_ 1: see below
+    whole_ps_ += static_cast<std::int64_t>(ps_down_ == 1 ? scaled : whole);
+    rest_ = ps_down_ == 1 ? 0 : scaled - whole * ps_down_;
+    now_ = {base_.ps + whole_ps_ + (rest_ + ps_down_ / 2 >= ps_down_ ? 1 : 0)};
 }
 
 void LocalTime::renew_now() {
-    const auto ticks = static_cast<std::uint64_t>(ticks_);
-    std::uint64_t scaled = 0;
-    // In lowest terms one division does; it gives the very same as the clock's own conversion.
-    if (!__builtin_mul_overflow(ticks, ps_up_, &scaled) && scaled < (std::uint64_t{1} << 62))
-        now_ = {static_cast<std::int64_t>((scaled + ps_down_ / 2) / ps_down_)};
-    else
-        now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_));
+    const auto ticks = static_cast<unsigned __int128>(ticks_) * ps_up_;
+    if (ticks_ <= most_exact_) {
+        whole_ps_ = static_cast<std::int64_t>(ticks / ps_down_);
+        rest_ = static_cast<std::uint64_t>(ticks % ps_down_);
+        now_ = {base_.ps + whole_ps_ + (rest_ + ps_down_ / 2 >= ps_down_ ? 1 : 0)};
+        return;
+    }
+    now_ = clock_.at(ticks_ * static_cast<std::int64_t>(prescaler_));
     now_.ps = base_.ps > Time::max().ps - now_.ps ? Time::max().ps : now_.ps + base_.ps;
 }
 
@@ -129,9 +152,8 @@ void LocalTime::feed(std::span<const ItmPacket> packets, std::vector<TimedPacket
         const ItmPacket& p = packets[i];
         if (p.kind == ItmKind::local_time_1 || p.kind == ItmKind::local_time_2) {
             const Time before = now_;
-            ticks_ = std::min(ticks_ + static_cast<std::int64_t>(p.value), kMostTicks);
             ++timestamps_;
-            renew_now();
+            advance(std::min(static_cast<std::int64_t>(p.value), kMostTicks - ticks_));
             // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
             const bool synchronous = p.kind == ItmKind::local_time_2 || (p.number & 3) == 0;
             date_pending(before, synchronous, now_, out);

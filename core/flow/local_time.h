@@ -54,10 +54,15 @@ class LocalTime {
     void release(std::int64_t shift_ticks, std::vector<TimedPacket>& out);
     void global(const ItmPacket& packet, std::vector<TimedPacket>& out);
     void renew_now();
+    void advance(std::int64_t ticks);
 
     Clock clock_;
     unsigned prescaler_;
     std::uint64_t ps_up_, ps_down_;  ///< picoseconds per tick as a fraction in lowest terms
+    std::uint64_t inverse_;          ///< 2^64 / ps_down_, rounded up: divides small numbers by multiplying
+    std::int64_t most_exact_ = 0;
+    std::int64_t whole_ps_ = 0;      ///< ticks_ in picoseconds, rounded down …
+    std::uint64_t rest_ = 0;         ///< … and what is left over, in parts of ps_down_
     std::int64_t ticks_ = 0;
     Time base_, now_;  ///< now_: the time of ticks_
     std::vector<ItmPacket> pending_;

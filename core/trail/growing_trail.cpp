@@ -87,20 +87,7 @@ void GrowingTrail::Part::take_nest() {
         }
         core.lanes[static_cast<std::size_t>(index)].append(x);
     }
-    for (const auto& c : nest_.changes()) {
-        Time t = c.time, in_handlers{};
-        if (!core.change_time.empty()) {
-            t = std::max(t, core.change_time.back());
-            const std::uint16_t before = core.change_running.back();
-            in_handlers = core.handler_before.back();
-            if (before != 0 && before != ContextChange::kUnknown) in_handlers += t - core.change_time.back();
-        }
-        core.change_time.push_back(t);
-        core.change_running.push_back(c.running);
-        core.change_depth.push_back(c.depth);
-        core.handler_before.push_back(in_handlers);
-        core.thread_seen = core.thread_seen || c.running == 0;
-    }
+    for (const auto& c : nest_.changes()) core.add_change(c.time, c.running);
     nest_.clear();
 }
 

@@ -13,57 +13,58 @@ std::uint32_t slack_ns(Time slack) {
     return static_cast<std::uint32_t>(std::clamp<std::int64_t>(ns, 0, std::numeric_limits<std::uint32_t>::max()));
 }
 
+bool is_handler(std::uint16_t running) { return running != 0 && running != ContextChange::kUnknown; }
+
 }  // namespace
 
 ExceptionInstance ExceptionLane::instance(std::size_t i) const {
+    const Row& row = rows_[i];
     ExceptionInstance x;
-    x.begin = begin_[i];
+    x.begin = row.begin;
     x.end = end(i);
-    x.own = own_[i];
-    x.begin_slack = {std::int64_t{begin_slack_ns_[i]} * 1000};
-    x.end_slack = {std::int64_t{end_slack_ns_[i]} * 1000};
-    x.offset = offset_[i];
+    x.own = row.own;
+    x.begin_slack = {std::int64_t{row.begin_slack_ns} * 1000};
+    x.end_slack = {std::int64_t{row.end_slack_ns} * 1000};
+    x.offset = row.offset;
     x.number = number_;
-    x.depth = depth_[i];
-    x.flags = flags_[i];
+    x.depth = row.depth;
+    x.flags = row.flags;
     return x;
 }
 
-void ExceptionLane::append(ExceptionInstance x) {
+void ExceptionLane::append(const ExceptionInstance& x) {
     // Damaged streams may claim what cannot be: keep the column's order whatever they say.
-    if (size() > 0) x.begin = std::max(x.begin, end(size() - 1));
-    x.end = std::max(x.end, x.begin);
-    busy_before_.push_back(size() == 0 ? Time{} : busy_before_.back() + length_[size() - 1]);
-    begin_.push_back(x.begin);
-    length_.push_back(x.end - x.begin);
-    own_.push_back(x.own);
-    begin_slack_ns_.push_back(slack_ns(x.begin_slack));
-    end_slack_ns_.push_back(slack_ns(x.end_slack));
-    offset_.push_back(x.offset);
-    depth_.push_back(x.depth);
-    flags_.push_back(x.flags);
+    const Time begin = size() > 0 ? std::max(x.begin, end(size() - 1)) : x.begin;
+    const Time length = std::max(x.end, begin) - begin;
+    if (size() % kSumEach == 0) busy_before_.push_back(busy_);
+    busy_ += length;
+    rows_.push_back({begin, length, x.own, slack_ns(x.begin_slack), slack_ns(x.end_slack),
+                     x.offset & ((std::uint64_t{1} << 48) - 1), x.depth, x.flags});
+    longest_.push_back(length);
 }
 
 std::optional<std::size_t> ExceptionLane::at(Time t) const {
-    const std::size_t next = begin_.upper_bound(t);
+    const std::size_t next = first_after(t);
     if (next == 0 || !(t < end(next - 1) || (t == begin(next - 1)))) return std::nullopt;
     return next - 1;
 }
 
 std::pair<std::size_t, std::size_t> ExceptionLane::touching(Time from, Time to) const {
-    std::size_t first = begin_.upper_bound(from);
+    std::size_t first = first_after(from);
     if (first > 0 && end(first - 1) > from)
         --first;
     else if (first > 0 && begin(first - 1) == from)
         --first;
-    return {first, std::max(first, begin_.lower_bound(to))};
+    return {first, std::max(first, first_from(to))};
 }
 
 Time ExceptionLane::busy(Time from, Time to) const {
     const auto before = [&](Time t) {
-        const std::size_t i = begin_.lower_bound(t);
+        const std::size_t i = first_from(t);
         if (i == 0) return Time{};
-        return busy_before_[i - 1] + std::min(length_[i - 1], t - begin_[i - 1]);
+        Time sum = busy_before_[(i - 1) / kSumEach];
+        for (std::size_t k = (i - 1) / kSumEach * kSumEach; k + 1 < i; ++k) sum += rows_[k].length;
+        return sum + std::min(length(i - 1), t - begin(i - 1));
     };
     return before(to) - before(from);
 }
@@ -132,13 +133,25 @@ std::uint16_t CoreTrail::running_at(Time t) const {
     return i ? change_running[*i] : ContextChange::kUnknown;
 }
 
+void CoreTrail::add_change(Time t, std::uint16_t running) {
+    if (!change_time.empty()) {
+        t = std::max(t, change_time.back());
+        if (is_handler(change_running.back())) handlers += t - change_time.back();
+    }
+    if (change_time.size() % kSumEach == 0) handler_before.push_back(handlers);
+    change_time.push_back(t);
+    change_running.push_back(running);
+    thread_seen = thread_seen || running == 0;
+}
+
 Time CoreTrail::handler_time(Time from, Time to) const {
     const auto before = [&](Time t) {
         const auto i = change_at(t);
         if (!i) return Time{};
-        const std::uint16_t running = change_running[*i];
-        const bool handler = running != 0 && running != ContextChange::kUnknown;
-        return handler_before[*i] + (handler ? t - change_time[*i] : Time{});
+        Time sum = handler_before[*i / kSumEach];
+        for (std::size_t k = *i / kSumEach * kSumEach; k <= *i; ++k)
+            if (is_handler(change_running[k])) sum += (k == *i ? t : change_time[k + 1]) - change_time[k];
+        return sum;
     };
     return before(to) - before(from);
 }

@@ -24,40 +24,55 @@ class ExceptionLane {
 
     std::uint16_t number() const { return number_; }
     const std::string& name() const { return name_; }
-    std::size_t size() const { return begin_.size(); }
+    std::size_t size() const { return rows_.size(); }
     ExceptionInstance instance(std::size_t i) const;
-    Time begin(std::size_t i) const { return begin_[i]; }
-    Time end(std::size_t i) const { return begin_[i] + length_[i]; }
-    Time length(std::size_t i) const { return length_[i]; }
-    Time own(std::size_t i) const { return own_[i]; }
+    Time begin(std::size_t i) const { return rows_[i].begin; }
+    Time end(std::size_t i) const { return rows_[i].begin + rows_[i].length; }
+    Time length(std::size_t i) const { return rows_[i].length; }
+    Time own(std::size_t i) const { return rows_[i].own; }
     bool whole(std::size_t i) const {
-        return (flags_[i] & (ExceptionInstance::kCutBegin | ExceptionInstance::kCutEnd)) == 0;
+        return (rows_[i].flags & (ExceptionInstance::kCutBegin | ExceptionInstance::kCutEnd)) == 0;
     }
-    std::uint8_t flags(std::size_t i) const { return flags_[i]; }
-    std::uint8_t depth(std::size_t i) const { return depth_[i]; }
-    std::uint64_t offset(std::size_t i) const { return offset_[i]; }
+    std::uint8_t flags(std::size_t i) const { return rows_[i].flags; }
+    std::uint8_t depth(std::size_t i) const { return rows_[i].depth; }
+    std::uint64_t offset(std::size_t i) const { return rows_[i].offset; }
 
     /// The instance that covers `t`, if any.
     std::optional<std::size_t> at(Time t) const;
     /// The first instance that begins at or after `t`; size() if none does.
-    std::size_t first_from(Time t) const { return begin_.lower_bound(t); }
+    std::size_t first_from(Time t) const {
+        return rows_.partition_point([t](const Row& r) { return r.begin < t; });
+    }
     /// Instances that touch [from, to): indices [first, second).
     std::pair<std::size_t, std::size_t> touching(Time from, Time to) const;
     /// Inclusive time within [from, to).
     Time busy(Time from, Time to) const;
     /// Index of the longest instance among [first, last). REQUIRES: first < last <= size().
-    std::size_t longest(std::size_t first, std::size_t last) const { return length_.argmax(first, last); }
+    std::size_t longest(std::size_t first, std::size_t last) const {
+        return longest_.argmax(first, last, [this](std::size_t i) { return rows_[i].length; });
+    }
 
-    void append(ExceptionInstance instance);
+    void append(const ExceptionInstance& instance);
 
   private:
     std::uint16_t number_;
     std::string name_;
-    Column<Time> begin_, own_, busy_before_;
-    RangeMax<Time> length_;
-    Column<std::uint32_t> begin_slack_ns_, end_slack_ns_;  ///< rounded up, saturating at 4.29 s
-    Column<std::uint64_t> offset_;
-    Column<std::uint8_t> depth_, flags_;
+    struct Row {
+        Time begin, length, own;
+        std::uint32_t begin_slack_ns, end_slack_ns;  ///< rounded up, saturating at 4.29 s
+        std::uint64_t offset : 48;
+        std::uint8_t depth, flags;
+    };
+    static constexpr std::size_t kSumEach = 64;
+    /// The first instance that begins after `t`.
+    std::size_t first_after(Time t) const {
+        return rows_.partition_point([t](const Row& r) { return !(t < r.begin); });
+    }
+
+    Column<Row> rows_;
+    Column<Time> busy_before_;  ///< inclusive time before each kSumEach instances
+    Time busy_{};
+    RangeMax<Time> longest_;
 };
 
 enum class GapKind : std::uint8_t { overflow, damage };
@@ -99,8 +114,9 @@ struct CoreTrail {
     std::vector<std::size_t> by_priority;  ///< indices into lanes, most urgent first, as far as seen
     Column<Time> change_time;              ///< when what runs changed
     Column<std::uint16_t> change_running;  ///< see ContextChange
-    Column<std::uint8_t> change_depth;
-    Column<Time> handler_before;  ///< time spent in handlers up to that change
+    static constexpr std::size_t kSumEach = 64;
+    Column<Time> handler_before;  ///< time spent in handlers up to each kSumEach changes
+    Time handlers;                ///< … and up to the last change
     std::uint64_t contradictions = 0;
     std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t> cuts;
     Density density;
@@ -112,6 +128,8 @@ struct CoreTrail {
     /// What has the core at `t`, and since when (index of the change); nullopt before the first change.
     std::optional<std::size_t> change_at(Time t) const;
     std::uint16_t running_at(Time t) const;
+    /// Appends a change; one that claims to lie before the last is put at its time.
+    void add_change(Time t, std::uint16_t running);
     /// Time in handlers within [from, to).
     Time handler_time(Time from, Time to) const;
     /// Name for people of anything that can stand in change_running.

@@ -21,6 +21,31 @@ TEST(Column, ASnapshotKeepsItsLengthWhileTheOriginalGrows) {
     EXPECT_EQ(&snapshot[5], &c[5]) << "without copying the elements";
 }
 
+TEST(Column, ASnapshotThatIsAppendedToGoesItsOwnWay) {
+    Column<int> c;
+    for (int i = 0; i < 10; ++i) c.push_back(i);
+    Column<int> other = c;
+    c.push_back(100);
+    other.push_back(200);
+    EXPECT_EQ(c[10], 100);
+    EXPECT_EQ(other[10], 200);
+    EXPECT_EQ(other[9], 9);
+}
+
+TEST(Column, GoesOnInAFileWhenTheHeapIsUsedUp) {
+    set_heap_for_columns(0);
+    const std::size_t before = chunk_bytes_in_file();
+    {
+        Column<std::uint64_t> c;
+        for (std::uint64_t i = 0; i < 20'000'000; ++i) c.push_back(i * 3);  // 160 MB: more than two stretches of the file
+        const Column<std::uint64_t> snapshot = c;
+        EXPECT_GE(chunk_bytes_in_file() - before, 160'000'000U);
+        for (std::uint64_t i = 0; i < c.size(); i += 99'991) ASSERT_EQ(snapshot[i], i * 3);
+    }
+    EXPECT_EQ(chunk_bytes_in_file(), before) << "and gives it back";
+    set_heap_for_columns(kHeapForColumns);
+}
+
 TEST(Column, BoundsAreThoseOfASortedRange) {
     Column<int> c;
     for (const int v : {1, 3, 3, 7}) c.push_back(v);
@@ -41,7 +66,7 @@ TEST(RangeMax, AgreesWithALookAtEveryElement) {
         std::size_t a = random() % plain.size(), b = random() % plain.size();
         if (a > b) std::swap(a, b);
         ++b;
-        const std::size_t at = pyramid.argmax(a, b);
+        const std::size_t at = pyramid.argmax(a, b, [&](std::size_t i) { return plain[i]; });
         ASSERT_GE(at, a);
         ASSERT_LT(at, b);
         ASSERT_EQ(plain[at], *std::max_element(plain.begin() + static_cast<std::ptrdiff_t>(a),

@@ -5,6 +5,7 @@
 #include <memory>
 #include <new>
 #include <type_traits>
+#include <utility>
 #include <vector>
 
 #include "base/chunk_space.h"
@@ -21,11 +22,19 @@ class Column {
   public:
     static constexpr std::size_t kShift = 13, kChunk = std::size_t{1} << kShift;
 
+    Column() = default;
+    Column(const Column& other) : store_(other.store_), directory_(other.directory_), size_(other.size_) {}
+    Column(Column&& other) noexcept { swap(other); }
+    Column& operator=(Column other) noexcept {
+        swap(other);
+        return *this;
+    }
+
     void push_back(const T& value) {
-        if (store_ == nullptr || store_->size != size_) part();
-        if ((size_ & (kChunk - 1)) == 0) directory_ = store_->add_chunk();
-        ::new (static_cast<void*>(directory_[size_ >> kShift] + (size_ & (kChunk - 1)))) T(value);
-        store_->size = ++size_;
+        if (next_ == chunk_end_) make_room();
+        ::new (static_cast<void*>(next_++)) T(value);
+        ++size_;
+        if constexpr (!std::is_trivially_destructible_v<T>) store_->constructed = size_;
     }
     /// REQUIRES: i < size().
     const T& operator[](std::size_t i) const { return directory_[i >> kShift][i & (kChunk - 1)]; }
@@ -61,7 +70,7 @@ class Column {
     // All chunks, and every directory of them that a snapshot may still read.
     struct Store {
         std::vector<std::unique_ptr<T*[]>> directories;
-        std::size_t chunks = 0, capacity = 0, size = 0;
+        std::size_t chunks = 0, capacity = 0, constructed = 0;
 
         T** add_chunk() {
             if (chunks == capacity) {
@@ -82,25 +91,39 @@ class Column {
             for (std::size_t c = 0; c < chunks; ++c) {
                 T* chunk = directories.back()[c];
                 if constexpr (!std::is_trivially_destructible_v<T>)
-                    for (std::size_t i = c << kShift; i < size && i < (c + 1) << kShift; ++i)
+                    for (std::size_t i = c << kShift; i < constructed && i < (c + 1) << kShift; ++i)
                         chunk[i & (kChunk - 1)].~T();
                 free_chunk(chunk, kChunk * sizeof(T));
             }
         }
     };
 
-    // The first element, or the first after a snapshot's own end: from here on the elements are its own.
-    void part() {
-        const Column before = *this;
-        store_ = std::make_shared<Store>();
-        directory_ = nullptr;
-        size_ = 0;
-        for (std::size_t i = 0; i < before.size_; ++i) push_back(before[i]);
+    // Only the one that appends knows where the next element goes; a snapshot that is appended to gets
+    // elements of its own.
+    __attribute__((noinline)) void make_room() {
+        if (size_ > 0 && next_ == nullptr) {
+            const Column before = *this;
+            *this = Column();
+            for (std::size_t i = 0; i < before.size_; ++i) push_back(before[i]);
+            if (next_ != chunk_end_) return;
+        }
+        if (store_ == nullptr || size_ == 0) store_ = std::make_shared<Store>();
+        directory_ = store_->add_chunk();
+        next_ = directory_[size_ >> kShift];
+        chunk_end_ = next_ + kChunk;
+    }
+    void swap(Column& other) noexcept {
+        std::swap(store_, other.store_);
+        std::swap(directory_, other.directory_);
+        std::swap(size_, other.size_);
+        std::swap(next_, other.next_);
+        std::swap(chunk_end_, other.chunk_end_);
     }
 
     std::shared_ptr<Store> store_;
     T** directory_ = nullptr;
     std::size_t size_ = 0;
+    T *next_ = nullptr, *chunk_end_ = nullptr;
 };
 
 /// Greatest element of any index range of values kept elsewhere, in O(log n), built while they are appended:

@@ -10,8 +10,8 @@ void ExceptionNest::change(Time t, std::uint16_t running) {
 
 void ExceptionNest::push(unsigned number, BoundedTime when, std::uint64_t offset, std::uint8_t flags) {
     const auto n = static_cast<std::uint16_t>(number);
-    if (std::find(fresh_after_gap_.begin(), fresh_after_gap_.end(), n) == fresh_after_gap_.end()) {
-        fresh_after_gap_.push_back(n);
+    if (!seen_since_loss_[n & 0x1FF]) {
+        seen_since_loss_[n & 0x1FF] = true;
         flags |= ExceptionInstance::kAfterGap;
     }
     ExceptionInstance instance;
@@ -42,7 +42,7 @@ void ExceptionNest::contradict(Time t) {
     ++contradictions_;
     cut_all(t);
     known_from_ = t;
-    fresh_after_gap_.clear();
+    seen_since_loss_.reset();
 }
 
 void ExceptionNest::enter(unsigned number, BoundedTime when, std::uint64_t offset) {
@@ -92,7 +92,7 @@ void ExceptionNest::back_in(unsigned number, BoundedTime when, std::uint64_t off
 void ExceptionNest::lose(Time from, Time to) {
     cut_all(from);
     known_from_ = to;
-    fresh_after_gap_.clear();
+    seen_since_loss_.reset();
     if (!changes_.empty() && from < changes_.back().time) from = changes_.back().time;
     change(from, ContextChange::kUnknown);
 }

@@ -2,6 +2,7 @@
 // Armv7-M ARM B1.5 (exception model: preemption, tail-chaining), D4.3.2 (exception trace packets).
 #pragma once
 
+#include <bitset>
 #include <cstdint>
 #include <map>
 #include <utility>
@@ -81,7 +82,7 @@ class ExceptionNest {
     std::vector<ExceptionInstance> closed_;
     std::vector<ContextChange> changes_;
     std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t> cuts_;
-    std::vector<std::uint16_t> fresh_after_gap_;  ///< numbers entered since the last loss
+    std::bitset<512> seen_since_loss_;  ///< numbers entered since the last loss
     std::uint64_t contradictions_ = 0;
 };
 

@@ -85,13 +85,15 @@ void LocalTime::release(std::int64_t shift_ticks, std::vector<TimedPacket>& out)
 void LocalTime::date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest,
                      std::vector<TimedPacket>& out) {
     if (packets.empty()) return;
-    for (const ItmPacket& p : packets) {
+    const auto dated = [&](const ItmPacket& p) {
         const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
-        if (!holding_)
-            out.push_back({p, synchronous && !loss ? latest : before, latest});
-        else
-            hand_on({p, synchronous && !loss ? latest : before, latest}, out);
+        return TimedPacket{p, synchronous && !loss ? latest : before, latest};
+    };
+    if (!holding_) {
+        for (const ItmPacket& p : packets) out.push_back(dated(p));
+        return;
     }
+    for (const ItmPacket& p : packets) hand_on(dated(p), out);
 }
 
 void LocalTime::date_pending(Time before, bool synchronous, Time latest, std::vector<TimedPacket>& out) {
@@ -159,7 +161,10 @@ void LocalTime::feed(std::span<const ItmPacket> packets, std::vector<TimedPacket
             date_pending(before, synchronous, now_, out);
             date(packets.subspan(group, i - group), before, synchronous, now_, out);
             group = i + 1;
-            hand_on({p, now_, now_}, out);
+            if (holding_)
+                hand_on({p, now_, now_}, out);
+            else
+                out.push_back({p, now_, now_});
         } else if (p.kind == ItmKind::global_time_1) {
             keep(i);
             global(p, out);

@@ -97,7 +97,8 @@ void PhasePlot::paintEvent(QPaintEvent*) {
     p.setPen(t.second);
     const std::size_t each = std::max<std::size_t>(1, static_cast<std::size_t>(std::ceil(26 / step)));
     for (std::size_t i = 0; i < total_; i += each)
-        p.drawText(QRectF(plot.left() + step * (static_cast<double>(i) + 0.5) - 20, plot.bottom() + 4, 40, 14), Qt::AlignCenter, QString::number(i));
+        p.drawText(QRectF(plot.left() + step * (static_cast<double>(i) + 0.5) - 20, plot.bottom() + 4, 40, 14),
+                   Qt::AlignCenter, QString::number(i));
     p.drawText(QRectF(plot.left(), plot.bottom() + 20, plot.width(), 16), Qt::AlignCenter, tr("sampling phase"));
 }
 
@@ -130,11 +131,13 @@ LineCheckDialog::LineCheckDialog(const Recipe& recipe, QWidget* parent) : QDialo
     connect(close_, &QPushButton::clicked, this, &QDialog::reject);
     if (measurable(recipe_) == nullptr) {
         start_->setEnabled(false);
-        text_->setText(tr("The line check needs a connection with a debug server that controls the trace line, and a TCP or "
-                          "serial trace source. This recipe has none."));
+        text_->setText(
+            tr("The line check needs a connection with a debug server that controls the trace line, and a TCP or "
+               "serial trace source. This recipe has none."));
     } else {
-        text_->setText(tr("The probe is asked for a known pattern at each sampling phase; the phase in the middle of the "
-                          "widest clean window is set. Trace is not recorded meanwhile."));
+        text_->setText(
+            tr("The probe is asked for a known pattern at each sampling phase; the phase in the middle of the "
+               "widest clean window is set. Trace is not recorded meanwhile."));
     }
 }
 
@@ -151,31 +154,32 @@ void LineCheckDialog::start() {
     progress_ = std::make_shared<Progress>();
     text_->setText(tr("Measuring …"));
     const Recipe::Connect connect_to = *measurable(recipe_);
-    worker_ = std::thread([this, connect_to, patience = std::chrono::milliseconds(recipe_.patience_ms), progress = progress_] {
-        const auto outcome = [&]() -> Result<LineCheck> {
-            auto server = DebugServer::connect(connect_to.debug, patience);
-            if (!server) return tl::make_unexpected(server.error());
-            auto source = open_source(*connect_to.trace, patience);
-            if (!source) return tl::make_unexpected(source.error());
-            const auto count = (*server)->monitor("line phases");
-            const std::size_t total = count ? std::strtoul(count->c_str(), nullptr, 10) : 0;
-            return check_line(
-                **server, **source,
-                [this, total](const LinePhase& p) {
-                    QMetaObject::invokeMethod(
-                        this,
-                        [this, p, total] {
-                            measured_.push_back(p);
-                            total_ = total;
-                            plot_->show_phases(measured_, total_, nullptr);
-                        },
-                        Qt::QueuedConnection);
-                },
-                *progress);
-        }();
-        QMetaObject::invokeMethod(
-            this, [this, outcome] { finish(outcome); }, Qt::QueuedConnection);
-    });
+    worker_ = std::thread(
+        [this, connect_to, patience = std::chrono::milliseconds(recipe_.patience_ms), progress = progress_] {
+            const auto outcome = [&]() -> Result<LineCheck> {
+                auto server = DebugServer::connect(connect_to.debug, patience);
+                if (!server) return tl::make_unexpected(server.error());
+                auto source = open_source(*connect_to.trace, patience);
+                if (!source) return tl::make_unexpected(source.error());
+                const auto count = (*server)->monitor("line phases");
+                const std::size_t total = count ? std::strtoul(count->c_str(), nullptr, 10) : 0;
+                return check_line(
+                    **server, **source,
+                    [this, total](const LinePhase& p) {
+                        QMetaObject::invokeMethod(
+                            this,
+                            [this, p, total] {
+                                measured_.push_back(p);
+                                total_ = total;
+                                plot_->show_phases(measured_, total_, nullptr);
+                            },
+                            Qt::QueuedConnection);
+                    },
+                    *progress);
+            }();
+            QMetaObject::invokeMethod(
+                this, [this, outcome] { finish(outcome); }, Qt::QueuedConnection);
+        });
 }
 
 void LineCheckDialog::finish(const Result<LineCheck>& outcome) {
@@ -188,12 +192,18 @@ void LineCheckDialog::finish(const Result<LineCheck>& outcome) {
     check_ = *outcome;
     plot_->show_phases(check_.phases, check_.phases.size(), &check_);
     if (check_.best < 0) {
-        text_->setText(tr("No phase reads the line without errors. Is the line too fast, too long, or badly terminated?"));
+        text_->setText(
+            tr("No phase reads the line without errors. Is the line too fast, too long, or badly terminated?"));
         return;
     }
-    QString text = tr("Phase %1 of %2 is the middle of a clean window %3 wide; it is set.").arg(check_.best).arg(check_.phases.size()).arg(check_.window);
+    QString text = tr("Phase %1 of %2 is the middle of a clean window %3 wide; it is set.")
+                       .arg(check_.best)
+                       .arg(check_.phases.size())
+                       .arg(check_.window);
     if (check_.narrow())
-        text += " " + tr("The window is narrow: temperature or another cable may spoil it. Slow the line down, or shorten it.");
+        text +=
+            " " +
+            tr("The window is narrow: temperature or another cable may spoil it. Slow the line down, or shorten it.");
     text_->setText(text);
     store_->setEnabled(true);
 }
@@ -212,7 +222,8 @@ void LineCheckDialog::store_result() {
             return;
         }
         store_->setEnabled(false);
-        text_->setText(tr("Stored in %1; recordings use phase %2 from now on.").arg(words(recipe_.target)).arg(check_.best));
+        text_->setText(
+            tr("Stored in %1; recordings use phase %2 from now on.").arg(words(recipe_.target)).arg(check_.best));
         emit stored(text_->text());
         return;
     }

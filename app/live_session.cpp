@@ -42,7 +42,17 @@ void LiveSession::start() {
     }
     live_ = std::move(*live);
     began_ = held_ = false;
+    next_health_.clear();
+    looked_ = {};
     live_->on_grew = [this](std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail) {
+        // On the decoding thread: the window's own is not to look at the recording for this.
+        const auto now = std::chrono::steady_clock::now();
+        if (now - looked_ >= std::chrono::milliseconds(kRenewMs)) {
+            looked_ = now;
+            auto health = live_health(*recording, trail.get(), live_->state(), live_->figures());
+            const std::lock_guard guard(lock_);
+            next_health_ = std::move(health);
+        }
         const std::lock_guard guard(lock_);
         next_recording_ = std::move(recording);
         next_trail_ = std::move(trail);
@@ -115,8 +125,10 @@ void LiveSession::renew() {
     if (!live_) return;
     state_ = live_->state();
     figures_ = live_->figures();
-    if (const auto recording = live_->recording())
-        health_ = live_health(*recording, live_->trail().get(), state_, figures_);
+    {
+        const std::lock_guard guard(lock_);
+        if (!next_health_.empty()) health_ = next_health_;
+    }
     emit renewed();
 }
 
@@ -134,7 +146,10 @@ void LiveSession::test(const Recipe& recipe) {
                 if (reports)
                     emit tested(*reports);
                 else
-                    emit tested({{"", false, {reports.error().what + " (" + reports.error().where + ")"}, reports.error().advice}});
+                    emit tested({{"",
+                                  false,
+                                  {reports.error().what + " (" + reports.error().where + ")"},
+                                  reports.error().advice}});
             },
             Qt::QueuedConnection);
     });

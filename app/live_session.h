@@ -1,6 +1,7 @@
 // The recording that is being made, for the window: a LiveRecording whose news arrive as signals.
 #pragma once
 
+#include <chrono>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -46,8 +47,8 @@ class LiveSession : public QObject {
 
   signals:
     void chosen();
-    void began();    ///< the first snapshot is there
-    void renewed();  ///< the state, four times a second and at each change of station
+    void began();                       ///< the first snapshot is there
+    void renewed();                     ///< the state, four times a second and at each change of station
     void ended(const QString& folder);  ///< closed and on disk; empty: nothing was kept
     void failed(const mt::Problem& problem);
     void tested(const std::vector<mt::ConnectionReport>& reports);
@@ -69,6 +70,8 @@ class LiveSession : public QObject {
     std::mutex lock_;  ///< guards what the decoding thread hands over
     std::shared_ptr<const Recording> next_recording_;
     std::shared_ptr<const Trail> next_trail_;
+    std::vector<HealthLine> next_health_;
+    std::chrono::steady_clock::time_point looked_{};  ///< of the decoding thread alone
     bool posted_ = false;
 };
 

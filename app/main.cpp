@@ -40,7 +40,9 @@ int main(int argc, char** argv) {
     parser.addVersionOption();
     parser.addPositionalArgument("INPUT", "a *.target.toml, a *.mtrail folder or a *.recipe.toml to open", "[INPUT]");
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
-    const QCommandLineOption view("view", "What the picture shows: whole, finding=N, measures, packets, key, start; of a recipe: recipe, recording=SECONDS, line.",
+    const QCommandLineOption view("view",
+                                  "What the picture shows: whole, finding=N, measures, packets, key, start; of a "
+                                  "recipe: recipe, recording=SECONDS, line.",
                                   "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");

@@ -209,7 +209,8 @@ QWidget* MainWindow::build_centre() {
     column->addWidget(ridge_);
     column->addWidget(down_, 1);
     column->addWidget(strip_);
-    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)}) w->hide();
+    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)})
+        w->hide();
     return all;
 }
 

@@ -34,7 +34,8 @@ void MainWindow::build_record_actions() {
     follow_action_ = action(record, tr("&Follow the newest"), {QKeySequence(Qt::Key_End)},
                             tr("Show the end of the recording as it grows"), [this] { view_.follow(true); });
     record->addSeparator();
-    action(record, tr("&Line check…"), {}, tr("Find the best sampling phase of the trace line"), [this] { check_line(); });
+    action(record, tr("&Line check…"), {}, tr("Find the best sampling phase of the trace line"),
+           [this] { check_line(); });
     for (auto* a : {start_action_, stop_action_, mark_action_, hold_action_, follow_action_}) a->setEnabled(false);
 }
 
@@ -62,8 +63,10 @@ void MainWindow::build_record_page() {
 
 void MainWindow::show_record_page() {
     record_page_ = true;
-    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)}) w->show();
-    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)}) w->hide();
+    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)})
+        w->show();
+    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)})
+        w->hide();
     moment_->hide();
     live_renewed();
 }
@@ -71,8 +74,10 @@ void MainWindow::show_record_page() {
 void MainWindow::leave_record_page() {
     if (live_.active()) return;
     record_page_ = false;
-    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)}) w->hide();
-    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)}) w->show();
+    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)})
+        w->hide();
+    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)})
+        w->show();
     moment_->show();
     if (stack_->currentWidget() == form_)
         stack_->setCurrentWidget(session_.trail() ? static_cast<QWidget*>(lanes_) : start_);
@@ -86,8 +91,10 @@ void MainWindow::open_recipe(const QString& path) {
     }
     notice_->hide();
     if (path.isEmpty()) {
-        if (live_.recipe()) form_->show_recipe(*live_.recipe());
-        else if (session_.recording()) form_->show_target(words(session_.recording()->target.path));
+        if (live_.recipe())
+            form_->show_recipe(*live_.recipe());
+        else if (session_.recording())
+            form_->show_target(words(session_.recording()->target.path));
         stack_->setCurrentWidget(form_);
         show_record_page();
         return;
@@ -146,12 +153,15 @@ void MainWindow::live_renewed() {
         std::optional<Time> horizon = view_.end();
         if (s.planned_s) {
             horizon = Time::from_ns(*s.planned_s * 1e9);
-            words_to_come = tr("%1 to go · %2").arg(tr("%1 s").arg(std::max(0.0, *s.planned_s - s.elapsed_s), 0, 'f', 1), words_to_come);
+            words_to_come =
+                tr("%1 to go · %2")
+                    .arg(tr("%1 s").arg(std::max(0.0, *s.planned_s - s.elapsed_s), 0, 'f', 1), words_to_come);
         } else {
             horizon = Time{view_.end().ps / 8 * 9};
             words_to_come.clear();
         }
-        if (s.disk_free > 0 && !words_to_come.isEmpty()) words_to_come += tr(" · %1 free").arg(words(bytes_text(s.disk_free)));
+        if (s.disk_free > 0 && !words_to_come.isEmpty())
+            words_to_come += tr(" · %1 free").arg(words(bytes_text(s.disk_free)));
         ridge_->set_horizon(horizon, words_to_come);
     } else {
         ridge_->set_horizon(std::nullopt, {});
@@ -180,11 +190,13 @@ void MainWindow::live_ended(const QString& folder) {
     moment_->show();
     for (const auto& stream : live_.state().streams)
         if (stream.received.full)
-            say(tr("%1: what was recorded until then is kept in %2.").arg(words(stream.received.trouble), folder), true);
+            say(tr("%1: what was recorded until then is kept in %2.").arg(words(stream.received.trouble), folder),
+                true);
 }
 
 void MainWindow::ask_recipe() {
-    const QString path = QFileDialog::getOpenFileName(this, tr("Open a recipe"), {}, tr("Recipes (*.recipe.toml *.toml);;All files (*)"));
+    const QString path = QFileDialog::getOpenFileName(this, tr("Open a recipe"), {},
+                                                      tr("Recipes (*.recipe.toml *.toml);;All files (*)"));
     if (!path.isEmpty()) open_recipe(path);
 }
 
@@ -194,7 +206,8 @@ void MainWindow::ask_save_recipe() {
         say(words(recipe.error().text()), true);
         return;
     }
-    QString path = QFileDialog::getSaveFileName(this, tr("Save the recipe as"), words(recipe->path), tr("Recipes (*.recipe.toml)"));
+    QString path = QFileDialog::getSaveFileName(this, tr("Save the recipe as"), words(recipe->path),
+                                                tr("Recipes (*.recipe.toml)"));
     if (path.isEmpty()) return;
     if (!path.endsWith(".recipe.toml")) path += ".recipe.toml";
     std::ofstream out(path.toStdString(), std::ios::binary);
@@ -210,20 +223,23 @@ void MainWindow::ask_save_recipe() {
 
 void MainWindow::ask_discard() {
     const auto answer = QMessageBox::question(
-        this, tr("Throw it away?"), tr("Stop, and throw away the %1 recorded so far?").arg(words(bytes_text(live_.state().bytes))));
+        this, tr("Throw it away?"),
+        tr("Stop, and throw away the %1 recorded so far?").arg(words(bytes_text(live_.state().bytes))));
     if (answer == QMessageBox::Yes) live_.stop(false);
 }
 
 void MainWindow::ask_mark() {
     bool given = false;
-    const QString text = QInputDialog::getText(this, tr("Mark this moment"), tr("A note for this moment:"), QLineEdit::Normal, {}, &given);
+    const QString text = QInputDialog::getText(this, tr("Mark this moment"), tr("A note for this moment:"),
+                                               QLineEdit::Normal, {}, &given);
     if (given) live_.note(text.isEmpty() ? tr("marked") : text);
 }
 
 void MainWindow::check_line() {
     const auto recipe = stack_->currentWidget() == form_ ? form_->recipe()
-                        : live_.recipe()                 ? Result<Recipe>(*live_.recipe())
-                                                         : Result<Recipe>(failure("no recipe is chosen", "", "describe the connection first"));
+                        : live_.recipe()
+                            ? Result<Recipe>(*live_.recipe())
+                            : Result<Recipe>(failure("no recipe is chosen", "", "describe the connection first"));
     if (!recipe) {
         say(words(recipe.error().text()), true);
         return;

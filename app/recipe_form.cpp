@@ -37,7 +37,8 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     name_ = edit("recipe_name", tr("night start"));
     target_ = edit("recipe_target", tr("the *.target.toml that describes the device"));
     save_ = edit("recipe_save", tr("{name}-{n}.mtrail"));
-    save_->setToolTip(tr("{name}, {date}, {time} and {n}, the first free number, are filled in; relative to the recipe's folder"));
+    save_->setToolTip(
+        tr("{name}, {date}, {time} and {n}, the first free number, are filled in; relative to the recipe's folder"));
     auto* choose = new QPushButton(tr("Choose…"));
     connect(choose, &QPushButton::clicked, this, &RecipeForm::choose_target);
     connect(target_, &QLineEdit::editingFinished, this, [this] {
@@ -107,7 +108,6 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     report_->setTextFormat(Qt::RichText);
     report_->setTextInteractionFlags(Qt::TextSelectableByMouse);
     connect(&live_, &LiveSession::tested, this, &RecipeForm::show_reports);
-
 
     auto* grid = new QGridLayout;
     grid->setHorizontalSpacing(14);
@@ -187,7 +187,8 @@ void RecipeForm::build_rows(const std::vector<std::string>& cores) {
         row.debug->setObjectName("debug_" + row.core);
         row.trace = new QComboBox;
         row.trace->setObjectName("trace_" + row.core);
-        row.trace->addItems({tr("TCP"), tr("serial line"), tr("growing file"), tr("ring in memory"), tr("memory dump"), tr("nothing")});
+        row.trace->addItems(
+            {tr("TCP"), tr("serial line"), tr("growing file"), tr("ring in memory"), tr("memory dump"), tr("nothing")});
         row.address = edit("", {});
         row.address->setObjectName("address_" + row.core);
         row.baud = new QSpinBox;
@@ -207,7 +208,12 @@ void RecipeForm::build_rows(const std::vector<std::string>& cores) {
 }
 
 void RecipeForm::adapt_row(const Row& row) {
-    const QString hints[] = {tr("127.0.0.1:3344"), tr("/dev/ttyACM0"), tr("trace.bin"), tr("symbol, or 0x address"), tr("symbol, or 0x address+size"), {}};
+    const QString hints[] = {tr("127.0.0.1:3344"),
+                             tr("/dev/ttyACM0"),
+                             tr("trace.bin"),
+                             tr("symbol, or 0x address"),
+                             tr("symbol, or 0x address+size"),
+                             {}};
     const int kind = row.trace->currentIndex();
     row.address->setPlaceholderText(hints[kind]);
     row.address->setEnabled(kind != 5);
@@ -215,7 +221,8 @@ void RecipeForm::adapt_row(const Row& row) {
 }
 
 void RecipeForm::choose_target() {
-    const QString path = QFileDialog::getOpenFileName(this, tr("Target file"), {}, tr("Target files (*.target.toml *.toml)"));
+    const QString path =
+        QFileDialog::getOpenFileName(this, tr("Target file"), {}, tr("Target files (*.target.toml *.toml)"));
     if (!path.isEmpty()) show_target(path);
 }
 
@@ -248,8 +255,10 @@ void RecipeForm::show_recipe(const Recipe& r) {
             if (!c.trace) continue;
             row.trace->setCurrentIndex(static_cast<int>(c.trace->kind));
             QString where = words(c.trace->kind <= SourceSpec::Kind::file ? c.trace->address : c.trace->symbol);
-            if (c.trace->kind > SourceSpec::Kind::file && c.trace->symbol.empty()) where = "0x" + QString::number(c.trace->at, 16);
-            if (c.trace->kind == SourceSpec::Kind::dump && c.trace->size > 0) where += "+" + QString::number(c.trace->size);
+            if (c.trace->kind > SourceSpec::Kind::file && c.trace->symbol.empty())
+                where = "0x" + QString::number(c.trace->at, 16);
+            if (c.trace->kind == SourceSpec::Kind::dump && c.trace->size > 0)
+                where += "+" + QString::number(c.trace->size);
             row.address->setText(where);
             if (c.trace->baud > 0) row.baud->setValue(static_cast<int>(c.trace->baud));
         }
@@ -275,7 +284,8 @@ void RecipeForm::show_recipe(const Recipe& r) {
 Result<Recipe> RecipeForm::recipe() const {
     Recipe r = base_;
     if (name_->text().trimmed().isEmpty()) return failure("the recipe has no name", "", "give it one");
-    if (target_->text().trimmed().isEmpty()) return failure("no target file is given", "", "choose the *.target.toml of the device");
+    if (target_->text().trimmed().isEmpty())
+        return failure("no target file is given", "", "choose the *.target.toml of the device");
     r.name = name_->text().trimmed().toStdString();
     r.target = QFileInfo(target_->text()).absoluteFilePath().toStdString();
     r.save = save_->text().isEmpty() ? "{name}-{n}.mtrail" : save_->text().toStdString();
@@ -292,7 +302,8 @@ Result<Recipe> RecipeForm::recipe() const {
         if (kind != 5) {
             SourceSpec s;
             s.kind = static_cast<SourceSpec::Kind>(kind);
-            if (where.isEmpty()) return failure("core " + c.core + ": where its trace comes from is not given", "", "fill in “Where”");
+            if (where.isEmpty())
+                return failure("core " + c.core + ": where its trace comes from is not given", "", "fill in “Where”");
             if (s.kind <= SourceSpec::Kind::file) {
                 s.address = where.toStdString();
                 if (s.kind == SourceSpec::Kind::serial) s.baud = static_cast<std::uint64_t>(row.baud->value());
@@ -316,20 +327,23 @@ Result<Recipe> RecipeForm::recipe() const {
     r.reset = reset_->isChecked();
     const auto place = [](const QLineEdit* e, std::uint64_t times, const std::optional<Recipe::Place>& old) {
         std::optional<Recipe::Place> p;
-        if (!e->text().trimmed().isEmpty()) p = Recipe::Place{old ? old->core : "", e->text().trimmed().toStdString(), times};
+        if (!e->text().trimmed().isEmpty())
+            p = Recipe::Place{old ? old->core : "", e->text().trimmed().toStdString(), times};
         return p;
     };
     r.run_to = place(run_to_, base_.run_to ? base_.run_to->times : 1, base_.run_to);
     r.until = place(until_, static_cast<std::uint64_t>(times_->value()), base_.until);
     r.seconds = seconds_->value() > 0 ? std::optional(seconds_->value()) : std::nullopt;
-    r.bytes = megabytes_->value() > 0 ? std::optional(static_cast<std::uint64_t>(megabytes_->value()) * 1'000'000) : std::nullopt;
+    r.bytes = megabytes_->value() > 0 ? std::optional(static_cast<std::uint64_t>(megabytes_->value()) * 1'000'000)
+                                      : std::nullopt;
     r.watch.reset();
     if (!watch_->text().trimmed().isEmpty())
         r.watch = Recipe::Watch{base_.watch ? base_.watch->core : "", watch_->text().trimmed().toStdString(),
                                 watch_on_->currentIndex() != 0, watch_on_->currentIndex() != 1};
     r.mark.reset();
     if (mark_port_->value() >= 0)
-        r.mark = Recipe::Mark{static_cast<unsigned>(mark_port_->value()), static_cast<std::uint32_t>(mark_value_->value())};
+        r.mark =
+            Recipe::Mark{static_cast<unsigned>(mark_port_->value()), static_cast<std::uint32_t>(mark_value_->value())};
     r.keep = keep_->currentIndex() == 1 ? Recipe::Keep::newest : Recipe::Keep::oldest;
     r.limit_bytes = static_cast<std::uint64_t>(limit_->value()) * 1'000'000;
     r.leave = leave_->currentIndex() == 1 ? Recipe::Leave::halted : Recipe::Leave::running;
@@ -360,7 +374,8 @@ void RecipeForm::show_reports(const std::vector<mt::ConnectionReport>& reports) 
         QStringList found;
         for (const auto& f : r.findings) found << words(f).toHtmlEscaped();
         text += QString("<p style=\"margin:3px 0\"><b style=\"color:%1\">%2</b> %3: %4")
-                    .arg((r.good ? theme().land : theme().finding).name(), r.good ? "✓" : "✗", words(r.core).toHtmlEscaped(), found.join("; "));
+                    .arg((r.good ? theme().land : theme().finding).name(), r.good ? "✓" : "✗",
+                         words(r.core).toHtmlEscaped(), found.join("; "));
         if (!r.advice.empty()) text += "<br>" + words(r.advice).toHtmlEscaped();
         text += "</p>";
     }

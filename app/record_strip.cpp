@@ -12,7 +12,8 @@ QString words(const std::string& s) { return QString::fromStdString(s); }
 QString time_words(double s) { return words(duration_text(Time::from_ns(s * 1e9))); }
 }  // namespace
 
-RecordStrip::RecordStrip(LiveSession& live, Viewpoint& view, QWidget* parent) : QWidget(parent), live_(live), view_(view) {
+RecordStrip::RecordStrip(LiveSession& live, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), live_(live), view_(view) {
     setAccessibleName(tr("Recording"));
     bar_ = new QWidget;
     bar_->setAutoFillBackground(true);
@@ -69,7 +70,8 @@ RecordStrip::RecordStrip(LiveSession& live, Viewpoint& view, QWidget* parent) : 
     connect(line_, &QPushButton::clicked, this, &RecordStrip::line_check_wanted);
     connect(close_, &QPushButton::clicked, this, &RecordStrip::close_wanted);
     connect(&live, &LiveSession::renewed, this, &RecordStrip::renew);
-    connect(&view, &Viewpoint::window_changed, this, [this] { follow_->setVisible(live_.recording() && !view_.following()); });
+    connect(&view, &Viewpoint::window_changed, this,
+            [this] { follow_->setVisible(live_.recording() && !view_.following()); });
     renew();
 }
 
@@ -97,15 +99,20 @@ void RecordStrip::renew_cores() {
             if (c.name == name) {
                 b->setVisible(live_.recording() && !c.lost);
                 b->setText((c.running ? tr("Halt %1") : tr("Resume %1")).arg(words(name)));
-                b->setToolTip(c.running ? tr("Halt this core; its trace stands still meanwhile") : tr("Let this core run on"));
+                b->setToolTip(c.running ? tr("Halt this core; its trace stands still meanwhile")
+                                        : tr("Let this core run on"));
             }
     }
     for (const auto& c : live_.state().cores) {
         QString line = words(c.name) + ": ";
-        if (!c.debug) line += tr("no debug server");
-        else if (c.lost) line += tr("debug server lost");
-        else if (c.running) line += tr("running");
-        else line += tr("halted at %1").arg(words(c.place.empty() ? hex_text(c.pc) : c.place));
+        if (!c.debug)
+            line += tr("no debug server");
+        else if (c.lost)
+            line += tr("debug server lost");
+        else if (c.running)
+            line += tr("running");
+        else
+            line += tr("halted at %1").arg(words(c.place.empty() ? hex_text(c.pc) : c.place));
         if (live_.state().cores.size() > 1 && c.debug && c.started_after_s > 0 && live_.active())
             line += tr(", started %1 after the first").arg(time_words(c.started_after_s));
         lines << line;
@@ -115,8 +122,9 @@ void RecordStrip::renew_cores() {
 
 void RecordStrip::renew() {
     const Theme& t = theme();
-    bar_->setStyleSheet(QString("QWidget { background: %1; } QLabel { color: %2; background: transparent; }")
-                            .arg((t.night ? t.panel.lighter(135) : t.text).name(), (t.night ? t.text : t.panel).name()));
+    bar_->setStyleSheet(
+        QString("QWidget { background: %1; } QLabel { color: %2; background: transparent; }")
+            .arg((t.night ? t.panel.lighter(135) : t.text).name(), (t.night ? t.text : t.panel).name()));
     clock_->setFont(fixed_font(12, true));
     cores_->setStyleSheet(QString("color: %1").arg(t.second.name()));
     const RunState& s = live_.state();
@@ -143,21 +151,27 @@ void RecordStrip::renew() {
             rate += static_cast<std::uint64_t>(f.bytes_per_s);
         }
         parts << tr("%1 on disk").arg(words(bytes_text(s.bytes)));
-        parts << (decoded + 1'000'000 >= s.bytes ? tr("all of it decoded") : tr("%1 still to decode").arg(words(bytes_text(s.bytes - decoded))));
+        parts << (decoded + 1'000'000 >= s.bytes ? tr("all of it decoded")
+                                                 : tr("%1 still to decode").arg(words(bytes_text(s.bytes - decoded))));
         if (rate > 0) {
             const double left = static_cast<double>(s.disk_free) / static_cast<double>(rate);
-            parts << tr("the disk holds %1 at this rate").arg(left > 48 * 3600 ? tr("more than two days")
-                                                          : left > 7200 ? tr("%1 h").arg(left / 3600, 0, 'f', 0) : time_words(left));
+            parts << tr("the disk holds %1 at this rate")
+                         .arg(left > 48 * 3600 ? tr("more than two days")
+                              : left > 7200    ? tr("%1 h").arg(left / 3600, 0, 'f', 0)
+                                               : time_words(left));
         }
-        if (live_.held()) parts << tr("the picture is held; recording goes on");
-        else if (view_.following()) parts << tr("following the newest %1").arg(words(duration_text(view_.to() - view_.from())));
+        if (live_.held())
+            parts << tr("the picture is held; recording goes on");
+        else if (view_.following())
+            parts << tr("following the newest %1").arg(words(duration_text(view_.to() - view_.from())));
     } else if (active) {
         for (const auto& station : s.stations)
             if (station.status == Station::Status::now) parts << words(station.name) + " …";
     } else if (s.problem) {
         parts << words(s.problem->text());
     } else if (s.finished) {
-        parts << (s.discarded ? tr("thrown away") : tr("%1 saved as %2").arg(words(bytes_text(s.bytes)), words(s.folder)));
+        parts << (s.discarded ? tr("thrown away")
+                              : tr("%1 saved as %2").arg(words(bytes_text(s.bytes)), words(s.folder)));
         if (!s.stop_reason.empty()) parts << words(s.stop_reason);
     } else if (live_.recipe()) {
         parts << tr("ready: the recording will be saved as %1").arg(words(s.folder));

@@ -31,7 +31,8 @@ void draw_grade(QPainter& p, const QPointF& c, HealthLine::Grade grade) {
             break;
         case HealthLine::Grade::bad:
             p.setBrush(t.finding);
-            p.drawPolygon(QPolygonF{c + QPointF(0, -7.5), c + QPointF(7.5, 0), c + QPointF(0, 7.5), c + QPointF(-7.5, 0)});
+            p.drawPolygon(
+                QPolygonF{c + QPointF(0, -7.5), c + QPointF(7.5, 0), c + QPointF(0, 7.5), c + QPointF(-7.5, 0)});
             break;
         case HealthLine::Grade::unknown:
             p.setPen(QPen(t.second, 2));
@@ -76,7 +77,8 @@ class SanePanel::Sheet : public QWidget {
             p.setPen(t.text);
             p.drawText(QRectF(40, y + 4, width() - 62 - figure, 18), Qt::AlignVCenter,
                        p.fontMetrics().elidedText(words(line.title), Qt::ElideRight, width() - 62 - figure));
-            p.drawText(QRectF(width() - 14 - figure, y + 4, figure, 18), Qt::AlignVCenter | Qt::AlignRight, words(line.figure));
+            p.drawText(QRectF(width() - 14 - figure, y + 4, figure, 18), Qt::AlignVCenter | Qt::AlignRight,
+                       words(line.figure));
             p.setFont(text_font(11));
             p.setPen(t.second);
             QString under = words(line.under);
@@ -115,9 +117,12 @@ class SanePanel::Sheet : public QWidget {
             const double step = plot.width() / (LiveFigures::kHistory - 1);
             const double from = plot.right() - step * static_cast<double>(f.history.size() - 1);
             for (std::size_t i = 0; i < f.history.size(); ++i) {
-                const QPointF at(from + step * static_cast<double>(i), plot.bottom() - plot.height() * static_cast<double>(f.history[i] / top));
-                if (i == 0) path.moveTo(at);
-                else path.lineTo(at);
+                const QPointF at(from + step * static_cast<double>(i),
+                                 plot.bottom() - plot.height() * static_cast<double>(f.history[i] / top));
+                if (i == 0)
+                    path.moveTo(at);
+                else
+                    path.lineTo(at);
             }
             p.setPen(QPen(colours[k++ % 4], 1.5));
             p.setBrush(Qt::NoBrush);
@@ -129,7 +134,9 @@ class SanePanel::Sheet : public QWidget {
     }
     const HealthLine* line_at(double y) const {
         const int i = static_cast<int>((y - kHead) / kRow);
-        return y >= kHead && i >= 0 && i < static_cast<int>(live_.health().size()) ? &live_.health()[static_cast<std::size_t>(i)] : nullptr;
+        return y >= kHead && i >= 0 && i < static_cast<int>(live_.health().size())
+                   ? &live_.health()[static_cast<std::size_t>(i)]
+                   : nullptr;
     }
     void mousePressEvent(QMouseEvent* e) override {
         const HealthLine* line = line_at(e->position().y());
@@ -144,7 +151,9 @@ class SanePanel::Sheet : public QWidget {
         if (e->type() == QEvent::ToolTip) {
             const auto* help = static_cast<QHelpEvent*>(e);
             if (const HealthLine* line = line_at(help->pos().y()))
-                QToolTip::showText(help->globalPos(), words(line->title + ": " + line->detail + (line->advice.empty() ? "" : "\n" + line->advice)), this);
+                QToolTip::showText(
+                    help->globalPos(),
+                    words(line->title + ": " + line->detail + (line->advice.empty() ? "" : "\n" + line->advice)), this);
             return true;
         }
         return QWidget::event(e);
@@ -155,7 +164,8 @@ class SanePanel::Sheet : public QWidget {
     LiveSession& live_;
 };
 
-SanePanel::SanePanel(LiveSession& live, QWidget* parent) : QScrollArea(parent), live_(live), sheet_(new Sheet(*this, live)) {
+SanePanel::SanePanel(LiveSession& live, QWidget* parent)
+    : QScrollArea(parent), live_(live), sheet_(new Sheet(*this, live)) {
     setWidget(sheet_);
     setWidgetResizable(true);
     setFrameShape(QFrame::NoFrame);

@@ -37,7 +37,8 @@ std::vector<int> Stations::shown() const {
     std::vector<int> all;
     const auto& stations = live_.state().stations;
     for (std::size_t i = 0; i < stations.size(); ++i)
-        if (stations[i].status != Station::Status::passed_over || i == RunState::save) all.push_back(static_cast<int>(i));
+        if (stations[i].status != Station::Status::passed_over || i == RunState::save)
+            all.push_back(static_cast<int>(i));
     return all;
 }
 
@@ -80,7 +81,8 @@ void Stations::paintEvent(QPaintEvent*) {
     }
     if (!live_.active()) {
         p.setPen(t.measure);
-        p.drawText(change_rect(), Qt::AlignVCenter, live_.recipe() ? tr("change the recipe ▸") : tr("choose a recipe ▸"));
+        p.drawText(change_rect(), Qt::AlignVCenter,
+                   live_.recipe() ? tr("change the recipe ▸") : tr("choose a recipe ▸"));
     }
     const auto all = shown();
     for (std::size_t k = 0; k < all.size(); ++k) {
@@ -111,10 +113,12 @@ void Stations::paintEvent(QPaintEvent*) {
             p.drawLine(c + QPointF(-3.5, 3.5), c + QPointF(3.5, -3.5));
         } else if (s.status == Station::Status::now) {
             double share = 0.25;
-            if (all[k] == RunState::record && state.planned_s) share = std::min(1.0, state.elapsed_s / *state.planned_s);
+            if (all[k] == RunState::record && state.planned_s)
+                share = std::min(1.0, state.elapsed_s / *state.planned_s);
             else if (all[k] == RunState::record && state.planned_bytes)
                 share = std::min(1.0, static_cast<double>(state.bytes) / static_cast<double>(*state.planned_bytes));
-            else if (all[k] == RunState::record) share = 1;
+            else if (all[k] == RunState::record)
+                share = 1;
             QColor pale = t.measure;
             pale.setAlpha(70);
             p.setPen(Qt::NoPen);
@@ -143,7 +147,8 @@ void Stations::paintEvent(QPaintEvent*) {
         for (int i = 0; i < std::min<int>(2, static_cast<int>(lines.size())); ++i) {
             const bool more = i == 1 && lines.size() > 2;
             p.drawText(QRectF(r.left() + 2, kTop + kRadius + 21 + 14 * i, r.width() - 4, 14), Qt::AlignCenter,
-                       p.fontMetrics().elidedText(lines[i] + (more ? " …" : ""), Qt::ElideRight, static_cast<int>(r.width() - 6)));
+                       p.fontMetrics().elidedText(lines[i] + (more ? " …" : ""), Qt::ElideRight,
+                                                  static_cast<int>(r.width() - 6)));
         }
     }
 }

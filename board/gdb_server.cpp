@@ -161,8 +161,10 @@ void GdbServer::reply(const std::string& payload) {
 std::string GdbServer::stop_reply() const {
     std::string r = last_.why == Stop::Why::interrupted ? "T02" : "T05";
     if (last_.why == Stop::Why::watchpoint)
-        r += std::string(last_.kind == 'r' ? "rwatch" : last_.kind == 'a' ? "awatch" : "watch") + ":" +
-             hex(last_.address) + ";";
+        r += std::string(last_.kind == 'r'   ? "rwatch"
+                         : last_.kind == 'a' ? "awatch"
+                                             : "watch") +
+             ":" + hex(last_.address) + ";";
     return r + "thread:1;";
 }
 
@@ -341,7 +343,8 @@ std::string GdbServer::memory_write(const std::string& p, bool binary) {
     if (!at || !length) return "E01";
     const auto bytes = binary ? std::optional(std::string(rest)) : mt::bytes_of_hex(rest);
     if (!bytes || bytes->size() != *length) return "E01";
-    if (troubles_.refuse_memory || !core_.write(*at, {reinterpret_cast<const std::uint8_t*>(bytes->data()), bytes->size()}))
+    if (troubles_.refuse_memory ||
+        !core_.write(*at, {reinterpret_cast<const std::uint8_t*>(bytes->data()), bytes->size()}))
         return "E0e";
     return "OK";
 }

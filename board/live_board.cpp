@@ -23,7 +23,7 @@ using tcp = asio::ip::tcp;
 namespace {
 
 constexpr auto kTick = std::chrono::milliseconds(2);
-constexpr double kMostBehind = 0.05;       ///< seconds: a machine that is too slow lets the target run late
+constexpr double kMostBehind = 0.05;  ///< seconds: a machine that is too slow lets the target run late
 constexpr std::size_t kFloodPiece = 1 << 20;
 
 class LiveBoard {
@@ -58,6 +58,7 @@ class LiveBoard {
     double pattern_owed_ = 0;
     std::vector<std::uint8_t> flood_;
     std::size_t flood_at_ = 0;
+    double flood_owed_ = 0;
 };
 
 MountOptions live_mount(MountOptions m) {
@@ -66,8 +67,7 @@ MountOptions live_mount(MountOptions m) {
     return m;
 }
 
-LiveBoard::LiveBoard(LiveOptions options)
-    : options_(std::move(options)), timer_(context_) {
+LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_(context_) {
     const auto address = asio::ip::make_address(options_.bind);
     main_ = std::make_unique<MountCore>(options_.image, live_mount(options_.mount));
     main_server_ = std::make_unique<GdbServer>(
@@ -114,10 +114,14 @@ bool LiveBoard::command(const std::string& text, std::string& reply) {
         return how == "on" || how == "off";
     }
     if (first == "trouble" && in >> value) {
-        if (second == "drop") t.drop = value;
-        else if (second == "flip") t.flip = value;
-        else if (second == "close-after") t.close_after = static_cast<std::uint64_t>(value);
-        else return false;
+        if (second == "drop")
+            t.drop = value;
+        else if (second == "flip")
+            t.flip = value;
+        else if (second == "close-after")
+            t.close_after = static_cast<std::uint64_t>(value);
+        else
+            return false;
         return true;
     }
     return false;
@@ -153,8 +157,12 @@ void LiveBoard::tick() {
     std::vector<std::uint8_t> bytes;
     main_->drain(bytes);
     if (!flood_.empty()) {
-        while (trace_->any_reader() && trace_->backlog() < 8 * kFloodPiece) {
-            const std::size_t n = std::min(kFloodPiece, flood_.size() - flood_at_);
+        flood_owed_ = trace_->any_reader() ? flood_owed_ + seconds * options_.flood_rate * 1e6 : 0;
+        while (trace_->any_reader() &&
+               (options_.flood_rate > 0 ? flood_owed_ >= 1 : trace_->backlog() < 8 * kFloodPiece)) {
+            std::size_t n = std::min(kFloodPiece, flood_.size() - flood_at_);
+            if (options_.flood_rate > 0) n = std::min(n, static_cast<std::size_t>(flood_owed_));
+            flood_owed_ -= static_cast<double>(n);
             const auto from = flood_.begin() + static_cast<std::ptrdiff_t>(flood_at_);
             trace_->send({from, from + static_cast<std::ptrdiff_t>(n)}, running_[0].ran);
             flood_at_ = (flood_at_ + n) % flood_.size();

@@ -54,7 +54,10 @@ int main(int argc, char** argv) {
     app.add_flag("--terminal", live.terminal, "send the trace to a pseudo-terminal too");
     app.add_option("--ports-file", live.ports_file, "write the ports as TOML into this file once they listen");
     app.add_option("--speed", live.speed, "times real time")->check(CLI::Range(0.01, 10'000.0));
-    app.add_option("--flood", live.flood, "send this recorded stream over and over as fast as it is taken, in place of the trace");
+    app.add_option("--flood", live.flood,
+                   "send this recorded stream over and over as fast as it is taken, in place of the trace");
+
+    app.add_option("--flood-rate", live.flood_rate, "MB/s of --flood")->check(CLI::Range(0.01, 10'000.0));
 
     auto& t = live.troubles;
     app.add_option("--drop", t.drop, "chance that a trace byte is lost")->check(CLI::Range(0.0, 1.0));

@@ -33,7 +33,8 @@ class MountCore : public DebugCore {
     bool entered(const char* function);
     bool written(const char* variable, std::uint32_t value);
 
-    static constexpr std::uint32_t kFlash = 0x08000000, kFlashBytes = 512 << 10, kRam = 0x20000000, kRamBytes = 128 << 10;
+    static constexpr std::uint32_t kFlash = 0x08000000, kFlashBytes = 512 << 10, kRam = 0x20000000,
+                                   kRamBytes = 128 << 10;
     std::shared_ptr<const mt::Image> image_;
     MountOptions options_;
     std::vector<std::uint8_t> flash_, ram_;

@@ -61,8 +61,7 @@ void RvCore::reset() {
     pc_ = kRam;
     if (image_) {
         pc_ = static_cast<std::uint32_t>(image_->entry());
-        for (const auto& piece : image_->pieces())
-            write(static_cast<std::uint32_t>(piece.loaded_at), piece.bytes);
+        for (const auto& piece : image_->pieces()) write(static_cast<std::uint32_t>(piece.loaded_at), piece.bytes);
     }
     cycle_ = retired_ = 0;
     timer_compare_ = ~std::uint64_t{0};
@@ -83,8 +82,12 @@ std::string RvCore::target_xml() const {
         "<?xml version=\"1.0\"?><!DOCTYPE target SYSTEM \"gdb-target.dtd\"><target version=\"1.0\">"
         "<architecture>riscv:rv32</architecture><feature name=\"org.gnu.gdb.riscv.cpu\">";
     for (unsigned n = 0; n < 33; ++n)
-        xml += "<reg name=\"" + std::string(names[n]) + "\" bitsize=\"32\" regnum=\"" + std::to_string(n) + "\" type=\"" +
-               (n == 32 ? "code_ptr" : n == 2 ? "data_ptr" : "int") + "\"/>";
+        xml += "<reg name=\"" + std::string(names[n]) + "\" bitsize=\"32\" regnum=\"" + std::to_string(n) +
+               "\" type=\"" +
+               (n == 32  ? "code_ptr"
+                : n == 2 ? "data_ptr"
+                         : "int") +
+               "\"/>";
     return xml + "</feature></target>";
 }
 
@@ -131,7 +134,8 @@ std::uint32_t RvCore::pending() const {
     std::uint32_t mip = 0;
     if (software_ != 0) mip |= 1u << kMsi;
     if (cycle_ >= timer_compare_) mip |= 1u << kMti;
-    if (edge_pending_ != 0 && edge_claimed_ == 0 && edge_enabled_ != 0 && edge_priority_ > threshold_) mip |= 1u << kMei;
+    if (edge_pending_ != 0 && edge_claimed_ == 0 && edge_enabled_ != 0 && edge_priority_ > threshold_)
+        mip |= 1u << kMei;
     return mip;
 }
 
@@ -424,13 +428,26 @@ void RvCore::execute_one(std::uint32_t i, std::uint32_t length) {
         case 0x63: {
             bool taken = false;
             switch (f3) {
-                case 0: taken = a == b; break;
-                case 1: taken = a != b; break;
-                case 4: taken = sa < sb; break;
-                case 5: taken = sa >= sb; break;
-                case 6: taken = a < b; break;
-                case 7: taken = a >= b; break;
-                default: throw Trap{2, i};
+                case 0:
+                    taken = a == b;
+                    break;
+                case 1:
+                    taken = a != b;
+                    break;
+                case 4:
+                    taken = sa < sb;
+                    break;
+                case 5:
+                    taken = sa >= sb;
+                    break;
+                case 6:
+                    taken = a < b;
+                    break;
+                case 7:
+                    taken = a >= b;
+                    break;
+                default:
+                    throw Trap{2, i};
             }
             if (taken) next = pc_ + imm_b(i);
             break;
@@ -438,36 +455,62 @@ void RvCore::execute_one(std::uint32_t i, std::uint32_t length) {
         case 0x03: {
             const std::uint32_t at = a + imm_i(i);
             switch (f3) {
-                case 0: set(rd, sign(load<std::uint8_t>(at), 8)); break;
-                case 1: set(rd, sign(load<std::uint16_t>(at), 16)); break;
-                case 2: set(rd, load<std::uint32_t>(at)); break;
-                case 4: set(rd, load<std::uint8_t>(at)); break;
-                case 5: set(rd, load<std::uint16_t>(at)); break;
-                default: throw Trap{2, i};
+                case 0:
+                    set(rd, sign(load<std::uint8_t>(at), 8));
+                    break;
+                case 1:
+                    set(rd, sign(load<std::uint16_t>(at), 16));
+                    break;
+                case 2:
+                    set(rd, load<std::uint32_t>(at));
+                    break;
+                case 4:
+                    set(rd, load<std::uint8_t>(at));
+                    break;
+                case 5:
+                    set(rd, load<std::uint16_t>(at));
+                    break;
+                default:
+                    throw Trap{2, i};
             }
             break;
         }
         case 0x23: {
             const std::uint32_t at = a + imm_s(i);
             switch (f3) {
-                case 0: store<std::uint8_t>(at, static_cast<std::uint8_t>(b)); break;
-                case 1: store<std::uint16_t>(at, static_cast<std::uint16_t>(b)); break;
-                case 2: store<std::uint32_t>(at, b); break;
-                default: throw Trap{2, i};
+                case 0:
+                    store<std::uint8_t>(at, static_cast<std::uint8_t>(b));
+                    break;
+                case 1:
+                    store<std::uint16_t>(at, static_cast<std::uint16_t>(b));
+                    break;
+                case 2:
+                    store<std::uint32_t>(at, b);
+                    break;
+                default:
+                    throw Trap{2, i};
             }
             break;
         }
         case 0x13: {
             const std::uint32_t imm = imm_i(i), shift = imm & 31;
             switch (f3) {
-                case 0: set(rd, a + imm); break;
+                case 0:
+                    set(rd, a + imm);
+                    break;
                 case 1:
                     if (f7 != 0) throw Trap{2, i};
                     set(rd, a << shift);
                     break;
-                case 2: set(rd, sa < static_cast<std::int32_t>(imm) ? 1 : 0); break;
-                case 3: set(rd, a < imm ? 1 : 0); break;
-                case 4: set(rd, a ^ imm); break;
+                case 2:
+                    set(rd, sa < static_cast<std::int32_t>(imm) ? 1 : 0);
+                    break;
+                case 3:
+                    set(rd, a < imm ? 1 : 0);
+                    break;
+                case 4:
+                    set(rd, a ^ imm);
+                    break;
                 case 5:
                     if (f7 == 0)
                         set(rd, a >> shift);
@@ -476,8 +519,12 @@ void RvCore::execute_one(std::uint32_t i, std::uint32_t length) {
                     else
                         throw Trap{2, i};
                     break;
-                case 6: set(rd, a | imm); break;
-                default: set(rd, a & imm); break;
+                case 6:
+                    set(rd, a | imm);
+                    break;
+                default:
+                    set(rd, a & imm);
+                    break;
             }
             break;
         }
@@ -485,27 +532,59 @@ void RvCore::execute_one(std::uint32_t i, std::uint32_t length) {
             if (f7 == 0 || f7 == 0x20) {
                 if (f7 == 0x20 && f3 != 0 && f3 != 5) throw Trap{2, i};
                 switch (f3) {
-                    case 0: set(rd, f7 == 0 ? a + b : a - b); break;
-                    case 1: set(rd, a << (b & 31)); break;
-                    case 2: set(rd, sa < sb ? 1 : 0); break;
-                    case 3: set(rd, a < b ? 1 : 0); break;
-                    case 4: set(rd, a ^ b); break;
-                    case 5: set(rd, f7 == 0 ? a >> (b & 31) : static_cast<std::uint32_t>(sa >> (b & 31))); break;
-                    case 6: set(rd, a | b); break;
-                    default: set(rd, a & b); break;
+                    case 0:
+                        set(rd, f7 == 0 ? a + b : a - b);
+                        break;
+                    case 1:
+                        set(rd, a << (b & 31));
+                        break;
+                    case 2:
+                        set(rd, sa < sb ? 1 : 0);
+                        break;
+                    case 3:
+                        set(rd, a < b ? 1 : 0);
+                        break;
+                    case 4:
+                        set(rd, a ^ b);
+                        break;
+                    case 5:
+                        set(rd, f7 == 0 ? a >> (b & 31) : static_cast<std::uint32_t>(sa >> (b & 31)));
+                        break;
+                    case 6:
+                        set(rd, a | b);
+                        break;
+                    default:
+                        set(rd, a & b);
+                        break;
                 }
             } else if (f7 == 1) {  // chapter 7: "M"; division by zero and overflow give fixed results
                 const std::int64_t wa = sa, wb = sb;
                 const bool overflow = a == 0x80000000 && b == 0xFFFFFFFF;
                 switch (f3) {
-                    case 0: set(rd, a * b); break;
-                    case 1: set(rd, static_cast<std::uint32_t>(wa * wb >> 32)); break;
-                    case 2: set(rd, static_cast<std::uint32_t>(wa * static_cast<std::int64_t>(b) >> 32)); break;
-                    case 3: set(rd, static_cast<std::uint32_t>(std::uint64_t{a} * b >> 32)); break;
-                    case 4: set(rd, b == 0 ? ~0u : overflow ? a : static_cast<std::uint32_t>(sa / sb)); break;
-                    case 5: set(rd, b == 0 ? ~0u : a / b); break;
-                    case 6: set(rd, b == 0 ? a : overflow ? 0 : static_cast<std::uint32_t>(sa % sb)); break;
-                    default: set(rd, b == 0 ? a : a % b); break;
+                    case 0:
+                        set(rd, a * b);
+                        break;
+                    case 1:
+                        set(rd, static_cast<std::uint32_t>(wa * wb >> 32));
+                        break;
+                    case 2:
+                        set(rd, static_cast<std::uint32_t>(wa * static_cast<std::int64_t>(b) >> 32));
+                        break;
+                    case 3:
+                        set(rd, static_cast<std::uint32_t>(std::uint64_t{a} * b >> 32));
+                        break;
+                    case 4:
+                        set(rd, b == 0 ? ~0u : overflow ? a : static_cast<std::uint32_t>(sa / sb));
+                        break;
+                    case 5:
+                        set(rd, b == 0 ? ~0u : a / b);
+                        break;
+                    case 6:
+                        set(rd, b == 0 ? a : overflow ? 0 : static_cast<std::uint32_t>(sa % sb));
+                        break;
+                    default:
+                        set(rd, b == 0 ? a : a % b);
+                        break;
                 }
             } else {
                 throw Trap{2, i};
@@ -545,16 +624,35 @@ void RvCore::execute_amo(std::uint32_t i) {
     const auto so = static_cast<std::int32_t>(old), sb = static_cast<std::int32_t>(b);
     std::uint32_t value = 0;
     switch (op) {
-        case 0: value = old + b; break;
-        case 1: value = b; break;
-        case 4: value = old ^ b; break;
-        case 8: value = old | b; break;
-        case 12: value = old & b; break;
-        case 16: value = so < sb ? old : b; break;
-        case 20: value = so > sb ? old : b; break;
-        case 24: value = std::min(old, b); break;
-        case 28: value = std::max(old, b); break;
-        default: throw Trap{2, i};
+        case 0:
+            value = old + b;
+            break;
+        case 1:
+            value = b;
+            break;
+        case 4:
+            value = old ^ b;
+            break;
+        case 8:
+            value = old | b;
+            break;
+        case 12:
+            value = old & b;
+            break;
+        case 16:
+            value = so < sb ? old : b;
+            break;
+        case 20:
+            value = so > sb ? old : b;
+            break;
+        case 24:
+            value = std::min(old, b);
+            break;
+        case 28:
+            value = std::max(old, b);
+            break;
+        default:
+            throw Trap{2, i};
     }
     store<std::uint32_t>(at, value);
     set(rd, old);
@@ -620,10 +718,10 @@ std::uint32_t RvCore::expanded(std::uint16_t half) {
             return enc_i(imm6, rd, 0, rd, 0x13);
         case 011:
         case 015: {
-            const std::uint32_t imm = sign(bits(c, 12, 12) << 11 | bits(c, 11, 11) << 4 | bits(c, 10, 9) << 8 |
-                                               bits(c, 8, 8) << 10 | bits(c, 7, 7) << 6 | bits(c, 6, 6) << 7 |
-                                               bits(c, 5, 3) << 1 | bits(c, 2, 2) << 5,
-                                           12);
+            const std::uint32_t imm =
+                sign(bits(c, 12, 12) << 11 | bits(c, 11, 11) << 4 | bits(c, 10, 9) << 8 | bits(c, 8, 8) << 10 |
+                         bits(c, 7, 7) << 6 | bits(c, 6, 6) << 7 | bits(c, 5, 3) << 1 | bits(c, 2, 2) << 5,
+                     12);
             return enc_j(imm, f3 == 1 ? 1 : 0);
         }
         case 012:
@@ -648,10 +746,14 @@ std::uint32_t RvCore::expanded(std::uint16_t half) {
                 default:
                     if (bits(c, 12, 12) != 0) return 0;
                     switch (bits(c, 6, 5)) {
-                        case 0: return enc_r(0x20, rds, rs1s, 0, rs1s);
-                        case 1: return enc_r(0, rds, rs1s, 4, rs1s);
-                        case 2: return enc_r(0, rds, rs1s, 6, rs1s);
-                        default: return enc_r(0, rds, rs1s, 7, rs1s);
+                        case 0:
+                            return enc_r(0x20, rds, rs1s, 0, rs1s);
+                        case 1:
+                            return enc_r(0, rds, rs1s, 4, rs1s);
+                        case 2:
+                            return enc_r(0, rds, rs1s, 6, rs1s);
+                        default:
+                            return enc_r(0, rds, rs1s, 7, rs1s);
                     }
             }
         }
@@ -677,7 +779,7 @@ std::uint32_t RvCore::expanded(std::uint16_t half) {
             }
             if (rs2 == 0) return rd == 0 ? 0x00100073 : enc_i(0, rd, 0, 1, 0x67);  // C.EBREAK, C.JALR
             return enc_r(0, rs2, rd, 0, rd);                                       // C.ADD
-        case 026: {  // C.SWSP
+        case 026: {                                                                // C.SWSP
             const std::uint32_t imm = bits(c, 12, 9) << 2 | bits(c, 8, 7) << 6;
             return enc_s(imm, rs2, 2, 2);
         }

@@ -31,8 +31,9 @@ void TracePort::accept() {
         readers_.push_back(reader);
         // Readers send nothing; this notices when they go.
         auto byte = std::make_shared<char>();
-        reader->socket.async_read_some(asio::buffer(byte.get(), 1),
-                                       [reader, byte](const boost::system::error_code&, std::size_t) { reader->gone = true; });
+        reader->socket.async_read_some(
+            asio::buffer(byte.get(), 1),
+            [reader, byte](const boost::system::error_code&, std::size_t) { reader->gone = true; });
         accept();
     });
 }
@@ -58,7 +59,8 @@ std::size_t TracePort::backlog() const {
 
 void TracePort::send(std::vector<std::uint8_t> bytes, double seconds) {
     troubles_.spoil(bytes, random_, passed_);
-    if (troubles_.stall_at >= 0 && seconds >= troubles_.stall_at && seconds < troubles_.stall_at + troubles_.stall_for) {
+    if (troubles_.stall_at >= 0 && seconds >= troubles_.stall_at &&
+        seconds < troubles_.stall_at + troubles_.stall_for) {
         stalled_.insert(stalled_.end(), bytes.begin(), bytes.end());
         return;
     }
@@ -86,7 +88,8 @@ void TracePort::give(const std::vector<std::uint8_t>& bytes) {
         (void)n;
     }
     for (const auto& r : readers_) {
-        if (r->waiting.size() + bytes.size() <= kMostWaiting) r->waiting.insert(r->waiting.end(), bytes.begin(), bytes.end());
+        if (r->waiting.size() + bytes.size() <= kMostWaiting)
+            r->waiting.insert(r->waiting.end(), bytes.begin(), bytes.end());
         pump(r);
     }
 }

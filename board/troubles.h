@@ -10,15 +10,15 @@ namespace board {
 
 struct Troubles {
     // The trace line.
-    double drop = 0, flip = 0;          ///< chance per byte
-    unsigned delay_ms = 0;              ///< trace comes so much later
+    double drop = 0, flip = 0;            ///< chance per byte
+    unsigned delay_ms = 0;                ///< trace comes so much later
     double stall_at = -1, stall_for = 0;  ///< seconds of running: nothing is sent, then all of it at once
-    std::uint64_t close_after = 0;      ///< bytes after which each trace connection is closed; 0: never
-    std::uint64_t lose_each = 0;        ///< of so many bytes the last 64 are lost without a word; 0: never
+    std::uint64_t close_after = 0;        ///< bytes after which each trace connection is closed; 0: never
+    std::uint64_t lose_each = 0;          ///< of so many bytes the last 64 are lost without a word; 0: never
     // The debug server.
     bool refuse_memory = false;
     unsigned answer_slowly_ms = 0;
-    unsigned malformed_each = 0;        ///< each so many answers have a wrong checksum or are no packet
+    unsigned malformed_each = 0;  ///< each so many answers have a wrong checksum or are no packet
 
     // The parallel trace line: which sampling phases read it right.
     unsigned phases = 24, clean_from = 7, clean_count = 9, phase = 11;

@@ -196,10 +196,12 @@ int export_and_judge(const Recipe& recipe, const std::string& folder) {
     int worst = write(recipe.events_csv, [&](std::ostream& out) {
         write_events_csv(*opened->recording, *opened->trail, std::nullopt, std::nullopt, out);
     });
-    worst = std::max(worst, write(recipe.measures_csv, [&](std::ostream& out) { write_stats_csv(interrupt_rows(*opened->trail), out); }));
+    worst = std::max(worst, write(recipe.measures_csv,
+                                  [&](std::ostream& out) { write_stats_csv(interrupt_rows(*opened->trail), out); }));
     if (!recipe.judges()) return worst;
     const auto findings = find_all(*opened->recording, *opened->trail);
-    worst = std::max(worst, write(recipe.findings_json, [&](std::ostream& out) { out << findings_json(findings).dump(2) << "\n"; }));
+    worst = std::max(
+        worst, write(recipe.findings_json, [&](std::ostream& out) { out << findings_json(findings).dump(2) << "\n"; }));
     if (worst != kDone) return worst;
     bool bad = false;
     for (const auto& f : findings)
@@ -218,7 +220,8 @@ int run_record(const Options& o) {
     std::string folder = o.output.empty() ? save_path(*recipe) : o.output;
     if (o.replace) {
         std::error_code ec;
-        if (std::filesystem::is_regular_file(std::filesystem::path(folder) / "trail.toml", ec)) std::filesystem::remove_all(folder, ec);
+        if (std::filesystem::is_regular_file(std::filesystem::path(folder) / "trail.toml", ec))
+            std::filesystem::remove_all(folder, ec);
     }
     auto live = LiveRecording::prepare(*recipe, folder);
     if (!live) return fail(live.error());
@@ -253,15 +256,19 @@ int run_record(const Options& o) {
     }
     if (state.cores.size() > 1)
         for (const auto& c : state.cores)
-            if (c.debug) std::cerr << "started: " << c.name << " after " << duration_text(Time::from_ns(c.started_after_s * 1e9)) << "\n";
+            if (c.debug)
+                std::cerr << "started: " << c.name << " after " << duration_text(Time::from_ns(c.started_after_s * 1e9))
+                          << "\n";
     if (const auto recording = (*live)->recording()) {
         const auto trail = (*live)->trail();
         for (const auto& line : live_health(*recording, trail.get(), state, (*live)->figures()))
-            if (line.grade == HealthLine::Grade::bad) std::cerr << "doubt: " << line.title << ": " << line.detail << ". " << line.advice << "\n";
+            if (line.grade == HealthLine::Grade::bad)
+                std::cerr << "doubt: " << line.title << ": " << line.detail << ". " << line.advice << "\n";
     }
     for (const auto& s : state.streams)
         if (s.received.full) {
-            std::cerr << "mtrail: " << s.received.trouble << ": " << folder << ": what was recorded until then is kept\n";
+            std::cerr << "mtrail: " << s.received.trouble << ": " << folder
+                      << ": what was recorded until then is kept\n";
             return kCannot;
         }
     live->reset();

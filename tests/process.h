@@ -26,7 +26,8 @@ namespace mt::test {
 /// Starts a program and ends it when it goes out of scope.
 class Process {
   public:
-    Process(std::vector<std::string> arguments, const std::string& output = "/dev/null", rlim_t file_limit = RLIM_INFINITY) {
+    Process(std::vector<std::string> arguments, const std::string& output = "/dev/null",
+            rlim_t file_limit = RLIM_INFINITY) {
         pid_ = ::fork();
         if (pid_ != 0) return;
         const int out = ::open(output.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0644), in = ::open("/dev/null", O_RDONLY);
@@ -107,9 +108,19 @@ class Board {
   private:
     static std::vector<std::string> arguments(const std::vector<std::string>& more, const std::string& ports,
                                               const std::string& gdb, const std::string& trace) {
-        std::vector<std::string> all = {MT_BOARD,  "--image", MT_DEMO "/larkspur.elf", "--cop", MT_DEMO "/larkspur-cop.elf",
-                                        "--gdb",   gdb,       "--gdb-cop",             "0",     "--trace",
-                                        trace,     "--ports-file", ports};
+        std::vector<std::string> all = {MT_BOARD,
+                                        "--image",
+                                        MT_DEMO "/larkspur.elf",
+                                        "--cop",
+                                        MT_DEMO "/larkspur-cop.elf",
+                                        "--gdb",
+                                        gdb,
+                                        "--gdb-cop",
+                                        "0",
+                                        "--trace",
+                                        trace,
+                                        "--ports-file",
+                                        ports};
         all.insert(all.end(), more.begin(), more.end());
         return all;
     }
@@ -134,9 +145,10 @@ inline unsigned free_port() {
 
 /// The text of a recipe for one core.
 inline std::string recipe_text_for(const std::string& connect, const std::string& rest = "[record]\nseconds = 0.6\n",
-                                   const std::string& target = MT_DEMO "/larkspur.target.toml", const std::string& core = "main") {
-    return "format = \"mindful-trail-recipe/1\"\nname = \"test\"\ntarget = \"" + target + "\"\n[[connect]]\ncore = \"" + core +
-           "\"\n" + connect + rest;
+                                   const std::string& target = MT_DEMO "/larkspur.target.toml",
+                                   const std::string& core = "main") {
+    return "format = \"mindful-trail-recipe/1\"\nname = \"test\"\ntarget = \"" + target + "\"\n[[connect]]\ncore = \"" +
+           core + "\"\n" + connect + rest;
 }
 inline std::string tcp(const std::string& address) { return "trace = \"tcp\"\naddress = \"" + address + "\"\n"; }
 

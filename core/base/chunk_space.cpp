@@ -15,9 +15,9 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kSegment = std::size_t{64} << 20, kAlign = 64;
+constexpr std::size_t kSegment = std::size_t{64} << 20, kAlign = 64, kPage = 4096;
 
-// A stretch of the file, mapped; given back to the system when the last chunk in it is.
+// A stretch of memory with its place in the file; given back to the system when the last chunk in it is.
 struct Segment {
     std::size_t used = 0, live = 0;
     off_t at = 0;
@@ -30,7 +30,7 @@ class Space {
         const std::lock_guard guard(lock_);
         bytes = (bytes + kAlign - 1) / kAlign * kAlign;
         if (heap_ + bytes > limit_ && bytes <= kSegment)
-            if (void* place = in_file(bytes)) return place;
+            if (void* place = in_segment((bytes + kPage - 1) / kPage * kPage)) return place;
         heap_ += bytes;
         void* place = std::aligned_alloc(kAlign, bytes);
         if (place == nullptr) throw std::bad_alloc();
@@ -44,6 +44,7 @@ class Space {
         if (next != segments_.begin()) {
             auto found = std::prev(next);
             if (at < found->first + kSegment) {
+                bytes = (bytes + kPage - 1) / kPage * kPage;
                 found->second.live -= bytes;
                 in_file_ -= bytes;
                 if (found->second.live == 0 && found->second.full) drop(found);
@@ -52,6 +53,28 @@ class Space {
         }
         std::free(chunk);
         heap_ -= bytes;
+    }
+    // Written out in one go, and the file put in the memory's place: readers see the same bytes before and after.
+    void finish(void* chunk, std::size_t bytes) noexcept {
+        off_t to = 0;
+        int file = -1;
+        {
+            const std::lock_guard guard(lock_);
+            const auto at = reinterpret_cast<std::uintptr_t>(chunk);
+            auto next = segments_.upper_bound(at);
+            if (next == segments_.begin() || at >= std::prev(next)->first + kSegment) return;
+            to = std::prev(next)->second.at + static_cast<off_t>(at - std::prev(next)->first);
+            file = file_;
+        }
+        bytes = (bytes + kPage - 1) / kPage * kPage;
+        for (std::size_t done = 0; done < bytes;) {
+            const ssize_t n =
+                ::pwrite(file, static_cast<const char*>(chunk) + done, bytes - done, to + static_cast<off_t>(done));
+            if (n <= 0) return;  // no room: it stays in memory
+            done += static_cast<std::size_t>(n);
+        }
+        // A failure leaves the memory as it is.
+        (void)::mmap(chunk, bytes, PROT_READ, MAP_SHARED | MAP_FIXED, file, to);
     }
     std::size_t bytes_in_file() {
         const std::lock_guard guard(lock_);
@@ -65,7 +88,7 @@ class Space {
   private:
     using Segments = std::map<std::uintptr_t, Segment>;
 
-    void* in_file(std::size_t bytes) {
+    void* in_segment(std::size_t bytes) {
         if (current_ == segments_.end() || current_->second.used + bytes > kSegment)
             if (!add_segment()) return nullptr;
         Segment& s = current_->second;
@@ -77,13 +100,11 @@ class Space {
     }
     bool add_segment() {
         if (file_ < 0 && !open_file()) return false;
-        if (::posix_fallocate(file_, end_, kSegment) != 0) return false;
-        void* place = ::mmap(nullptr, kSegment, PROT_READ | PROT_WRITE, MAP_SHARED, file_, end_);
+        void* place =
+            ::mmap(nullptr, kSegment, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
         if (place == MAP_FAILED) return false;
         if (current_ != segments_.end()) {
             current_->second.full = true;
-            // Written once and seldom read again: the system need not keep it in memory for us.
-            ::madvise(reinterpret_cast<void*>(current_->first), kSegment, MADV_DONTNEED);
             if (current_->second.live == 0) drop(current_);
         }
         Segment s;
@@ -102,9 +123,9 @@ class Space {
         namespace fs = std::filesystem;
         const char *cache = std::getenv("XDG_CACHE_HOME"), *home = std::getenv("HOME");
         std::error_code ec;
-        for (const fs::path& folder : {cache != nullptr && *cache == '/' ? fs::path(cache) : fs::path(),
-                                       home != nullptr && *home == '/' ? fs::path(home) / ".cache" : fs::path(),
-                                       fs::path("/var/tmp")}) {
+        for (const fs::path& folder :
+             {cache != nullptr && *cache == '/' ? fs::path(cache) : fs::path(),
+              home != nullptr && *home == '/' ? fs::path(home) / ".cache" : fs::path(), fs::path("/var/tmp")}) {
             if (folder.empty()) continue;
             fs::create_directories(folder, ec);
             file_ = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
@@ -128,6 +149,7 @@ Space& space() {
 
 }  // namespace
 
+void finish_chunk(void* chunk, std::size_t bytes) noexcept { space().finish(chunk, bytes); }
 void* allocate_chunk(std::size_t bytes) { return space().allocate(bytes); }
 void free_chunk(void* chunk, std::size_t bytes) noexcept { space().release(chunk, bytes); }
 std::size_t chunk_bytes_in_file() { return space().bytes_in_file(); }

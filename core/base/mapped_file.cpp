@@ -5,6 +5,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <atomic>
 #include <cerrno>
@@ -125,6 +126,14 @@ Result<std::shared_ptr<const MappedFile>> MappedFile::follow(const std::string& 
 
 void MappedFile::renew(std::size_t size) const {
     if (size <= mapped_ && size > size_) size_.store(size, std::memory_order_release);
+}
+
+void MappedFile::let_go(std::size_t offset) const {
+    constexpr std::size_t step = std::size_t{16} << 20;
+    const std::size_t from = let_go_, to = std::min(offset, size_.load()) / step * step;
+    if (to <= from) return;
+    let_go_ = to;
+    ::madvise(const_cast<std::uint8_t*>(data_) + from, to - from, MADV_DONTNEED);
 }
 
 MappedFile::~MappedFile() {

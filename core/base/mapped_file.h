@@ -11,9 +11,9 @@
 
 namespace mt {
 
-/// A read-only view of a whole file as it was when opened, or as it was when `renew` was last called. Views from `bytes()` live as long as the
-/// object. Any thread may read. A file that another program shortens while it is mapped is read as
-/// zeros from there on, never as a crash; `open` refuses folders and devices.
+/// A read-only view of a whole file as it was when opened, or as it was when `renew` was last called. Views from
+/// `bytes()` live as long as the object. Any thread may read. A file that another program shortens while it is mapped
+/// is read as zeros from there on, never as a crash; `open` refuses folders and devices.
 class MappedFile {
   public:
     static Result<std::shared_ptr<const MappedFile>> open(const std::string& path);
@@ -27,6 +27,8 @@ class MappedFile {
     /// Sees what a followed file has grown to, which `size` says; earlier views stay valid. REQUIRES: so many
     /// bytes are in the file.
     void renew(std::size_t size) const;
+    /// The bytes before `offset` will hardly be read soon: they need not stay in memory. They can still be read.
+    void let_go(std::size_t offset) const;
 
     static constexpr std::size_t kMostFollowed = std::size_t{1} << 40;
     const std::string& path() const { return path_; }
@@ -37,6 +39,7 @@ class MappedFile {
     const std::uint8_t* data_ = nullptr;
     mutable std::atomic<std::size_t> size_{0};
     std::size_t mapped_ = 0;
+    mutable std::atomic<std::size_t> let_go_{0};
 };
 
 }  // namespace mt

@@ -84,7 +84,8 @@ Result<std::string> DebugServer::ask(const std::string& payload) { return ask(pa
 Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds patience) {
     const auto until = Steady::now() + patience;
     const auto no_answer = [&] {
-        return failure("the debug server does not answer", link_->name(), "is it still running, and is the target powered?");
+        return failure("the debug server does not answer", link_->name(),
+                       "is it still running, and is the target powered?");
     };
     int tries = 0, stray = 0;
     for (;;) {
@@ -113,8 +114,9 @@ Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds pa
                     return failure("the debug server sent a packet without end", link_->name(),
                                    "is this a GDB remote server?");
             }
-            if (++stray > kMostStray) return failure("the debug server sends no sense", link_->name(),
-                                                     "is this a GDB remote server, and is the line clean?");
+            if (++stray > kMostStray)
+                return failure("the debug server sends no sense", link_->name(),
+                               "is this a GDB remote server, and is the line clean?");
         }
         if (++tries >= 3) return failure("the debug server's answers are damaged", link_->name(), "is the line clean?");
     }
@@ -164,7 +166,11 @@ std::optional<DebugStop> DebugServer::stop_of(std::string_view reply) const {
 Result<std::unique_ptr<DebugServer>> DebugServer::connect(const std::string& address, Milliseconds patience) {
     auto link = Link::connect_tcp(address, patience);
     if (!link) return tl::make_unexpected(link.error());
-    std::unique_ptr<DebugServer> s(new DebugServer(std::move(*link), patience));
+    return greet(std::move(*link), patience);
+}
+
+Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> link, Milliseconds patience) {
+    std::unique_ptr<DebugServer> s(new DebugServer(std::move(link), patience));
     if (auto hello = s->link_->write("+", patience); !hello) return tl::make_unexpected(hello.error());
     auto can = s->ask("qSupported:swbreak+;hwbreak+;vContSupported+");
     if (!can) return tl::make_unexpected(can.error());
@@ -174,7 +180,8 @@ Result<std::unique_ptr<DebugServer>> DebugServer::connect(const std::string& add
         const std::string_view one = rest.substr(0, semicolon);
         if (one.substr(0, 11) == "PacketSize=") {
             const auto size = number_of_hex(one.substr(11));
-            if (size && *size >= 64) s->packet_size_ = static_cast<std::size_t>(std::min<std::uint64_t>(*size, 2 * kMostChunk + 16));
+            if (size && *size >= 64)
+                s->packet_size_ = static_cast<std::size_t>(std::min<std::uint64_t>(*size, 2 * kMostChunk + 16));
         }
         no_acks = no_acks || one == "QStartNoAckMode+";
         features = features || one == "qXfer:features:read+";

@@ -36,6 +36,8 @@ class DebugServer {
     /// Connects and asks what the server can do. Most servers halt the core at that. `patience` is the
     /// limit for this and for every later answer.
     static Result<std::unique_ptr<DebugServer>> connect(const std::string& address, Milliseconds patience);
+    /// The same over a link that is open already.
+    static Result<std::unique_ptr<DebugServer>> greet(std::unique_ptr<Link> link, Milliseconds patience);
     ~DebugServer();
 
     /// What becomes of the core when this connection ends: it runs on (the rule), or stays as it is.

@@ -19,9 +19,9 @@ inline constexpr std::string_view kRecordingFormat = "mindful-trail-recording/1"
 /// What goes into a folder besides the target file and the images that it names.
 struct FolderContents {
     std::string title;
-    std::vector<std::string> streams;              ///< files to copy, as the target file names them
-    std::map<std::size_t, std::string> recorded;   ///< stream index → name below streams/, still to be written
-    std::string recipe;                            ///< file to copy; empty if there is none
+    std::vector<std::string> streams;             ///< files to copy, as the target file names them
+    std::map<std::size_t, std::string> recorded;  ///< stream index → name below streams/, still to be written
+    std::string recipe;                           ///< file to copy; empty if there is none
 };
 
 /// Writes everything but the streams in `contents.recorded`, whose place the folder's target file names. Makes

@@ -76,7 +76,8 @@ StreamJournal read_journal(const std::string& path) {
 
 JournalWriter::~JournalWriter() {
     if (file_ < 0) return;
-    if (::ftruncate(file_, static_cast<off_t>(at_)) != 0) {}  // gives back the room set aside
+    if (::ftruncate(file_, static_cast<off_t>(at_)) != 0) {
+    }  // gives back the room set aside
     ::close(file_);
 }
 
@@ -84,7 +85,8 @@ Result<void> JournalWriter::open(const std::string& path) {
     file_ = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
     if (file_ < 0 || ::posix_fallocate(file_, 0, kRoom) != 0)
         return failure(std::string("cannot write: ") + std::strerror(errno), path, "check free space and permissions");
-    if (::ftruncate(file_, 0) != 0 || ::fallocate(file_, FALLOC_FL_KEEP_SIZE, 0, kRoom) != 0) {}  // room is a courtesy
+    if (::ftruncate(file_, 0) != 0 || ::fallocate(file_, FALLOC_FL_KEEP_SIZE, 0, kRoom) != 0) {
+    }  // room is a courtesy
     return {};
 }
 
@@ -103,7 +105,7 @@ void JournalWriter::first_byte(double after_s, double slack_s) {
 }
 void JournalWriter::lost(std::uint64_t offset, const std::string& reason) {
     line(json{{"what", "lost"}, {"offset", offset}, {"reason", reason}}.dump(-1, ' ', false,
-                                                                            json::error_handler_t::replace));
+                                                                             json::error_handler_t::replace));
 }
 void JournalWriter::resumed(std::uint64_t offset, double missing_s) {
     line(json{{"what", "resumed"}, {"offset", offset}, {"missing_s", missing_s}}.dump());

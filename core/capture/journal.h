@@ -31,11 +31,11 @@ struct StreamJournal {
     double after_slack_s = 0;   ///< how wrong that may be
     std::vector<Break> breaks;  ///< ascending in offset
     std::vector<Note> notes;
-    bool ended = false;          ///< false: the recorder was killed, or still runs
-    std::string end_reason;      ///< "stopped by hand"
-    std::uint64_t unsaved = 0;   ///< bytes that came but could not be written
-    unsigned halts = 0;          ///< how often the target was halted only to be read …
-    double halted_s = 0;         ///< … and for how long altogether
+    bool ended = false;         ///< false: the recorder was killed, or still runs
+    std::string end_reason;     ///< "stopped by hand"
+    std::uint64_t unsaved = 0;  ///< bytes that came but could not be written
+    unsigned halts = 0;         ///< how often the target was halted only to be read …
+    double halted_s = 0;        ///< … and for how long altogether
 };
 
 /// Reads a journal; a missing file gives one that is not present. Lines that are no such object (torn by a

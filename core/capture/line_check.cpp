@@ -59,7 +59,8 @@ LinePhase compare_with_pattern(std::span<const std::uint8_t> heard) {
     for (std::size_t shift = 0; shift < pattern.size(); ++shift) {
         std::uint64_t wrong = 0;
         for (std::size_t i = 0; i < heard.size(); ++i)
-            wrong += static_cast<unsigned>(std::popcount(static_cast<unsigned>(heard[i] ^ pattern[(i + shift) % pattern.size()])));
+            wrong += static_cast<unsigned>(
+                std::popcount(static_cast<unsigned>(heard[i] ^ pattern[(i + shift) % pattern.size()])));
         if (shift == 0 || wrong < best.wrong) best.wrong = wrong;
     }
     best.bits = heard.size() * 8;
@@ -113,9 +114,10 @@ Result<LineCheck> check_line(DebugServer& server, Source& source, const std::fun
     LineCheck check = choose_phase(std::move(measured));
     unsigned use = static_cast<unsigned>(std::max(0, check.best));
     if (check.best < 0)
-        use = static_cast<unsigned>(std::min_element(check.phases.begin(), check.phases.end(),
-                                                     [](const LinePhase& a, const LinePhase& b) { return a.error() < b.error(); }) -
-                                    check.phases.begin());
+        use = static_cast<unsigned>(
+            std::min_element(check.phases.begin(), check.phases.end(),
+                             [](const LinePhase& a, const LinePhase& b) { return a.error() < b.error(); }) -
+            check.phases.begin());
     if (auto set = server.monitor("line phase " + std::to_string(use)); !set) return tl::make_unexpected(set.error());
     return check;
 }
@@ -124,7 +126,8 @@ Result<void> store_phase(const std::string& target_path, unsigned stream_line, c
     std::ifstream in(target_path, std::ios::binary);
     if (!in) return failure("cannot open", target_path, "check the path");
     const std::string table = "[stream.line]\nphase  = " + std::to_string(std::max(0, check.best)) +
-                              "\nphases = " + std::to_string(check.phases.size()) + "\nwindow = " + std::to_string(check.window) + "\n";
+                              "\nphases = " + std::to_string(check.phases.size()) +
+                              "\nwindow = " + std::to_string(check.window) + "\n";
     // The stream's own tables reach to the next [[…]]; an earlier [stream.line] among them is replaced.
     std::vector<std::string> lines;
     for (std::string line; std::getline(in, line);) lines.push_back(line);

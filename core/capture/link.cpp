@@ -62,8 +62,7 @@ Result<std::unique_ptr<Link>> Link::connect_tcp(const std::string& address, Mill
     const auto places = resolver.resolve(host, port, ec);
     if (ec) return failure("cannot find the host: " + ec.message(), address, "check its name");
     std::optional<error_code> done;
-    asio::async_connect(socket, places,
-                        [&](const error_code& e, const asio::ip::tcp::endpoint&) { done = e; });
+    asio::async_connect(socket, places, [&](const error_code& e, const asio::ip::tcp::endpoint&) { done = e; });
     const bool ended = parts->run(done, patience);
     if (!ended || *done)
         return failure("cannot connect: " + (ended ? done->message() : std::string("no answer")), address,
@@ -86,6 +85,13 @@ Result<std::unique_ptr<Link>> Link::open_serial(const std::string& device, std::
     if (ec) return failure("cannot use the serial line: " + ec.message(), device);
     if (auto set = set_serial_rate(fd, device, baud); !set) return tl::make_unexpected(set.error());
     return std::unique_ptr<Link>(new Link(std::move(parts), device));
+}
+
+std::unique_ptr<Link> Link::over(int descriptor, std::string name) {
+    auto parts = std::make_unique<Parts>(false);
+    error_code ec;
+    std::get<1>(parts->end).assign(descriptor, ec);
+    return std::unique_ptr<Link>(new Link(std::move(parts), std::move(name)));
 }
 
 Result<std::size_t> Link::read(std::span<std::uint8_t> into, Milliseconds patience) {

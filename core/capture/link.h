@@ -20,6 +20,8 @@ class Link {
     static Result<std::unique_ptr<Link>> connect_tcp(const std::string& address, Milliseconds patience);
     /// A serial line: 8 data bits, no parity, one stop bit, no flow control, any rate the hardware can do.
     static Result<std::unique_ptr<Link>> open_serial(const std::string& device, std::uint64_t baud);
+    /// Over a file descriptor that is open already (one end of a socket pair); it is closed with the link.
+    static std::unique_ptr<Link> over(int descriptor, std::string name);
     ~Link();
 
     /// Reads what has come, at least one byte; 0 if nothing came within `patience`. The end of the

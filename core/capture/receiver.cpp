@@ -148,7 +148,8 @@ bool Receiver::pump(Source::Milliseconds patience) {
 void Receiver::write(std::span<const std::uint8_t> bytes) {
     std::size_t use = bytes.size();
     if (!limits_.keep_newest && limits_.bytes > 0)
-        use = static_cast<std::size_t>(std::min<std::uint64_t>(use, limits_.bytes - std::min(limits_.bytes, state_.bytes)));
+        use = static_cast<std::size_t>(
+            std::min<std::uint64_t>(use, limits_.bytes - std::min(limits_.bytes, state_.bytes)));
     std::size_t at = 0;
     while (at < use && !state_.full) {
         const ssize_t n = ::pwrite(file_, bytes.data() + at, use - at, static_cast<off_t>(state_.bytes));

@@ -27,7 +27,7 @@ struct ReceiverState {
     double fill = -1;    ///< of the buffer on the target's side
     double first_byte_after_s = -1;
     std::string waiting_for;  ///< what the source needs before bytes can come
-    std::string trouble;  ///< why it is not connected, or could not write
+    std::string trouble;      ///< why it is not connected, or could not write
 };
 
 /// `pump` is called by one thread; `state` by any.
@@ -79,7 +79,8 @@ class Receiver {
     int file_ = -1;
     std::vector<std::uint8_t> buffer_;
     void broke() {
-        if (state_.bytes > 0 && (state_.breaks.empty() || state_.breaks.back() < state_.bytes)) state_.breaks.push_back(state_.bytes);
+        if (state_.bytes > 0 && (state_.breaks.empty() || state_.breaks.back() < state_.bytes))
+            state_.breaks.push_back(state_.bytes);
     }
     Steady::time_point start_{}, last_byte_{}, lost_at_{}, tried_{}, opened_{}, flushed_{};
     bool begun_ = false, ended_ = false, broken_ = false;

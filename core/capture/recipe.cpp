@@ -37,7 +37,9 @@ Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
     }
     SourceSpec s;
     if (kind == "tcp" || kind == "serial" || kind == "file") {
-        s.kind = kind == "tcp" ? SourceSpec::Kind::tcp : kind == "serial" ? SourceSpec::Kind::serial : SourceSpec::Kind::file;
+        s.kind = kind == "tcp"      ? SourceSpec::Kind::tcp
+                 : kind == "serial" ? SourceSpec::Kind::serial
+                                    : SourceSpec::Kind::file;
         s.address = t.text("address", true);
         if (s.kind == SourceSpec::Kind::file && !s.address.empty())
             s.address = (folder / s.address).lexically_normal().string();
@@ -111,7 +113,8 @@ void read_after(TomlTable& t, Recipe& r, const fs::path& folder) {
         const std::string name = t.text(key, false);
         return name.empty() ? name : (folder / name).lexically_normal().string();
     };
-    r.leave = t.text("leave", false, {"running", "halted"}) == "halted" ? Recipe::Leave::halted : Recipe::Leave::running;
+    r.leave =
+        t.text("leave", false, {"running", "halted"}) == "halted" ? Recipe::Leave::halted : Recipe::Leave::running;
     r.events_csv = file("events");
     r.measures_csv = file("measures");
     r.findings_json = file("findings");
@@ -197,7 +200,8 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
     needs(r.watch.has_value(), r.watch ? r.watch->core : "", "watch");
     bool any_trace = false;
     for (const auto& c : r.connects) any_trace = any_trace || c.trace.has_value();
-    if (!problem && !any_trace) top.fail("no [[connect]] names a trace source", 1, "add trace = \"tcp\" and its address");
+    if (!problem && !any_trace)
+        top.fail("no [[connect]] names a trace source", 1, "add trace = \"tcp\" and its address");
     if (problem) return tl::make_unexpected(*problem);
     return r;
 }
@@ -211,8 +215,8 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     };
     std::ostringstream out;
     out << "# How to make a recording; described in docs/formats/recipe.md.\n";
-    out << "format = " << quoted(std::string(kFormat)) << "\nname   = " << quoted(r.name) << "\ntarget = " << relative(r.target)
-        << "\nsave   = " << quoted(r.save) << "\n";
+    out << "format = " << quoted(std::string(kFormat)) << "\nname   = " << quoted(r.name)
+        << "\ntarget = " << relative(r.target) << "\nsave   = " << quoted(r.save) << "\n";
     if (r.patience_ms != 3000) out << "patience_ms = " << r.patience_ms << "\n";
     for (const auto& c : r.connects) {
         out << "\n[[connect]]\ncore  = " << quoted(c.core) << "\n";
@@ -221,12 +225,16 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         const SourceSpec& s = *c.trace;
         constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump"};
         out << "trace = \"" << kinds[static_cast<std::size_t>(s.kind)] << "\"\n";
-        if (s.kind == SourceSpec::Kind::file) out << "address = " << relative(s.address) << "\n";
-        else if (!s.address.empty()) out << "address = " << quoted(s.address) << "\n";
+        if (s.kind == SourceSpec::Kind::file)
+            out << "address = " << relative(s.address) << "\n";
+        else if (!s.address.empty())
+            out << "address = " << quoted(s.address) << "\n";
         if (s.kind == SourceSpec::Kind::serial) out << "baud = " << s.baud << "\n";
         if (s.kind == SourceSpec::Kind::ring || s.kind == SourceSpec::Kind::dump) {
-            if (!s.symbol.empty()) out << "symbol = " << quoted(s.symbol) << "\n";
-            else out << "at = 0x" << std::hex << s.at << std::dec << "\n";
+            if (!s.symbol.empty())
+                out << "symbol = " << quoted(s.symbol) << "\n";
+            else
+                out << "at = 0x" << std::hex << s.at << std::dec << "\n";
             if (s.size > 0) out << "size = " << s.size << "\n";
             if (s.kind == SourceSpec::Kind::ring && s.every_ms != 20) out << "every_ms = " << s.every_ms << "\n";
         }

@@ -15,10 +15,10 @@ namespace mt {
 /// Plain data; any thread may use it once it is read.
 struct Recipe {
     struct Connect {
-        std::string core;             ///< of the target file
-        std::string debug;            ///< HOST:PORT of its debug server; empty if there is none
+        std::string core;   ///< of the target file
+        std::string debug;  ///< HOST:PORT of its debug server; empty if there is none
         std::optional<SourceSpec> trace;
-        unsigned line = 0;            ///< where the table stands
+        unsigned line = 0;  ///< where the table stands
     };
     struct Place {
         std::string core;   ///< empty: the first with a debug server

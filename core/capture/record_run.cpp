@@ -21,12 +21,12 @@ Time time_of(double s) { return Time::from_ns(s * 1e9); }
 
 struct RecordRun::End {
     const Recipe::Connect* spec = nullptr;
-    std::size_t core = 0;                ///< index into the target file's cores
+    std::size_t core = 0;  ///< index into the target file's cores
     std::unique_ptr<DebugServer> server;
     bool server_lost = false;
-    std::unique_ptr<Source> source;      ///< until the receiver takes it
+    std::unique_ptr<Source> source;  ///< until the receiver takes it
     std::unique_ptr<Receiver> receiver;
-    std::thread thread;                  ///< reads a source that needs no debug server
+    std::thread thread;  ///< reads a source that needs no debug server
     std::size_t stream = 0;
     std::optional<std::uint64_t> until, watch;
     DebugServer::Point watch_type = DebugServer::Point::write;
@@ -53,11 +53,19 @@ RecordRun::RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_p
     plan(RunState::check_image, {recipe_.check_image ? "compare with memory" : "not asked for"}, recipe_.check_image);
     plan(RunState::reset, {recipe_.reset ? "all cores" : "not asked for"}, recipe_.reset);
     plan(RunState::run_to, {recipe_.run_to ? recipe_.run_to->where : "not asked for"}, recipe_.run_to.has_value());
-    std::string how = recipe_.seconds ? duration_text(time_of(*recipe_.seconds)) : recipe_.bytes ? bytes_text(*recipe_.bytes) : "until stopped";
-    if (recipe_.until) how += ", or " + recipe_.until->where + (recipe_.until->times > 1 ? " " + std::to_string(recipe_.until->times) + " times" : "");
+    std::string how = recipe_.seconds ? duration_text(time_of(*recipe_.seconds))
+                      : recipe_.bytes ? bytes_text(*recipe_.bytes)
+                                      : "until stopped";
+    if (recipe_.until)
+        how += ", or " + recipe_.until->where +
+               (recipe_.until->times > 1 ? " " + std::to_string(recipe_.until->times) + " times" : "");
     if (recipe_.watch) how += ", or " + recipe_.watch->symbol + (recipe_.watch->on_write ? " written" : " read");
-    if (recipe_.mark) how += ", or mark " + std::to_string(recipe_.mark->value) + " on port " + std::to_string(recipe_.mark->port);
-    plan(RunState::record, {how, recipe_.keep == Recipe::Keep::newest ? "keep the newest " + bytes_text(recipe_.limit_bytes) : "keep the oldest"}, true);
+    if (recipe_.mark)
+        how += ", or mark " + std::to_string(recipe_.mark->value) + " on port " + std::to_string(recipe_.mark->port);
+    plan(RunState::record,
+         {how, recipe_.keep == Recipe::Keep::newest ? "keep the newest " + bytes_text(recipe_.limit_bytes)
+                                                    : "keep the oldest"},
+         true);
     plan(RunState::stop, {recipe_.leave == Recipe::Leave::halted ? "halt the cores" : "leave them running"}, true);
     plan(RunState::save, {fs::path(folder_).filename().string()}, true);
     plan(RunState::judge, {recipe_.judges() ? "findings" : "not asked for"}, recipe_.judges());
@@ -159,7 +167,8 @@ void RecordRun::renew_core(const End& end, bool ask_pc) {
 Result<RecordRun::End*> RecordRun::end_of(const std::string& core) {
     for (auto& e : ends_)
         if (e->server && (core.empty() || target_.cores[e->core].name == core)) return e.get();
-    return failure("no debug server for core '" + core + "'", recipe_.path, "add debug = \"HOST:PORT\" to its [[connect]]");
+    return failure("no debug server for core '" + core + "'", recipe_.path,
+                   "add debug = \"HOST:PORT\" to its [[connect]]");
 }
 
 Result<void> RecordRun::run() {
@@ -345,8 +354,10 @@ Result<void> RecordRun::run_to_place() {
     End& end = **found;
     const auto& image = images_[end.core];
     if (!image && recipe_.run_to->where.rfind("0x", 0) != 0)
-        return failure("'" + recipe_.run_to->where + "' needs an image", recipe_.path, "give 'image' in the target file");
-    auto at = image ? image->address_of(recipe_.run_to->where) : Result<std::uint64_t>(std::stoull(recipe_.run_to->where, nullptr, 16));
+        return failure("'" + recipe_.run_to->where + "' needs an image", recipe_.path,
+                       "give 'image' in the target file");
+    auto at = image ? image->address_of(recipe_.run_to->where)
+                    : Result<std::uint64_t>(std::stoull(recipe_.run_to->where, nullptr, 16));
     if (!at) return tl::make_unexpected(at.error());
     if (auto halted = end.server->halt(); !halted) return tl::make_unexpected(halted.error());
     if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return set;
@@ -376,9 +387,9 @@ Result<void> RecordRun::run_to_place() {
         if (!pc) return tl::make_unexpected(pc.error());
         if ((*pc & ~std::uint64_t{1}) != (*at & ~std::uint64_t{1})) {
             clear();
-            return failure("the core stopped at " + place_text(end, *pc) + " before it reached '" +
-                               recipe_.run_to->where + "'",
-                           end.spec->debug, "a fault, or another breakpoint?");
+            return failure(
+                "the core stopped at " + place_text(end, *pc) + " before it reached '" + recipe_.run_to->where + "'",
+                end.spec->debug, "a fault, or another breakpoint?");
         }
         if (++times < recipe_.run_to->times) {  // over the breakpoint, and on
             clear();
@@ -413,10 +424,9 @@ Result<void> RecordRun::start_all() {
             end->source = std::move(*source);
         }
         const std::string path = (fs::path(folder_) / "streams" / contents.recorded[end->stream]).string();
-        auto receiver = Receiver::create(path, end->spec->trace->text(), std::move(end->source),
-                                         [this, e = end.get()] { return make_source(*e); },
-                                         {recipe_.keep == Recipe::Keep::newest, recipe_.limit_bytes,
-                                          contents.recorded.size() > 1 && !end->server});
+        auto receiver = Receiver::create(
+            path, end->spec->trace->text(), std::move(end->source), [this, e = end.get()] { return make_source(*e); },
+            {recipe_.keep == Recipe::Keep::newest, recipe_.limit_bytes, contents.recorded.size() > 1 && !end->server});
         if (!receiver) return tl::make_unexpected(receiver.error());
         end->receiver = std::move(*receiver);
         recorded_.push_back({end->stream, path});
@@ -428,7 +438,9 @@ Result<void> RecordRun::start_all() {
         if (!found) return tl::make_unexpected(found.error());
         End& end = **found;
         const auto& image = images_[end.core];
-        auto at = image ? image->address_of(place) : Result<std::uint64_t>(failure("'" + place + "' needs an image", recipe_.path, "give 'image' in the target file"));
+        auto at = image ? image->address_of(place)
+                        : Result<std::uint64_t>(failure("'" + place + "' needs an image", recipe_.path,
+                                                        "give 'image' in the target file"));
         if (!at) return tl::make_unexpected(at.error());
         if (auto halted = end.server->halt(); !halted) return tl::make_unexpected(halted.error());
         if (!watch) {
@@ -437,8 +449,9 @@ Result<void> RecordRun::start_all() {
         }
         const Symbol* symbol = image->symbol_named(place);
         end.watch = *at;
-        end.watch_length = symbol != nullptr && symbol->size > 0 && symbol->size <= 8 ? static_cast<unsigned>(symbol->size) : 4;
-        end.watch_type = !recipe_.watch->on_write  ? DebugServer::Point::read
+        end.watch_length =
+            symbol != nullptr && symbol->size > 0 && symbol->size <= 8 ? static_cast<unsigned>(symbol->size) : 4;
+        end.watch_type = !recipe_.watch->on_write ? DebugServer::Point::read
                          : recipe_.watch->on_read ? DebugServer::Point::access
                                                   : DebugServer::Point::write;
         return end.server->set_point(end.watch_type, *at, end.watch_length);
@@ -468,7 +481,8 @@ Result<void> RecordRun::start_all() {
         const auto after = Steady::now();
         if (!first) first = before;
         const bool is_first = before == *first;
-        const double at = is_first ? 0 : seconds(before + (after - before) / 2 - *first), slack = seconds(after - before) / 2;
+        const double at = is_first ? 0 : seconds(before + (after - before) / 2 - *first),
+                     slack = seconds(after - before) / 2;
         if (end->receiver && contents.recorded.size() > 1) end->receiver->set_start(at, slack);
         renew_core(*end, false);
         const std::lock_guard guard(lock_);

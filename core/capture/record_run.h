@@ -33,8 +33,8 @@ struct RunState {
     struct Core {
         std::string name;
         bool debug = false, running = false, lost = false;
-        std::uint64_t pc = 0;     ///< where it stands, if it was asked
-        std::string place;        ///< "board_init, main.c:41"
+        std::uint64_t pc = 0;  ///< where it stands, if it was asked
+        std::string place;     ///< "board_init, main.c:41"
         double started_after_s = 0;
     };
     struct Stream {

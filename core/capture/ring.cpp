@@ -70,9 +70,9 @@ class Ring : public Source {
             lost_ += torn;
         }
         taken_ += static_cast<std::uint32_t>(n);
-        const std::array<std::uint8_t, 4> count = {static_cast<std::uint8_t>(taken_), static_cast<std::uint8_t>(taken_ >> 8),
-                                                   static_cast<std::uint8_t>(taken_ >> 16),
-                                                   static_cast<std::uint8_t>(taken_ >> 24)};
+        const std::array<std::uint8_t, 4> count = {
+            static_cast<std::uint8_t>(taken_), static_cast<std::uint8_t>(taken_ >> 8),
+            static_cast<std::uint8_t>(taken_ >> 16), static_cast<std::uint8_t>(taken_ >> 24)};
         if (auto put = server_.write_memory(address_ + 20, count); !put) return tl::make_unexpected(put.error());
         std::copy(into.begin() + static_cast<std::ptrdiff_t>(torn), into.begin() + static_cast<std::ptrdiff_t>(n),
                   into.begin());
@@ -111,7 +111,9 @@ class Dump : public Source {
         return n;
     }
     bool exhausted() const override { return left_ == 0; }
-    double fill() const override { return size_ == 0 ? 1 : 1 - static_cast<double>(left_) / static_cast<double>(size_); }
+    double fill() const override {
+        return size_ == 0 ? 1 : 1 - static_cast<double>(left_) / static_cast<double>(size_);
+    }
 
   private:
     DebugServer& server_;

@@ -80,7 +80,8 @@ Result<std::unique_ptr<Source>> open_source(const SourceSpec& spec, Source::Mill
             ::close(file);
             return failure("not a regular file", spec.address, "give the file that holds the bytes");
         }
-        if (file < 0) return failure(std::string("cannot open: ") + std::strerror(errno), spec.address, "check the path");
+        if (file < 0)
+            return failure(std::string("cannot open: ") + std::strerror(errno), spec.address, "check the path");
         return std::unique_ptr<Source>(new GrowingFile(file, spec.address));
     }
     auto link = spec.kind == SourceSpec::Kind::serial ? Link::open_serial(spec.address, spec.baud)

@@ -34,12 +34,12 @@ class Source {
 struct SourceSpec {
     enum class Kind : std::uint8_t { tcp, serial, file, ring, dump };
     Kind kind = Kind::tcp;
-    std::string address;      ///< tcp: HOST:PORT; serial: the device; file: its path
-    std::uint64_t baud = 0;   ///< serial
-    std::string symbol;       ///< ring and dump: where it begins in the target's memory …
-    std::uint64_t at = 0;     ///< … or its address, if there is no symbol
-    std::uint64_t size = 0;   ///< dump: bytes; 0 = the symbol's size
-    unsigned every_ms = 20;   ///< ring: how often it is emptied
+    std::string address;     ///< tcp: HOST:PORT; serial: the device; file: its path
+    std::uint64_t baud = 0;  ///< serial
+    std::string symbol;      ///< ring and dump: where it begins in the target's memory …
+    std::uint64_t at = 0;    ///< … or its address, if there is no symbol
+    std::uint64_t size = 0;  ///< dump: bytes; 0 = the symbol's size
+    unsigned every_ms = 20;  ///< ring: how often it is emptied
 
     /// "tcp 127.0.0.1:3344", for people and journals.
     std::string text() const;

@@ -2,7 +2,7 @@
 
 namespace mt {
 
-void ItmPipe::feed(std::span<const std::uint8_t> raw, std::vector<TimedPacket>& out) {
+std::span<const ItmPacket> ItmPipe::decode(std::span<const std::uint8_t> raw) {
     // Scratch space only: never part of a checkpoint.
     thread_local std::vector<ItmPacket> packets;
     thread_local std::vector<std::uint8_t> unframed;
@@ -10,8 +10,7 @@ void ItmPipe::feed(std::span<const std::uint8_t> raw, std::vector<TimedPacket>& 
     packets.clear();
     if (!deframer_) {
         decoder_.feed(raw, packets);
-        time_.feed(packets, out);
-        return;
+        return packets;
     }
     unframed.clear();
     breaks.clear();
@@ -23,26 +22,12 @@ void ItmPipe::feed(std::span<const std::uint8_t> raw, std::vector<TimedPacket>& 
         from = b.at;
     }
     decoder_.feed(std::span(unframed).subspan(from), packets);
-    time_.feed(packets, out);
+    return packets;
 }
 
 void ItmPipe::unframe(std::span<const std::uint8_t> raw, std::vector<std::uint8_t>& out) {
     std::vector<TpiuDeframer::Break> breaks;
     deframer_->feed(raw, out, breaks);
-}
-
-void ItmPipe::lose(std::vector<TimedPacket>& out) {
-    std::vector<ItmPacket> packets;
-    if (deframer_) deframer_->lose_step();
-    decoder_.lose_source(packets, ItmDamage::not_received);
-    time_.feed(packets, out);
-}
-
-void ItmPipe::finish(std::vector<TimedPacket>& out) {
-    std::vector<ItmPacket> packets;
-    decoder_.finish(packets);
-    time_.feed(packets, out);
-    time_.finish(out);
 }
 
 }  // namespace mt

@@ -21,10 +21,25 @@ class ItmPipe {
         : deframer_(std::move(deframer)), decoder_(start), time_(clock, prescaler, base) {}
 
     /// Takes raw bytes that follow those before; appends what is dated by now to `out`.
-    void feed(std::span<const std::uint8_t> raw, std::vector<TimedPacket>& out);
+    template <class Out>
+    void feed(std::span<const std::uint8_t> raw, Out& out) {
+        time_.feed(decode(raw), out);
+    }
     /// Tells that the connection was lost here: what was sent until the next bytes is missing.
-    void lose(std::vector<TimedPacket>& out);
-    void finish(std::vector<TimedPacket>& out);
+    template <class Out>
+    void lose(Out& out) {
+        std::vector<ItmPacket> packets;
+        if (deframer_) deframer_->lose_step();
+        decoder_.lose_source(packets, ItmDamage::not_received);
+        time_.feed(packets, out);
+    }
+    template <class Out>
+    void finish(Out& out) {
+        std::vector<ItmPacket> packets;
+        decoder_.finish(packets);
+        time_.feed(packets, out);
+        time_.finish(out);
+    }
     /// Only takes the formatter frames apart: appends the source's bytes to `out`. REQUIRES: frames.
     /// A pipe used so must not be fed afterwards.
     void unframe(std::span<const std::uint8_t> raw, std::vector<std::uint8_t>& out);
@@ -38,6 +53,9 @@ class ItmPipe {
     std::uint64_t unframed() const { return decoder_.position(); }
 
   private:
+    /// The packets of the next raw bytes; valid until the next call on this thread.
+    std::span<const ItmPacket> decode(std::span<const std::uint8_t> raw);
+
     std::optional<TpiuDeframer> deframer_;
     ItmDecoder decoder_;
     LocalTime time_;

@@ -47,7 +47,8 @@ struct Finding {
 
 /// Whether a steady tick of the core bears out the stated clock.
 enum class ClockCheck : std::uint8_t { unchecked, agrees, contradicts };
-ClockCheck clock_check(const Trail& trail, std::size_t core);
+/// `newest`: only so many ticks before the end are looked at, for a recording that still grows.
+ClockCheck clock_check(const Trail& trail, std::size_t core, std::size_t newest = ~std::size_t{0});
 
 /// Looks at the whole recording and ranks what it found, worst first. Needs no configuration. Blocks:
 /// call it on a worker; a cancelled look gives what it found so far.

@@ -14,6 +14,7 @@ namespace mt {
 namespace {
 
 constexpr unsigned kSysTick = 15;
+constexpr std::size_t kAllTicks = ~std::size_t{0};
 
 // Ticks that people set: from 10 µs to 100 ms, and the binary rates of 32.768 kHz timers.
 constexpr std::array<double, 26> kUsualTicksUs = {
@@ -36,11 +37,11 @@ std::optional<std::string> likelier_clock(double period_cycles, std::uint64_t st
 }
 
 // The period of a SysTick that comes steadily; nullopt if there is none.
-std::optional<Time> steady_tick(const Trail& trail, std::size_t c) {
+std::optional<Time> steady_tick(const Trail& trail, std::size_t c, std::size_t newest) {
     const ExceptionLane* lane = trail.cores[c].lane(kSysTick);
     if (lane == nullptr) return std::nullopt;
     std::vector<Time> periods;
-    for (std::size_t i = 0; i < lane->size(); ++i)
+    for (std::size_t i = lane->size() > newest ? lane->size() - newest : 0; i < lane->size(); ++i)
         if (const auto p = period_of(trail, *lane, i)) periods.push_back(*p);
     if (periods.size() < 20) return std::nullopt;
     const Time median = quantile(periods, 0.5);
@@ -176,8 +177,8 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
     }
 }
 
-ClockCheck clock_check(const Trail& trail, std::size_t c) {
-    const auto tick = steady_tick(trail, c);
+ClockCheck clock_check(const Trail& trail, std::size_t c, std::size_t newest) {
+    const auto tick = steady_tick(trail, c, newest);
     if (!tick) return ClockCheck::unchecked;
     const auto usual = [&](double us) { return std::fabs(tick->us() / us - 1) < 0.003; };
     if (std::any_of(kUsualTicksUs.begin(), kUsualTicksUs.end(), usual)) return ClockCheck::agrees;
@@ -190,7 +191,7 @@ void find_clock_doubt(const Recording&, const Trail& trail, std::size_t c, std::
     const CoreTrail& core = trail.cores[c];
     const std::size_t l = *core.lane_index(kSysTick);
     const ExceptionLane& lane = core.lanes[l];
-    const Time tick = *steady_tick(trail, c);
+    const Time tick = *steady_tick(trail, c, kAllTicks);
     Finding f = about_instance(FindingKind::clock_doubt, trail, c, l, 0);
     f.title = "SysTick measures " + duration_text(tick) + ": is the clock right?";
     f.cause = "At the stated clock its period is no usual tick; " +

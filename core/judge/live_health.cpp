@@ -9,8 +9,9 @@ namespace mt {
 namespace {
 
 using Grade = HealthLine::Grade;
-constexpr double kQuiet = 1.0;        ///< seconds without a byte that are worth a word
-constexpr double kUnseen = 2.0;       ///< seconds after which a port or comparator should have spoken
+constexpr double kQuiet = 1.0;   ///< seconds without a byte that are worth a word
+constexpr double kUnseen = 2.0;  ///< seconds after which a port or comparator should have spoken
+constexpr std::size_t kNewestTicks = 1000;
 constexpr double kLineBusy = 0.75, kLineFull = 0.9;
 
 std::string fixed(double v, int digits) {
@@ -56,15 +57,19 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
         if (syncs == 0 && state.elapsed_s > 1 && r.bytes > 2000) {
             line.grade = Grade::bad;
             line.detail = "data, but no synchronisation in " + bytes_text(r.bytes);
-            line.advice = spec.framing == Framing::none && tpiu_has_full_sync(raw.first(std::min<std::size_t>(raw.size(), 1 << 20)))
-                              ? "It holds formatter synchronisations: set framing = \"tpiu\" and a trace_id in the target file."
-                          : spec.framing == Framing::tpiu
-                              ? "No source of that trace_id speaks, or there are no formatter frames: check framing and trace_id."
-                              : "Is the framing, the protocol or the bit rate wrong? Does the target send synchronisation packets?";
+            line.advice =
+                spec.framing == Framing::none &&
+                        tpiu_has_full_sync(raw.first(std::min<std::size_t>(raw.size(), 1 << 20)))
+                    ? "It holds formatter synchronisations: set framing = \"tpiu\" and a trace_id in the target file."
+                : spec.framing == Framing::tpiu
+                    ? "No source of that trace_id speaks, or there are no formatter frames: check framing and trace_id."
+                    : "Is the framing, the protocol or the bit rate wrong? Does the target send synchronisation "
+                      "packets?";
             return line;
         }
-        line.detail = syncs == 0 ? "waiting for synchronisation"
-                                 : "synchronised " + seconds_text(std::max(0.0, f == nullptr ? 0 : f->sync_age_s)) + " ago";
+        line.detail = syncs == 0
+                          ? "waiting for synchronisation"
+                          : "synchronised " + seconds_text(std::max(0.0, f == nullptr ? 0 : f->sync_age_s)) + " ago";
         if (syncs == 0) line.grade = Grade::unknown;
         if (f != nullptr && r.bytes > f->decoded + 8'000'000)
             line.detail += ", decoding is " + bytes_text(r.bytes - f->decoded) + " behind";
@@ -111,7 +116,9 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
             HealthLine line;
             line.title = "target's buffer " + fixed(s.received.fill * 100, 0) + " % full";
             line.detail = s.core + ", when it was last read";
-            line.grade = s.received.fill > kLineFull ? Grade::bad : s.received.fill > kLineBusy ? Grade::watch : Grade::good;
+            line.grade = s.received.fill > kLineFull   ? Grade::bad
+                         : s.received.fill > kLineBusy ? Grade::watch
+                                                       : Grade::good;
             if (line.grade != Grade::good) line.advice = "Read it more often (every_ms), or make it larger.";
             lines.push_back(line);
         }
@@ -120,7 +127,7 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
         for (std::size_t c = 0; c < trail->cores.size(); ++c) {
             if (trail->cores[c].lane(15) == nullptr) continue;
             HealthLine line;
-            switch (clock_check(*trail, c)) {
+            switch (clock_check(*trail, c, kNewestTicks)) {
                 case ClockCheck::agrees:
                     line.title = "clock agrees";
                     break;
@@ -144,14 +151,16 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
             const StreamTrail& s = trail->streams[0];
             for (const auto& w : recording.target.watches)
                 if (w.comparator < 4 && s.comparators[w.comparator] == 0)
-                    lines.push_back({Grade::bad, "comparator " + std::to_string(w.comparator) + " silent",
-                                     (w.symbol.empty() ? "" : w.symbol + ": ") + "never seen in " + seconds_text(state.elapsed_s),
-                                     "", "", "Is DWT_FUNCTION set for it, and is the variable ever accessed?"});
+                    lines.push_back(
+                        {Grade::bad, "comparator " + std::to_string(w.comparator) + " silent",
+                         (w.symbol.empty() ? "" : w.symbol + ": ") + "never seen in " + seconds_text(state.elapsed_s),
+                         "", "", "Is DWT_FUNCTION set for it, and is the variable ever accessed?"});
             for (const auto& p : recording.target.ports)
                 if (p.number < 256 && s.ports[p.number] == 0)
-                    lines.push_back({Grade::watch, "port " + std::to_string(p.number) + " silent",
-                                     (p.name.empty() ? "" : p.name + ": ") + "never seen in " + seconds_text(state.elapsed_s),
-                                     "", "", "Is it enabled in ITM_TER, and does the firmware reach it?"});
+                    lines.push_back(
+                        {Grade::watch, "port " + std::to_string(p.number) + " silent",
+                         (p.name.empty() ? "" : p.name + ": ") + "never seen in " + seconds_text(state.elapsed_s), "",
+                         "", "Is it enabled in ITM_TER, and does the firmware reach it?"});
             if (s.timestamps == 0)
                 lines.push_back({Grade::bad, "no timestamps", "times are not known", "", "", "Enable ITM_TCR.TSENA."});
         }
@@ -170,9 +179,10 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
         lines.push_back(line);
     }
     if (state.brief_halts > 0)
-        lines.push_back({Grade::watch, "target halted to be read",
-                         plural(state.brief_halts, "time", "times") + ", " + seconds_text(state.brief_halt_s) + " altogether", "",
-                         "", "This debug server cannot read memory while the core runs; times include the halts."});
+        lines.push_back(
+            {Grade::watch, "target halted to be read",
+             plural(state.brief_halts, "time", "times") + ", " + seconds_text(state.brief_halt_s) + " altogether", "",
+             "", "This debug server cannot read memory while the core runs; times include the halts."});
     return lines;
 }
 

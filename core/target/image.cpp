@@ -105,8 +105,8 @@ void Image::Parts::read_segments() {
         GElf_Phdr header;
         if (gelf_getphdr(elf, static_cast<int>(i), &header) == nullptr) break;
         if (header.p_type != PT_LOAD || header.p_filesz == 0 || header.p_filesz > kMostSegment) continue;
-        Elf_Data* data = elf_getdata_rawchunk(elf, static_cast<std::int64_t>(header.p_offset), header.p_filesz,
-                                              ELF_T_BYTE);
+        Elf_Data* data =
+            elf_getdata_rawchunk(elf, static_cast<std::int64_t>(header.p_offset), header.p_filesz, ELF_T_BYTE);
         if (data == nullptr || data->d_buf == nullptr || data->d_size < header.p_filesz) continue;
         const auto* bytes = static_cast<const std::uint8_t*>(data->d_buf);
         loaded.emplace_back(bytes, bytes + header.p_filesz);

@@ -49,7 +49,7 @@ class Image {
     std::optional<std::uint32_t> word_at(std::uint64_t address) const;
     /// What the file puts into the target's memory. Views live as long as the image.
     struct Piece {
-        std::uint64_t address = 0;  ///< where the program sees it
+        std::uint64_t address = 0;    ///< where the program sees it
         std::uint64_t loaded_at = 0;  ///< where the loader puts it; differs for initialised data in flash
         std::span<const std::uint8_t> bytes;
         bool writable = false;

@@ -30,11 +30,11 @@ struct StreamSpec {
     Framing framing = Framing::none;
     std::uint8_t trace_id = 0;  ///< with Framing::tpiu
     std::string core;
-    unsigned timestamp_prescaler = 1;  ///< core cycles per local timestamp tick: 1, 4, 16 or 64
-    std::uint64_t swo_baud = 0;        ///< bits per second of the line; 0 if not stated
+    unsigned timestamp_prescaler = 1;    ///< core cycles per local timestamp tick: 1, 4, 16 or 64
+    std::uint64_t swo_baud = 0;          ///< bits per second of the line; 0 if not stated
     std::optional<unsigned> line_phase;  ///< sampling phase that the line check chose
     unsigned line_phases = 0, line_window = 0;
-    unsigned line = 0;                 ///< where the table stands in the target file
+    unsigned line = 0;  ///< where the table stands in the target file
 };
 
 struct WatchSpec {

@@ -18,7 +18,8 @@ constexpr std::size_t kMostHeard = 8 << 20;
 
 class Attempt {
   public:
-    Attempt(const Recipe& recipe, const Recording& base, const Recipe::Connect& connect, std::size_t core, Progress& progress)
+    Attempt(const Recipe& recipe, const Recording& base, const Recipe::Connect& connect, std::size_t core,
+            Progress& progress)
         : recipe_(recipe), base_(base), connect_(connect), core_(core), progress_(progress) {
         report_.core = connect.core;
     }
@@ -56,7 +57,8 @@ class Attempt {
             if (!check) return tl::make_unexpected(check.error());
             if (!check->matches())
                 return failure("the image does not match: " + count_text(check->different) + " of " +
-                                   count_text(check->compared) + " bytes differ, the first at " + hex_text(check->first),
+                                   count_text(check->compared) + " bytes differ, the first at " +
+                                   hex_text(check->first),
                                image->path(), "give the image that is on the target");
             report_.findings.push_back("image matches, " + count_text(check->compared) + " bytes");
         }
@@ -101,7 +103,8 @@ class Attempt {
         return judge(heard, passed());
     }
     Result<void> judge(std::span<const std::uint8_t> heard, double seconds) {
-        std::string text = bytes_text(static_cast<std::uint64_t>(static_cast<double>(heard.size()) / seconds)) + "/s of trace";
+        std::string text =
+            bytes_text(static_cast<std::uint64_t>(static_cast<double>(heard.size()) / seconds)) + "/s of trace";
         const StreamSpec* spec = nullptr;
         for (const auto& s : base_.target.streams)
             if (spec == nullptr && s.core == connect_.core) spec = &s;
@@ -111,13 +114,15 @@ class Attempt {
         }
         std::optional<TpiuDeframer> frames;
         if (spec->framing == Framing::tpiu) frames.emplace(spec->trace_id, !tpiu_has_full_sync(heard));
-        ItmPipe pipe(std::move(frames), ItmDecoder::Start::at_sync, {base_.target.cores[core_].clock_hz}, spec->timestamp_prescaler);
+        ItmPipe pipe(std::move(frames), ItmDecoder::Start::at_sync, {base_.target.cores[core_].clock_hz},
+                     spec->timestamp_prescaler);
         std::vector<TimedPacket> packets;
         pipe.feed(heard, packets);
         std::uint64_t bad = 0, syncs = 0;
         for (const auto& p : packets) {
             if (p.packet.kind == ItmKind::sync) ++syncs;
-            if (p.packet.kind == ItmKind::damage && p.packet.number != static_cast<std::uint16_t>(ItmDamage::no_sync_yet))
+            if (p.packet.kind == ItmKind::damage &&
+                p.packet.number != static_cast<std::uint16_t>(ItmDamage::no_sync_yet))
                 bad += p.packet.length;
         }
         report_.findings.push_back(text);

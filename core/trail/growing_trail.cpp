@@ -25,14 +25,19 @@ class GrowingTrail::Part {
         lane_of_.fill(-1);
     }
 
-    void take(const std::vector<TimedPacket>& packets);
+    /// Takes one packet; the pipe hands them over one by one.
+    void push_back(const TimedPacket& p);
+    /// After a few packets: what the nest has closed goes into the lanes.
+    void settle();
+    std::optional<std::pair<unsigned, std::uint32_t>> watched_port;
+    std::uint64_t watched_seen = 0;
     void finish();
     void checkpoint(bool lost);
     void take_counts();
 
     ItmPipe pipe;
-    std::uint64_t position;  ///< raw offset of the next byte
-    Time reached;            ///< latest time that came out
+    std::uint64_t position;   ///< raw offset of the next byte
+    Time reached;             ///< latest time that came out
     std::uint64_t point = 0;  ///< raw offset of the latest checkpoint
     bool any_point = false;
 
@@ -91,60 +96,62 @@ void GrowingTrail::Part::take_nest() {
     nest_.clear();
 }
 
-void GrowingTrail::Part::take(const std::vector<TimedPacket>& packets) {
+inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
     StreamTrail& s = trail_.streams[stream_];
     CoreTrail& core = trail_.cores[core_];
-    for (const TimedPacket& p : packets) {
-        ++s.packets;
-        ++s.counts[static_cast<std::size_t>(p.packet.kind)];
-        const BoundedTime when{p.earliest, p.latest};
-        Density::Bucket seen;
-        seen.events = itm_is_event(p.packet.kind) ? 1 : 0;
-        switch (p.packet.kind) {
-            case ItmKind::exc_enter:
-                nest_.enter(p.packet.number, when, p.packet.offset);
-                break;
-            case ItmKind::exc_exit:
-                nest_.exit(p.packet.number, when, p.packet.offset);
-                break;
-            case ItmKind::exc_return:
-                nest_.back_in(p.packet.number, when, p.packet.offset);
-                break;
-            case ItmKind::overflow:
-            case ItmKind::damage:
-                gap(p);
-                break;
-            case ItmKind::port:
-                ++s.ports[p.packet.number & 0xFF];
-                break;
-            case ItmKind::pc:
-                seen.awake = 1;
-                check_sample(p);
-                break;
-            case ItmKind::sleep:
-                seen.asleep = 1;
-                break;
-            case ItmKind::data_pc:
-            case ItmKind::data_offset:
-            case ItmKind::data_read:
-            case ItmKind::data_write:
-            case ItmKind::data_match:
-                ++s.comparators[p.packet.number & 3];
-                break;
-            default:
-                break;
-        }
-        if (seen.events != 0) {
-            ++s.events;
-            core.density.add(p.latest, seen);
-        }
-        last_ = p.latest;
+    ++s.packets;
+    ++s.counts[static_cast<std::size_t>(p.packet.kind)];
+    const BoundedTime when{p.earliest, p.latest};
+    Density::Bucket seen;
+    seen.events = itm_is_event(p.packet.kind) ? 1 : 0;
+    switch (p.packet.kind) {
+        case ItmKind::exc_enter:
+            nest_.enter(p.packet.number, when, p.packet.offset);
+            break;
+        case ItmKind::exc_exit:
+            nest_.exit(p.packet.number, when, p.packet.offset);
+            break;
+        case ItmKind::exc_return:
+            nest_.back_in(p.packet.number, when, p.packet.offset);
+            break;
+        case ItmKind::overflow:
+        case ItmKind::damage:
+            gap(p);
+            break;
+        case ItmKind::port:
+            ++s.ports[p.packet.number & 0xFF];
+            if (watched_port && p.packet.number == watched_port->first && p.packet.value == watched_port->second)
+                ++watched_seen;
+            break;
+        case ItmKind::pc:
+            seen.awake = 1;
+            check_sample(p);
+            break;
+        case ItmKind::sleep:
+            seen.asleep = 1;
+            break;
+        case ItmKind::data_pc:
+        case ItmKind::data_offset:
+        case ItmKind::data_read:
+        case ItmKind::data_write:
+        case ItmKind::data_match:
+            ++s.comparators[p.packet.number & 3];
+            break;
+        default:
+            break;
     }
-    if (!packets.empty()) {
-        take_nest();
-        core.end = std::max(core.end, last_);
-        trail_.end = std::max(trail_.end, last_);
+    if (seen.events != 0) {
+        ++s.events;
+        core.density.add(p.latest, seen);
     }
+    last_ = reached = p.latest;
+}
+
+void GrowingTrail::Part::settle() {
+    CoreTrail& core = trail_.cores[core_];
+    take_nest();
+    core.end = std::max(core.end, last_);
+    trail_.end = std::max(trail_.end, last_);
 }
 
 void GrowingTrail::Part::finish() {
@@ -169,7 +176,6 @@ void GrowingTrail::Part::take_counts() {
     if (pipe.formatter() != nullptr) s.formatter = *pipe.formatter();
 }
 
-
 void GrowingTrail::Part::checkpoint(bool lost) {
     StreamTrail& s = trail_.streams[stream_];
     s.checkpoints.push_back({position, s.packets, s.events, reached, std::make_shared<const ItmPipe>(pipe), lost});
@@ -192,7 +198,6 @@ GrowingTrail::GrowingTrail(const Recording& recording) : recording_(recording) {
         trail_.streams.push_back(std::move(s));
     }
     parts_.resize(recording.streams.size());
-    port_seen_.resize(recording.streams.size());
 }
 
 GrowingTrail::~GrowingTrail() = default;
@@ -200,6 +205,7 @@ GrowingTrail::~GrowingTrail() = default;
 void GrowingTrail::start(std::size_t stream, StartPlan plan) {
     trail_.streams[stream].never_syncs = plan.start == ItmDecoder::Start::at_once;
     parts_[stream] = std::make_unique<Part>(recording_, trail_, stream, std::move(plan));
+    parts_[stream]->watched_port = watched_port_;
 }
 
 void GrowingTrail::feed(std::size_t stream, std::span<const std::uint8_t> raw) {
@@ -209,15 +215,8 @@ void GrowingTrail::feed(std::size_t stream, std::span<const std::uint8_t> raw) {
         if (!part.any_point || part.position - part.point >= kCheckpointBytes) part.checkpoint(false);
         const std::size_t n = std::min<std::size_t>(
             {kPieceBytes, raw.size() - at, kCheckpointBytes - static_cast<std::size_t>(part.position - part.point)});
-        packets_.clear();
-        part.pipe.feed(raw.subspan(at, n), packets_);
-        part.take(packets_);
-        if (!packets_.empty()) part.reached = packets_.back().latest;
-        if (watched_port_)
-            for (const TimedPacket& p : packets_)
-                if (p.packet.kind == ItmKind::port && p.packet.number == watched_port_->first &&
-                    p.packet.value == watched_port_->second)
-                    ++port_seen_[stream];
+        part.pipe.feed(raw.subspan(at, n), part);
+        part.settle();
         part.position += n;
         at += n;
     }
@@ -227,10 +226,8 @@ void GrowingTrail::feed(std::size_t stream, std::span<const std::uint8_t> raw) {
 void GrowingTrail::lose(std::size_t stream) {
     Part& part = *parts_[stream];
     part.checkpoint(true);
-    packets_.clear();
-    part.pipe.lose(packets_);
-    part.take(packets_);
-    if (!packets_.empty()) part.reached = packets_.back().latest;
+    part.pipe.lose(part);
+    part.settle();
 }
 
 void GrowingTrail::skip_to(std::size_t stream, std::uint64_t offset) {
@@ -243,9 +240,8 @@ void GrowingTrail::skip_to(std::size_t stream, std::uint64_t offset) {
 
 void GrowingTrail::finish(std::size_t stream) {
     Part& part = *parts_[stream];
-    packets_.clear();
-    part.pipe.finish(packets_);
-    part.take(packets_);
+    part.pipe.finish(part);
+    part.settle();
     part.finish();
     part.take_counts();
     trail_.streams[stream].ended = true;
@@ -253,7 +249,7 @@ void GrowingTrail::finish(std::size_t stream) {
 
 void GrowingTrail::watch_port(unsigned port, std::uint32_t value) { watched_port_ = {port, value}; }
 std::uint64_t GrowingTrail::seen_on_port(std::size_t stream, unsigned port, std::uint32_t value) const {
-    return watched_port_ == std::pair(port, value) ? port_seen_[stream] : 0;
+    return watched_port_ == std::pair(port, value) && parts_[stream] ? parts_[stream]->watched_seen : 0;
 }
 
 std::shared_ptr<Trail> GrowingTrail::snapshot() {

@@ -39,7 +39,7 @@ class GrowingTrail {
     void finish(std::size_t stream);
     /// Events of a kind that a recipe waits for: how often a port was written with a value so far.
     std::uint64_t seen_on_port(std::size_t stream, unsigned port, std::uint32_t value) const;
-    /// Watches for such writes from now on.
+    /// Watches for such writes. REQUIRES: before the streams start.
     void watch_port(unsigned port, std::uint32_t value);
 
     std::uint64_t read_bytes(std::size_t stream) const { return trail_.streams[stream].read_bytes; }
@@ -53,8 +53,6 @@ class GrowingTrail {
     Trail trail_;
     std::vector<std::unique_ptr<Part>> parts_;
     std::optional<std::pair<unsigned, std::uint32_t>> watched_port_;
-    std::vector<std::uint64_t> port_seen_;
-    std::vector<TimedPacket> packets_;
 };
 
 }  // namespace mt

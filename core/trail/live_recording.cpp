@@ -8,7 +8,7 @@
 namespace mt {
 namespace {
 using Steady = std::chrono::steady_clock;
-constexpr std::size_t kTurn = 1 << 20;          ///< bytes decoded of one stream before the next has its turn
+constexpr std::size_t kTurn = 1 << 20;  ///< bytes decoded of one stream before the next has its turn
 constexpr std::size_t kEnoughForFrames = 1 << 16;
 double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
 }  // namespace
@@ -120,6 +120,7 @@ bool LiveRecording::decode_some(std::size_t i, const ReceiverState& received, bo
     if (until <= taken_[i]) return false;
     growing_->feed(i, raw.subspan(taken_[i], until - taken_[i]));
     taken_[i] = until;
+    stream.file->let_go(until);
     return true;
 }
 

@@ -54,7 +54,7 @@ class LiveRecording {
     void renew_figures(const RunState& state);
     void publish(std::shared_ptr<Trail> trail);
 
-    std::shared_ptr<Recording> base_;                ///< without streams
+    std::shared_ptr<Recording> base_;  ///< without streams
     std::shared_ptr<const Recording> recording_;
     std::unique_ptr<RecordRun> run_;
     std::unique_ptr<GrowingTrail> growing_;

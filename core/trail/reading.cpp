@@ -43,7 +43,7 @@ Result<StartPlan> plan_start(const StreamSpec& spec, const std::string& file, By
     StartPlan plan;
     std::vector<std::uint8_t> unframed;
     Bytes start = raw;
-    
+
     if (spec.framing == Framing::tpiu) {
         const bool marked = tpiu_has_full_sync(raw);
         TpiuCounts counts;
@@ -120,6 +120,7 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
             }
             growing.feed(i, raw.subspan(at, n));
             at += n;
+            stream.file->let_go(first + at);
             progress.report(done + at, total);
             const auto now = SteadyClock::now();
             if (publish && std::chrono::duration<double>(now - published).count() >= kPublishSeconds) {

@@ -128,7 +128,8 @@ Result<std::shared_ptr<Recording>> open_without_streams(const std::string& targe
 
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path) {
     std::error_code ec;
-    if (fs::path(path).filename() == kRecordingManifest && fs::is_regular_file(path, ec))  // the manifest stands for its folder
+    if (fs::path(path).filename() == kRecordingManifest &&
+        fs::is_regular_file(path, ec))  // the manifest stands for its folder
         return open_recording(fs::absolute(path).parent_path().string());
     if (!fs::is_directory(path, ec)) {
         if (fs::path(path).extension() != ".toml" && fs::is_regular_file(path, ec))

@@ -30,9 +30,7 @@ struct Recording {
         std::shared_ptr<const MappedFile> file;  ///< null while nothing was recorded yet
         StreamJournal journal;                   ///< of a recorded stream; not present for any other
 
-        std::span<const std::uint8_t> bytes() const {
-            return file ? file->bytes() : std::span<const std::uint8_t>();
-        }
+        std::span<const std::uint8_t> bytes() const { return file ? file->bytes() : std::span<const std::uint8_t>(); }
     };
     std::vector<Stream> streams;
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null

@@ -187,8 +187,10 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
         if (p[i] == 0x0E && n - i >= 3) {
             // The same for an exception packet that is as it should be; packet() sees to the rest.
             const unsigned number = p[i + 1] | (p[i + 2] & 1u) << 8, function = p[i + 2] >> 4;
-            if ((p[i + 2] & 0xCE) == 0 && function != 0 && (number >= 16 || number == 15 || number == 14 || number == 11 || (number == 0 && function == 3))) {
-                constexpr ItmKind kinds[] = {ItmKind::damage, ItmKind::exc_enter, ItmKind::exc_exit, ItmKind::exc_return};
+            if ((p[i + 2] & 0xCE) == 0 && function != 0 &&
+                (number >= 16 || number == 15 || number == 14 || number == 11 || (number == 0 && function == 3))) {
+                constexpr ItmKind kinds[] = {ItmKind::damage, ItmKind::exc_enter, ItmKind::exc_exit,
+                                             ItmKind::exc_return};
                 out.push_back({offset + i, 0, 3, static_cast<std::uint16_t>(number), kinds[function], 2});
                 i += 3;
                 continue;

@@ -55,7 +55,8 @@ TEST_F(RecordPage, TheStartPageLeadsToTheFormWhichTriesTheConnection) {
     QTest::keyClicks(window->findChild<QLineEdit*>("debug_main"), QString::fromStdString(board.gdb()));
     QTest::keyClicks(window->findChild<QLineEdit*>("address_main"), QString::fromStdString(board.trace()));
     click("recipe_test");
-    ASSERT_TRUE(wait_for([&] { return window->recipe_form()->report_text().contains("bad byte"); })) << window->recipe_form()->report_text().toStdString();
+    ASSERT_TRUE(wait_for([&] { return window->recipe_form()->report_text().contains("bad byte"); }))
+        << window->recipe_form()->report_text().toStdString();
     const QString report = window->recipe_form()->report_text();
     EXPECT_TRUE(report.contains("core halted at 0x")) << report.toStdString();
     EXPECT_TRUE(report.contains("image matches")) << report.toStdString();
@@ -73,10 +74,13 @@ TEST_F(RecordPage, AWrongFieldIsNamedWhereItStands) {
 
 TEST_F(RecordPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
     Board board({"--fault-at", "2.2"});
-    write_recipe(both(board), "[before]\ncheck_image = true\nreset = true\nrun_to = { place = \"main\" }\n[record]\nseconds = 3\n[after]\nleave = \"halted\"\nbad_if = [\"fault\"]\n");
+    write_recipe(both(board),
+                 "[before]\ncheck_image = true\nreset = true\nrun_to = { place = \"main\" }\n[record]\nseconds = "
+                 "3\n[after]\nleave = \"halted\"\nbad_if = [\"fault\"]\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));
     ASSERT_TRUE(window->record_page_shown());
-    EXPECT_TRUE(window->strip()->text().startsWith("ready: the recording will be saved as")) << window->strip()->text().toStdString();
+    EXPECT_TRUE(window->strip()->text().startsWith("ready: the recording will be saved as"))
+        << window->strip()->text().toStdString();
     QTest::keyClick(window.get(), Qt::Key_F5);
     ASSERT_TRUE(wait_for([&] { return window->live().recording() && window->lanes()->isVisible(); }));
     ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(900); }));
@@ -86,7 +90,8 @@ TEST_F(RecordPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
     EXPECT_TRUE(sane().contains("main: ITM | synchronised")) << sane().toStdString();
     EXPECT_TRUE(sane().contains("0 bad bytes")) << sane().toStdString();
     EXPECT_TRUE(window->strip()->text().contains("all of it decoded")) << window->strip()->text().toStdString();
-    const QRectF row = window->lanes()->row_rect(0, static_cast<int>(*window->session().trail()->cores[0].lane_index(17)));
+    const QRectF row =
+        window->lanes()->row_rect(0, static_cast<int>(*window->session().trail()->cores[0].lane_index(17)));
     EXPECT_GT(row.height(), 20) << "STEP_TIMER has a lane while the recording grows";
     ASSERT_TRUE(wait_for([&] { return !window->live().active() && window->session().findings().size() > 0; }));
     EXPECT_TRUE(window->findings_panel()->isVisible());
@@ -200,7 +205,8 @@ TEST_F(RecordPage, TenFastClicksOnRecordMakeOneRecording) {
     write_recipe(both(board), "[record]\nseconds = 1\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));
     for (int i = 0; i < 10; ++i) QTest::keyClick(window.get(), Qt::Key_F5);
-    ASSERT_TRUE(wait_for([&] { return window->session().recording() && !window->live().active() && !window->session().busy(); }));
+    ASSERT_TRUE(wait_for(
+        [&] { return window->session().recording() && !window->live().active() && !window->session().busy(); }));
     EXPECT_TRUE(std::filesystem::exists(folder / "test-1.mtrail"));
     EXPECT_FALSE(std::filesystem::exists(folder / "test-2.mtrail"));
 }
@@ -214,7 +220,8 @@ TEST_F(RecordPage, TheLineCheckFindsTheWindowAndStoresItsMiddle) {
     ASSERT_NE(dialog, nullptr);
     click("line_start");
     ASSERT_TRUE(wait_for([&] { return dialog->store()->isEnabled(); }, 30'000)) << dialog->text().toStdString();
-    EXPECT_TRUE(dialog->text().startsWith("Phase 11 of 24 is the middle of a clean window 9 wide")) << dialog->text().toStdString();
+    EXPECT_TRUE(dialog->text().startsWith("Phase 11 of 24 is the middle of a clean window 9 wide"))
+        << dialog->text().toStdString();
     click("line_store");
     EXPECT_NE(test::read_text(folder / "larkspur.target.toml").find("phase  = 11"), std::string::npos);
     dialog->close();

@@ -37,7 +37,8 @@ TEST(Column, GoesOnInAFileWhenTheHeapIsUsedUp) {
     const std::size_t before = chunk_bytes_in_file();
     {
         Column<std::uint64_t> c;
-        for (std::uint64_t i = 0; i < 20'000'000; ++i) c.push_back(i * 3);  // 160 MB: more than two stretches of the file
+        for (std::uint64_t i = 0; i < 20'000'000; ++i)
+            c.push_back(i * 3);  // 160 MB: more than two stretches of the file
         const Column<std::uint64_t> snapshot = c;
         EXPECT_GE(chunk_bytes_in_file() - before, 160'000'000U);
         for (std::uint64_t i = 0; i < c.size(); i += 99'991) ASSERT_EQ(snapshot[i], i * 3);

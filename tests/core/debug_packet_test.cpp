@@ -26,7 +26,9 @@ TEST(DebugPackets, APacketEndsWithTheSumOfItsBytes) {
 }
 
 TEST(DebugPackets, SpecialCharactersAreEscaped) {
-    EXPECT_EQ(framed_debug_packet("a#b"), "$a}\x03" "b#43");
+    EXPECT_EQ(framed_debug_packet("a#b"),
+              "$a}\x03"
+              "b#43");
     auto reader = fed(framed_debug_packet("$}#*x"));
     EXPECT_EQ(reader.next()->payload, "$}#*x");
 }

@@ -70,7 +70,8 @@ void walk_the_coprocessor(DebugServer& server, const std::string& reset_command)
     });
     ASSERT_GT(n, 300U);
     const std::vector<std::uint8_t> begin(bytes.begin(), bytes.begin() + 6);
-    EXPECT_EQ(begin, (std::vector<std::uint8_t>{0, 0, 0, 0, 0, 0x80})) << "the firmware's first packet is a synchronisation";
+    EXPECT_EQ(begin, (std::vector<std::uint8_t>{0, 0, 0, 0, 0, 0x80}))
+        << "the firmware's first packet is a synchronisation";
     ASSERT_TRUE(server.halt());
     const std::array<std::uint8_t, 4> value = {0x78, 0x56, 0x34, 0x12};
     ASSERT_TRUE(server.write_memory(angle->address, value));
@@ -92,8 +93,9 @@ TEST(DebugServerOfTheBoard, RunsTheCoprocessor) {
 
 TEST(DebugServerOfQemu, RunsTheCoprocessorsProgramOnRiscV) {
     const std::string port = std::to_string(test::free_port());
-    test::Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S",
-                        "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+    test::Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf",
+                        "-S", "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial",
+                        "none"});
     auto server = connected("127.0.0.1:" + port);
     ASSERT_TRUE(server);
     EXPECT_FALSE(server->reads_while_running());
@@ -194,8 +196,9 @@ TEST(DebugServer, ASilentPeerIsGivenUpInTime) {
 }
 
 TEST(DebugServer, NonsenseWithoutEndIsGivenUpInTime) {
-    for (const std::string bytes : {std::string("$xxxx"), std::string("$E01#a6"), std::string("+-+-+-"), std::string("%Stop:T05#00"),
-                                    std::string("$m*~*~*~#11"), std::string("HTTP/1.1 400 Bad Request\r\n\r\n"), std::string(4096, '\0')}) {
+    for (const std::string bytes :
+         {std::string("$xxxx"), std::string("$E01#a6"), std::string("+-+-+-"), std::string("%Stop:T05#00"),
+          std::string("$m*~*~*~#11"), std::string("HTTP/1.1 400 Bad Request\r\n\r\n"), std::string(4096, '\0')}) {
         Hostile peer(bytes, true);
         const auto began = std::chrono::steady_clock::now();
         const auto server = DebugServer::connect(peer.address(), 300ms);

@@ -10,7 +10,8 @@ namespace {
 
 LineCheck chosen(const std::string& clean) {
     std::vector<LinePhase> phases;
-    for (std::size_t i = 0; i < clean.size(); ++i) phases.push_back({static_cast<unsigned>(i), 1000, clean[i] == '.' ? 0U : 10U});
+    for (std::size_t i = 0; i < clean.size(); ++i)
+        phases.push_back({static_cast<unsigned>(i), 1000, clean[i] == '.' ? 0U : 10U});
     return choose_phase(phases);
 }
 
@@ -42,7 +43,8 @@ TEST(LineCheck, FindsTheBoardsWindowAndStoresItOnce) {
     ASSERT_TRUE(source);
     Progress progress;
     std::size_t seen = 0;
-    const auto check = check_line(**server, **source, [&](const LinePhase&) { ++seen; }, progress);
+    const auto check = check_line(
+        **server, **source, [&](const LinePhase&) { ++seen; }, progress);
     ASSERT_TRUE(check) << check.error().text();
     EXPECT_EQ(seen, 24U);
     EXPECT_EQ(check->first, 7U);
@@ -53,8 +55,11 @@ TEST(LineCheck, FindsTheBoardsWindowAndStoresItOnce) {
 
     test::Folder folder;
     const std::string path = folder / "t.target.toml";
-    test::write_file(path, "format = \"mindful-trail-target/1\" # kept\nname = \"t\"\n[[core]]\nname = \"main\"\nisa = \"armv7e-m\"\nclock_hz = 1000\n"
-                           "[[stream]]\nprotocol = \"itm\"\ncore = \"main\"\n[stream.itm]\ntimestamp_prescaler = 4\n\n[[port]]\nnumber = 3\n");
+    test::write_file(path,
+                     "format = \"mindful-trail-target/1\" # kept\nname = \"t\"\n[[core]]\nname = \"main\"\nisa = "
+                     "\"armv7e-m\"\nclock_hz = 1000\n"
+                     "[[stream]]\nprotocol = \"itm\"\ncore = \"main\"\n[stream.itm]\ntimestamp_prescaler = "
+                     "4\n\n[[port]]\nnumber = 3\n");
     for (int again = 0; again < 2; ++again) {
         const auto before = read_target_file(path);
         ASSERT_TRUE(before) << before.error().text();

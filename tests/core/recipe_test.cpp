@@ -7,8 +7,10 @@
 namespace mt {
 namespace {
 
-const std::string kHead = "format = \"mindful-trail-recipe/1\"\nname = \"night start\"\ntarget = \"sub/larkspur.target.toml\"\n";
-const std::string kConnect = "[[connect]]\ncore = \"main\"\ndebug = \"127.0.0.1:3333\"\ntrace = \"tcp\"\naddress = \":3344\"\n";
+const std::string kHead =
+    "format = \"mindful-trail-recipe/1\"\nname = \"night start\"\ntarget = \"sub/larkspur.target.toml\"\n";
+const std::string kConnect =
+    "[[connect]]\ncore = \"main\"\ndebug = \"127.0.0.1:3333\"\ntrace = \"tcp\"\naddress = \":3344\"\n";
 
 std::string problem(const std::string& text) {
     const auto r = parse_recipe(text, "/x/night.recipe.toml");
@@ -16,13 +18,15 @@ std::string problem(const std::string& text) {
 }
 
 TEST(Recipes, SayHowToRecord) {
-    const auto r = parse_recipe(kHead + kConnect +
-                                    "[[connect]]\ncore = \"cop\"\ndebug = \":3334\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\nevery_ms = 5\n"
-                                    "[before]\ncheck_image = true\nreset = true\nrun_to = { place = \"main.c:41\", core = \"main\" }\n"
-                                    "[record]\nseconds = 20\nuntil = { place = \"guide_task\", times = 3 }\nwatch = { symbol = \"bus_lock\", on = \"read\" }\n"
-                                    "mark = { port = 31, value = 0xF5 }\nkeep = \"newest\"\nlimit = 1_000_000\n"
-                                    "[after]\nleave = \"halted\"\nfindings = \"f.json\"\nbad_if = [\"fault\"]\n",
-                                "/x/night.recipe.toml");
+    const auto r = parse_recipe(
+        kHead + kConnect +
+            "[[connect]]\ncore = \"cop\"\ndebug = \":3334\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\nevery_ms = 5\n"
+            "[before]\ncheck_image = true\nreset = true\nrun_to = { place = \"main.c:41\", core = \"main\" }\n"
+            "[record]\nseconds = 20\nuntil = { place = \"guide_task\", times = 3 }\nwatch = { symbol = \"bus_lock\", "
+            "on = \"read\" }\n"
+            "mark = { port = 31, value = 0xF5 }\nkeep = \"newest\"\nlimit = 1_000_000\n"
+            "[after]\nleave = \"halted\"\nfindings = \"f.json\"\nbad_if = [\"fault\"]\n",
+        "/x/night.recipe.toml");
     ASSERT_TRUE(r) << r.error().text();
     EXPECT_EQ(r->target, "/x/sub/larkspur.target.toml");
     ASSERT_EQ(r->connects.size(), 2U);
@@ -42,7 +46,8 @@ TEST(Recipes, SayHowToRecord) {
 }
 
 TEST(Recipes, AreWrittenAsTheyAreRead) {
-    const auto r = parse_recipe(kHead + kConnect + "[record]\nseconds = 1.5\n[after]\nleave = \"halted\"\n", "/x/night.recipe.toml");
+    const auto r = parse_recipe(kHead + kConnect + "[record]\nseconds = 1.5\n[after]\nleave = \"halted\"\n",
+                                "/x/night.recipe.toml");
     ASSERT_TRUE(r);
     const std::string text = recipe_text(*r, "/x/night.recipe.toml");
     const auto again = parse_recipe(text, "/x/night.recipe.toml");
@@ -54,13 +59,19 @@ TEST(Recipes, AreWrittenAsTheyAreRead) {
 
 TEST(Recipes, WrongOnesNameKeyAndLine) {
     EXPECT_NE(problem(kHead).find("missing key 'connect'"), std::string::npos) << problem(kHead);
-    EXPECT_NE(problem(kHead + kConnect + "[record]\nseconds = \"long\"\n").find("/x/night.recipe.toml:10"), std::string::npos);
-    EXPECT_NE(problem(kHead + kConnect + "[record]\nkeep = \"newest\"\n").find("missing key 'limit'"), std::string::npos);
-    EXPECT_NE(problem(kHead + "[[connect]]\ncore = \"main\"\ntrace = \"carrier pigeon\"\n").find("one of tcp, serial"), std::string::npos);
-    EXPECT_NE(problem(kHead + "[[connect]]\ncore = \"main\"\ntrace = \"tcp\"\naddress = \":1\"\n[before]\nreset = true\n")
-                  .find("reset needs a debug server"),
+    EXPECT_NE(problem(kHead + kConnect + "[record]\nseconds = \"long\"\n").find("/x/night.recipe.toml:10"),
               std::string::npos);
-    EXPECT_NE(problem(kHead + "[[connect]]\ncore = \"main\"\ntrace = \"ring\"\nsymbol = \"r\"\n").find("needs a debug server"), std::string::npos);
+    EXPECT_NE(problem(kHead + kConnect + "[record]\nkeep = \"newest\"\n").find("missing key 'limit'"),
+              std::string::npos);
+    EXPECT_NE(problem(kHead + "[[connect]]\ncore = \"main\"\ntrace = \"carrier pigeon\"\n").find("one of tcp, serial"),
+              std::string::npos);
+    EXPECT_NE(
+        problem(kHead + "[[connect]]\ncore = \"main\"\ntrace = \"tcp\"\naddress = \":1\"\n[before]\nreset = true\n")
+            .find("reset needs a debug server"),
+        std::string::npos);
+    EXPECT_NE(problem(kHead + "[[connect]]\ncore = \"main\"\ntrace = \"ring\"\nsymbol = \"r\"\n")
+                  .find("needs a debug server"),
+              std::string::npos);
     EXPECT_NE(problem(kHead + kConnect + kConnect).find("connected twice"), std::string::npos);
     EXPECT_NE(problem("format = 3\n").find("format"), std::string::npos);
     EXPECT_NE(problem("[[[").find("not valid TOML"), std::string::npos);

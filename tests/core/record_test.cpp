@@ -65,7 +65,8 @@ TEST_F(Recording, FromResetOverMainForATimeGivesTheStartUp) {
     EXPECT_EQ(s["streams"][0]["lead_in_bytes"], 0) << "the very first bytes after reset are there";
     const auto bytes = test::read_bytes(stream());
     ASSERT_GT(bytes.size(), 20'000U);
-    EXPECT_EQ(std::vector<std::uint8_t>(bytes.begin(), bytes.begin() + 6), (std::vector<std::uint8_t>{0, 0, 0, 0, 0, 0x80}));
+    EXPECT_EQ(std::vector<std::uint8_t>(bytes.begin(), bytes.begin() + 6),
+              (std::vector<std::uint8_t>{0, 0, 0, 0, 0, 0x80}));
     EXPECT_TRUE(fs::exists(folder / "x.mtrail/images/larkspur.elf"));
     EXPECT_TRUE(fs::exists(folder / "x.mtrail/recording.recipe.toml"));
     EXPECT_EQ(record(recipe_text_for(tcp(board.trace()))).code, 2) << "a recording is never written over";
@@ -74,7 +75,8 @@ TEST_F(Recording, FromResetOverMainForATimeGivesTheStartUp) {
 TEST_F(Recording, TheSameRecipeGivesTheSameStartAgain) {
     Board board;
     const std::string recipe = recipe_text_for(debug(board) + tcp(board.trace()),
-                                               "[before]\nreset = true\nrun_to = { place = \"main\" }\n[record]\nbytes = 60000\n[after]\nleave = \"halted\"\n");
+                                               "[before]\nreset = true\nrun_to = { place = \"main\" }\n[record]\nbytes "
+                                               "= 60000\n[after]\nleave = \"halted\"\n");
     ASSERT_EQ(record(recipe).code, 0);
     const auto first = test::read_bytes(stream());
     fs::remove_all(folder / "x.mtrail");
@@ -88,15 +90,17 @@ TEST_F(Recording, TheSameRecipeGivesTheSameStartAgain) {
 TEST_F(Recording, EndsWhenAFunctionWasReachedSoOften) {
     Board board;
     const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
-                                          "[before]\nreset = true\n[record]\nseconds = 20\nuntil = { place = \"track_loop\", times = 5 }\n[after]\nleave = \"halted\"\n"));
+                                          "[before]\nreset = true\n[record]\nseconds = 20\nuntil = { place = "
+                                          "\"track_loop\", times = 5 }\n[after]\nleave = \"halted\"\n"));
     ASSERT_EQ(r.code, 0) << r.said;
     EXPECT_NE(r.said.find("stop: track_loop was reached 5 times"), std::string::npos) << r.said;
 }
 
 TEST_F(Recording, EndsWhenAVariableIsWritten) {
     Board board;
-    const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
-                                          "[before]\nreset = true\n[record]\nseconds = 20\nwatch = { symbol = \"axis_error\" }\n"));
+    const auto r = record(
+        recipe_text_for(debug(board) + tcp(board.trace()),
+                        "[before]\nreset = true\n[record]\nseconds = 20\nwatch = { symbol = \"axis_error\" }\n"));
     ASSERT_EQ(r.code, 0) << r.said;
     EXPECT_NE(r.said.find("stop: axis_error was written"), std::string::npos) << r.said;
 }
@@ -104,17 +108,21 @@ TEST_F(Recording, EndsWhenAVariableIsWritten) {
 TEST_F(Recording, EndsWhenTheStopMarkAppearsInTheStream) {
     Board board({"--speed", "4"});
     // The guide task marks the end of a frame with a 2 on port 31, 0.6 s after reset.
-    const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
-                                          "[before]\nreset = true\n[record]\nseconds = 20\nmark = { port = 31, value = 2 }\n"));
+    const auto r =
+        record(recipe_text_for(debug(board) + tcp(board.trace()),
+                               "[before]\nreset = true\n[record]\nseconds = 20\nmark = { port = 31, value = 2 }\n"));
     ASSERT_EQ(r.code, 0) << r.said;
     EXPECT_NE(r.said.find("stop: the stop mark appeared"), std::string::npos) << r.said;
 }
 
 TEST_F(Recording, TwoCoresStartTogetherAndSayWhenEachReallyDid) {
     Board board;
-    const std::string recipe = "format = \"mindful-trail-recipe/1\"\nname = \"both\"\ntarget = \"" MT_DEMO "/larkspur-live.target.toml\"\n"
-                               "[[connect]]\ncore = \"main\"\n" + debug(board) + tcp(board.trace()) +
-                               "[[connect]]\ncore = \"cop\"\ndebug = \"" + board.gdb_cop() + "\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\n"
+    const std::string recipe = "format = \"mindful-trail-recipe/1\"\nname = \"both\"\ntarget = \"" MT_DEMO
+                               "/larkspur-live.target.toml\"\n"
+                               "[[connect]]\ncore = \"main\"\n" +
+                               debug(board) + tcp(board.trace()) + "[[connect]]\ncore = \"cop\"\ndebug = \"" +
+                               board.gdb_cop() +
+                               "\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\n"
                                "[before]\nreset = true\n[record]\nseconds = 1\n[after]\nleave = \"halted\"\n";
     const auto r = record(recipe);
     ASSERT_EQ(r.code, 0) << r.said;
@@ -131,13 +139,16 @@ TEST_F(Recording, TwoCoresStartTogetherAndSayWhenEachReallyDid) {
 
 TEST_F(Recording, ARingIsReadWhileQemuRunsTheProgram) {
     const std::string port = std::to_string(test::free_port());
-    Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S", "-gdb",
-                  "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
-    ASSERT_TRUE(wait_until([&] { return Link::connect_tcp("127.0.0.1:" + port, std::chrono::milliseconds(200)).has_value(); }));
-    const auto r = record(recipe_text_for("debug = \"127.0.0.1:" + port + "\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\n",
-                                          "[before]\ncheck_image = true\nreset = true\nreset_command = \"system_reset\"\nrun_to = { place = \"interpolate\" }\n"
-                                          "[record]\nseconds = 1\n",
-                                          MT_DEMO "/larkspur-cop.target.toml", "cop"));
+    Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S",
+                  "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+    ASSERT_TRUE(
+        wait_until([&] { return Link::connect_tcp("127.0.0.1:" + port, std::chrono::milliseconds(200)).has_value(); }));
+    const auto r =
+        record(recipe_text_for("debug = \"127.0.0.1:" + port + "\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\n",
+                               "[before]\ncheck_image = true\nreset = true\nreset_command = \"system_reset\"\nrun_to = "
+                               "{ place = \"interpolate\" }\n"
+                               "[record]\nseconds = 1\n",
+                               MT_DEMO "/larkspur-cop.target.toml", "cop"));
     ASSERT_EQ(r.code, 0) << r.said;
     const auto s = summary();
     EXPECT_EQ(s["streams"][0]["bad_bytes"], 0);
@@ -148,8 +159,9 @@ TEST_F(Recording, ARingIsReadWhileQemuRunsTheProgram) {
 TEST_F(Recording, ADumpOfMemoryIsReadToItsEnd) {
     Board board;
     const auto elf = test::read_bytes(MT_DEMO "/larkspur-cop.elf");
-    const auto r = record(recipe_text_for("debug = \"" + board.gdb_cop() + "\"\ntrace = \"dump\"\nat = 0x80000000\nsize = 1024\n", "",
-                                          MT_DEMO "/larkspur-cop.target.toml", "cop"));
+    const auto r =
+        record(recipe_text_for("debug = \"" + board.gdb_cop() + "\"\ntrace = \"dump\"\nat = 0x80000000\nsize = 1024\n",
+                               "", MT_DEMO "/larkspur-cop.target.toml", "cop"));
     ASSERT_EQ(r.code, 0) << r.said;
     EXPECT_NE(r.said.find("the buffer was read to its end"), std::string::npos) << r.said;
     const auto bytes = test::read_bytes(stream("cop"));
@@ -159,7 +171,8 @@ TEST_F(Recording, ADumpOfMemoryIsReadToItsEnd) {
 
 TEST_F(Recording, ASerialLineOfAnyRate) {
     Board board({"--terminal"});
-    const auto r = record(recipe_text_for("trace = \"serial\"\naddress = \"" + board.terminal() + "\"\nbaud = 3123456\n", "[record]\nseconds = 0.8\n"));
+    const auto r = record(recipe_text_for(
+        "trace = \"serial\"\naddress = \"" + board.terminal() + "\"\nbaud = 3123456\n", "[record]\nseconds = 0.8\n"));
     ASSERT_EQ(r.code, 0) << r.said;
     const auto s = summary();
     EXPECT_GT(s["streams"][0]["events"].get<int>(), 5000);
@@ -180,7 +193,8 @@ TEST_F(Recording, AFileThatIsStillGrowing) {
         }
         done = true;
     });
-    const auto r = record(recipe_text_for("trace = \"file\"\naddress = \"growing.swo\"\n", "[record]\nbytes = 200000\nseconds = 10\n"));
+    const auto r = record(
+        recipe_text_for("trace = \"file\"\naddress = \"growing.swo\"\n", "[record]\nbytes = 200000\nseconds = 10\n"));
     writer.join();
     ASSERT_EQ(r.code, 0) << r.said;
     const auto bytes = test::read_bytes(stream());
@@ -190,8 +204,10 @@ TEST_F(Recording, AFileThatIsStillGrowing) {
 
 TEST_F(Recording, ExitCodeOneIfAFindingOfAKindIsThere) {
     Board board({"--fault-at", "0.4"});
-    const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
-                                          "[before]\nreset = true\n[record]\nseconds = 1.2\n[after]\nleave = \"halted\"\nbad_if = [\"fault\"]\nfindings = \"f.json\"\nmeasures = \"m.csv\"\n"));
+    const auto r =
+        record(recipe_text_for(debug(board) + tcp(board.trace()),
+                               "[before]\nreset = true\n[record]\nseconds = 1.2\n[after]\nleave = \"halted\"\nbad_if = "
+                               "[\"fault\"]\nfindings = \"f.json\"\nmeasures = \"m.csv\"\n"));
     EXPECT_EQ(r.code, 1) << r.said;
     EXPECT_NE(r.said.find("bad: BusFault"), std::string::npos) << r.said;
     EXPECT_NE(test::read_text(folder / "f.json").find("\"fault\""), std::string::npos);
@@ -200,7 +216,8 @@ TEST_F(Recording, ExitCodeOneIfAFindingOfAKindIsThere) {
 
 TEST_F(Recording, TheWrongImageIsRefusedWithTheFirstAddress) {
     Board board;
-    const auto r = record(recipe_text_for("debug = \"" + board.gdb_cop() + "\"\n" + tcp(board.trace()), "[before]\ncheck_image = true\n"));
+    const auto r = record(recipe_text_for("debug = \"" + board.gdb_cop() + "\"\n" + tcp(board.trace()),
+                                          "[before]\ncheck_image = true\n"));
     EXPECT_EQ(r.code, 2);
     EXPECT_NE(r.said.find("is this the right port?"), std::string::npos) << r.said;
     EXPECT_FALSE(fs::exists(folder / "x.mtrail"));
@@ -224,7 +241,8 @@ TEST_F(Recording, AFullDiskKeepsWhatWasWrittenAndSaysWhatWasNot) {
     constexpr rlim_t limit = 150'000;  // larger than the image, smaller than the stream
     Process p(arguments(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 60\n")), folder / "said", limit);
     EXPECT_EQ(p.wait(), 2);
-    EXPECT_NE(test::read_text(folder / "said").find("what was recorded until then is kept"), std::string::npos) << test::read_text(folder / "said");
+    EXPECT_NE(test::read_text(folder / "said").find("what was recorded until then is kept"), std::string::npos)
+        << test::read_text(folder / "said");
     EXPECT_EQ(size(), limit);
     EXPECT_GT(summary()["streams"][0]["events"].get<int>(), 10'000);
     EXPECT_NE(doubts().find("came but could not be written"), std::string::npos) << doubts();
@@ -250,7 +268,8 @@ TEST_F(Recording, AVanishedPeerIsAGapAndTheRestGoesOnBehindIt) {
 
 TEST_F(Recording, ADroppedSerialLineKeepsWhatCame) {
     auto board = std::make_unique<Board>(std::vector<std::string>{"--terminal"});
-    Process p(arguments(recipe_text_for("trace = \"serial\"\naddress = \"" + board->terminal() + "\"\nbaud = 2000000\n", "[record]\nseconds = 60\n")),
+    Process p(arguments(recipe_text_for("trace = \"serial\"\naddress = \"" + board->terminal() + "\"\nbaud = 2000000\n",
+                                        "[record]\nseconds = 60\n")),
               folder / "said");
     ASSERT_TRUE(wait_until([&] { return size() > 40'000; }));
     board.reset();  // as if the plug was pulled
@@ -262,7 +281,8 @@ TEST_F(Recording, ADroppedSerialLineKeepsWhatCame) {
 
 TEST_F(Recording, KeepingTheNewestGivesUpTheOldest) {
     Board board({"--flood", MT_DEMO "/larkspur-night.swo"});
-    const auto r = record(recipe_text_for(tcp(board.trace()), "[record]\nbytes = 12000000\nseconds = 30\nkeep = \"newest\"\nlimit = 1000000\n"));
+    const auto r = record(recipe_text_for(
+        tcp(board.trace()), "[record]\nbytes = 12000000\nseconds = 30\nkeep = \"newest\"\nlimit = 1000000\n"));
     ASSERT_EQ(r.code, 0) << r.said;
     struct stat info {};
     ASSERT_EQ(::stat(stream().c_str(), &info), 0);

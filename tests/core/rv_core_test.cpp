@@ -32,13 +32,13 @@ std::uint32_t result_of(std::uint32_t instruction, std::uint32_t a, std::uint32_
 }
 
 TEST(RiscVCore, DividesAsTheManualSays) {
-    EXPECT_EQ(result_of(0x02C5C533, 100, 7), 14U);                           // div a0, a1, a2
+    EXPECT_EQ(result_of(0x02C5C533, 100, 7), 14U);  // div a0, a1, a2
     EXPECT_EQ(result_of(0x02C5C533, 100, 0), 0xFFFFFFFFU) << "by zero: all ones";
     EXPECT_EQ(result_of(0x02C5C533, 0x80000000, 0xFFFFFFFF), 0x80000000U) << "overflow gives the dividend";
-    EXPECT_EQ(result_of(0x02C5E533, 0x80000000, 0xFFFFFFFF), 0U);            // rem
+    EXPECT_EQ(result_of(0x02C5E533, 0x80000000, 0xFFFFFFFF), 0U);  // rem
     EXPECT_EQ(result_of(0x02C5E533, 7, 0), 7U);
-    EXPECT_EQ(result_of(0x02C59533, 0x80000000, 0x80000000), 0x40000000U);   // mulh
-    EXPECT_EQ(result_of(0x02C5B533, 0xFFFFFFFF, 0xFFFFFFFF), 0xFFFFFFFEU);   // mulhu
+    EXPECT_EQ(result_of(0x02C59533, 0x80000000, 0x80000000), 0x40000000U);  // mulh
+    EXPECT_EQ(result_of(0x02C5B533, 0xFFFFFFFF, 0xFFFFFFFF), 0xFFFFFFFEU);  // mulhu
 }
 
 TEST(RiscVCore, ShiftsAndComparesWithSign) {
@@ -69,8 +69,10 @@ TEST(RiscVCore, StoreConditionalNeedsItsReservation) {
 
 TEST(RiscVCore, TrapsWhereItCannotGoOn) {
     for (const auto& [instruction, cause, what] :
-         {std::tuple{0x00000000u, 2u, "all zeros"}, std::tuple{0xFFFFFFFFu, 2u, "all ones"}, std::tuple{0x00002503u, 5u, "lw a0, 0(zero): no memory"},
-          std::tuple{0x0015A503u, 4u, "lw a0, 1(a1): misaligned"}, std::tuple{0x00000073u, 11u, "ecall"}, std::tuple{0x00100073u, 3u, "ebreak"}}) {
+         {std::tuple{0x00000000u, 2u, "all zeros"}, std::tuple{0xFFFFFFFFu, 2u, "all ones"},
+          std::tuple{0x00002503u, 5u, "lw a0, 0(zero): no memory"},
+          std::tuple{0x0015A503u, 4u, "lw a0, 1(a1): misaligned"}, std::tuple{0x00000073u, 11u, "ecall"},
+          std::tuple{0x00100073u, 3u, "ebreak"}}) {
         // csrw mtvec, a2; the instruction; at the trap vector csrr a0, mcause
         auto core = with_program({0x30561073, instruction, 0, 0, 0x34202573});
         core->write_register(11, RvCore::kRam + 0x1000);
@@ -99,8 +101,9 @@ TEST(RiscVCore, RunsTheFirmwareForASecond) {
 // Calls `interpolate` with several arguments here and on QEMU: the same results and, step by step, the same path.
 TEST(RiscVCore, WalksTheSamePathAsQemu) {
     const std::string port = std::to_string(test::free_port());
-    test::Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S", "-gdb",
-                        "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+    test::Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf",
+                        "-S", "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial",
+                        "none"});
     std::unique_ptr<DebugServer> server;
     test::wait_until([&] {
         auto s = DebugServer::connect("127.0.0.1:" + port, std::chrono::milliseconds(3000));
@@ -126,7 +129,8 @@ TEST(RiscVCore, WalksTheSamePathAsQemu) {
             if (steps % 8 == 0) {  // each step on QEMU, each eighth compared in full
                 ASSERT_TRUE(server->step());
                 for (const unsigned n : {1u, 2u, 10u, 14u, 15u, 32u})
-                    ASSERT_EQ(*server->read_register(n), core.read_register(n)) << "register " << n << " after step " << steps;
+                    ASSERT_EQ(*server->read_register(n), core.read_register(n))
+                        << "register " << n << " after step " << steps;
             } else {
                 ASSERT_TRUE(server->step());
                 ASSERT_EQ(*server->pc(), core.pc()) << "after step " << steps;

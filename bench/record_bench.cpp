@@ -1,0 +1,116 @@
+// Records from a loopback sender into the window, and tells what that costs: bytes and decoding per second, memory,
+// and how long the window's thread was ever kept from its events while a person zooms and pans.
+//   mtrail-record-bench BOARD DEMO-FOLDER [MB/s] [seconds]
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QSettings>
+#include <QTemporaryDir>
+#include <QTimer>
+#include <QWheelEvent>
+
+#include <algorithm>
+#include <cstdio>
+#include <fstream>
+
+#include "main_window.h"
+#include "process.h"
+#include "theme.h"
+
+namespace {
+
+long peak_kilobytes(const char* key) {
+    std::ifstream in("/proc/self/status");
+    for (std::string word; in >> word;)
+        if (word == key) {
+            long value = 0;
+            in >> value;
+            return value;
+        }
+    return 0;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    if (argc < 3) {
+        std::fprintf(stderr, "mtrail-record-bench BOARD DEMO-FOLDER [MB/s] [seconds]\n");
+        return 2;
+    }
+    const std::string board = argv[1], demo = std::filesystem::absolute(argv[2]).string(),
+                      rate = argc > 3 ? argv[3] : "50";
+    const double seconds = argc > 4 ? std::atof(argv[4]) : 20;
+    if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
+    QApplication app(argc, argv);
+    QTemporaryDir settings;
+    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, settings.path());
+    mt::app::apply_theme(false);
+
+    mt::test::Folder folder;
+    mt::test::Process sender({board, "--image", demo + "/larkspur.elf", "--gdb", "0", "--trace", "0", "--ports-file",
+                              folder / "ports.toml", "--flood", demo + "/larkspur-night.swo", "--flood-rate", rate});
+    mt::test::wait_until([&] { return std::filesystem::exists(folder / "ports.toml"); });
+    std::string port;
+    std::istringstream ports(mt::test::read_text(folder / "ports.toml"));
+    for (std::string key, equals, value; ports >> key >> equals >> value;)
+        if (key == "trace") port = value;
+    mt::test::write_file(folder / "r.recipe.toml",
+                         mt::test::recipe_text_for(mt::test::tcp("127.0.0.1:" + port),
+                                                   "[record]\nseconds = " + std::to_string(seconds) + "\n",
+                                                   demo + "/larkspur.target.toml"));
+    mt::app::MainWindow window;
+    window.show();
+    window.open(QString::fromStdString(folder / "r.recipe.toml"));
+    window.start_recording();
+    if (!window.live().active()) {
+        std::fprintf(stderr, "cannot record: %s\n", qPrintable(window.notice_text()));
+        return 2;
+    }
+
+    // A heartbeat each 2 ms: what lies between two beats beyond that, something else had the thread.
+    std::vector<double> late;
+    QElapsedTimer clock;
+    clock.start();
+    qint64 last = clock.nsecsElapsed();
+    QTimer beat;
+    beat.setTimerType(Qt::PreciseTimer);
+    QObject::connect(&beat, &QTimer::timeout, [&] {
+        const qint64 now = clock.nsecsElapsed();
+        late.push_back(static_cast<double>(now - last) / 1e6 - 2);
+        last = now;
+    });
+    beat.start(2);
+    QTimer person;  // zooms and pans ten times a second
+    int turn = 0;
+    QObject::connect(&person, &QTimer::timeout, [&] {
+        if (!window.lanes()->isVisible()) return;
+        const QPointF at(700, 200);
+        const int step = ++turn / 12 % 2 == 0 ? -120 : 120;
+        QWheelEvent wheel(at, window.lanes()->mapToGlobal(at), {}, {0, step}, Qt::NoButton,
+                          turn % 3 == 0 ? Qt::ShiftModifier : Qt::NoModifier, Qt::NoScrollPhase, false);
+        QApplication::sendEvent(window.lanes(), &wheel);
+        if (turn % 60 == 0) window.viewpoint().follow(true, mt::Time::from_ms(1000));
+    });
+    person.start(100);
+    std::uint64_t decoded_at_stop = 0, bytes = 0;
+    QObject::connect(&window.live(), &mt::app::LiveSession::renewed, [&] {
+        if (!window.live().recording()) return;
+        bytes = window.live().state().bytes;
+        decoded_at_stop = window.live().figures().empty() ? 0 : window.live().figures()[0].decoded;
+    });
+    QObject::connect(&window.live(), &mt::app::LiveSession::ended, [&] { QApplication::exit(0); });
+    QApplication::exec();
+
+    std::sort(late.begin(), late.end());
+    const auto at = [&](double share) {
+        return late.empty() ? 0 : late[static_cast<std::size_t>(share * static_cast<double>(late.size() - 1))];
+    };
+    std::printf("recorded          %.0f MB in %.0f s (%.1f MB/s), %.0f MB decoded meanwhile (%.1f MB/s)\n",
+                static_cast<double>(bytes) / 1e6, seconds, static_cast<double>(bytes) / 1e6 / seconds,
+                static_cast<double>(decoded_at_stop) / 1e6, static_cast<double>(decoded_at_stop) / 1e6 / seconds);
+    std::printf("window's thread   kept for at most %.1f ms; 99.9 %% under %.1f ms, 99 %% under %.1f ms\n", at(1),
+                at(0.999), at(0.99));
+    std::printf("memory            %ld MB at its peak, %ld MB of it not backed by files at the end\n",
+                peak_kilobytes("VmHWM:") / 1000, peak_kilobytes("RssAnon:") / 1000);
+    std::fflush(stdout);
+    std::_Exit(0);  // the recording's folder is thrown away; nothing waits for the rest
+}

@@ -61,14 +61,7 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     const auto show = [&](std::shared_ptr<const Trail> trail) {
         post(turn, [this, first = !shown, r = *recording, trail = std::move(trail)] {
             trail_ = trail;
-            if (first) {
-                recording_ = r;
-                findings_.clear();
-                rows_.clear();
-                clock_ = ClockCheck::unchecked;
-                distributions_.clear();
-                emit opened();
-            }
+            if (first) replace_open(r);
             emit grew();
         });
         shown = true;
@@ -94,6 +87,16 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     });
 }
 
+// Another recording is shown from now on; what was found in the one before goes with it.
+void Session::replace_open(std::shared_ptr<const Recording> recording) {
+    recording_ = std::move(recording);
+    findings_.clear();
+    rows_.clear();
+    clock_ = ClockCheck::unchecked;
+    distributions_.clear();
+    emit opened();
+}
+
 void Session::take_live(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, bool first) {
     trail_ = std::move(trail);
     if (first) {
@@ -101,12 +104,7 @@ void Session::take_live(std::shared_ptr<const Recording> recording, std::shared_
         ++turn_;
         busy_ = false;
         live_ = true;
-        recording_ = std::move(recording);
-        findings_.clear();
-        rows_.clear();
-        clock_ = ClockCheck::unchecked;
-        distributions_.clear();
-        emit opened();
+        replace_open(std::move(recording));
     }
     emit grew();
 }

@@ -60,6 +60,7 @@ class Session : public QObject {
     void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
               std::shared_ptr<Progress> judging);
     void give_up();
+    void replace_open(std::shared_ptr<const Recording> recording);
     template <class F>
     void post(quint64 turn, F what);
 

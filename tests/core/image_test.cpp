@@ -83,5 +83,27 @@ TEST(Svd, WhatIsNoSvdIsAProblem) {
     EXPECT_FALSE(read_svd(folder / "y.svd"));
 }
 
+TEST(Images, GiveTheAddressOfWhatAPersonNames) {
+    const auto image = *Image::open(MT_DEMO "/larkspur.elf");
+    const auto main = image->address_of("main");
+    ASSERT_TRUE(main) << main.error().text();
+    EXPECT_EQ(image->function_at(*main)->name, "main");
+    const auto line = image->address_of("main.c:6");
+    ASSERT_TRUE(line) << line.error().text();
+    EXPECT_EQ(image->line_at(*line)->line, 6);
+    EXPECT_EQ(*image->address_of("0x8000100"), 0x8000100U);
+    for (const char* nothing : {"no_such_function", "main.c:9999", "nofile.c:1", "0x", "0xzz", ""})
+        EXPECT_FALSE(image->address_of(nothing)) << nothing;
+}
+
+TEST(Images, SayWhatTheyLoad) {
+    const auto image = *Image::open(MT_DEMO "/larkspur-cop.elf");
+    ASSERT_FALSE(image->pieces().empty());
+    EXPECT_EQ(image->entry(), 0x80000000U);
+    EXPECT_EQ(image->pieces()[0].loaded_at, 0x80000000U);
+    EXPECT_FALSE(image->pieces()[0].writable);
+    EXPECT_GT(image->pieces()[0].bytes.size(), 1000U);
+}
+
 }  // namespace
 }  // namespace mt

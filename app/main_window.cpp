@@ -556,6 +556,14 @@ void MainWindow::renew_health() {
     if (trail->gaps.size() > 12)
         health_menu_->addAction(tr("and %1 more gaps").arg(words(count_text(trail->gaps.size() - 12))))
             ->setEnabled(false);
+    if (!trail->notes.empty()) health_menu_->addSeparator();
+    for (const Note& note : trail->notes)
+        health_menu_->addAction(tr("Marked at %1: %2").arg(words(moment_text(note.time)), words(note.text)), this,
+                                [this, at = note.time] {
+                                    const Time half = Time::from_ms(5);
+                                    show_measures(false);
+                                    view_.go_to(at - half, at + half, at);
+                                });
     if (!trail->doubts.empty()) health_menu_->addSeparator();
     for (const Doubt& d : trail->doubts) {
         const QString line = words(d.text);

@@ -13,6 +13,7 @@ using tcp = asio::ip::tcp;
 
 namespace {
 constexpr std::size_t kMostWaiting = 64 << 20;  ///< per reader; one that is slower loses bytes
+constexpr std::size_t kAdapter = 256 << 10;
 }
 
 TracePort::TracePort(asio::io_context& context, const tcp::endpoint& at, const Troubles& troubles, std::uint64_t seed)
@@ -81,12 +82,14 @@ void TracePort::send(std::vector<std::uint8_t> bytes, double seconds) {
 
 void TracePort::give(const std::vector<std::uint8_t>& bytes) {
     readers_.remove_if([](const std::shared_ptr<Reader>& r) { return r->gone; });
-    if (bytes.empty()) return;
     if (terminal_ >= 0) {
-        // A serial line keeps nothing: what does not fit is lost, as on a real one without flow control.
-        const ssize_t n = ::write(terminal_, bytes.data(), bytes.size());
-        (void)n;
+        // An adapter's buffer: what does not fit in it is lost, as on a real line without flow control.
+        if (terminal_waiting_.size() + bytes.size() <= kAdapter)
+            terminal_waiting_.insert(terminal_waiting_.end(), bytes.begin(), bytes.end());
+        const ssize_t n = ::write(terminal_, terminal_waiting_.data(), terminal_waiting_.size());
+        if (n > 0) terminal_waiting_.erase(terminal_waiting_.begin(), terminal_waiting_.begin() + n);
     }
+    if (bytes.empty()) return;
     for (const auto& r : readers_) {
         if (r->waiting.size() + bytes.size() <= kMostWaiting)
             r->waiting.insert(r->waiting.end(), bytes.begin(), bytes.end());

@@ -49,6 +49,7 @@ class TracePort {
     std::deque<std::pair<double, std::vector<std::uint8_t>>> delayed_;
     std::vector<std::uint8_t> stalled_;
     int terminal_ = -1;
+    std::vector<std::uint8_t> terminal_waiting_;
     std::uint64_t passed_ = 0;
 };
 

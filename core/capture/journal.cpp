@@ -46,7 +46,7 @@ void take(StreamJournal& j, const json& o) {
     } else if (what == "dropped") {
         j.first = std::max(j.first, offset);
     } else if (what == "note") {
-        j.notes.push_back({offset, text_of(o, "text")});
+        if (j.notes.empty() || j.notes.back().offset <= offset) j.notes.push_back({offset, text_of(o, "text")});
     } else if (what == "halted") {
         j.halts = static_cast<unsigned>(std::min<std::uint64_t>(offset_of(o, "times"), 1'000'000'000));
         j.halted_s = number_of(o, "seconds", 0);

@@ -433,7 +433,7 @@ Result<void> RecordRun::start_all() {
         const std::lock_guard guard(lock_);
         state_.streams.push_back({end->stream, end->spec->core, end->spec->trace->text(), {}});
     }
-    const auto arm = [&](const std::string& core, const std::string& place, bool watch) -> Result<void> {
+    const auto set_end = [&](const std::string& core, const std::string& place, bool watch) -> Result<void> {
         auto found = end_of(core);
         if (!found) return tl::make_unexpected(found.error());
         End& end = **found;
@@ -457,9 +457,9 @@ Result<void> RecordRun::start_all() {
         return end.server->set_point(end.watch_type, *at, end.watch_length);
     };
     if (recipe_.until)
-        if (auto ok = arm(recipe_.until->core, recipe_.until->where, false); !ok) return ok;
+        if (auto ok = set_end(recipe_.until->core, recipe_.until->where, false); !ok) return ok;
     if (recipe_.watch)
-        if (auto ok = arm(recipe_.watch->core, recipe_.watch->symbol, true); !ok) return ok;
+        if (auto ok = set_end(recipe_.watch->core, recipe_.watch->symbol, true); !ok) return ok;
     if (on_begin) on_begin();
     for (auto& end : ends_)  // what a line sent before is no part of it; a file is wanted from its first byte
         if (end->receiver && end->own_thread() && end->spec->trace->kind != SourceSpec::Kind::file)

@@ -219,6 +219,8 @@ Json summary_json(const Recording& recording, const Trail& trail) {
                  {"time_ns", json_ns(trail.gap_time())}};
     j["doubts"] = Json::array();
     for (const auto& d : trail.doubts) j["doubts"].push_back({{"what", d.text}, {"advice", d.advice}});
+    j["notes"] = Json::array();
+    for (const auto& n : trail.notes) j["notes"].push_back({{"time_ns", json_ns(n.time)}, {"text", n.text}});
     j["timings"] = {{"decode_s", trail.decode_seconds}};
     return j;
 }
@@ -241,6 +243,7 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
     out += trail.gaps.empty() ? "  whole: no gaps\n"
                               : "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " +
                                     duration_text(trail.gap_time()) + " not known\n";
+    for (const auto& n : trail.notes) out += "  marked at " + moment_text(n.time) + ": " + n.text + "\n";
     for (const auto& d : trail.doubts) out += "  doubt: " + d.text + " " + d.advice + "\n";
     return out;
 }

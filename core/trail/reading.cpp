@@ -102,6 +102,7 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
         plan->base = Time::from_ns(std::clamp(journal.after_s, 0.0, 1e6) * 1e9);
         growing.start(i, std::move(*plan));
         std::size_t next_break = 0;
+        std::size_t next_note = i == 0 ? 0 : journal.notes.size();  // all streams of a recording hold the same notes
         while (next_break < journal.breaks.size() && journal.breaks[next_break].offset <= first) ++next_break;
         for (std::size_t at = 0; at < raw.size();) {
             if (progress.cancelled()) {
@@ -109,6 +110,12 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
                 break;
             }
             std::size_t n = std::min(kCheckpointBytes, raw.size() - at);
+            while (next_note < journal.notes.size() && journal.notes[next_note].offset <= first + at)
+                trail.notes.push_back({trail.cores[stream.core].end, journal.notes[next_note++].text,
+                                       trail.cores[stream.core].name});
+            if (next_note < journal.notes.size())
+                n = static_cast<std::size_t>(
+                    std::min<std::uint64_t>(n, journal.notes[next_note].offset - (first + at)));
             if (next_break < journal.breaks.size()) {
                 const std::uint64_t to_break = journal.breaks[next_break].offset - (first + at);
                 if (to_break == 0) {
@@ -129,6 +136,9 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
             }
         }
         growing.finish(i);
+        for (; next_note < journal.notes.size(); ++next_note)
+            trail.notes.push_back({trail.cores[stream.core].end, journal.notes[next_note].text,
+                                   trail.cores[stream.core].name});
         done += raw.size();
         doubt_stream(recording, trail, i);
     }

@@ -168,11 +168,18 @@ struct Doubt {
     std::string text, advice;
 };
 
+/// A moment that a person marked while the recording was made.
+struct Note {
+    Time time;  ///< the last known moment when it was marked
+    std::string text, core;
+};
+
 struct Trail {
     std::vector<CoreTrail> cores;
     std::vector<StreamTrail> streams;
     Column<Gap> gaps;  ///< per stream ascending; begin ascending with one stream
     std::vector<Doubt> doubts;
+    std::vector<Note> notes;
     Time end;                ///< the last known moment
     bool complete = false;   ///< decoding has reached the end of all streams
     bool cancelled = false;  ///< a person stopped it before the end

@@ -140,6 +140,16 @@ TEST_F(Broken, GivenUpBytesAreNotRead) {
     EXPECT_GT(b.trail->streams[0].packets, packets / 4);
 }
 
+TEST_F(Broken, MarkedMomentsKeepTheirTimeAndText) {
+    const Both b = with_journal(raw, "{\"what\":\"note\",\"offset\":" + std::to_string(raw.size() / 2) +
+                                         ",\"text\":\"the mount hums\"}\n");
+    ASSERT_EQ(b.trail->notes.size(), 1U);
+    EXPECT_EQ(b.trail->notes[0].text, "the mount hums");
+    EXPECT_GT(b.trail->notes[0].time.seconds(), 0.3 * end.seconds());
+    EXPECT_LT(b.trail->notes[0].time.seconds(), 0.7 * end.seconds());
+    EXPECT_EQ(b.trail->streams[0].packets, packets) << "marking changes nothing else";
+}
+
 TEST_F(Broken, OffsetsBeyondTheStreamDoNoHarm) {
     const Both b = with_journal(raw,
                                 "{\"what\":\"lost\",\"offset\":18446744073709551615,\"reason\":\"a\"}\n{\"what\":"

@@ -96,6 +96,7 @@ class MainWindow : public QMainWindow {
     void fold_sides(bool fold);
     void build_record_page();
     void build_record_actions();
+    void turn_record_page(bool on);
     void show_record_page();
     void live_began();
     void live_renewed();

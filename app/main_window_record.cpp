@@ -61,24 +61,24 @@ void MainWindow::build_record_page() {
     connect(form_, &RecipeForm::save_wanted, this, &MainWindow::ask_save_recipe);
 }
 
+// The record page's own parts stand where findings, figures and evidence stand otherwise.
+void MainWindow::turn_record_page(bool on) {
+    record_page_ = on;
+    for (QWidget* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)})
+        w->setVisible(on);
+    for (QWidget* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_),
+                       static_cast<QWidget*>(evidence_), static_cast<QWidget*>(moment_)})
+        w->setVisible(!on);
+}
+
 void MainWindow::show_record_page() {
-    record_page_ = true;
-    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)})
-        w->show();
-    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)})
-        w->hide();
-    moment_->hide();
+    turn_record_page(true);
     live_renewed();
 }
 
 void MainWindow::leave_record_page() {
     if (live_.active()) return;
-    record_page_ = false;
-    for (auto* w : {static_cast<QWidget*>(stations_), static_cast<QWidget*>(sane_), static_cast<QWidget*>(strip_)})
-        w->hide();
-    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)})
-        w->show();
-    moment_->show();
+    turn_record_page(false);
     if (stack_->currentWidget() == form_)
         stack_->setCurrentWidget(session_.trail() ? static_cast<QWidget*>(lanes_) : start_);
     live_renewed();

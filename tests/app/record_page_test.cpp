@@ -40,6 +40,16 @@ class RecordPage : public ::testing::Test {
         QTest::mouseClick(b, Qt::LeftButton);
     }
     bool wait_for(std::function<bool()> is, int ms = 15'000) { return QTest::qWaitFor(is, ms); }
+    /// Opens the recipe and records until so much is there to see.
+    void record_until(Time shown) {
+        window->open(QString::fromStdString(folder / "r.recipe.toml"));
+        click("record_start");
+        ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > shown; }));
+    }
+    void stop_and_keep() {
+        click("record_keep");
+        ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    }
     QString sane() { return window->sane()->text(); }
 
     test::Folder folder;
@@ -107,9 +117,7 @@ TEST_F(RecordPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
 TEST_F(RecordPage, MovingAwayStopsFollowingAndEndFollowsAgain) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
-    window->open(QString::fromStdString(folder / "r.recipe.toml"));
-    click("record_start");
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(1500); }));
+    record_until(Time::from_ms(1500));
     QTest::keyClick(window->lanes(), Qt::Key_Left);
     EXPECT_FALSE(window->viewpoint().following());
     const Time from = window->viewpoint().from(), end = window->viewpoint().end();
@@ -119,16 +127,13 @@ TEST_F(RecordPage, MovingAwayStopsFollowingAndEndFollowsAgain) {
     QTest::keyClick(window.get(), Qt::Key_End);
     EXPECT_TRUE(window->viewpoint().following());
     ASSERT_TRUE(wait_for([&] { return window->viewpoint().from() > from + Time::from_ms(300); }));
-    click("record_keep");
-    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    stop_and_keep();
 }
 
 TEST_F(RecordPage, HoldingThePictureHoldsOnlyThePicture) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
-    window->open(QString::fromStdString(folder / "r.recipe.toml"));
-    click("record_start");
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(500); }));
+    record_until(Time::from_ms(500));
     QTest::keyClick(window->lanes(), Qt::Key_Space);
     ASSERT_TRUE(window->live().held());
     QTest::qWait(150);  // what was on its way
@@ -138,32 +143,26 @@ TEST_F(RecordPage, HoldingThePictureHoldsOnlyThePicture) {
     EXPECT_EQ(window->viewpoint().end(), end);
     QTest::keyClick(window->lanes(), Qt::Key_Space);
     ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > end; }));
-    click("record_keep");
-    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    stop_and_keep();
 }
 
 TEST_F(RecordPage, HaltingACoreSilencesItsTraceAndSaysWhereItStands) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
-    window->open(QString::fromStdString(folder / "r.recipe.toml"));
-    click("record_start");
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(500); }));
+    record_until(Time::from_ms(500));
     click("halt_main");
     ASSERT_TRUE(wait_for([&] { return window->findChild<QLabel*>("record_cores")->text().contains("halted at"); }));
     ASSERT_TRUE(wait_for([&] { return sane().contains("silent for"); })) << sane().toStdString();
     EXPECT_TRUE(sane().contains("The core stands still: resume it."));
     click("halt_main");
     ASSERT_TRUE(wait_for([&] { return window->findChild<QLabel*>("record_cores")->text().contains("running"); }));
-    click("record_keep");
-    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    stop_and_keep();
 }
 
 TEST_F(RecordPage, DiscardingAsksAndLeavesNothing) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
-    window->open(QString::fromStdString(folder / "r.recipe.toml"));
-    click("record_start");
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(300); }));
+    record_until(Time::from_ms(300));
     QTimer::singleShot(100, [] {
         for (auto* w : QApplication::topLevelWidgets())
             if (auto* box = qobject_cast<QMessageBox*>(w)) box->button(QMessageBox::Yes)->click();
@@ -196,8 +195,7 @@ TEST_F(RecordPage, WrongFramingIsNoticedWhileItRecords) {
     click("record_start");
     ASSERT_TRUE(wait_for([&] { return sane().contains("data, but no synchronisation"); })) << sane().toStdString();
     EXPECT_TRUE(sane().contains("check framing and trace_id")) << sane().toStdString();
-    click("record_keep");
-    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    stop_and_keep();
 }
 
 TEST_F(RecordPage, TenFastClicksOnRecordMakeOneRecording) {

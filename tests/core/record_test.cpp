@@ -40,6 +40,13 @@ class Recording : public ::testing::Test {
         const auto n = fs::file_size(stream(), ec);
         return ec ? 0 : n;
     }
+    /// Records from reset until `end` says so, and expects to be told why it ended.
+    void expect_end(const Board& board, const std::string& end, const std::string& reason) {
+        const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
+                                              "[before]\nreset = true\n[record]\nseconds = 20\n" + end + "\n"));
+        EXPECT_EQ(r.code, 0) << r.said;
+        EXPECT_NE(r.said.find("stop: " + reason), std::string::npos) << r.said;
+    }
     nlohmann::json summary() {
         Process p({MT_CLI, "summary", folder / "x.mtrail", "--json"}, folder / "summary.json");
         EXPECT_EQ(p.wait(), 0) << test::read_text(folder / "summary.json");
@@ -89,30 +96,18 @@ TEST_F(Recording, TheSameRecipeGivesTheSameStartAgain) {
 
 TEST_F(Recording, EndsWhenAFunctionWasReachedSoOften) {
     Board board;
-    const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
-                                          "[before]\nreset = true\n[record]\nseconds = 20\nuntil = { place = "
-                                          "\"track_loop\", times = 5 }\n[after]\nleave = \"halted\"\n"));
-    ASSERT_EQ(r.code, 0) << r.said;
-    EXPECT_NE(r.said.find("stop: track_loop was reached 5 times"), std::string::npos) << r.said;
+    expect_end(board, "until = { place = \"track_loop\", times = 5 }", "track_loop was reached 5 times");
 }
 
 TEST_F(Recording, EndsWhenAVariableIsWritten) {
     Board board;
-    const auto r = record(
-        recipe_text_for(debug(board) + tcp(board.trace()),
-                        "[before]\nreset = true\n[record]\nseconds = 20\nwatch = { symbol = \"axis_error\" }\n"));
-    ASSERT_EQ(r.code, 0) << r.said;
-    EXPECT_NE(r.said.find("stop: axis_error was written"), std::string::npos) << r.said;
+    expect_end(board, "watch = { symbol = \"axis_error\" }", "axis_error was written");
 }
 
 TEST_F(Recording, EndsWhenTheStopMarkAppearsInTheStream) {
     Board board({"--speed", "4"});
     // The guide task marks the end of a frame with a 2 on port 31, 0.6 s after reset.
-    const auto r =
-        record(recipe_text_for(debug(board) + tcp(board.trace()),
-                               "[before]\nreset = true\n[record]\nseconds = 20\nmark = { port = 31, value = 2 }\n"));
-    ASSERT_EQ(r.code, 0) << r.said;
-    EXPECT_NE(r.said.find("stop: the stop mark appeared"), std::string::npos) << r.said;
+    expect_end(board, "mark = { port = 31, value = 2 }", "the stop mark appeared");
 }
 
 TEST_F(Recording, TwoCoresStartTogetherAndSayWhenEachReallyDid) {

@@ -282,6 +282,7 @@ void MainWindow::build_toolbar() {
     health_shown_ = bar->addWidget(health_);
     file_ = new QLabel;
     file_->setObjectName("file");
+    file_->setAlignment(Qt::AlignRight);
     file_->setContentsMargins(0, 8, 0, 0);
     menuBar()->setCornerWidget(file_);
 }

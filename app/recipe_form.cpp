@@ -63,6 +63,7 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     times_ = new QSpinBox;
     times_->setRange(1, 1'000'000'000);
     times_->setSuffix(tr(" times"));
+    times_->setSpecialValueText(tr("once"));
     watch_ = edit("recipe_watch", tr("variable"));
     watch_on_ = new QComboBox;
     watch_on_->addItems({tr("is written"), tr("is read"), tr("is accessed")});

@@ -16,6 +16,7 @@ RecordStrip::RecordStrip(LiveSession& live, Viewpoint& view, QWidget* parent)
     : QWidget(parent), live_(live), view_(view) {
     setAccessibleName(tr("Recording"));
     bar_ = new QWidget;
+    bar_->setObjectName("record_bar");
     bar_->setAutoFillBackground(true);
     clock_ = new QLabel;
     clock_->setObjectName("record_clock");
@@ -122,9 +123,13 @@ void RecordStrip::renew_cores() {
 
 void RecordStrip::renew() {
     const Theme& t = theme();
-    bar_->setStyleSheet(
-        QString("QWidget { background: %1; } QLabel { color: %2; background: transparent; }")
-            .arg((t.night ? t.panel.lighter(135) : t.text).name(), (t.night ? t.text : t.panel).name()));
+    // Dark while something goes on; afterwards the moment strip above it is the only dark one.
+    const bool dark = live_.active();
+    const QColor back = !dark ? t.window : t.night ? t.panel.lighter(135) : t.text;
+    const QColor ink = !dark ? t.text : t.night ? t.text : t.panel;
+    bar_->setStyleSheet(QString("QWidget#record_bar { background: %1; border-top: 1px solid %3; } "
+                                "QLabel { color: %2; background: transparent; }")
+                            .arg(back.name(), ink.name(), (dark ? back : t.rule).name()));
     clock_->setFont(fixed_font(12, true));
     cores_->setStyleSheet(QString("color: %1").arg(t.second.name()));
     const RunState& s = live_.state();
@@ -143,6 +148,7 @@ void RecordStrip::renew() {
     close_->setVisible(!active);
     keep_->setDefault(true);
     clock_->setText(recording || s.finished ? time_words(s.elapsed_s) : QString());
+    clock_->setVisible(!clock_->text().isEmpty());
     QStringList parts;
     if (recording) {
         std::uint64_t decoded = 0, rate = 0;

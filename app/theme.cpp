@@ -51,6 +51,7 @@ QString style_sheet(const Theme& t) {
                "QToolButton:checked { background: %4; color: %2; border-color: %4; }"
                "QLineEdit { background: %2; color: %4; border: 1px solid %3; border-radius: 4px; padding: 4px 8px; "
                "selection-background-color: %7; }"
+               "QComboBox, QAbstractSpinBox { min-height: 23px; }"
                "QTabBar { background: %1; } QTabBar::tab { background: transparent; color: %5; padding: 5px 14px; "
                "border: 0; border-bottom: 2px solid transparent; }"
                "QTabBar::tab:selected { color: %4; border-bottom: 2px solid %4; font-weight: bold; }"

@@ -525,6 +525,10 @@ void RecordRun::record() {
     for (auto& end : ends_)
         if (end->receiver) bytes += end->receiver->state().bytes;
     lines.push_back(bytes_text(bytes));
+    {
+        const std::lock_guard guard(lock_);
+        state_.elapsed_s = seconds(Steady::now() - started_);
+    }
     end_step(RunState::record, Station::Status::done, lines);
 }
 

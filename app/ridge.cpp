@@ -40,6 +40,7 @@ Time Ridge::time_at(double x) const {
 // Load per pixel: handlers, and thread mode by the share of samples that found the core awake. Runs when
 // a snapshot comes or the width changes.
 void Ridge::measure_land() {
+    picture_ = QImage();
     land_.clear();
     top_ = 0.02F;
     const auto trail = session_.trail();
@@ -70,6 +71,79 @@ void Ridge::measure_land() {
             smooth[x] = (heights[x - 1] + 2 * heights[x] + heights[x + 1]) / 4;
         for (const float h : smooth) top_ = std::max(top_, h);
         land_.push_back(std::move(smooth));
+    }
+}
+
+namespace {
+
+// How much of the pixel whose upper edge is `y` lies below the line at `top` (both from above), 0 to 1.
+double covered(double y, double top) { return std::clamp(y + 1 - top, 0.0, 1.0); }
+
+QRgb mixed(QRgb under, const QColor& over, double share) {
+    const int part = static_cast<int>(share * 256);
+    const auto mix = [&](int a, int b) { return a + (b - a) * part / 256; };
+    return qRgb(mix(qRed(under), over.red()), mix(qGreen(under), over.green()), mix(qBlue(under), over.blue()));
+}
+
+// A land's profile, one height per logical pixel, drawn column by column: far cheaper than a painter's path.
+void draw_profile(QImage& image, double scale, const std::vector<float>& tops, double ground, double rise,
+                  double density) {
+    const Theme& t = theme();
+    const QColor edge = t.land.darker(t.night ? 90 : 125);
+    const int bottom = std::min(image.height(), static_cast<int>(std::lround(ground * scale)));
+    const auto top_at = [&](int x) {
+        const double at = std::max(0.0, (x + 0.5) / scale - 0.5);
+        const auto i = std::min(static_cast<std::size_t>(at), tops.size() - 1), next = std::min(i + 1, tops.size() - 1);
+        const double share = at - std::floor(at);
+        return (ground - rise * (tops[i] * (1 - share) + tops[next] * share)) * scale;
+    };
+    double before = top_at(0), here = before;
+    for (int x = 0; x < image.width(); ++x) {
+        const double after = top_at(std::min(x + 1, image.width() - 1));
+        // The line through this column reaches half way to its neighbours.
+        const double half = 0.65 * scale, high = std::min({here, (before + here) / 2, (here + after) / 2}) - half,
+                     low = std::max({here, (before + here) / 2, (here + after) / 2}) + half;
+        for (int y = std::max(0, static_cast<int>(std::floor(high))); y < bottom; ++y) {
+            auto* pixel = reinterpret_cast<QRgb*>(image.scanLine(y)) + x;
+            *pixel = mixed(*pixel, t.land, density * covered(y, here));
+            for (int c = 1; c < 4; ++c) {  // contour lines inside the land
+                const double line = (ground - rise * c / 4) * scale;
+                if (y >= here && y <= line && line < y + 1) *pixel = mixed(*pixel, t.contour, 0.36);
+            }
+            const double on_line = covered(y, high) - covered(y, low);
+            if (on_line > 0) *pixel = mixed(*pixel, edge, on_line);
+        }
+        before = here;
+        here = after;
+    }
+}
+
+}  // namespace
+
+void Ridge::draw_land() {
+    const Theme& t = theme();
+    drawn_at_night_ = t.night;
+    const double scale = devicePixelRatioF();
+    picture_ = QImage((QSizeF(size()) * scale).toSize(), QImage::Format_RGB32);
+    picture_.fill(t.panel);
+    const double ground = height() - kGround, rise = ground - kAxis - 22;
+    for (const auto& heights : land_) {
+        if (heights.empty()) continue;
+        std::vector<float> tops = heights;
+        for (float& h : tops) h /= top_;
+        draw_profile(picture_, scale, tops, ground, rise, land_.size() > 1 ? 0.27 : 0.37);
+    }
+    picture_.setDevicePixelRatio(scale);
+    QPainter p(&picture_);
+    p.setPen(t.rule);
+    p.drawLine(0, height() - 1, width(), height() - 1);
+    const auto trail = session_.trail();
+    double gap_reached = -1;
+    for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
+        const double left = x_of(trail->gaps[i].begin), right = std::max(left + 1, x_of(trail->gaps[i].end));
+        if (right <= gap_reached) continue;
+        gap_reached = right;
+        draw_gap(p, QRectF(left, kAxis + 8, right - left, ground - kAxis - 8));
     }
 }
 
@@ -111,47 +185,22 @@ int Ridge::finding_at(const QPointF& p) const {
 void Ridge::paintEvent(QPaintEvent*) {
     QPainter p(this);
     const Theme& t = theme();
-    p.fillRect(rect(), t.panel);
-    p.setPen(t.rule);
-    p.drawLine(0, height() - 1, width(), height() - 1);
     const auto trail = session_.trail();
     if (!trail) {
+        p.fillRect(rect(), t.panel);
+        p.setPen(t.rule);
+        p.drawLine(0, height() - 1, width(), height() - 1);
         p.setFont(text_font(11));
         p.setPen(t.second);
         p.drawText(rect(), Qt::AlignCenter, tr("The whole recording will stand here."));
         return;
     }
     if (measured_end_ != span()) measure_land();
-    const double ground = height() - kGround, rise = ground - kAxis - 22;
-    for (std::size_t core = 0; core < land_.size(); ++core) {
-        const auto& heights = land_[core];
-        QPainterPath land(QPointF(0, ground));
-        for (std::size_t x = 0; x < heights.size(); ++x)
-            land.lineTo(static_cast<double>(x), ground - rise * heights[x] / top_);
-        land.lineTo(static_cast<double>(heights.size()), ground);
-        QColor fill = t.land;
-        fill.setAlpha(land_.size() > 1 ? 70 : 95);
-        p.setRenderHint(QPainter::Antialiasing);
-        p.fillPath(land, fill);
-        p.save();  // contour lines inside the land
-        p.setClipPath(land);
-        QColor contour = t.contour;
-        contour.setAlpha(110);
-        p.setPen(QPen(contour, 0.8));
-        for (double y = ground - rise / 4; y > ground - rise; y -= rise / 4)
-            p.drawLine(QPointF(0, y), QPointF(width(), y));
-        p.restore();
-        p.setPen(QPen(t.land.darker(t.night ? 90 : 125), 1.3));
-        QPainterPath edge;
-        for (std::size_t x = 0; x < heights.size(); ++x) {
-            const QPointF at(static_cast<double>(x), ground - rise * heights[x] / top_);
-            if (x == 0)
-                edge.moveTo(at);
-            else
-                edge.lineTo(at);
-        }
-        p.drawPath(edge);
-    }
+    if (picture_.isNull() || drawn_at_night_ != t.night ||
+        picture_.size() != (QSizeF(size()) * devicePixelRatioF()).toSize())
+        draw_land();
+    p.drawImage(0, 0, picture_);
+    const double ground = height() - kGround;
     if (horizon_) {
         const double now = x_of(view_.end());
         p.fillRect(QRectF(now, 0, width() - now, height() - 1.0), t.window);
@@ -161,13 +210,6 @@ void Ridge::paintEvent(QPaintEvent*) {
         p.setFont(text_font(11));
         const QRectF room(now + 12, kAxis, width() - now - 24, ground - kAxis);
         if (p.fontMetrics().horizontalAdvance(to_come_) < room.width()) p.drawText(room, Qt::AlignCenter, to_come_);
-    }
-    double gap_reached = -1;
-    for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
-        const double left = x_of(trail->gaps[i].begin), right = std::max(left + 1, x_of(trail->gaps[i].end));
-        if (right <= gap_reached) continue;
-        gap_reached = right;
-        draw_gap(p, QRectF(left, kAxis + 8, right - left, ground - kAxis - 8));
     }
     p.setFont(text_font(11));
     p.setPen(t.second);

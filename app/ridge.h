@@ -5,6 +5,7 @@
 #include <optional>
 #include <vector>
 
+#include <QImage>
 #include <QWidget>
 
 #include "session.h"
@@ -38,6 +39,8 @@ class Ridge : public QWidget {
   private:
     enum class Grip { none, inside, left, right };
     void measure_land();
+    /// Draws land and gaps, which change only with the snapshot, into an image at the screen's resolution.
+    void draw_land();
     double x_of(Time t) const;
     Time time_at(double x) const;
     QRectF frame() const;
@@ -53,6 +56,8 @@ class Ridge : public QWidget {
     std::optional<Time> horizon_;
     QString to_come_;
     Time measured_end_{};  ///< the end that land_ was measured for
+    QImage picture_;       ///< what draw_land made; null: to be drawn anew
+    bool drawn_at_night_ = false;
     Grip grip_ = Grip::none;
     double grabbed_ = 0;
     Time grabbed_from_{}, grabbed_to_{};

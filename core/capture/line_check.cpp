@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <cmath>
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
@@ -13,7 +14,8 @@ namespace mt {
 namespace {
 
 using Steady = std::chrono::steady_clock;
-constexpr std::size_t kBytesPerPhase = 16 * 1024;
+constexpr std::size_t kBytesPerPhase = 8 * 1024;
+constexpr unsigned kMostAttempts = 6;
 constexpr auto kPatience = std::chrono::seconds(2);  ///< for the bytes of one phase
 constexpr unsigned kMostPhases = 1024;
 
@@ -28,6 +30,22 @@ Result<std::vector<std::uint8_t>> hear(Source& source, std::size_t most) {
     }
     bytes.resize(n);
     return bytes;
+}
+
+// The pattern at the phase that was just set. Bytes of the phase before may still be on their way, for as
+// long as a busy machine keeps them: measured again until two measurements in a row agree.
+Result<LinePhase> measure_phase(Source& source) {
+    LinePhase last;
+    for (unsigned attempt = 0; attempt < kMostAttempts; ++attempt) {
+        auto heard = hear(source, kBytesPerPhase);
+        if (!heard) return tl::make_unexpected(heard.error());
+        const LinePhase now = compare_with_pattern(*heard);
+        const bool agree = attempt > 0 && now.bits > 0 && last.bits > 0 && now.clean() == last.clean() &&
+                           std::abs(now.error() - last.error()) <= 0.25 * std::max(now.error(), last.error());
+        last = now;
+        if (agree || now.bits == 0) break;
+    }
+    return last;
 }
 
 // What was on its way before the probe obeyed.
@@ -101,9 +119,9 @@ Result<LineCheck> check_line(DebugServer& server, Source& source, const std::fun
         if (progress.cancelled()) return failure("the line check was stopped", "");
         if (auto set = server.monitor("line phase " + std::to_string(p)); !set) return tl::make_unexpected(set.error());
         if (auto ok = drain(source); !ok) return tl::make_unexpected(ok.error());
-        auto heard = hear(source, kBytesPerPhase);
+        auto heard = measure_phase(source);
         if (!heard) return tl::make_unexpected(heard.error());
-        LinePhase one = compare_with_pattern(*heard);
+        LinePhase one = *heard;
         one.phase = p;
         measured.push_back(one);
         if (seen) seen(one);

@@ -2,6 +2,7 @@
 // Armv7-M ARM B1.5 (exception model: preemption, tail-chaining), D4.3.2 (exception trace packets).
 #pragma once
 
+#include <algorithm>
 #include <bitset>
 #include <cstdint>
 #include <map>
@@ -35,6 +36,7 @@ struct ExceptionInstance {
 /// two special values.
 struct ContextChange {
     static constexpr std::uint16_t kUnknown = 0xFFFF, kBetween = 0xFFFE;
+    static bool is_handler(std::uint16_t running) { return running != 0 && running != kUnknown; }
     Time time;
     std::uint16_t running = kUnknown;
     std::uint8_t depth = 0;
@@ -85,5 +87,71 @@ class ExceptionNest {
     std::bitset<512> seen_since_loss_;  ///< numbers entered since the last loss
     std::uint64_t contradictions_ = 0;
 };
+
+// Run for every exception packet: inlined where packets are taken.
+
+inline void ExceptionNest::change(Time t, std::uint16_t running) {
+    changes_.push_back({t, running, static_cast<std::uint8_t>(std::min<std::size_t>(stack_.size(), 255))});
+}
+
+inline void ExceptionNest::push(unsigned number, BoundedTime when, std::uint64_t offset, std::uint8_t flags) {
+    const auto n = static_cast<std::uint16_t>(number);
+    if (!seen_since_loss_[n & 0x1FF]) {
+        seen_since_loss_[n & 0x1FF] = true;
+        flags |= ExceptionInstance::kAfterGap;
+    }
+    ExceptionInstance instance;
+    instance.begin = when.latest;
+    instance.begin_slack = when.latest - when.earliest;
+    instance.offset = offset;
+    instance.number = n;
+    instance.depth = static_cast<std::uint8_t>(std::min<std::size_t>(stack_.size() + 1, 255));
+    instance.flags = flags;
+    stack_.push_back(instance);
+}
+
+inline void ExceptionNest::enter(unsigned number, BoundedTime when, std::uint64_t offset) {
+    const auto same = [&](const ExceptionInstance& i) { return i.number == number; };
+    // An active exception cannot be entered again (B1.5.4).
+    if (std::any_of(stack_.begin(), stack_.end(), same)) contradict(when.latest);
+    if (!leaving_ && !stack_.empty()) ++cuts_[{static_cast<std::uint16_t>(number), stack_.back().number}];
+    push(number, when, offset, static_cast<std::uint8_t>(leaving_ ? ExceptionInstance::kTailChained : 0));
+    leaving_ = false;
+    change(when.latest, static_cast<std::uint16_t>(number));
+}
+
+inline void ExceptionNest::exit(unsigned number, BoundedTime when, std::uint64_t offset) {
+    if (!stack_.empty() && stack_.back().number != number)
+        contradict(when.latest);
+    else if (stack_.empty() && bottom_known_)
+        contradict(when.latest);
+    if (stack_.empty()) push(number, {known_from_, known_from_}, offset, ExceptionInstance::kCutBegin);
+    ExceptionInstance done = stack_.back();
+    stack_.pop_back();
+    done.end = when.latest;
+    done.end_slack = when.latest - when.earliest;
+    const Time inclusive = done.end - done.begin;
+    done.own = std::max(Time{}, inclusive - done.own);
+    if (!stack_.empty()) stack_.back().own += inclusive;
+    closed_.push_back(done);
+    leaving_ = true;
+    change(when.latest, ContextChange::kBetween);
+}
+
+inline void ExceptionNest::back_in(unsigned number, BoundedTime when, std::uint64_t offset) {
+    leaving_ = false;
+    if (number == 0) {
+        if (!stack_.empty()) contradict(when.latest);
+        bottom_known_ = true;
+        change(when.latest, 0);
+        return;
+    }
+    if (!stack_.empty() && stack_.back().number != number)
+        contradict(when.latest);
+    else if (stack_.empty() && bottom_known_)
+        contradict(when.latest);
+    if (stack_.empty()) push(number, {known_from_, known_from_}, offset, ExceptionInstance::kCutBegin);
+    change(when.latest, static_cast<std::uint16_t>(number));
+}
 
 }  // namespace mt

@@ -16,24 +16,6 @@ LocalTime::LocalTime(Clock clock, unsigned prescaler, Time base)
     most_exact_ = most > static_cast<unsigned __int128>(kMostTicks) ? kMostTicks : static_cast<std::int64_t>(most);
 }
 
-// The very same as the clock's own conversion of all ticks, but from the last result on: the usual step takes
-// one multiplication.
-void LocalTime::advance(std::int64_t ticks) {
-    ticks_ += ticks;
-    std::uint64_t scaled = 0;
-    if (ticks < 0 || __builtin_mul_overflow(static_cast<std::uint64_t>(ticks), ps_up_, &scaled) ||
-        scaled >= (std::uint64_t{1} << 32) - ps_down_ || ps_down_ >= (std::uint64_t{1} << 31) || ticks_ > most_exact_) {
-        renew_now();
-        return;
-    }
-    scaled += rest_;
-    const auto whole =
-        static_cast<std::uint64_t>((static_cast<unsigned __int128>(scaled) * inverse_) >> 64);  // ps_down_ 1: see below
-    whole_ps_ += static_cast<std::int64_t>(ps_down_ == 1 ? scaled : whole);
-    rest_ = ps_down_ == 1 ? 0 : scaled - whole * ps_down_;
-    now_ = {base_.ps + whole_ps_ + (rest_ + ps_down_ / 2 >= ps_down_ ? 1 : 0)};
-}
-
 void LocalTime::renew_now() {
     const auto ticks = static_cast<unsigned __int128>(ticks_) * ps_up_;
     if (ticks_ <= most_exact_) {

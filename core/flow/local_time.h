@@ -53,6 +53,18 @@ class LocalTime {
 
   private:
     static constexpr std::int64_t kMostTicks = std::int64_t{1} << 56;  ///< far past any recording
+    static TimedPacket dated(const ItmPacket& p, Time before, bool synchronous, Time latest) {
+        const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
+        return {p, synchronous && !loss ? latest : before, latest};
+    }
+    // Whoever has a shorter way for packets that tell nothing but the time says so.
+    template <class Out>
+    void pass_on_time(const ItmPacket& p, Out& out) {
+        if constexpr (requires { out.take_time(p, now_); })
+            out.take_time(p, now_);
+        else
+            out.push_back({p, now_, now_});
+    }
     template <class Out>
     void date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, Out& out);
     template <class Out>
@@ -84,6 +96,24 @@ class LocalTime {
     std::uint64_t global_first_ = 0, global_last_ = 0, global_seen_ = 0;
     std::int64_t global_first_ticks_ = 0, global_last_ticks_ = 0;
 };
+
+// The very same as the clock's own conversion of all ticks, but from the last result on: the usual step takes
+// one multiplication.
+inline void LocalTime::advance(std::int64_t ticks) {
+    ticks_ += ticks;
+    std::uint64_t scaled = 0;
+    if (ticks < 0 || __builtin_mul_overflow(static_cast<std::uint64_t>(ticks), ps_up_, &scaled) ||
+        scaled >= (std::uint64_t{1} << 32) - ps_down_ || ps_down_ >= (std::uint64_t{1} << 31) || ticks_ > most_exact_) {
+        renew_now();
+        return;
+    }
+    scaled += rest_;
+    const auto whole =
+        static_cast<std::uint64_t>((static_cast<unsigned __int128>(scaled) * inverse_) >> 64);  // ps_down_ 1: see below
+    whole_ps_ += static_cast<std::int64_t>(ps_down_ == 1 ? scaled : whole);
+    rest_ = ps_down_ == 1 ? 0 : scaled - whole * ps_down_;
+    now_ = {base_.ps + whole_ps_ + (rest_ + ps_down_ / 2 >= ps_down_ ? 1 : 0)};
+}
 
 template <class Out>
 void LocalTime::hand_on(const TimedPacket& packet, Out& out) {
@@ -121,16 +151,11 @@ void LocalTime::release(std::int64_t shift_ticks, Out& out) {
 // `before` is the last known time: a loss reaches back to it however exact the timestamp behind it is.
 template <class Out>
 void LocalTime::date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, Out& out) {
-    if (packets.empty()) return;
-    const auto dated = [&](const ItmPacket& p) {
-        const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
-        return TimedPacket{p, synchronous && !loss ? latest : before, latest};
-    };
     if (!holding_) {
-        for (const ItmPacket& p : packets) out.push_back(dated(p));
+        for (const ItmPacket& p : packets) out.push_back(dated(p, before, synchronous, latest));
         return;
     }
-    for (const ItmPacket& p : packets) hand_on(dated(p), out);
+    for (const ItmPacket& p : packets) hand_on(dated(p, before, synchronous, latest), out);
 }
 
 template <class Out>
@@ -191,13 +216,19 @@ void LocalTime::feed(std::span<const ItmPacket> packets, Out& out) {
             advance(std::min(static_cast<std::int64_t>(p.value), kMostTicks - ticks_));
             // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
             const bool synchronous = p.kind == ItmKind::local_time_2 || (p.number & 3) == 0;
+            if (!holding_ && pending_.empty() && group + 1 == i) {  // the usual: one packet, and its time
+                out.push_back(dated(packets[group], before, synchronous, now_));
+                group = i + 1;
+                pass_on_time(p, out);
+                continue;
+            }
             date_pending(before, synchronous, now_, out);
             date(packets.subspan(group, i - group), before, synchronous, now_, out);
             group = i + 1;
             if (holding_)
                 hand_on({p, now_, now_}, out);
             else
-                out.push_back({p, now_, now_});
+                pass_on_time(p, out);
         } else if (p.kind == ItmKind::global_time_1) {
             keep(i);
             global(p, out);

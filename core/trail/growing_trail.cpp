@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <numeric>
 
 #include "trail/reading.h"
 
@@ -21,12 +22,19 @@ class GrowingTrail::Part {
           recording_(recording),
           trail_(trail),
           stream_(stream),
-          core_(recording.streams[stream].core) {
+          core_(recording.streams[stream].core),
+          core_trail_(trail.cores[core_]),
+          stream_trail_(trail.streams[stream]) {
         lane_of_.fill(-1);
     }
 
     /// Takes one packet; the pipe hands them over one by one.
     void push_back(const TimedPacket& p);
+    /// The same for a timestamp, which tells nothing but `t`.
+    void take_time(const ItmPacket& p, Time t) {
+        ++counts_[static_cast<std::size_t>(p.kind)];
+        reached = t;
+    }
     /// After a few packets: what the nest has closed goes into the lanes.
     void settle();
     std::optional<std::pair<unsigned, std::uint32_t>> watched_port;
@@ -49,9 +57,11 @@ class GrowingTrail::Part {
     const Recording& recording_;
     Trail& trail_;
     std::size_t stream_, core_;
+    CoreTrail& core_trail_;
+    StreamTrail& stream_trail_;
+    std::array<std::uint64_t, kItmKinds> counts_{};  ///< all packets so far
     ExceptionNest nest_;
     std::array<int, 512> lane_of_;  ///< exception number to lane, -1 before it was seen
-    Time last_{};
 };
 
 void GrowingTrail::Part::gap(const TimedPacket& p) {
@@ -64,10 +74,11 @@ void GrowingTrail::Part::gap(const TimedPacket& p) {
     g.reason = p.packet.number;
     g.stream = static_cast<std::uint32_t>(stream_);
     trail_.gaps.push_back(g);
-    nest_.lose(std::max(p.earliest, last_), p.latest);
+    nest_.lose(std::max(p.earliest, reached), p.latest);
     StreamTrail& s = trail_.streams[stream_];
     // A recording that begins in the middle of a stream: these bytes cannot be read, but nothing is wrong with them.
-    if (g.kind == GapKind::damage && g.reason == static_cast<std::uint16_t>(ItmDamage::no_sync_yet) && s.packets == 1)
+    if (g.kind == GapKind::damage && g.reason == static_cast<std::uint16_t>(ItmDamage::no_sync_yet) &&
+        std::accumulate(counts_.begin(), counts_.end(), std::uint64_t{0}) == 1)
         s.lead_in = g.length;
     else if (g.kind == GapKind::damage)
         s.bad_bytes += g.length;
@@ -97,10 +108,8 @@ void GrowingTrail::Part::take_nest() {
 }
 
 inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
-    StreamTrail& s = trail_.streams[stream_];
-    CoreTrail& core = trail_.cores[core_];
-    ++s.packets;
-    ++s.counts[static_cast<std::size_t>(p.packet.kind)];
+    StreamTrail& s = stream_trail_;
+    ++counts_[static_cast<std::size_t>(p.packet.kind)];
     const BoundedTime when{p.earliest, p.latest};
     Density::Bucket seen;
     seen.events = itm_is_event(p.packet.kind) ? 1 : 0;
@@ -140,22 +149,25 @@ inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
         default:
             break;
     }
-    if (seen.events != 0) {
-        ++s.events;
-        core.density.add(p.latest, seen);
-    }
-    last_ = reached = p.latest;
+    if (seen.events != 0) core_trail_.density.add(p.latest, seen);
+    reached = p.latest;
 }
 
 void GrowingTrail::Part::settle() {
-    CoreTrail& core = trail_.cores[core_];
+    CoreTrail& core = core_trail_;
     take_nest();
-    core.end = std::max(core.end, last_);
-    trail_.end = std::max(trail_.end, last_);
+    stream_trail_.counts = counts_;
+    stream_trail_.packets = stream_trail_.events = 0;
+    for (std::size_t kind = 0; kind < kItmKinds; ++kind) {
+        stream_trail_.packets += counts_[kind];
+        if (itm_is_event(static_cast<ItmKind>(kind))) stream_trail_.events += counts_[kind];
+    }
+    core.end = std::max(core.end, reached);
+    trail_.end = std::max(trail_.end, reached);
 }
 
 void GrowingTrail::Part::finish() {
-    nest_.finish(last_);
+    nest_.finish(reached);
     take_nest();
     CoreTrail& core = trail_.cores[core_];
     core.contradictions = nest_.contradictions();

@@ -6,17 +6,6 @@
 #include "target/exception_names.h"
 
 namespace mt {
-namespace {
-
-std::uint32_t slack_ns(Time slack) {
-    const std::int64_t ns = (slack.ps + 999) / 1000;
-    return static_cast<std::uint32_t>(std::clamp<std::int64_t>(ns, 0, std::numeric_limits<std::uint32_t>::max()));
-}
-
-bool is_handler(std::uint16_t running) { return running != 0 && running != ContextChange::kUnknown; }
-
-}  // namespace
-
 ExceptionInstance ExceptionLane::instance(std::size_t i) const {
     const Row& row = rows_[i];
     ExceptionInstance x;
@@ -30,17 +19,6 @@ ExceptionInstance ExceptionLane::instance(std::size_t i) const {
     x.depth = row.depth;
     x.flags = row.flags;
     return x;
-}
-
-void ExceptionLane::append(const ExceptionInstance& x) {
-    // Damaged streams may claim what cannot be: keep the column's order whatever they say.
-    const Time begin = size() > 0 ? std::max(x.begin, end(size() - 1)) : x.begin;
-    const Time length = std::max(x.end, begin) - begin;
-    if (size() % kSumEach == 0) busy_before_.push_back(busy_);
-    busy_ += length;
-    rows_.push_back({begin, length, x.own, slack_ns(x.begin_slack), slack_ns(x.end_slack),
-                     x.offset & ((std::uint64_t{1} << 48) - 1), x.depth, x.flags});
-    longest_.push_back(length);
 }
 
 std::optional<std::size_t> ExceptionLane::at(Time t) const {
@@ -69,14 +47,7 @@ Time ExceptionLane::busy(Time from, Time to) const {
     return before(to) - before(from);
 }
 
-void Density::add(Time t, const Bucket& b) {
-    if (t >= at_ && t - at_ < width_ && bucket_ < buckets_.size()) {  // still in the bucket of the one before
-        Bucket& same = buckets_[bucket_];
-        same.events += b.events;
-        same.awake += b.awake;
-        same.asleep += b.asleep;
-        return;
-    }
+void Density::add_elsewhere(Time t, const Bucket& b) {
     if (t.ps < 0) t.ps = 0;
     while (t.ps / width_.ps >= static_cast<std::int64_t>(kBuckets)) {
         for (std::size_t i = 0; i < buckets_.size(); i += 2) {
@@ -133,24 +104,13 @@ std::uint16_t CoreTrail::running_at(Time t) const {
     return i ? change_running[*i] : ContextChange::kUnknown;
 }
 
-void CoreTrail::add_change(Time t, std::uint16_t running) {
-    if (!change_time.empty()) {
-        t = std::max(t, change_time.back());
-        if (is_handler(change_running.back())) handlers += t - change_time.back();
-    }
-    if (change_time.size() % kSumEach == 0) handler_before.push_back(handlers);
-    change_time.push_back(t);
-    change_running.push_back(running);
-    thread_seen = thread_seen || running == 0;
-}
-
 Time CoreTrail::handler_time(Time from, Time to) const {
     const auto before = [&](Time t) {
         const auto i = change_at(t);
         if (!i) return Time{};
         Time sum = handler_before[*i / kSumEach];
         for (std::size_t k = *i / kSumEach * kSumEach; k <= *i; ++k)
-            if (is_handler(change_running[k])) sum += (k == *i ? t : change_time[k + 1]) - change_time[k];
+            if (ContextChange::is_handler(change_running[k])) sum += (k == *i ? t : change_time[k + 1]) - change_time[k];
         return sum;
     };
     return before(to) - before(from);

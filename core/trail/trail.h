@@ -2,8 +2,10 @@
 // handed out, cheap to copy while it grows (columns share their chunks), readable from any thread.
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <cstdint>
+#include <limits>
 #include <map>
 #include <memory>
 #include <optional>
@@ -64,6 +66,12 @@ class ExceptionLane {
         std::uint8_t depth, flags;
     };
     static constexpr std::size_t kSumEach = 64;
+    // Rounded up, saturating.
+    static std::uint32_t in_ns(Time slack) {
+        const std::int64_t ns = (slack.ps + 999) / 1000;
+        return static_cast<std::uint32_t>(
+            std::clamp<std::int64_t>(ns, 0, std::numeric_limits<std::uint32_t>::max()));
+    }
     /// The first instance that begins after `t`.
     std::size_t first_after(Time t) const {
         return rows_.partition_point([t](const Row& r) { return !(t < r.begin); });
@@ -74,6 +82,17 @@ class ExceptionLane {
     Time busy_{};
     RangeMax<Time> longest_;
 };
+
+inline void ExceptionLane::append(const ExceptionInstance& x) {
+    // Damaged streams may claim what cannot be: keep the column's order whatever they say.
+    const Time begin = size() > 0 ? std::max(x.begin, end(size() - 1)) : x.begin;
+    const Time length = std::max(x.end, begin) - begin;
+    if (size() % kSumEach == 0) busy_before_.push_back(busy_);
+    busy_ += length;
+    rows_.push_back({begin, length, x.own, in_ns(x.begin_slack), in_ns(x.end_slack),
+                     x.offset & ((std::uint64_t{1} << 48) - 1), x.depth, x.flags});
+    longest_.push_back(length);
+}
 
 enum class GapKind : std::uint8_t { overflow, damage };
 
@@ -101,11 +120,24 @@ class Density {
     Bucket sum(Time from, Time to) const;
 
   private:
+    void add_elsewhere(Time t, const Bucket& b);
+
     Time width_{1'000'000};
     std::vector<Bucket> buckets_;
     std::size_t bucket_ = 0;  ///< the one filled last
     Time at_{};               ///< where it begins
 };
+
+inline void Density::add(Time t, const Bucket& b) {
+    if (t >= at_ && t - at_ < width_ && bucket_ < buckets_.size()) {  // still in the bucket of the one before
+        Bucket& same = buckets_[bucket_];
+        same.events += b.events;
+        same.awake += b.awake;
+        same.asleep += b.asleep;
+        return;
+    }
+    add_elsewhere(t, b);
+}
 
 struct CoreTrail {
     std::string name;
@@ -135,6 +167,17 @@ struct CoreTrail {
     /// Name for people of anything that can stand in change_running.
     std::string running_name(std::uint16_t running) const;
 };
+
+inline void CoreTrail::add_change(Time t, std::uint16_t running) {
+    if (!change_time.empty()) {
+        t = std::max(t, change_time.back());
+        if (ContextChange::is_handler(change_running.back())) handlers += t - change_time.back();
+    }
+    if (change_time.size() % kSumEach == 0) handler_before.push_back(handlers);
+    change_time.push_back(t);
+    change_running.push_back(running);
+    thread_seen = thread_seen || running == 0;
+}
 
 /// State of one stream's decoder about every 64 KiB: from here any window is decoded again.
 struct Checkpoint {

@@ -25,6 +25,7 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
         lay_out();
         update();
     };
+    connect(&session, &Session::opened, this, [this] { call_.reset(); });
     connect(&session, &Session::grew, this, again);
     connect(&session, &Session::finished, this, again);
     connect(&view, &Viewpoint::window_changed, this, again);
@@ -50,25 +51,33 @@ void Lanes::lay_out() {
     if (!trail) return;
     double y = kAxis;
     std::size_t shown = 0;
+    double calls_height = 0;
     for (std::size_t c = 0; c < trail->cores.size(); ++c) {
         const CoreTrail& core = trail->cores[c];
+        const StepTrail* steps = steps_of(c);
+        if (steps != nullptr) {
+            const double layers = static_cast<double>(std::max<std::size_t>(2, depth_in_view(c))) * kLevel;
+            rows_.push_back({c, kCalls, 0, layers + 2 * kCallsPad, false});
+            calls_height += rows_.back().height;
+        }
         for (const std::size_t l : core.by_priority) {
             const auto [first, last] = core.lanes[l].touching(view_.from(), view_.to());
             const bool selected = view_.selection().core == c && view_.selection().lane == static_cast<int>(l);
             rows_.push_back({c, static_cast<int>(l), 0, 0, first == last && !selected});
             shown += rows_.back().folded ? 0 : 1;
         }
-        rows_.push_back({c, -1, 0, 0, false});
+        if (steps != nullptr && !core.thread_seen) continue;
+        rows_.push_back({c, kThread, 0, 0, false});
         ++shown;
     }
     // Full rows share what room there is, within reason.
-    const double folded = static_cast<double>(rows_.size() - shown) * kFolded;
-    const double room = height() - kAxis - kRuler - folded;
+    const auto folds = std::count_if(rows_.begin(), rows_.end(), [](const Row& r) { return r.folded; });
+    const double room = height() - kAxis - kRuler - static_cast<double>(folds) * kFolded - calls_height;
     const double full =
         std::clamp(room / static_cast<double>(std::max<std::size_t>(1, shown)), kFull, std::max(58.0, height() * 0.08));
     for (Row& r : rows_) {
         r.top = y;
-        r.height = r.folded ? kFolded : full;
+        if (r.lane != kCalls) r.height = r.folded ? kFolded : full;
         y += r.height;
     }
     content_ = y;
@@ -150,6 +159,7 @@ void Lanes::go_to_instance(std::size_t core, std::size_t lane, std::size_t insta
 }
 
 void Lanes::step_instance(int direction) {
+    if (step_call(direction)) return;
     const auto trail = session_.trail();
     const Selection s = view_.selection();
     if (!trail || s.lane < 0) return;
@@ -174,6 +184,7 @@ void Lanes::step_instance(int direction) {
 }
 
 void Lanes::go_to_longest() {
+    if (go_to_longest_call()) return;
     const auto trail = session_.trail();
     const Selection s = view_.selection();
     if (!trail || s.lane < 0) return;
@@ -185,6 +196,7 @@ void Lanes::go_to_longest() {
 }
 
 void Lanes::select_neighbour(int direction) {
+    if (step_depth(direction)) return;
     std::vector<const Row*> lanes;
     for (const Row& r : rows_)
         if (r.lane >= 0) lanes.push_back(&r);
@@ -196,6 +208,13 @@ void Lanes::select_neighbour(int direction) {
          lanes.size();
     view_.select({lanes[at]->core, lanes[at]->lane, std::nullopt});
     lay_out();
+}
+
+// The begin or end of a call within a few pixels, else the moment itself.
+Time Lanes::snapped_to(Time t, const CallSpan& s) const {
+    const Time reach = time_at(plot_left() + 6) - view_.from();
+    if (std::llabs((t - s.begin).ps) <= reach.ps || x_of(s.end()) - x_of(s.begin) < 8) return s.begin;
+    return std::llabs((t - s.end()).ps) <= reach.ps ? s.end() : t;
 }
 
 void Lanes::mousePressEvent(QMouseEvent* e) {
@@ -268,6 +287,13 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
     // A click shows a place: the lane, the instance under it, the moment.
     const Row* row = row_at(e->position().y());
     if (e->position().y() < kAxis) row = nullptr;
+    const auto call = row == nullptr ? std::nullopt : call_at(*row, e->position());
+    select_call(call);
+    if (call) {
+        const CallSpan& s = steps_of(call->core)->levels[call->level][call->index];
+        view_.set_cursor(snapped_to(time_at(e->position().x()), s));
+        return;
+    }
     const auto instance = row == nullptr ? std::nullopt : instance_at(*row, e->position().x());
     if (row != nullptr && row->lane >= 0) view_.select({row->core, row->lane, instance});
     if (e->position().x() < plot_left()) return;
@@ -285,6 +311,10 @@ void Lanes::mouseDoubleClickEvent(QMouseEvent* e) {
     drag_ = Drag::none;
     const Row* row = row_at(e->position().y());
     if (row == nullptr || e->button() != Qt::LeftButton) return;
+    if (const auto call = call_at(*row, e->position())) {
+        go_to_call(*call);
+        return;
+    }
     if (const auto instance = instance_at(*row, e->position().x()))
         go_to_instance(row->core, static_cast<std::size_t>(row->lane), *instance);
     else if (e->position().x() >= plot_left())
@@ -348,7 +378,7 @@ void Lanes::leaveEvent(QEvent*) { QToolTip::hideText(); }
 QString Lanes::describe(const Row& row, double x) const {
     const CoreTrail& core = session_.trail()->cores[row.core];
     const Time t = time_at(x);
-    if (row.lane < 0) return tr("thread mode, %1").arg(words(moment_text(t)));
+    if (row.lane == kThread) return tr("thread mode, %1").arg(words(moment_text(t)));
     const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
     const auto i = instance_at(row, x);
     if (!i) return tr("%1: does not run at %2").arg(words(lane.name()), words(moment_text(t)));
@@ -376,7 +406,12 @@ bool Lanes::event(QEvent* e) {
     } else if (e->type() == QEvent::ToolTip && session_.trail()) {
         auto* help = static_cast<QHelpEvent*>(e);
         const Row* row = row_at(help->pos().y());
-        if (row != nullptr && help->pos().x() >= plot_left() && help->pos().y() > kAxis)
+        const auto call = row == nullptr || help->pos().y() <= kAxis ? std::nullopt : call_at(*row, help->pos());
+        if (call)
+            QToolTip::showText(help->globalPos(), describe_call(*call), this);
+        else if (row != nullptr && row->lane == kCalls)
+            QToolTip::hideText();
+        else if (row != nullptr && help->pos().x() >= plot_left() && help->pos().y() > kAxis)
             QToolTip::showText(help->globalPos(), describe(*row, help->pos().x()), this);
         else
             QToolTip::hideText();

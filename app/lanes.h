@@ -37,8 +37,26 @@ class Lanes : public QWidget {
     double x_of(Time t) const;
     Time time_at(double x) const;
 
+    /// One call in the call stack of a core: its depth, and which of that depth.
+    struct Call {
+        std::size_t core = 0, level = 0, index = 0;
+        bool operator==(const Call&) const = default;
+    };
+    static constexpr int kThread = -1, kCalls = -2;  ///< rows that are no interrupt
+    const std::optional<Call>& call() const { return call_; }
+    /// Selects a call and shows it with some room around it.
+    void go_to_call(const Call& call);
+    /// Where a call is drawn; empty if its row is not shown.
+    QRectF call_rect(const Call& call) const;
+    /// To the next (1) or previous (-1) call of the selected call's function, to its caller (-1) or callee (1), to the
+    /// longest call of its function. False if no call is selected.
+    bool step_call(int direction);
+    bool step_depth(int direction);
+    bool go_to_longest_call();
+
   signals:
     void measuring_changed(bool on);
+    void call_selected(std::size_t core, unsigned function);
 
   protected:
     void paintEvent(QPaintEvent*) override;
@@ -54,7 +72,7 @@ class Lanes : public QWidget {
   private:
     struct Row {
         std::size_t core;
-        int lane;  ///< -1 for thread mode
+        int lane;  ///< of an interrupt; kThread or kCalls
         double top, height;
         bool folded;
     };
@@ -75,6 +93,13 @@ class Lanes : public QWidget {
     void paint_finding(QPainter& p);
     void paint_ruler(QPainter& p);
     void paint_key(QPainter& p);
+    const StepTrail* steps_of(std::size_t core) const;
+    std::size_t depth_in_view(std::size_t core) const;
+    std::optional<Call> call_at(const Row& row, const QPointF& at) const;
+    void paint_calls(QPainter& p, const Row& row);
+    QString describe_call(const Call& call) const;
+    void select_call(std::optional<Call> call);
+    Time snapped_to(Time t, const CallSpan& s) const;
     QString describe(const Row& row, double x) const;
     double plot_left() const;
     double scroll_limit() const;
@@ -83,6 +108,7 @@ class Lanes : public QWidget {
     Viewpoint& view_;
     BlockStore& store_;
     std::vector<Row> rows_;
+    std::optional<Call> call_;
     bool measuring_ = false, key_shown_ = false;
     Drag drag_ = Drag::none;
     QPointF pressed_, mouse_;

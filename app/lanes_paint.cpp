@@ -144,7 +144,17 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     if (row.lane >= 0) {
         const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
         name = words(lane.name());
-        sub = lane.number() >= 16 ? tr("interrupt %1").arg(lane.number() - 16) : tr("exception %1").arg(lane.number());
+        const auto& image = session_.recording()->images[row.core];
+        if (image != nullptr && image->machine() == Image::Machine::riscv)
+            sub = lane.number() >= 256 ? tr("exception, cause %1").arg(lane.number() - 256)
+                                       : tr("interrupt, cause %1").arg(lane.number() - 16);
+        else
+            sub = lane.number() >= 16 ? tr("interrupt %1").arg(lane.number() - 16)
+                                      : tr("exception %1").arg(lane.number());
+    } else if (row.lane == kCalls) {
+        const StepTrail* steps = steps_of(row.core);
+        name = tr("calls");
+        sub = words(core.name) + tr(" core") + (steps->clock == StepClock::none ? tr(", no time") : QString());
     } else {
         name = tr("thread mode");
         sub = words(core.name) + tr(" core");
@@ -159,7 +169,7 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     } else {
         p.setFont(text_font(12, true));
         p.setPen(t.text);
-        const double middle = row.top + row.height / 2;
+        const double middle = row.lane == kCalls ? row.top + 20 : row.top + row.height / 2;
         p.drawText(QRectF(12, middle - 15, plot_left() - 16, 16), Qt::AlignLeft | Qt::AlignVCenter,
                    p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
         p.setFont(text_font(10));
@@ -172,6 +182,8 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     p.setClipRect(QRectF(plot_left(), std::max(row.top, kAxis), width() - plot_left(), row.height), Qt::IntersectClip);
     if (row.lane >= 0) {
         paint_interrupts(p, row);
+    } else if (row.lane == kCalls) {
+        paint_calls(p, row);
     } else {
         paint_thread(p, row);
         paint_samples(p, row);

@@ -41,7 +41,7 @@ int main(int argc, char** argv) {
     parser.addPositionalArgument("INPUT", "a *.target.toml, a *.mtrail folder or a *.recipe.toml to open", "[INPUT]");
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
     const QCommandLineOption view("view",
-                                  "What the picture shows: whole, finding=N, measures, packets, key, start; of a "
+                                  "What the picture shows: whole, finding=N, measures, packets, key, start, steps=FUNCTION; of a "
                                   "recipe: recipe, recording=SECONDS, line.",
                                   "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
@@ -69,6 +69,10 @@ int main(int argc, char** argv) {
         if (v == "packets") {
             window.go_to_finding(1);
             window.evidence()->setCurrentIndex(1);
+        }
+        if (v.startsWith("steps=")) {
+            window.functions()->choose(v.mid(6));
+            window.evidence()->setCurrentWidget(window.footsteps());
         }
         if (v == "key") {
             window.go_to_finding(1);

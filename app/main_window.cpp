@@ -55,6 +55,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         for (const auto& s : session_.trail()->streams)
             stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
         stream_choice_->setVisible(stream_choice_->count() > 1);
+        renew_evidence();
         file_->setText(QFileInfo(words(session_.recording()->input)).fileName() + "   ");
         file_->setFixedWidth(file_->sizeHint().width());
         menuBar()->setCornerWidget(file_);  // a corner widget takes its width when it is set
@@ -105,6 +106,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     renew_recent();
     renew_health();
     renew_busy();
+    renew_evidence();
     const QSettings settings;
     set_night(settings.value("night", false).toBool());
 }
@@ -118,6 +120,14 @@ QWidget* MainWindow::build_centre() {
     moment_ = new MomentStrip(session_, view_);
     events_ = new PacketTable(PacketTable::Show::events, session_, view_, store_);
     packets_ = new PacketTable(PacketTable::Show::packets, session_, view_, store_);
+    footsteps_ = new Footsteps(session_, view_);
+    functions_ = new FunctionsTable(session_);
+    connect(functions_, &FunctionsTable::call_chosen, this,
+            [this](std::size_t core, std::size_t level, std::size_t index) {
+                show_measures(false);
+                lanes_->go_to_call({core, level, index});
+            });
+    connect(lanes_, &Lanes::call_selected, functions_, &FunctionsTable::show_function);
     start_ = new StartPage;
     connect(start_, &StartPage::open_wanted, this, &MainWindow::ask_open);
     connect(start_, &StartPage::recent_chosen, this, &MainWindow::open);
@@ -161,6 +171,8 @@ QWidget* MainWindow::build_centre() {
     evidence_->tabBar()->setDrawBase(false);
     evidence_->addTab(events_, tr("Events"));
     evidence_->addTab(packets_, tr("Packets"));
+    evidence_->addTab(footsteps_, tr("Footsteps"));
+    evidence_->addTab(functions_, tr("Functions"));
     evidence_->setAccessibleName(tr("Evidence"));
     stream_choice_ = new QComboBox;
     stream_choice_->setObjectName("stream_choice");
@@ -305,6 +317,18 @@ void MainWindow::open(const QString& path) {
     }
     if (record_page_) leave_record_page();
     session_.open(path);
+}
+
+void MainWindow::renew_evidence() {
+    const auto trail = session_.trail();
+    const bool packets = !trail || !trail->streams.empty(), steps = trail && !trail->steps.empty();
+    const bool newly = steps && !packets && !evidence_->isTabVisible(evidence_->indexOf(footsteps_));
+    for (QWidget* w : {static_cast<QWidget*>(events_), static_cast<QWidget*>(packets_)})
+        evidence_->setTabVisible(evidence_->indexOf(w), packets);
+    for (QWidget* w : {static_cast<QWidget*>(footsteps_), static_cast<QWidget*>(functions_)})
+        evidence_->setTabVisible(evidence_->indexOf(w), steps);
+    find_->setVisible(packets);
+    if (newly) evidence_->setCurrentWidget(functions_);
 }
 
 void MainWindow::finished() {

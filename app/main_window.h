@@ -13,6 +13,8 @@
 
 #include "block_store.h"
 #include "findings_panel.h"
+#include "footsteps.h"
+#include "functions_table.h"
 #include "lanes.h"
 #include "live_session.h"
 #include "measures.h"
@@ -66,6 +68,8 @@ class MainWindow : public QMainWindow {
     MomentStrip* moment() const { return moment_; }
     PacketTable* events() const { return events_; }
     PacketTable* packets() const { return packets_; }
+    Footsteps* footsteps() const { return footsteps_; }
+    FunctionsTable* functions() const { return functions_; }
     QTabWidget* evidence() const { return evidence_; }
     QString notice_text() const { return notice_text_->text(); }
     QString health_text() const { return health_->text(); }
@@ -91,6 +95,8 @@ class MainWindow : public QMainWindow {
     void renew_recent();
     void renew_health();
     void renew_busy();
+    /// Shows the pages of evidence that this recording has something for.
+    void renew_evidence();
     void finished();
     void set_ruler_end(bool is_a);
     void fold_sides(bool fold);
@@ -117,6 +123,8 @@ class MainWindow : public QMainWindow {
     MeasuresPage* page_;
     MomentStrip* moment_;
     PacketTable *events_, *packets_;
+    Footsteps* footsteps_;
+    FunctionsTable* functions_;
     QTabWidget* evidence_;
     QStackedWidget* stack_;
     StartPage* start_;

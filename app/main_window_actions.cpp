@@ -71,12 +71,15 @@ void MainWindow::build_actions() {
     need(action(go, tr("&Previous finding"), {QKeySequence(Qt::SHIFT | Qt::Key_F)}, tr("Walk the findings backwards"),
                 [walk] { walk(-1); }));
     go->addSeparator();
-    need(action(go, tr("Next &execution"), {QKeySequence(Qt::Key_N)}, tr("Next execution of the selected interrupt"),
+    need(action(go, tr("Next &execution"), {QKeySequence(Qt::Key_N)},
+                tr("Next execution of the selected interrupt, or call of the selected function"),
                 [this] { lanes_->step_instance(1); }));
     need(action(go, tr("Previous e&xecution"), {QKeySequence(Qt::Key_P)},
-                tr("Previous execution of the selected interrupt"), [this] { lanes_->step_instance(-1); }));
+                tr("Previous execution of the selected interrupt, or call of the selected function"),
+                [this] { lanes_->step_instance(-1); }));
     need(action(go, tr("&Longest execution"), {QKeySequence(Qt::Key_L)},
-                tr("Longest execution of the selected interrupt"), [this] { lanes_->go_to_longest(); }));
+                tr("Longest execution of the selected interrupt, or call of the selected function"),
+                [this] { lanes_->go_to_longest(); }));
 
     auto* measure = menuBar()->addMenu(tr("&Measure"));
     need(action(measure, tr("Measure with the mouse"), {QKeySequence(Qt::Key_R)}, tr("Drag in the lanes from A to B"),

@@ -13,6 +13,26 @@ namespace {
 QString words(const std::string& s) { return QString::fromStdString(s); }
 }  // namespace
 
+namespace {
+
+// Who was on the stack, the innermost first.
+QString stack_at(const StepTrail& steps, Time t) {
+    QStringList names;
+    for (const CallLevel& level : steps.levels) {
+        const auto i = level.at(t);
+        if (!i) break;
+        const CallSpan& s = level[*i];
+        names.prepend(words((*steps.functions)[static_cast<std::uint32_t>(s.function)].name).toHtmlEscaped());
+    }
+    if (names.isEmpty()) return QObject::tr("no call is known here");
+    names[0] = "<b>" + names[0] + "</b>";
+    constexpr int kMost = 8;
+    if (names.size() > kMost) names = names.mid(0, kMost) << "…";
+    return names.join(" ◂ ");
+}
+
+}  // namespace
+
 QString moment_sentence(const Recording&, const Trail& trail, Time t) {
     QStringList cores;
     for (std::size_t c = 0; c < trail.cores.size(); ++c) {
@@ -44,6 +64,8 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
         QString say = "<b>" + words(core.name).toHtmlEscaped() + ":</b> ";
         const std::uint16_t running = core.running_at(t);
         const auto change = core.change_at(t);
+        const bool follows =
+            std::any_of(trail.steps.begin(), trail.steps.end(), [c](const StepTrail& s) { return s.core_index == c; });
         if (trail.gap_in(t, t)) {
             say += QObject::tr("not known, the trace has a gap here");
         } else if (!nest.empty()) {
@@ -67,6 +89,8 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
             } else {
                 say += QObject::tr(" · waiting: thread mode");
             }
+        } else if (running == ContextChange::kUnknown && follows) {
+            // What instruction trace knows comes below.
         } else if (running == ContextChange::kUnknown) {
             say += change && core.change_time.size() > 0 ? QObject::tr("not known")
                                                          : QObject::tr("not known yet: no exception packet so far");
@@ -81,6 +105,11 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
                 say += QObject::tr(" · next: %1 in %2")
                            .arg(words(core.running_name(core.change_running[next])).toHtmlEscaped(),
                                 words(duration_text(core.change_time[next] - t)));
+        }
+        for (const StepTrail& steps : trail.steps) {
+            if (steps.core_index != c) continue;
+            const bool said = running != ContextChange::kUnknown || !nest.empty();
+            say += (said ? QStringLiteral(" · ") : QString()) + stack_at(steps, t);
         }
         cores += say;
     }

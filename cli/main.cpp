@@ -8,6 +8,7 @@
 #include <fstream>
 #include <functional>
 #include <iostream>
+#include <sstream>
 #include <thread>
 
 #include <CLI/CLI.hpp>
@@ -16,6 +17,7 @@
 #include "base/text.h"
 #include "judge/finding.h"
 #include "measure/interrupts.h"
+#include "share/step_tables.h"
 #include "share/tables.h"
 #include "judge/live_health.h"
 #include "trail/live_recording.h"
@@ -82,7 +84,8 @@ int write_to(const std::string& file, const std::function<void(std::ostream&)>& 
 }
 
 struct Options {
-    std::string input, output, of, recipe;
+    std::string input, output, of, recipe, core, addresses;
+    std::vector<std::string> leave_out;
     bool csv = false, json = false, replace = false;
     std::optional<double> from_ns, to_ns;
     std::optional<Time> from() const { return from_ns ? std::optional(Time::from_ns(*from_ns)) : std::nullopt; }
@@ -144,10 +147,55 @@ void print_stats(const std::vector<InterruptRow>& rows, std::ostream& out) {
     }
 }
 
+// The stream of instructions that is meant: of the named core, or the only one.
+Result<const StepTrail*> steps_of(const Opened& opened, const Options& o) {
+    std::string known;
+    const StepTrail* found = nullptr;
+    for (const auto& t : opened.trail->steps) {
+        known += (known.empty() ? "" : ", ") + t.core;
+        if (o.core.empty() ? found == nullptr : t.core == o.core) found = &t;
+    }
+    if (found == nullptr)
+        return failure(
+            known.empty() ? "the recording holds no instruction trace" : "no instructions of core '" + o.core + "'",
+            o.input, known.empty() ? "give one with an etm4, etrace, ntrace or mtb stream" : "there are: " + known);
+    if (o.core.empty() && opened.trail->steps.size() > 1)
+        return failure("the recording holds instructions of several cores", o.input, "name one with --core: " + known);
+    return found;
+}
+
+int run_steps(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    auto steps = steps_of(*opened, o);
+    if (!steps) return fail(steps.error());
+    if (!o.addresses.empty())
+        return write_to(o.addresses,
+                        [&](std::ostream& out) { write_step_addresses(*opened->recording, **steps, out); });
+    return write_to(o.output,
+                    [&](std::ostream& out) { write_steps_csv(*opened->recording, **steps, o.from(), o.to(), out); });
+}
+
 int run_stats(const Options& o) {
+    if (o.of == "functions") {
+        auto opened = open_and_read(o.input);
+        if (!opened) return fail(opened.error());
+        if (opened->trail->steps.empty())
+            return fail({"the recording holds no instruction trace", o.input,
+                         "functions need an etm4, etrace, ntrace or mtb stream"});
+        const auto rows = function_rows(*opened->trail, {o.leave_out.begin(), o.leave_out.end()});
+        return write_to(o.output, [&](std::ostream& out) {
+            if (o.json)
+                out << functions_json(*opened->trail, rows).dump(2) << "\n";
+            else if (o.csv)
+                write_functions_csv(rows, out);
+            else
+                out << functions_text(rows);
+        });
+    }
     if (o.of != "interrupts")
         return fail({"--of " + o.of + " needs a recording that tells of " + o.of, o.input,
-                     "an ITM stream tells of interrupts: use --of interrupts"});
+                     "use --of interrupts, or --of functions with instruction trace"});
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     const auto rows = interrupt_rows(*opened->trail);
@@ -171,6 +219,9 @@ int run_instances(const Options& o) {
                 return write_to(o.output, [&](std::ostream& out) { write_instances_csv(lane, out); });
             known += (known.empty() ? "" : ", ") + lane.name();
         }
+    std::ostringstream calls;
+    if (write_calls_csv(*opened->trail, o.of, calls))
+        return write_to(o.output, [&](std::ostream& out) { out << calls.str(); });
     return fail({"nothing named '" + o.of + "' ran", o.input,
                  known.empty() ? "no exception is in this recording" : "these did: " + known});
 }
@@ -318,14 +369,18 @@ int main(int argc, char** argv) {
         ->add_flag("--json", o.json, "as JSON");
     times(output(command("packets", "every packet: offset, time, kind, detail", run_packets)));
     times(output(command("events", "every event in time order", run_events)));
+    CLI::App* steps = times(output(command("steps", "every executed instruction", run_steps)));
+    steps->add_option("--core", o.core, "the core, if several are traced");
+    steps->add_option("--pcs", o.addresses, "write the addresses to this file, eight bytes each");
     CLI::App* stats = output(command("stats", "measures, one row per activity", run_stats));
-    stats->add_option("--of", o.of, "interrupts")
+    stats->add_option("--of", o.of, "interrupts or functions")
         ->required()
         ->check(CLI::IsMember({"interrupts", "tasks", "functions", "locks", "marks"}));
+    stats->add_option("--leave-out", o.leave_out, "functions that do not count, such as the one that waits for work");
     stats->add_flag("--csv", o.csv, "as CSV");
     stats->add_flag("--json", o.json, "as JSON");
     CLI::App* instances = output(command("instances", "one row per instance of an activity", run_instances));
-    instances->add_option("--of", o.of, "name or number of the interrupt")->required();
+    instances->add_option("--of", o.of, "name or number of the interrupt, or name of the function")->required();
     instances->add_flag("--csv", o.csv, "as CSV (the only form)");
     output(command("find", "findings, worst first", run_find))->add_flag("--json", o.json, "as JSON");
     CLI::App* record = app.add_subcommand("record", "make a recording after a recipe");

@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "judge/detectors.h"
+#include "judge/step_faults.h"
 #include "judge/witness.h"
 #include "target/exception_names.h"
 #include "trail/packet_block.h"
@@ -71,7 +72,9 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
     const CoreTrail& core = trail.cores[c];
     for (std::size_t l = 0; l < core.lanes.size(); ++l) {
         const ExceptionLane& lane = core.lanes[l];
-        if (!is_fault_exception(lane.number()) || lane.size() == 0) continue;
+        const Image* image = recording.images[c].get();
+        const bool riscv = image != nullptr && image->machine() == Image::Machine::riscv;
+        if (!(riscv ? is_riscv_fault(lane.number()) : is_fault_exception(lane.number())) || lane.size() == 0) continue;
         const auto [first, count] = credible(trail, lane);
         if (count == 0) continue;
         Finding f = about_instance(FindingKind::fault, trail, c, l, first);
@@ -117,6 +120,7 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
             f.evidence.push_back({task->latest, text.name + " written: " + text.value});
         }
         f.cause += ". ";
+        (void)explain_fault(recording, trail, c, lane.number(), f.begin, f);
         f.evidence.push_back({f.begin, lane.name() + " entered"});
         if (inside)
             f.evidence.push_back(

@@ -6,7 +6,9 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "share/step_tables.h"
 #include "trail/packet_block.h"
+#include "trail/step_reading.h"
 
 namespace mt {
 namespace {
@@ -150,7 +152,7 @@ void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Pro
 
 void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
                        std::ostream& out, const Progress* progress) {
-    const bool several = trail.streams.size() > 1;
+    const bool several = trail.streams.size() + trail.steps.size() > 1;
     out << (several ? "offset,time_ns,kind,detail,core\n" : "offset,time_ns,kind,detail\n");
     each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
         out << p.packet.offset << ',' << ns_text(p.latest) << ',' << itm_kind_name(p.packet.kind) << ','
@@ -158,17 +160,51 @@ void write_packets_csv(const Recording& recording, const Trail& trail, std::opti
         if (several) out << ',' << csv_field(trail.streams[stream].core);
         out << '\n';
     });
+    // Instruction packets carry no time of their own: in stream order, behind the others.
+    if (from || to) return;
+    for (std::size_t i = 0; i < trail.steps.size(); ++i)
+        each_step_packet(recording, i, [&](const StepPacketText& p) {
+            out << p.offset << ",," << p.kind << ',' << csv_field(p.detail);
+            if (several) out << ',' << csv_field(trail.steps[i].core);
+            out << '\n';
+        });
 }
 
 void write_events_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
                       std::ostream& out, const Progress* progress) {
     out << "time_ns,core,kind,name,number,value,offset\n";
+    // Exceptions that instruction trace tells of, merged by time.
+    std::vector<std::size_t> next(trail.steps.size());
+    const auto steps_until = [&](Time t) {
+        for (;;) {
+            std::size_t first = next.size();
+            for (std::size_t i = 0; i < next.size(); ++i)
+                if (next[i] < trail.steps[i].traps.size() && !(t < trail.steps[i].traps[next[i]].time) &&
+                    (first == next.size() ||
+                     trail.steps[i].traps[next[i]].time < trail.steps[first].traps[next[first]].time))
+                    first = i;
+            if (first == next.size()) return;
+            const StepTrail& steps = trail.steps[first];
+            const StepTrapAt& x = steps.traps[next[first]++];
+            if ((from && x.time < *from) || (to && *to < x.time)) continue;
+            const bool known = x.trap.number != StepTrap::kUnknown;
+            const unsigned number =
+                steps.code->thumb() || !known ? x.trap.number : (x.trap.number & 0xFF) + (x.trap.interrupt ? 16 : 256);
+            out << (steps.clock == StepClock::none ? std::string() : ns_text(x.time)) << ',' << csv_field(steps.core)
+                << ",exc_enter,"
+                << (known ? csv_field(recording.exception_name(steps.core_index, number)) : std::string()) << ','
+                << (known ? std::to_string(x.trap.number) : std::string()) << ','
+                << (x.trap.epc_known ? hex_text(x.trap.epc, 8) : std::string()) << ',' << x.trap.offset << '\n';
+        }
+    };
     each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
         if (!itm_is_event(p.packet.kind)) return;
+        steps_until(p.latest);
         const EventText t = event_text(recording, stream, p.packet);
         out << ns_text(p.latest) << ',' << csv_field(trail.streams[stream].core) << ',' << t.kind << ','
             << csv_field(t.name) << ',' << t.number << ',' << t.value << ',' << p.packet.offset << '\n';
     });
+    steps_until(Time::max());
 }
 
 Json summary_json(const Recording& recording, const Trail& trail) {
@@ -178,7 +214,9 @@ Json summary_json(const Recording& recording, const Trail& trail) {
     j["origin_ns"] = 0.0;  // local timestamps count from zero at the first byte
     j["span_ns"] = json_ns(trail.end);
     j["complete"] = trail.complete;
-    j["instructions"] = 0;
+    std::uint64_t instructions = 0;
+    for (const auto& t : trail.steps) instructions += t.steps;
+    j["instructions"] = instructions;
     j["streams"] = Json::array();
     for (std::size_t i = 0; i < trail.streams.size(); ++i) {
         const StreamTrail& s = trail.streams[i];
@@ -211,6 +249,11 @@ Json summary_json(const Recording& recording, const Trail& trail) {
         }
         j["streams"].push_back(std::move(t));
     }
+    for (std::size_t i = 0; i < trail.steps.size(); ++i) {
+        Json t = steps_summary_json(trail.steps[i]);
+        t["protocol"] = protocol_name(recording.target.streams[recording.step_streams[i].spec].protocol);
+        j["streams"].push_back(std::move(t));
+    }
     std::uint64_t overflows = 0;
     for (std::size_t i = 0; i < trail.gaps.size(); ++i) overflows += trail.gaps[i].kind == GapKind::overflow ? 1 : 0;
     j["gaps"] = {{"count", trail.gaps.size()},
@@ -240,9 +283,12 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
                        count_text(s.counts[k]) + "\n";
             }
     }
-    out += trail.gaps.empty() ? "  whole: no gaps\n"
-                              : "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " +
-                                    duration_text(trail.gap_time()) + " not known\n";
+    for (const auto& t : trail.steps) out += steps_summary_text(t);
+    out +=
+        trail.gaps.empty() && !std::any_of(trail.steps.begin(), trail.steps.end(),
+                                           [](const StepTrail& t) { return t.gaps.size() > 0; })
+            ? "  whole: no gaps\n"
+            : "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gap_time()) + " not known\n";
     for (const auto& n : trail.notes) out += "  marked at " + moment_text(n.time) + ": " + n.text + "\n";
     for (const auto& d : trail.doubts) out += "  doubt: " + d.text + " " + d.advice + "\n";
     return out;

@@ -27,4 +27,10 @@ std::map<unsigned, std::string> exception_names(const Image* image, const SvdNam
 /// True for HardFault and its relatives: 3 to 7 (Armv7-M B1.5.2; 7 is SecureFault of Armv8-M).
 constexpr bool is_fault_exception(unsigned number) { return number >= 3 && number <= 7; }
 
+/// The same for RISC-V, numbered 256 + cause: all but breakpoints and environment calls (privileged ISA, table 3.6).
+constexpr bool is_riscv_fault(unsigned number) {
+    const unsigned cause = number - 256;
+    return number >= 256 && cause < 16 && cause != 3 && !(cause >= 8 && cause <= 11) && cause != 14;
+}
+
 }  // namespace mt

@@ -45,7 +45,7 @@ struct Image::Parts {
     std::vector<std::size_t> functions;  ///< indices into symbols
     std::vector<Block> blocks;
     std::vector<std::vector<std::uint8_t>> loaded;
-    std::vector<Piece> pieces;
+    std::vector<Piece> pieces, code;
     std::uint64_t entry = 0;
 
     ~Parts() {
@@ -99,8 +99,9 @@ void Image::Parts::read_sections() {
 }
 
 void Image::Parts::read_segments() {
+    std::vector<bool> executable;
     std::size_t count = 0;
-    if (elf_getphdrnum(elf, &count) != 0) return;
+    if (elf_getphdrnum(elf, &count) != 0) count = 0;
     for (std::size_t i = 0; i < count && i < 1024; ++i) {
         GElf_Phdr header;
         if (gelf_getphdr(elf, static_cast<int>(i), &header) == nullptr) break;
@@ -111,8 +112,14 @@ void Image::Parts::read_segments() {
         const auto* bytes = static_cast<const std::uint8_t*>(data->d_buf);
         loaded.emplace_back(bytes, bytes + header.p_filesz);
         pieces.push_back({header.p_vaddr, header.p_paddr, {}, (header.p_flags & PF_W) != 0});
+        executable.push_back((header.p_flags & PF_X) != 0);
     }
     for (std::size_t i = 0; i < pieces.size(); ++i) pieces[i].bytes = loaded[i];
+    for (const Block& b : blocks)
+        if (b.code) code.push_back({b.address, b.address, b.bytes, false});
+    for (std::size_t i = 0; code.empty() && i < pieces.size(); ++i)
+        if (executable[i]) code.push_back(pieces[i]);
+    std::sort(code.begin(), code.end(), [](const Piece& a, const Piece& b) { return a.address < b.address; });
 }
 
 Result<std::shared_ptr<const Image>> Image::open(const std::string& path) {
@@ -197,6 +204,7 @@ std::optional<std::uint32_t> Image::word_at(std::uint64_t address) const {
 }
 
 const std::vector<Image::Piece>& Image::pieces() const { return parts_->pieces; }
+const std::vector<Image::Piece>& Image::code_pieces() const { return parts_->code; }
 std::uint64_t Image::entry() const { return parts_->entry; }
 
 Result<std::uint64_t> Image::address_of(const std::string& place) const {

@@ -55,6 +55,8 @@ class Image {
         bool writable = false;
     };
     const std::vector<Piece>& pieces() const;
+    /// What holds instructions, by address: executable sections, or executable segments where there are none.
+    const std::vector<Piece>& code_pieces() const;
     std::uint64_t entry() const;
     /// The address of a place that a person names: a function or object ("board_init"), a source line
     /// ("main.c:41": its first instruction), or an address ("0x8000100"). A Problem says what is not there.

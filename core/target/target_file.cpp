@@ -23,35 +23,79 @@ CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs
     return core;
 }
 
-// The tables of protocols whose settings are checked here and used by their own decoders.
-void check_other_protocols(TomlTable& t, const std::string& path, std::optional<Problem>& problem,
-                           std::vector<std::string>& warnings) {
-    if (const auto* etm = t.table("etm4")) {
-        TomlTable e(*etm, "[stream.etm4]", path, problem);
-        for (const auto key : {"cycle_count", "return_stack", "timestamps"}) e.flag(key);
-        for (const auto key : {"cycle_threshold", "commopt", "timestamp_hz", "context_id_bytes", "trcidr0", "trcidr1",
-                               "trcidr2", "trcidr8", "trcconfigr"})
-            e.number(key, false, 0, kNoLimit);
-        e.warn_unknown(warnings);
+Etm4Parameters read_etm4(TomlTable& e, std::uint64_t& timestamp_hz) {
+    Etm4Parameters p;
+    const auto word = [&](const char* key) {
+        return static_cast<std::uint64_t>(e.number(key, false, 0, kNoLimit).value_or(0));
+    };
+    // Register values first (IHI 0064, 7.3); keys that name a setting go before them.
+    if (const auto v = e.number("trcidr0", false, 0, kNoLimit)) p.commit_in_cycles = (*v >> 29 & 1) == 0;
+    const std::uint64_t idr2 = word("trcidr2"), configr = word("trcconfigr");
+    (void)e.number("trcidr1", false, 0, kNoLimit);
+    p.max_speculation = static_cast<unsigned>(std::min<std::uint64_t>(word("trcidr8"), 1024));
+    p.virtual_id_bytes = static_cast<unsigned>(std::min<std::uint64_t>(idr2 >> 10 & 31, 4));
+    p.context_id_bytes = (configr >> 6 & 1) != 0 && (idr2 >> 5 & 31) != 0 ? 4 : 0;
+    p.cycle_count = (configr >> 4 & 1) != 0;
+    p.return_stack = (configr >> 12 & 1) != 0;
+    if (const auto v = e.flag("cycle_count")) p.cycle_count = *v;
+    if (const auto v = e.flag("return_stack")) p.return_stack = *v;
+    (void)e.flag("timestamps");
+    if (const auto v = e.number("commopt", false, 0, 1)) p.commit_in_cycles = *v == 0;
+    p.cycle_threshold = static_cast<unsigned>(e.number("cycle_threshold", false, 0, 4095).value_or(0));
+    if (const auto v = e.number("context_id_bytes", false, 0, 4)) p.context_id_bytes = static_cast<unsigned>(*v);
+    timestamp_hz = word("timestamp_hz");
+    return p;
+}
+
+EtraceParameters read_etrace(TomlTable& e) {
+    EtraceParameters p;
+    const auto width = [&](const char* key, unsigned& out, std::int64_t least, std::int64_t most) {
+        if (const auto v = e.number(key, false, least, most)) out = static_cast<unsigned>(*v);
+    };
+    width("iaddress_width", p.iaddress_width, 2, 64);
+    width("iaddress_lsb", p.iaddress_lsb, 0, 2);
+    width("privilege_width", p.privilege_width, 0, 4);
+    width("ecause_width", p.ecause_width, 1, 16);
+    width("context_width", p.context_width, 0, 32);
+    width("time_width", p.time_width, 0, 64);
+    width("return_stack_size", p.return_stack_size, 0, 12);
+    width("call_counter_size", p.call_counter_size, 0, 12);
+    width("encoder_mode_width", p.encoder_mode_width, 0, 8);
+    width("cache_size", p.cache_size, 0, 12);
+    width("bpred_size", p.bpred_size, 0, 16);
+    width("f0s_width", p.f0s_width, 0, 4);
+    width("src_id_bits", p.src_id_bits, 0, 12);
+    p.implicit_return = e.flag("implicit_return").value_or(false);
+    p.full_address = e.flag("full_address").value_or(false);
+    constexpr std::string_view names[] = {"sequentially_inferred_jump", "implicit_return",   "implicit_exception",
+                                          "branch_prediction",          "jump_target_cache", "full_address"};
+    if (const auto list = e.list_of_text("ioptions"); !list.empty()) {
+        p.ioptions.clear();
+        for (const auto& name : list) {
+            const auto found = std::find(std::begin(names), std::end(names), name);
+            if (found == std::end(names))
+                e.fail("key 'ioptions' names '" + name + "', which is no option", e.line(),
+                       "options are sequentially_inferred_jump, implicit_return, implicit_exception, "
+                       "branch_prediction, jump_target_cache, full_address");
+            else
+                p.ioptions.push_back(static_cast<EtraceParameters::Option>(found - std::begin(names)));
+        }
     }
-    if (const auto* etrace = t.table("etrace")) {
-        TomlTable e(*etrace, "[stream.etrace]", path, problem);
-        for (const auto key :
-             {"iaddress_width", "iaddress_lsb", "privilege_width", "ecause_width", "context_width", "time_width",
-              "return_stack_size", "call_counter_size", "encoder_mode_width", "src_id_bits"})
-            e.number(key, false, 0, 64);
-        for (const auto key : {"implicit_return", "full_address"}) e.flag(key);
-        e.list_of_text("ioptions");
-        e.text("encapsulation", false, {"length-byte"});
-        e.warn_unknown(warnings);
-    }
-    if (const auto* ntrace = t.table("ntrace")) {
-        TomlTable e(*ntrace, "[stream.ntrace]", path, problem);
-        for (const auto key : {"mdo_bits", "mseo_bits", "src_bits"}) e.number(key, false, 0, 64);
-        e.flag("timestamps");
-        e.number("timestamp_hz", false, 1, kNoLimit);
-        e.warn_unknown(warnings);
-    }
+    if (p.iaddress_lsb >= p.iaddress_width)
+        e.fail("key 'iaddress_lsb' is not below iaddress_width", e.line(), "RISC-V with compressed instructions has 1");
+    e.text("encapsulation", false, {"length-byte"});
+    return p;
+}
+
+NtraceParameters read_ntrace(TomlTable& e, std::uint64_t& timestamp_hz) {
+    NtraceParameters p;
+    (void)e.number("mdo_bits", false, 6, 6);
+    (void)e.number("mseo_bits", false, 2, 2);
+    p.src_bits = static_cast<unsigned>(e.number("src_bits", false, 0, 12).value_or(0));
+    p.timestamps = e.flag("timestamps").value_or(true);
+    p.implicit_return = e.flag("implicit_return").value_or(false);
+    timestamp_hz = static_cast<std::uint64_t>(e.number("timestamp_hz", false, 1, 1'000'000'000'000).value_or(0));
+    return p;
 }
 
 StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesystem::path& folder,
@@ -82,7 +126,16 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         stream.swo_baud = static_cast<std::uint64_t>(i.number("swo_baud", false, 1, 10'000'000'000).value_or(0));
         i.warn_unknown(warnings);
     }
-    check_other_protocols(t, path, problem, warnings);
+    const auto settings = [&](const char* name, auto read) {
+        if (const auto* table = t.table(name)) {
+            TomlTable e(*table, "[stream." + std::string(name) + "]", path, problem);
+            read(e);
+            e.warn_unknown(warnings);
+        }
+    };
+    settings("etm4", [&](TomlTable& e) { stream.etm4 = read_etm4(e, stream.timestamp_hz); });
+    settings("etrace", [&](TomlTable& e) { stream.etrace = read_etrace(e); });
+    settings("ntrace", [&](TomlTable& e) { stream.ntrace = read_ntrace(e, stream.timestamp_hz); });
     return stream;
 }
 
@@ -113,6 +166,11 @@ void each_table(const toml::array* list, const std::string& name, const std::str
 }
 
 }  // namespace
+
+std::string_view protocol_name(Protocol p) {
+    constexpr std::string_view names[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"};
+    return names[static_cast<std::size_t>(p)];
+}
 
 const CoreSpec* TargetFile::core(std::string_view core_name) const {
     for (const auto& c : cores)

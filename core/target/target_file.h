@@ -9,10 +9,17 @@
 #include <vector>
 
 #include "base/problem.h"
+#include "target/protocol_parameters.h"
 
 namespace mt {
 
 enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf };
+/// Whether the protocol tells which instructions were executed.
+constexpr bool tells_instructions(Protocol p) {
+    return p == Protocol::etm4 || p == Protocol::etrace || p == Protocol::ntrace || p == Protocol::mtb;
+}
+/// As it stands in the target file.
+std::string_view protocol_name(Protocol p);
 enum class Framing : std::uint8_t { none, tpiu };
 
 struct CoreSpec {
@@ -34,7 +41,11 @@ struct StreamSpec {
     std::uint64_t swo_baud = 0;          ///< bits per second of the line; 0 if not stated
     std::optional<unsigned> line_phase;  ///< sampling phase that the line check chose
     unsigned line_phases = 0, line_window = 0;
-    unsigned line = 0;  ///< where the table stands in the target file
+    EtraceParameters etrace;
+    Etm4Parameters etm4;
+    NtraceParameters ntrace;
+    std::uint64_t timestamp_hz = 0;  ///< of the trace's own timestamps; 0 if not stated
+    unsigned line = 0;               ///< where the table stands in the target file
 };
 
 struct WatchSpec {

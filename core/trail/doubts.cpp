@@ -88,6 +88,53 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
                   "Is DWT_FUNCTION set for it?");
 }
 
+namespace {
+
+// What in the target file would make this protocol read nonsense.
+std::string suspect_parameters(const StreamSpec& spec) {
+    switch (spec.protocol) {
+        case Protocol::etrace:
+            return "Do iaddress_width " + std::to_string(spec.etrace.iaddress_width) + ", privilege_width " +
+                   std::to_string(spec.etrace.privilege_width) + ", ecause_width " +
+                   std::to_string(spec.etrace.ecause_width) +
+                   ", full_address and the return stack in [stream.etrace] match the encoder, and is this the image "
+                   "that ran?";
+        case Protocol::etm4:
+            return spec.etm4.return_stack ? "Is return_stack = true right, and is this the image that ran?"
+                                          : "Is return_stack = false right, and is this the image that ran?";
+        case Protocol::ntrace:
+            return "Does src_bits " + std::to_string(spec.ntrace.src_bits) +
+                   " match the encoder, and is this the image that ran?";
+        default:
+            return "Is this the image that ran?";
+    }
+}
+
+}  // namespace
+
+void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
+    const StepTrail& t = trail.steps[index];
+    const StreamSpec& spec = recording.target.streams[recording.step_streams[index].spec];
+    const auto doubt = [&](std::string text, std::string advice) {
+        trail.doubts.push_back({std::move(text), std::move(advice)});
+    };
+    if (t.contradiction)
+        doubt("Trace and image of " + t.core + " do not fit together" +
+                  (t.contradiction->gap.address != 0 ? ", first at " + hex_text(t.contradiction->gap.address, 8) : "") +
+                  " (" + t.contradiction->gap.reason + ", byte " + std::to_string(t.contradiction->gap.offset) + ")" +
+                  (t.contradictions > 1 ? ", and " + plural(t.contradictions - 1, "more time", "more times") : "") +
+                  ".",
+              t.bad_bytes > 0 ? "Damaged bytes stand near: what cannot be trusted is marked as a gap."
+                              : suspect_parameters(spec));
+    if (t.bytes > 0 && t.bad_bytes * 50 > t.bytes)
+        doubt(share_text(static_cast<double>(t.bad_bytes) / static_cast<double>(t.bytes)) +
+                  " of the instruction trace's bytes are no packets.",
+              suspect_parameters(spec));
+    if (t.clock == StepClock::none && t.steps > 0)
+        doubt("The instruction trace of " + t.core + " tells no time: each instruction is drawn as one cycle.",
+              "Lengths compare instructions, not time.");
+}
+
 void doubt_cores(Trail& trail) {
     for (const auto& core : trail.cores)
         if (core.contradictions > 0)

@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "trail/doubts.h"
 #include "trail/growing_trail.h"
+#include "trail/step_reading.h"
 
 namespace mt {
 namespace {
@@ -91,6 +92,8 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
     std::uint64_t total = 0, done = 0;
     for (std::size_t i = 0; i < recording.streams.size(); ++i)
         total += trail.streams[i].raw_bytes = recording.streams[i].bytes().size();
+    prepare_steps(recording, trail);
+    for (const StepTrail& t : trail.steps) total += t.raw_bytes;
     for (std::size_t i = 0; i < recording.streams.size() && !trail.cancelled; ++i) {
         const Recording::Stream& stream = recording.streams[i];
         const StreamJournal& journal = stream.journal;
@@ -111,8 +114,8 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
             }
             std::size_t n = std::min(kCheckpointBytes, raw.size() - at);
             while (next_note < journal.notes.size() && journal.notes[next_note].offset <= first + at)
-                trail.notes.push_back({trail.cores[stream.core].end, journal.notes[next_note++].text,
-                                       trail.cores[stream.core].name});
+                trail.notes.push_back(
+                    {trail.cores[stream.core].end, journal.notes[next_note++].text, trail.cores[stream.core].name});
             if (next_note < journal.notes.size())
                 n = static_cast<std::size_t>(
                     std::min<std::uint64_t>(n, journal.notes[next_note].offset - (first + at)));
@@ -137,10 +140,23 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
         }
         growing.finish(i);
         for (; next_note < journal.notes.size(); ++next_note)
-            trail.notes.push_back({trail.cores[stream.core].end, journal.notes[next_note].text,
-                                   trail.cores[stream.core].name});
+            trail.notes.push_back(
+                {trail.cores[stream.core].end, journal.notes[next_note].text, trail.cores[stream.core].name});
         done += raw.size();
         doubt_stream(recording, trail, i);
+    }
+    for (std::size_t i = 0; i < recording.step_streams.size() && !trail.cancelled; ++i) {
+        auto read = read_steps(recording, i, trail, progress, [&](std::uint64_t at) {
+            progress.report(done + at, total);
+            const auto now = SteadyClock::now();
+            if (publish && std::chrono::duration<double>(now - published).count() >= kPublishSeconds) {
+                published = now;
+                publish(growing.snapshot());
+            }
+        });
+        if (!read) return tl::make_unexpected(read.error());
+        done += recording.step_streams[i].bytes().size();
+        doubt_steps(recording, trail, i);
     }
     doubt_cores(trail);
     trail.complete = !trail.cancelled;

@@ -54,16 +54,19 @@ void open_image(Recording& r, const CoreSpec& core) {
     }
     r.exception_names.push_back(exception_names(image.get(), svd ? &*svd : nullptr));
     r.images.push_back(std::move(image));
+    r.code.emplace_back();
+    r.functions.emplace_back();
 }
 
 Result<void> open_streams(Recording& r) {
     for (std::size_t i = 0; i < r.target.streams.size(); ++i) {
         const StreamSpec& spec = r.target.streams[i];
         const std::string where = r.target.path + ":" + std::to_string(spec.line);
-        if (spec.protocol != Protocol::itm) {
+        const bool steps = tells_instructions(spec.protocol);
+        if (spec.protocol != Protocol::itm && !steps) {
             r.doubts.push_back(
                 {"The stream at " + where + " has a protocol that this version does not decode; it is left alone.",
-                 "ITM streams are decoded."});
+                 "ITM and instruction trace are decoded."});
             continue;
         }
         if (spec.file.empty()) return failure("no stream file is given", where, "add file = \"…\" to this [[stream]]");
@@ -76,17 +79,28 @@ Result<void> open_streams(Recording& r) {
                            "record again; check that trace is enabled and the line is connected");
         std::size_t core = 0;
         while (r.target.cores[core].name != spec.core) ++core;
-        if (std::any_of(r.streams.begin(), r.streams.end(),
-                        [&](const Recording::Stream& s) { return s.core == core; })) {
-            r.doubts.push_back(
-                {"The stream at " + where + " is a second ITM stream of core " + spec.core + "; it is left alone.",
-                 "Give each stream its own core."});
+        auto& list = steps ? r.step_streams : r.streams;
+        if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& s) { return s.core == core; })) {
+            r.doubts.push_back({"The stream at " + where + " is a second " +
+                                    std::string(steps ? "instruction" : "ITM") + " stream of core " + spec.core +
+                                    "; it is left alone.",
+                                "Give each stream its own core."});
             continue;
         }
-        r.streams.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
+        if (steps && r.images[core] == nullptr)
+            return failure("instruction trace cannot be followed without the image of core " + spec.core, where,
+                           r.target.cores[core].image.empty()
+                               ? "add image = \"….elf\" to its [[core]]"
+                               : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
+        if (steps) {
+            r.code[core] = Code::of(*r.images[core], r.target.cores[core].isa);
+            r.functions[core] = FunctionTable::of(*r.images[core], *r.code[core]);
+        }
+        list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
     }
-    if (r.streams.empty())
-        return failure("nothing to decode: no ITM stream", r.target.path, "this version decodes protocol = \"itm\"");
+    if (r.streams.empty() && r.step_streams.empty())
+        return failure("nothing to decode: no stream of a known protocol", r.target.path,
+                       "this version decodes itm, etm4, etrace, ntrace and mtb");
     return {};
 }
 

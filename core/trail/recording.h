@@ -12,6 +12,7 @@
 #include "base/progress.h"
 #include "capture/journal.h"
 #include "target/exception_names.h"
+#include "target/functions.h"
 #include "target/image.h"
 #include "target/target_file.h"
 #include "trail/trail.h"
@@ -32,9 +33,12 @@ struct Recording {
 
         std::span<const std::uint8_t> bytes() const { return file ? file->bytes() : std::span<const std::uint8_t>(); }
     };
-    std::vector<Stream> streams;
+    std::vector<Stream> streams;                                   ///< ITM
+    std::vector<Stream> step_streams;                              ///< instruction trace
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null
     std::vector<std::map<unsigned, std::string>> exception_names;  ///< per core
+    std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without instruction trace
+    std::vector<std::shared_ptr<const FunctionTable>> functions;   ///< the same
     std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do
 
     std::string exception_name(std::size_t core, unsigned number) const;

@@ -16,6 +16,7 @@
 #include "base/time.h"
 #include "flow/exception_nest.h"
 #include "flow/itm_pipe.h"
+#include "trail/step_trail.h"
 
 namespace mt {
 
@@ -69,8 +70,7 @@ class ExceptionLane {
     // Rounded up, saturating.
     static std::uint32_t in_ns(Time slack) {
         const std::int64_t ns = (slack.ps + 999) / 1000;
-        return static_cast<std::uint32_t>(
-            std::clamp<std::int64_t>(ns, 0, std::numeric_limits<std::uint32_t>::max()));
+        return static_cast<std::uint32_t>(std::clamp<std::int64_t>(ns, 0, std::numeric_limits<std::uint32_t>::max()));
     }
     /// The first instance that begins after `t`.
     std::size_t first_after(Time t) const {
@@ -220,7 +220,8 @@ struct Note {
 struct Trail {
     std::vector<CoreTrail> cores;
     std::vector<StreamTrail> streams;
-    Column<Gap> gaps;  ///< per stream ascending; begin ascending with one stream
+    std::vector<StepTrail> steps;  ///< one for each stream of instruction trace
+    Column<Gap> gaps;              ///< per stream ascending; begin ascending with one stream
     std::vector<Doubt> doubts;
     std::vector<Note> notes;
     Time end;                ///< the last known moment

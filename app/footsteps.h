@@ -1,0 +1,59 @@
+// Footsteps: every executed instruction, one row each, around the cursor.
+#pragma once
+
+#include <optional>
+
+#include <QAbstractScrollArea>
+
+#include "session.h"
+#include "step_store.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+/// A table over the whole recording that decodes only what is shown. Its current row and the cursor follow each other.
+class Footsteps : public QAbstractScrollArea {
+    Q_OBJECT
+  public:
+    Footsteps(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+
+    void use_stream(std::size_t stream);
+    std::uint64_t row_count() const;
+    std::optional<std::uint64_t> current() const { return current_; }
+    /// Makes a row the current one, brings it into view, and takes the cursor there.
+    void go_to(std::uint64_t step);
+    /// To the next (1) or previous (-1) row that stands on another source line; in another function.
+    void step_line(int direction);
+    void step_function(int direction);
+    /// What a row shows, for tests and for copying; empty while it is not there yet.
+    QStringList texts(std::uint64_t step);
+    /// The selected row as text.
+    QString copied_text();
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void resizeEvent(QResizeEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+
+  private:
+    void renew();
+    void follow_cursor();
+    void show_row(std::uint64_t step);
+    const StepLine* line(std::uint64_t step);
+    std::uint64_t top_row() const;
+    int rows_shown() const;
+    template <class Differs>
+    void seek(int direction, Differs differs);
+
+    Session& session_;
+    Viewpoint& view_;
+    StepStore store_;
+    std::size_t stream_ = 0;
+    std::optional<std::uint64_t> current_;
+    std::optional<std::uint64_t> wanted_;  ///< becomes current once it is decoded
+    bool own_move_ = false;
+};
+
+}  // namespace mt::app

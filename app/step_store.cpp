@@ -1,0 +1,145 @@
+#include "step_store.h"
+
+#include <QFileInfo>
+#include <QMetaObject>
+
+#include "base/text.h"
+#include "target/disassembly.h"
+
+namespace mt::app {
+namespace {
+
+QString words(const std::string& s) { return QString::fromStdString(s); }
+
+StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std::uint64_t chunk) {
+    const StepWindow w = step_window(recording, trail, chunk * StepStore::kChunk, StepStore::kChunk);
+    const Image& image = *recording.images[trail.core_index];
+    const Code& code = *trail.code;
+    const Disassembler disassembler(code);
+    StepStore::Chunk lines;
+    std::size_t trap = 0, gap = 0;
+    for (const StepPiece& p : w.pieces) {
+        std::uint32_t slot = p.run.first;
+        for (std::uint32_t i = 0; i < p.run.count; ++i, slot = code.next(slot)) {
+            const std::uint64_t step = p.step + i;
+            if (step < w.first || step >= w.end) continue;
+            StepLine line;
+            line.time = {p.begin.ps +
+                         static_cast<std::int64_t>(static_cast<__int128>((p.end - p.begin).ps) * i / p.run.count)};
+            line.slot = slot;
+            line.depth = p.depth;
+            const std::uint64_t address = code.address(slot);
+            line.address = words(hex_text(address, code.xlen() == 64 ? 16 : 8));
+            const Function& f = (*trail.functions)[trail.functions->at(slot)];
+            line.function = words(f.name);
+            if (const auto at = image.line_at(address))
+                line.place = QFileInfo(words(at->file)).fileName() + ":" + QString::number(at->line);
+            line.text = words(disassembler.text(slot));
+            for (; trap < w.traps.size() && w.traps[trap].step <= step; ++trap) {
+                const StepTrap& t = w.traps[trap].trap;
+                const bool known = t.number != StepTrap::kUnknown;
+                const unsigned number =
+                    code.thumb() || !known ? t.number : (t.number & 0xFF) + (t.interrupt ? 16 : 256);
+                line.before =
+                    known ? words(recording.exception_name(trail.core_index, number)) : QObject::tr("an exception");
+                if (t.epc_known) line.before += QObject::tr(" from %1").arg(words(hex_text(t.epc, 8)));
+            }
+            for (; gap < w.gaps.size() && w.gaps[gap].step <= step; ++gap)
+                line.before = QObject::tr("not known: %1").arg(QString::fromUtf8(w.gaps[gap].gap.reason));
+            lines.push_back(std::move(line));
+        }
+    }
+    return lines;
+}
+
+}  // namespace
+
+StepStore::StepStore(QObject* parent) : QObject(parent), worker_([this] { work(); }) {}
+
+StepStore::~StepStore() {
+    {
+        const std::lock_guard guard(lock_);
+        stop_ = true;
+    }
+    wake_.notify_all();
+    worker_.join();
+}
+
+void StepStore::work() {
+    for (;;) {
+        std::function<void()> job;
+        {
+            std::unique_lock guard(lock_);
+            wake_.wait(guard, [this] { return stop_ || !jobs_.empty(); });
+            if (stop_) return;
+            job = std::move(jobs_.front());
+            jobs_.pop_front();
+        }
+        job();
+    }
+}
+
+void StepStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail,
+                    std::size_t stream) {
+    const bool other = recording != recording_ || stream != stream_;
+    recording_ = std::move(recording);
+    trail_ = std::move(trail);
+    stream_ = stream;
+    ++turn_;
+    if (other) chunks_.clear();
+    // A chunk that was not yet full may have grown.
+    if (!chunks_.empty()) chunks_.erase(std::prev(chunks_.end()));
+    recent_.clear();
+    for (const auto& [chunk, lines] : chunks_) recent_.push_back(chunk);
+    asked_.clear();
+    const std::lock_guard guard(lock_);
+    jobs_.clear();
+}
+
+std::shared_ptr<const StepStore::Chunk> StepStore::get(std::uint64_t chunk) {
+    if (const auto found = chunks_.find(chunk); found != chunks_.end()) {
+        recent_.remove(chunk);
+        recent_.push_back(chunk);
+        return found->second;
+    }
+    if (!trail_ || stream_ >= trail_->steps.size() || asked_[chunk]) return nullptr;
+    asked_[chunk] = true;
+    const std::lock_guard guard(lock_);
+    jobs_.push_front([this, chunk, turn = turn_, r = recording_, t = trail_, stream = stream_] {
+        auto lines = std::make_shared<const Chunk>(decode(*r, t->steps[stream], chunk));
+        QMetaObject::invokeMethod(
+            this,
+            [this, chunk, turn, lines] {
+                if (turn != turn_) return;
+                asked_.erase(chunk);
+                chunks_[chunk] = lines;
+                recent_.push_back(chunk);
+                if (recent_.size() > kMostChunks) {
+                    chunks_.erase(recent_.front());
+                    recent_.pop_front();
+                }
+                emit arrived();
+            },
+            Qt::QueuedConnection);
+    });
+    wake_.notify_one();
+    return nullptr;
+}
+
+void StepStore::find(Time t, std::function<void(std::uint64_t)> done) {
+    if (!trail_ || stream_ >= trail_->steps.size()) return;
+    const quint64 question = ++question_;
+    const std::lock_guard guard(lock_);
+    jobs_.push_front([this, t, question, done = std::move(done), r = recording_, trail = trail_, stream = stream_] {
+        const std::uint64_t step = step_at(*r, trail->steps[stream], t);
+        QMetaObject::invokeMethod(
+            this,
+            [this, question, step, done] {
+                if (question == question_) done(step);
+            },
+            Qt::QueuedConnection);
+    });
+    wake_.notify_one();
+}
+
+}  // namespace mt::app

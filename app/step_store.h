@@ -1,0 +1,68 @@
+// Executed instructions decoded again where somebody looks: on a worker, kept while recent.
+#pragma once
+
+#include <condition_variable>
+#include <deque>
+#include <functional>
+#include <list>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <thread>
+
+#include <QObject>
+#include <QString>
+
+#include "trail/step_reading.h"
+
+namespace mt::app {
+
+/// One executed instruction as it is shown.
+struct StepLine {
+    Time time;
+    std::uint32_t slot = 0;
+    std::uint16_t depth = 0;
+    QString address, function, place, text;
+    QString before;  ///< what happened before it: an exception, a gap; empty as a rule
+};
+
+/// `get` answers at once: the chunk, or nothing yet (then `arrived` follows). Only the window's thread may call its
+/// members.
+class StepStore : public QObject {
+    Q_OBJECT
+  public:
+    static constexpr std::uint64_t kChunk = 1024;  ///< steps in a chunk
+    using Chunk = std::vector<StepLine>;
+
+    explicit StepStore(QObject* parent = nullptr);
+    ~StepStore() override;
+
+    /// From now on steps of this snapshot's stream; forgets others.
+    void use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, std::size_t stream);
+    std::shared_ptr<const Chunk> get(std::uint64_t chunk);
+    /// Finds the step that runs at `t`, then calls `done` on the window's thread. A later question replaces it.
+    void find(Time t, std::function<void(std::uint64_t)> done);
+
+  signals:
+    void arrived();
+
+  private:
+    static constexpr std::size_t kMostChunks = 64;
+    void work();
+
+    std::shared_ptr<const Recording> recording_;
+    std::shared_ptr<const Trail> trail_;
+    std::size_t stream_ = 0;
+    std::map<std::uint64_t, std::shared_ptr<const Chunk>> chunks_;
+    std::list<std::uint64_t> recent_;
+    std::map<std::uint64_t, bool> asked_;
+    quint64 turn_ = 0, question_ = 0;
+
+    std::mutex lock_;
+    std::condition_variable wake_;
+    std::deque<std::function<void()>> jobs_;
+    bool stop_ = false;
+    std::thread worker_;
+};
+
+}  // namespace mt::app

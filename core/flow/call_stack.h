@@ -1,0 +1,286 @@
+// Executed instructions turned into a call stack: which function was entered, and left, at which instruction.
+// Calls and returns after the procedure call standards (Arm IHI 0042, RISC-V psABI); exceptions put a handler on
+// top. What does not match is unwound as far as the stack itself tells, and marked.
+#pragma once
+
+#include <algorithm>
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <vector>
+
+#include "flow/steps.h"
+#include "target/functions.h"
+
+namespace mt {
+
+/// A function on the stack.
+struct CallFrame {
+    enum Flag : std::uint8_t {
+        kCutBegin = 1,    ///< its entry was not seen
+        kCutEnd = 2,      ///< its end was not seen
+        kTail = 4,        ///< entered by a jump in place of the one before
+        kHandler = 8,     ///< entered by an exception
+        kUnwound = 16,    ///< left without a return of its own
+        kContinued = 32,  ///< on a stack that was switched away from, and back to
+        kReplaced = 64,   ///< left by a jump into another function, which stands in its place
+    };
+    std::uint32_t function = 0;
+    std::uint32_t back = Code::kNowhere;  ///< slot it returns to; kNowhere if unknown
+    std::uint32_t number = 0;             ///< of the exception, for a handler
+    std::uint8_t flags = 0;
+};
+
+/// Follows one core. Copyable: a copy is a checkpoint. One thread at a time. `Out` has
+/// enter(const CallFrame&, std::uint64_t step) and leave(const CallFrame&, std::uint64_t step), properly nested;
+/// steps count instructions. Handlers are told as frames with kHandler.
+class CallStack {
+  public:
+    static constexpr std::size_t kMostDepth = 1024;
+
+    CallStack(std::shared_ptr<const Code> code, std::shared_ptr<const FunctionTable> functions)
+        : code_(std::move(code)), functions_(std::move(functions)) {}
+
+    template <class Out>
+    void run(const StepRun& r, Out& out) {
+        const std::uint32_t f = functions_->at(r.first);
+        // Most runs go on in the function they are in.
+        if (!(plain_ && f == top_)) arrive(r.first, f, out);
+        step_ += r.count;
+        const Code::Slot& s = (*code_)[r.last];
+        flow_ = s.flow;
+        flags_ = s.flags;
+        behind_ = r.last + s.size;
+        plain_ = flow_ <= Flow::jump || flow_ == Flow::barrier;
+    }
+    template <class Out>
+    void trap(const StepTrap& t, Out& out);
+    /// The program leaves a handler; where it goes on, the next run tells.
+    void trap_return() {
+        returning_ = true;
+        plain_ = false;
+    }
+    /// Instructions are missing: nothing is known of the stack behind this.
+    template <class Out>
+    void lose(Out& out);
+    template <class Out>
+    void finish(Out& out) {
+        lose(out);
+    }
+
+    std::uint64_t step() const { return step_; }
+    const std::vector<CallFrame>& frames() const { return frames_; }
+    /// How often returns went where no caller waited.
+    std::uint64_t unmatched() const { return unmatched_; }
+
+  private:
+    template <class Out>
+    void arrive(std::uint32_t slot, std::uint32_t f, Out& out);
+    template <class Out>
+    void push(std::uint32_t f, std::uint32_t back, std::uint8_t flags, Out& out, std::uint32_t number = 0) {
+        if (frames_.size() >= kMostDepth) return;
+        CallFrame frame;
+        frame.function = f;
+        frame.back = back;
+        frame.flags = flags;
+        frame.number = number;
+        frames_.push_back(frame);
+        top_ = f;
+        out.enter(frame, step_);
+    }
+    // Nobody is known to have called it; at its first instruction its beginning was seen all the same.
+    template <class Out>
+    void push_base(std::uint32_t slot, std::uint32_t f, Out& out) {
+        push(f, Code::kNowhere, functions_->is_entry(slot) ? 0 : CallFrame::kCutBegin, out);
+    }
+    template <class Out>
+    void pop(std::uint8_t flags, Out& out) {
+        CallFrame frame = frames_.back();
+        frames_.pop_back();
+        frame.flags |= flags;
+        top_ = frames_.empty() ? kNone : frames_.back().function;
+        out.leave(frame, step_);
+    }
+    // Down to the first frame that belongs to the handler that runs: 0, or the handler's own.
+    std::size_t floor() const {
+        for (std::size_t i = frames_.size(); i-- > 0;)
+            if ((frames_[i].flags & CallFrame::kHandler) != 0) return i;
+        return 0;
+    }
+    template <class Out>
+    void tail(std::uint32_t slot, std::uint32_t f, Out& out);
+    template <class Out>
+    void give_back(std::uint32_t slot, std::uint32_t f, bool is_return, Out& out);
+    template <class Out>
+    void leave_handler(std::uint32_t slot, std::uint32_t f, Out& out);
+
+    static constexpr std::uint32_t kNone = 0xFFFF'FFFF;
+    static constexpr std::size_t kMostStashed = 64;
+    std::shared_ptr<const Code> code_;
+    std::shared_ptr<const FunctionTable> functions_;
+    std::vector<CallFrame> frames_;
+    std::uint64_t step_ = 0, unmatched_ = 0;
+    std::uint32_t top_ = kNone;
+    std::uint32_t behind_ = Code::kNowhere;  ///< slot behind the last instruction
+    Flow flow_ = Flow::none;                 ///< of the last instruction
+    std::uint8_t flags_ = 0;
+    bool plain_ = false;  ///< the last instruction stays in its function, as a rule
+    bool returning_ = false, trapped_ = false;
+    StepTrap trap_;
+    std::uint32_t trap_back_ = Code::kNowhere;
+    std::map<std::uint32_t, std::vector<CallFrame>> stashed_;  ///< stacks switched away from, by where they go on
+};
+
+template <class Out>
+void CallStack::tail(std::uint32_t slot, std::uint32_t f, Out& out) {
+    const CallFrame was = frames_.back();
+    pop(CallFrame::kReplaced, out);
+    // Into the middle of a function (a part of it that stands elsewhere, or what a stack that is not known holds):
+    // no entry was seen.
+    const unsigned seen = functions_->is_entry(slot) ? 0 : CallFrame::kCutBegin;
+    push(f, was.back, static_cast<std::uint8_t>((was.flags & CallFrame::kHandler) | CallFrame::kTail | seen), out,
+         was.number);
+}
+
+// A jump to where a register says: back to a caller, or on in the same function, or to another in its place.
+template <class Out>
+void CallStack::give_back(std::uint32_t slot, std::uint32_t f, bool is_return, Out& out) {
+    const std::size_t low = floor();
+    for (std::size_t i = frames_.size(); i-- > low;) {
+        if (frames_[i].back != slot || (frames_[i].flags & CallFrame::kHandler) != 0) continue;
+        if (!is_return && i + 1 != frames_.size()) break;
+        while (frames_.size() > i + 1) pop(CallFrame::kUnwound, out);
+        pop(0, out);
+        return;
+    }
+    if (!is_return) {
+        if (f != top_ || (functions_->is_entry(slot) && f != functions_->nameless())) tail(slot, f, out);
+        return;
+    }
+    ++unmatched_;
+    // Nobody waits there: below the first frame that was seen, or to where something else put the program.
+    for (std::size_t i = frames_.size(); i-- > low;)
+        if (frames_[i].function == f && (frames_[i].flags & CallFrame::kHandler) == 0 && i + 1 < frames_.size()) {
+            while (frames_.size() > i + 1) pop(CallFrame::kUnwound, out);
+            return;
+        }
+    const bool handler = !frames_.empty() && (frames_[low].flags & CallFrame::kHandler) != 0;
+    const std::size_t keep = handler ? low + 1 : low;
+    while (frames_.size() > keep) pop(frames_.back().back == Code::kNowhere ? 0 : CallFrame::kUnwound, out);
+    if (frames_.empty() || frames_.back().function != f) push_base(slot, f, out);
+}
+
+template <class Out>
+void CallStack::leave_handler(std::uint32_t slot, std::uint32_t f, Out& out) {
+    returning_ = false;
+    const std::size_t low = floor();
+    if (frames_.empty() || (frames_[low].flags & CallFrame::kHandler) == 0) {
+        // The handler's entry was not seen.
+        while (!frames_.empty()) pop(0, out);
+        push_base(slot, f, out);
+        return;
+    }
+    const std::uint32_t expected = frames_[low].back;
+    while (frames_.size() > low + 1) pop(CallFrame::kUnwound, out);
+    pop(0, out);
+    if (!frames_.empty() && (slot == expected || top_ == f)) return;
+    // It went on elsewhere: another stack.
+    const std::size_t bottom = frames_.empty()                                       ? 0
+                               : (frames_[floor()].flags & CallFrame::kHandler) != 0 ? floor() + 1
+                                                                                     : 0;
+    if (frames_.size() > bottom) {
+        if (stashed_.size() >= kMostStashed) stashed_.erase(stashed_.begin());
+        stashed_[expected].assign(frames_.begin() + static_cast<std::ptrdiff_t>(bottom), frames_.end());
+        while (frames_.size() > bottom) pop(CallFrame::kCutEnd | CallFrame::kContinued, out);
+    }
+    const auto found = stashed_.find(slot);
+    if (found == stashed_.end()) {
+        push_base(slot, f, out);
+        return;
+    }
+    const std::vector<CallFrame> back = std::move(found->second);
+    stashed_.erase(found);
+    for (const CallFrame& frame : back)
+        push(frame.function, frame.back, static_cast<std::uint8_t>(frame.flags | CallFrame::kContinued), out,
+             frame.number);
+    if (top_ != f) push_base(slot, f, out);
+}
+
+template <class Out>
+void CallStack::arrive(std::uint32_t slot, std::uint32_t f, Out& out) {
+    if (trapped_) {
+        trapped_ = false;
+        push(f, trap_back_, CallFrame::kHandler, out, trap_.number);
+        return;
+    }
+    if (frames_.empty()) {
+        returning_ = false;
+        push_base(slot, f, out);
+        return;
+    }
+    if (returning_ || flow_ == Flow::trap_return) {
+        leave_handler(slot, f, out);
+        return;
+    }
+    switch (flow_) {
+        case Flow::call:
+        case Flow::indirect_call:
+            if (slot == behind_ && (flags_ & FlowInsn::kConditional) != 0) return;
+            if ((flags_ & FlowInsn::kPop) != 0) {  // back to one, with the way back again: co-routines
+                give_back(slot, f, true, out);
+                return;
+            }
+            push(f, behind_, 0, out);
+            return;
+        case Flow::ret:
+        case Flow::indirect:
+            if (slot == behind_ && (flags_ & FlowInsn::kConditional) != 0) return;
+            give_back(slot, f, flow_ == Flow::ret, out);
+            return;
+        default:
+            if (f != top_) tail(slot, f, out);
+            return;
+    }
+}
+
+template <class Out>
+void CallStack::trap(const StepTrap& t, Out& out) {
+    const std::uint32_t from = t.epc_known ? code_->slot_of(t.epc) : Code::kNowhere;
+    bool chained = trapped_;  // an exception before the first instruction of a handler: that one ran nothing
+    if (!chained && (returning_ || (t.tail_chained && !frames_.empty()))) {
+        if (returning_ && from != Code::kNowhere) {
+            // Where the handler would have gone back to is told: it may be another stack.
+            leave_handler(from, functions_->at(from), out);
+            trap_back_ = from;
+            chained = true;
+        } else {
+            returning_ = false;
+            const std::size_t low = floor();
+            if (!frames_.empty() && (frames_[low].flags & CallFrame::kHandler) != 0) {
+                trap_back_ = frames_[low].back;
+                while (frames_.size() > low) pop(0, out);
+                chained = true;
+            }
+        }
+    }
+    // What was on its way when the exception came arrived first.
+    if (!chained && from != Code::kNowhere && !frames_.empty() && flow_ != Flow::trap &&
+        !(plain_ && functions_->at(from) == top_))
+        arrive(from, functions_->at(from), out);
+    if (!chained) trap_back_ = from;
+    trapped_ = true;
+    plain_ = false;
+    trap_ = t;
+    // RISC-V counts interrupts and exceptions apart: told as 16 and 256 above their causes.
+    if (!code_->thumb() && t.number != StepTrap::kUnknown) trap_.number = (t.number & 0xFF) + (t.interrupt ? 16 : 256);
+}
+
+template <class Out>
+void CallStack::lose(Out& out) {
+    while (!frames_.empty()) pop(CallFrame::kCutEnd, out);
+    stashed_.clear();
+    trapped_ = returning_ = plain_ = false;
+    flow_ = Flow::none;
+}
+
+}  // namespace mt

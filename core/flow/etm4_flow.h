@@ -1,0 +1,378 @@
+// ETMv4 packets and the program: which instructions were executed.
+// IHI 0064, chapter 5 (element streams and their analysis); Armv7-M ARM B1.5 for exceptions.
+#pragma once
+
+#include <cstdint>
+#include <deque>
+#include <memory>
+#include <span>
+#include <vector>
+
+#include "flow/steps.h"
+#include "wire/etm4.h"
+
+namespace mt {
+
+/// Follows one core. Copyable: a copy is a checkpoint. One thread at a time. `Out` as for EtraceFlow.
+class Etm4Flow {
+  public:
+    Etm4Flow(std::shared_ptr<const Code> code, const Etm4Parameters& parameters)
+        : code_(std::move(code)), parameters_(parameters) {}
+
+    template <class Out>
+    void feed(std::span<const Etm4Packet> packets, Out& out) {
+        for (const Etm4Packet& p : packets) {
+            if (parameters_.max_speculation == 0 && p.kind == Etm4Kind::atoms)
+                atoms(p.atoms, p.count, p.offset, out);
+            else
+                take(p, out);
+        }
+    }
+    bool waiting() const { return waiting_; }
+
+  private:
+    static constexpr std::size_t kMostReturns = 15;  ///< 5.4.3: deepest return stack there is
+
+    // What a packet brings into the stream of elements, once it can no longer be cancelled.
+    struct Element {
+        enum class Kind : std::uint8_t { atom, exception, q, address, exception_return, time } kind = Kind::atom;
+        bool taken = false;
+        Etm4Packet packet;
+        bool is_p0() const { return kind == Kind::atom || kind == Kind::exception || kind == Kind::q; }
+    };
+
+    template <class Out>
+    void take(const Etm4Packet& p, Out& out);
+    template <class Out>
+    void put(Element e, Out& out);
+    template <class Out>
+    void commit(std::size_t count, Out& out);
+    template <class Out>
+    void act(const Element& e, Out& out);
+    template <class Out>
+    void atoms(std::uint32_t bits, std::uint32_t count, std::uint64_t offset, Out& out);
+    template <class Out>
+    bool atom(bool taken, std::uint64_t offset, Out& out);
+    template <class Out>
+    void address(const Etm4Packet& p, Out& out);
+    template <class Out>
+    void except(const Etm4Packet& p, Out& out);
+    template <class Out>
+    void lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out);
+    void cancel(std::size_t count);
+
+    std::shared_ptr<const Code> code_;
+    Etm4Parameters parameters_;
+    std::uint32_t pc_ = Code::kNowhere;  ///< next instruction to be executed
+    bool waiting_ = true;                ///< for an address: nothing is known
+    bool any_ = false;                   ///< something was known before
+    bool need_address_ = false;          ///< an indirect branch was taken: pc_ is where the next address says, or …
+    bool may_pop_ = false;               ///< … if none comes, on the return stack
+    bool after_exception_ = false, returned_ = false;
+    bool synced_ = false;  ///< a synchronisation came and its address has not come yet
+    std::uint64_t sync_at_ = 0;
+    bool exception_open_ = false;  ///< an exception packet waits for its address
+    Etm4Packet exception_;
+    std::vector<std::uint32_t> returns_;
+    std::deque<Element> held_;  ///< may still be cancelled
+};
+
+template <class Out>
+void Etm4Flow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out) {
+    StepGap gap;
+    gap.offset = offset;
+    gap.length = length;
+    gap.address = pc_ == Code::kNowhere || waiting_ ? 0 : code_->address(pc_);
+    gap.kind = kind;
+    gap.reason = reason;
+    if (!waiting_ || kind != StepGapKind::stopped) out.gap(gap);
+    waiting_ = true;
+    need_address_ = may_pop_ = after_exception_ = exception_open_ = returned_ = false;
+    returns_.clear();
+    held_.clear();
+}
+
+// One P0 element: to the next instruction that counts as a branch, and from it on or to its target. False: lost.
+template <class Out>
+bool Etm4Flow::atom(bool taken, std::uint64_t offset, Out& out) {
+    const Code& code = *code_;
+    if (need_address_) {
+        if (!may_pop_ || !parameters_.return_stack || returns_.empty()) {
+            lose(offset, 0, StepGapKind::contradiction, "an indirect branch without the address it goes to", out);
+            return false;
+        }
+        pc_ = returns_.back();
+        returns_.pop_back();
+        need_address_ = false;
+    }
+    after_exception_ = false;
+    const Code::Slot& from = code[pc_];
+    const std::uint32_t last = from.last;
+    const Code::Slot& s = code[last];
+    if (s.flow == Flow::none || s.flow == Flow::next) {
+        if (s.flow == Flow::next) out.run({pc_, last, from.count});
+        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        return false;
+    }
+    out.run({pc_, last, from.count});
+    if (!taken) {
+        if ((s.flags & FlowInsn::kConditional) == 0) {
+            pc_ = last;
+            lose(offset, 0, StepGapKind::contradiction, "a branch that is always taken is told as not taken", out);
+            return false;
+        }
+        pc_ = last + s.size;
+        return true;
+    }
+    if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
+        if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
+        returns_.push_back(last + s.size);
+    }
+    if (s.target != Code::kNowhere) {
+        pc_ = s.target;
+        return true;
+    }
+    if (s.flow == Flow::barrier) {
+        pc_ = last + s.size;
+        return true;
+    }
+    if (s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call) {
+        pc_ = last;
+        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        return false;
+    }
+    need_address_ = true;
+    may_pop_ = true;
+    return true;
+}
+
+template <class Out>
+void Etm4Flow::atoms(std::uint32_t bits, std::uint32_t count, std::uint64_t offset, Out& out) {
+    if (waiting_) return;
+    for (std::uint32_t i = 0; i < count; ++i, bits >>= 1)
+        if (!atom((bits & 1) != 0, offset, out)) return;
+}
+
+template <class Out>
+void Etm4Flow::address(const Etm4Packet& p, Out& out) {
+    const std::uint32_t to = code_->slot_of(p.address);
+    const bool known = !waiting_ && !need_address_;
+    if (known && to != pc_) {
+        lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the program was", out);
+    } else if (known) {
+        if (synced_) out.sync(sync_at_);
+        synced_ = false;
+        return;
+    }
+    if (synced_ || waiting_) {
+        out.sync(synced_ ? sync_at_ : p.offset);
+        if (waiting_) returns_.clear();
+        synced_ = false;
+    }
+    pc_ = to;
+    if (to == Code::kNowhere || (*code_)[to].flow == Flow::none) {
+        waiting_ = false;
+        lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        any_ = true;
+        return;
+    }
+    waiting_ = need_address_ = may_pop_ = false;
+    any_ = true;
+}
+
+// The exception packet and its address are there: what ran until then, and the exception.
+template <class Out>
+void Etm4Flow::except(const Etm4Packet& p, Out& out) {
+    const Code& code = *code_;
+    StepTrap trap;
+    trap.offset = p.offset;
+    trap.epc = p.address;
+    trap.epc_known = true;
+    const int number = etm4_exception_number(p.exception);
+    trap.interrupt = number == 15 || number >= 16;
+    trap.number = static_cast<std::uint32_t>(std::max(0, number));
+    const bool magic = (p.address >> 24 & 0xFF) == 0xFF && code.thumb();  // EXC_RETURN: nothing ran in between
+    trap.tail_chained = magic || (returned_ && p.ends == 2);
+    if (!waiting_ && p.ends == 1 && !magic) {
+        if (need_address_ && may_pop_ && parameters_.return_stack && !returns_.empty()) {
+            pc_ = returns_.back();
+            returns_.pop_back();
+            need_address_ = false;
+        }
+        const std::uint32_t until = code.slot_of(p.address);
+        if (need_address_) {
+            // An exception straight after another: nothing of the handler ran.
+        } else if (until != pc_) {
+            const Code::Slot& from = code[pc_];
+            const std::uint32_t last = from.last;
+            // Only instructions that are no branches may lie before it: it must be reached in a straight run.
+            bool reached = until != Code::kNowhere && until > pc_ && until <= last && code[until].last == last;
+            std::uint32_t end = pc_;
+            if (reached)
+                while (end < until && code.next(end) < until) end = code.next(end);
+            if (!reached && until == last + code[last].size && code[last].flow == Flow::next) {
+                reached = true;
+                end = last;
+            }
+            if (!reached) {
+                lose(p.offset, 0, StepGapKind::contradiction, "the exception came from where the program was not", out);
+            } else {
+                std::uint32_t count = 1;
+                for (std::uint32_t i = pc_; i != end; i = code.next(i)) ++count;
+                out.run({pc_, end, count});
+            }
+        }
+    }
+    if (number >= 0) {
+        out.trap(trap);
+        waiting_ = waiting_ && !any_;
+        need_address_ = !waiting_;
+    } else if (p.exception == kEtm4DebugHalt) {
+        lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+    } else {
+        need_address_ = !waiting_;
+    }
+    may_pop_ = false;
+    returned_ = false;
+    after_exception_ = true;
+}
+
+template <class Out>
+void Etm4Flow::act(const Element& e, Out& out) {
+    switch (e.kind) {
+        case Element::Kind::atom:
+            if (!waiting_) (void)atom(e.taken, e.packet.offset, out);
+            break;
+        case Element::Kind::exception:
+            except(e.packet, out);
+            break;
+        case Element::Kind::address:
+            address(e.packet, out);
+            break;
+        case Element::Kind::exception_return:
+            returned_ = true;
+            if (!waiting_) out.trap_return();
+            may_pop_ = false;
+            break;
+        case Element::Kind::q:
+            lose(e.packet.offset, e.packet.length, StepGapKind::lost, "instructions that were only counted", out);
+            if (e.packet.has_address) address(e.packet, out);
+            break;
+        case Element::Kind::time:
+            out.time({e.packet.offset, e.packet.value,
+                      e.packet.kind == Etm4Kind::cycles ? StepTime::Kind::cycles : StepTime::Kind::timestamp});
+            break;
+    }
+}
+
+template <class Out>
+void Etm4Flow::put(Element e, Out& out) {
+    if (parameters_.max_speculation == 0) {
+        act(e, out);
+        return;
+    }
+    held_.push_back(std::move(e));
+    std::size_t open = 0;
+    for (const Element& h : held_) open += h.is_p0() ? 1 : 0;
+    if (open > parameters_.max_speculation + 1) commit(1, out);  // deeper than it can be: it was resolved
+}
+
+// So many P0 elements, and what follows each of them, are certain now.
+template <class Out>
+void Etm4Flow::commit(std::size_t count, Out& out) {
+    while (!held_.empty() && (count > 0 || !held_.front().is_p0())) {
+        const Element e = std::move(held_.front());
+        held_.pop_front();
+        if (e.is_p0()) --count;
+        act(e, out);
+    }
+}
+
+template <class Out>
+void Etm4Flow::take(const Etm4Packet& p, Out& out) {
+    if (exception_open_ && p.kind == Etm4Kind::address) {
+        // The address belongs to the exception before it (6.4.7).
+        exception_open_ = false;
+        Element e;
+        e.kind = Element::Kind::exception;
+        e.packet = exception_;
+        e.packet.address = p.address;
+        put(std::move(e), out);
+        return;
+    }
+    const auto simple = [&](Element::Kind kind) {
+        Element e;
+        e.kind = kind;
+        e.packet = p;
+        put(std::move(e), out);
+    };
+    const auto some_atoms = [&](std::uint64_t count) {
+        for (std::uint64_t i = 0; i < count; ++i) {
+            Element e;
+            e.taken = (p.atoms >> i & 1) != 0;
+            e.packet.offset = p.offset;
+            put(std::move(e), out);
+        }
+    };
+    switch (p.kind) {
+        case Etm4Kind::damage:
+            lose(p.offset, p.length, any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet",
+                 out);
+            break;
+        case Etm4Kind::overflow:
+            lose(p.offset, p.length, StepGapKind::lost, "the trace unit's buffer overflowed", out);
+            break;
+        case Etm4Kind::discard:
+            lose(p.offset, p.length, StepGapKind::lost, "the trace unit threw away what it held", out);
+            break;
+        case Etm4Kind::trace_on:
+            lose(p.offset, p.length, StepGapKind::stopped, "tracing was off", out);
+            break;
+        case Etm4Kind::async:
+            synced_ = true;
+            sync_at_ = p.offset;
+            break;
+        case Etm4Kind::exception:
+            exception_open_ = p.ends != 0;
+            exception_ = p;
+            if (!exception_open_) simple(Element::Kind::exception);
+            break;
+        case Etm4Kind::exception_return:
+            simple(Element::Kind::exception_return);
+            break;
+        case Etm4Kind::address:
+            simple(Element::Kind::address);
+            break;
+        case Etm4Kind::atoms:
+            some_atoms(p.count);
+            break;
+        case Etm4Kind::q:
+            simple(Element::Kind::q);
+            break;
+        case Etm4Kind::commit:
+            commit(p.count, out);
+            break;
+        case Etm4Kind::cancel:
+        case Etm4Kind::mispredict:
+            cancel(p.kind == Etm4Kind::cancel ? p.count : 0);
+            if (p.mispredicted)
+                for (std::size_t i = held_.size(); i-- > 0;)
+                    if (held_[i].kind == Element::Kind::atom) {
+                        held_[i].taken = !held_[i].taken;
+                        break;
+                    }
+            some_atoms(p.value);
+            break;
+        case Etm4Kind::cycles:
+            if (p.count > 0) commit(p.count, out);
+            if (p.known) out.time({p.offset, p.value, StepTime::Kind::cycles});
+            break;
+        case Etm4Kind::timestamp:
+            out.time({p.offset, p.value, StepTime::Kind::timestamp});
+            break;
+        default:
+            break;
+    }
+}
+
+}  // namespace mt

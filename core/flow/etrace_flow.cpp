@@ -1,0 +1,180 @@
+#include "flow/etrace_flow.h"
+
+namespace mt {
+
+EtraceFlow::EtraceFlow(std::shared_ptr<const Code> code, const EtraceParameters& parameters)
+    : code_(std::move(code)), parameters_(parameters) {
+    options_[static_cast<std::size_t>(Option::implicit_return)] = parameters.implicit_return;
+    options_[static_cast<std::size_t>(Option::full_address)] = parameters.full_address;
+    const unsigned bits =
+        parameters.return_stack_size > 0 ? parameters.return_stack_size : parameters.call_counter_size;
+    stack_most_ = bits == 0 ? 0 : std::size_t{1} << bits;
+    if (parameters.bpred_size > 0) predictor_.assign(std::size_t{1} << parameters.bpred_size, 1);
+    if (parameters.cache_size > 0) cache_.assign(std::size_t{1} << parameters.cache_size, 0);
+}
+
+void EtraceFlow::push(std::uint32_t slot) {
+    if (!on(Option::implicit_return) || stack_most_ == 0) return;
+    if (stack_.size() == stack_most_) stack_.erase(stack_.begin());  // the oldest makes room
+    stack_.push_back(code_->next(slot));
+}
+
+// Two bits each: the upper predicts, the lower says how surely (4.2.5).
+bool EtraceFlow::predicted(std::uint32_t slot) const {
+    if (predictor_.empty()) return false;
+    const std::uint64_t index = (code_->address(slot) >> parameters_.iaddress_lsb) & (predictor_.size() - 1);
+    return predictor_[index] >= 2;
+}
+
+void EtraceFlow::learn_branch(std::uint32_t slot, bool taken) {
+    if (predictor_.empty()) return;
+    std::uint8_t& state = predictor_[(code_->address(slot) >> parameters_.iaddress_lsb) & (predictor_.size() - 1)];
+    // 0 and 1 predict "not taken", 2 and 3 "taken"; 0 and 3 are sure.
+    const bool says_taken = state >= 2;
+    if (says_taken == taken)
+        state = taken ? 3 : 0;
+    else
+        state = state == 0 ? 1 : state == 3 ? 2 : taken ? 3 : 0;
+}
+
+bool EtraceFlow::taken(std::uint32_t slot, Stop& stop) {
+    if (branches_ > 0) {
+        const bool goes = (map_ & 1) == 0;
+        map_ >>= 1;
+        --branches_;
+        learn_branch(slot, goes);
+        return goes;
+    }
+    if (predictions_ == 0) {
+        stop = Stop::contradiction;
+        return false;
+    }
+    --predictions_;
+    const bool goes = predicted(slot) != (predictions_ == 0 && then_wrong_);
+    learn_branch(slot, goes);
+    return goes;
+}
+
+// Where lui or auipc and the jump behind it lead to, if they do (4.2.3).
+std::uint32_t EtraceFlow::sequential_target(std::uint32_t slot) const {
+    const Code& code = *code_;
+    if (before_ == Code::kNowhere || code.next(before_) != slot || (code[before_].flags & FlowInsn::kUpper) == 0)
+        return Code::kNowhere;
+    const std::uint32_t jump = code.bits(slot), upper = code.bits(before_);
+    const bool wide = code[slot].size == 2;
+    const unsigned base = wide ? jump >> 15 & 31 : jump >> 7 & 31;
+    if ((upper >> 7 & 31) != base) return Code::kNowhere;
+    std::int64_t value = 0;
+    if (code[before_].size == 1) {  // c.lui
+        const std::uint32_t bits = (upper >> 12 & 1) << 5 | (upper >> 2 & 31);
+        value = ((static_cast<std::int64_t>(bits) ^ 32) - 32) * 4096;
+    } else {
+        value = static_cast<std::int32_t>(upper & 0xFFFF'F000);
+        if ((upper & 0x7F) == 0x17) value += static_cast<std::int64_t>(code.address(before_));
+    }
+    if (wide) value += static_cast<std::int32_t>(jump) >> 20;
+    auto target = static_cast<std::uint64_t>(value) & ~std::uint64_t{1};
+    if (code.xlen() == 32) target &= 0xFFFF'FFFF;
+    return code.slot_of(target);
+}
+
+// Goes from the instruction that ends a run to the next one (11.2.2).
+EtraceFlow::Stop EtraceFlow::leave(std::uint32_t address, const EtracePacket& p, bool& discontinuity) {
+    const Code& code = *code_;
+    const std::uint32_t at = pc_;
+    const Code::Slot& s = code[at];
+    Stop stop = Stop::reached;
+    bool uninferable = false;
+    switch (s.flow) {
+        case Flow::next:
+        case Flow::barrier:
+            pc_ = code.next(at);
+            break;
+        case Flow::branch:
+            pc_ = taken(at, stop) ? s.target : code.next(at);
+            break;
+        case Flow::jump:
+        case Flow::call:
+            pc_ = s.target;
+            break;
+        case Flow::indirect:
+        case Flow::indirect_call:
+        case Flow::ret:
+            if (on(Option::sequentially_inferred_jump))
+                if (const std::uint32_t to = sequential_target(at); to != Code::kNowhere) {
+                    pc_ = to;
+                    break;
+                }
+            if (s.flow == Flow::ret && on(Option::implicit_return) && !stack_.empty() &&
+                !(p.irreport && p.irdepth == stack_.size())) {
+                pc_ = stack_.back();
+                stack_.pop_back();
+                break;
+            }
+            uninferable = true;
+            break;
+        case Flow::trap:
+        case Flow::trap_return:
+            uninferable = true;
+            break;
+        case Flow::none:
+            return Stop::not_in_image;
+    }
+    if (uninferable) {
+        if (stop_at_branch_) return Stop::contradiction;
+        pc_ = address;
+        discontinuity = true;
+        if (!cache_.empty()) {
+            const std::uint64_t to = code.address(address);
+            cache_[(to >> parameters_.iaddress_lsb) & (cache_.size() - 1)] = to;
+        }
+    }
+    if ((s.flags & FlowInsn::kPush) != 0) push(at);
+    return stop;
+}
+
+// Where the program was interrupted (11.2.3). False: the trace does not tell.
+bool EtraceFlow::epc(const EtracePacket& p, std::uint64_t& at) const {
+    if (waiting_ || pc_ == Code::kNowhere) {
+        at = p.address;
+        return !p.thaddr;
+    }
+    const Code::Slot& s = (*code_)[pc_];
+    std::uint32_t slot = pc_;
+    switch (s.flow) {
+        case Flow::trap:
+            break;
+        case Flow::jump:
+        case Flow::call:
+            slot = s.target;
+            break;
+        case Flow::branch:
+            slot = branches_ > 0 && (map_ & 1) == 0 ? s.target : code_->next(slot);
+            break;
+        case Flow::indirect:
+        case Flow::indirect_call:
+        case Flow::ret:
+        case Flow::trap_return: {
+            if (!p.thaddr) {
+                at = p.address;
+                return true;
+            }
+            const std::uint32_t inferred =
+                on(Option::sequentially_inferred_jump) ? sequential_target(slot) : Code::kNowhere;
+            if (inferred != Code::kNowhere)
+                slot = inferred;
+            else if (s.flow == Flow::ret && on(Option::implicit_return) && !stack_.empty())
+                slot = stack_.back();
+            else
+                return false;
+            break;
+        }
+        default:
+            slot = code_->next(slot);
+            break;
+    }
+    at = slot == Code::kNowhere ? 0 : code_->address(slot);
+    return slot != Code::kNowhere;
+}
+
+}  // namespace mt

@@ -1,0 +1,312 @@
+// Efficient Trace packets and the program: which instructions were executed.
+// Efficient Trace for RISC-V Specification 2.0, chapter 11 (decoder), at the pace of straight runs.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <vector>
+
+#include "flow/steps.h"
+#include "wire/etrace.h"
+
+namespace mt {
+
+/// Follows one hart. Copyable: a copy is a checkpoint. One thread at a time. After anything that does not fit
+/// it waits for the next synchronisation and tells of a gap.
+///
+/// `Out` has run(const StepRun&), trap(const StepTrap&), trap_return(): the program leaves a handler (only where no
+/// instruction tells), gap(const StepGap&), time(const StepTime&) and sync(std::uint64_t offset): decoding could
+/// begin afresh at this packet.
+class EtraceFlow {
+  public:
+    EtraceFlow(std::shared_ptr<const Code> code, const EtraceParameters& parameters);
+
+    template <class Out>
+    void feed(std::span<const EtracePacket> packets, Out& out) {
+        for (const EtracePacket& p : packets) take(p, out);
+    }
+    /// Whether the next sync packet starts afresh.
+    bool waiting() const { return waiting_; }
+
+  private:
+    enum class Stop : std::uint8_t { reached, contradiction, not_in_image };
+    using Option = EtraceParameters::Option;
+
+    template <class Out>
+    void take(const EtracePacket& p, Out& out);
+    template <class Out>
+    Stop follow(std::uint32_t address, const EtracePacket& p, Out& out);
+    template <class Out>
+    Stop run_out(Out& out);
+    template <class Out>
+    void lose(const EtracePacket& p, StepGapKind kind, const char* reason, Out& out);
+    template <class Out>
+    void begin_at(const EtracePacket& p, Out& out);
+
+    bool on(Option o) const { return options_[static_cast<std::size_t>(o)]; }
+    Stop leave(std::uint32_t address, const EtracePacket& p, bool& discontinuity);
+    bool taken(std::uint32_t slot, Stop& stop);
+    void push(std::uint32_t slot);
+    void learn_branch(std::uint32_t slot, bool taken);
+    bool predicted(std::uint32_t slot) const;
+    std::uint32_t sequential_target(std::uint32_t slot) const;
+    bool epc(const EtracePacket& p, std::uint64_t& at) const;
+    /// Branches not yet walked, apart from the one that stands here.
+    bool unwalked(std::uint32_t slot) const {
+        return branches_ + predictions_ != ((*code_)[slot].flow == Flow::branch ? 1u : 0u);
+    }
+
+    std::shared_ptr<const Code> code_;
+    EtraceParameters parameters_;
+    EtraceOptions options_{};
+    std::uint32_t pc_ = Code::kNowhere, before_ = Code::kNowhere;  ///< last reported instruction, and the one before
+    std::uint64_t address_ = 0;                                    ///< the last one that a packet gave
+    std::uint64_t map_ = 0;
+    std::uint32_t branches_ = 0;     ///< valid bits of map_
+    std::uint64_t predictions_ = 0;  ///< branches behind those that went as predicted …
+    bool then_wrong_ = false;        ///< … all but the last of them
+    bool stop_at_branch_ = false, inferred_ = false, waiting_ = true, trap_pending_ = false, any_ = false;
+    std::uint8_t privilege_ = 0;
+    std::vector<std::uint32_t> stack_;  ///< return addresses
+    std::size_t stack_most_ = 0;
+    std::vector<std::uint8_t> predictor_;
+    std::vector<std::uint64_t> cache_;
+};
+
+template <class Out>
+void EtraceFlow::lose(const EtracePacket& p, StepGapKind kind, const char* reason, Out& out) {
+    StepGap gap;
+    gap.offset = p.offset;
+    gap.length = p.kind == EtraceKind::damage ? p.length : 0;
+    gap.address = pc_ == Code::kNowhere ? 0 : code_->address(pc_);
+    gap.kind = kind;
+    gap.reason = reason;
+    out.gap(gap);
+    waiting_ = true;
+    trap_pending_ = inferred_ = false;
+}
+
+template <class Out>
+void EtraceFlow::begin_at(const EtracePacket& p, Out& out) {
+    address_ = p.address;
+    pc_ = code_->slot_of(p.address);
+    before_ = Code::kNowhere;
+    map_ = 0;
+    branches_ = 0;
+    predictions_ = 0;
+    stop_at_branch_ = inferred_ = trap_pending_ = false;
+    stack_.clear();
+    if (pc_ == Code::kNowhere || (*code_)[pc_].flow == Flow::none) {
+        lose(p, StepGapKind::not_in_image, "the image has no code where the trace begins", out);
+        return;
+    }
+    if ((*code_)[pc_].flow == Flow::branch) {
+        map_ = p.branch ? 1 : 0;
+        branches_ = 1;
+    }
+    waiting_ = false;
+    any_ = true;
+    out.run({pc_, pc_, 1});
+}
+
+template <class Out>
+void EtraceFlow::take(const EtracePacket& p, Out& out) {
+    switch (p.kind) {
+        case EtraceKind::damage:
+            lose(p, any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet", out);
+            return;
+        case EtraceKind::support:
+            options_ = p.options;
+            if (p.qual == EtraceQual::no_change) return;
+            if (p.qual == EtraceQual::ended_by_update && inferred_ && !waiting_)
+                if (run_out(out) != Stop::reached) {
+                    lose(p, StepGapKind::contradiction, "the last packet names an instruction that is not reached",
+                         out);
+                    return;
+                }
+            if (!waiting_ || p.qual == EtraceQual::lost)
+                lose(p, p.qual == EtraceQual::lost ? StepGapKind::lost : StepGapKind::stopped,
+                     p.qual == EtraceQual::lost ? "the encoder lost packets" : "tracing was switched off", out);
+            return;
+        case EtraceKind::context:
+            privilege_ = p.privilege;
+            return;
+        case EtraceKind::trap: {
+            StepTrap trap;
+            trap.offset = p.offset;
+            trap.number = p.ecause;
+            trap.interrupt = p.interrupt;
+            trap.tval = p.value;
+            trap.tval_known = !p.interrupt;
+            trap.epc_known = epc(p, trap.epc);
+            out.trap(trap);
+            if (parameters_.time_width > 0) out.time({p.offset, p.time, StepTime::Kind::timestamp});
+            privilege_ = p.privilege;
+            if (!p.thaddr) {  // no instruction of the handler ran: where it is, a later packet says
+                trap_pending_ = true;
+                return;
+            }
+            if (!p.has_address) {
+                lose(p, StepGapKind::lost, "the handler's address is left out, and not known", out);
+                return;
+            }
+            begin_at(p, out);
+            return;
+        }
+        case EtraceKind::sync: {
+            if (parameters_.time_width > 0) out.time({p.offset, p.time, StepTime::Kind::timestamp});
+            predictor_.assign(predictor_.size(), 1);
+            cache_.assign(cache_.size(), 0);
+            if (waiting_ || trap_pending_) {
+                privilege_ = p.privilege;
+                out.sync(p.offset);
+                begin_at(p, out);
+                return;
+            }
+            address_ = p.address;
+            const std::uint32_t to = code_->slot_of(p.address);
+            stop_at_branch_ = inferred_ = false;  // what came before a synchronisation was final
+            if (to != Code::kNowhere && (*code_)[to].flow == Flow::branch) {
+                map_ |= static_cast<std::uint64_t>(p.branch) << branches_;
+                ++branches_;
+            }
+            const Stop stop = to == Code::kNowhere ? Stop::not_in_image : follow(to, p, out);
+            privilege_ = p.privilege;
+            stack_.clear();
+            if (stop != Stop::reached) {
+                lose(p, stop == Stop::not_in_image ? StepGapKind::not_in_image : StepGapKind::contradiction,
+                     "the synchronisation names an instruction that is not reached", out);
+                begin_at(p, out);
+            }
+            out.sync(p.offset);
+            return;
+        }
+        default:
+            break;
+    }
+    if (waiting_) return;
+    if (trap_pending_) {
+        lose(p, StepGapKind::contradiction, "an exception without its handler's address", out);
+        return;
+    }
+    std::uint32_t to = pc_;
+    bool to_address = p.has_address;
+    if (p.kind == EtraceKind::cached_target) {
+        address_ = p.index < cache_.size() ? cache_[p.index] : 0;
+        to_address = true;
+    } else if (p.has_address) {
+        address_ = on(Option::full_address) ? p.address : address_ + p.address;
+        if (parameters_.iaddress_width < 64) address_ &= (std::uint64_t{1} << parameters_.iaddress_width) - 1;
+    }
+    if (to_address) to = code_->slot_of(address_);
+    stop_at_branch_ = !to_address;
+    constexpr std::uint64_t most_predictions = 1 << 26;
+    if (branches_ + predictions_ > 1 || (p.kind == EtraceKind::predicted && p.value > most_predictions)) {
+        lose(p, StepGapKind::contradiction, "branches are left that the program did not come to", out);
+        return;
+    }
+    map_ |= static_cast<std::uint64_t>(p.branch_map) << branches_;
+    branches_ += p.branches;
+    if (p.kind == EtraceKind::predicted) {
+        predictions_ = p.value + (p.mispredicted ? 1 : 0);
+        then_wrong_ = p.mispredicted;
+    }
+    Stop stop = Stop::not_in_image;
+    if (to != Code::kNowhere) stop = follow(to, p, out);
+    if (stop == Stop::not_in_image)
+        lose(p, StepGapKind::not_in_image, "the program went where the image has no code", out);
+    else if (stop == Stop::contradiction)
+        lose(p, StepGapKind::contradiction, "the packet does not fit the program", out);
+}
+
+// Walks on to the second time that the address reported last is reached by an uninferable jump.
+template <class Out>
+EtraceFlow::Stop EtraceFlow::run_out(Out& out) {
+    EtracePacket none;
+    none.kind = EtraceKind::support;
+    return follow(pc_, none, out);
+}
+
+template <class Out>
+EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p, Out& out) {
+    const Code& code = *code_;
+    std::uint32_t previous = pc_;  // where the last packet stopped, if it may not have been the last time there
+    const bool full = p.kind == EtraceKind::sync;
+    std::uint32_t from = Code::kNowhere;  // first instruction not yet told; nowhere: the one behind pc_
+    bool discontinuity = false;           // pc_ was reached by an uninferable jump
+    std::uint64_t idle = 0;
+    const auto may_stop = [&](std::uint32_t at) {
+        // (11.2.1) all branches walked, and the reported address reached, but not as the target of a jump.
+        if (at != address || stop_at_branch_ || unwalked(at)) return false;
+        if (full) return p.privilege == privilege_ || code[before_].flow == Flow::trap_return;
+        if (p.kind == EtraceKind::support) return false;
+        if (p.notify) return true;
+        if (discontinuity || p.updiscon || (p.irreport && p.irdepth != stack_.size())) return false;
+        inferred_ = true;
+        return true;
+    };
+    for (;;) {
+        const Code::Slot& here = code[pc_];
+        const std::uint32_t last = here.last;
+        if (pc_ != last || from != Code::kNowhere) {
+            // The straight run up to `last`; told from `from`.
+            const std::uint32_t begin = from != Code::kNowhere ? from : code.next(pc_);
+            if (!inferred_ && address >= begin && address <= last && code[address].last == last &&
+                (address != pc_ || from != Code::kNowhere)) {
+                const bool jumped = discontinuity;
+                if (address != begin || from == Code::kNowhere) discontinuity = false;
+                const std::uint32_t was = before_;
+                if (address != begin || from == Code::kNowhere) before_ = pc_;  // some instruction that goes on
+                if (may_stop(address)) {
+                    out.run({begin, address, code[begin].count - code[address].count + 1});
+                    pc_ = address;
+                    return Stop::reached;
+                }
+                discontinuity = jumped;
+                before_ = was;
+            }
+            if (code[begin].flow == Flow::none) {
+                pc_ = begin;
+                return Stop::not_in_image;
+            }
+            out.run({begin, last, code[begin].count});
+            if (last != begin) discontinuity = false;
+            if (pc_ != last) before_ = pc_;
+            pc_ = last;
+            from = Code::kNowhere;
+            if (stop_at_branch_ && branches_ + predictions_ == 1 && code[last].flow == Flow::branch) {
+                stop_at_branch_ = false;
+                return Stop::reached;
+            }
+        }
+        // Leave the instruction that ends the run.
+        const std::uint64_t walked = branches_ + predictions_;
+        bool jumped = false;
+        const std::uint32_t at = pc_;
+        const Stop stop = leave(inferred_ ? previous : address, p, jumped);
+        if (stop != Stop::reached) return stop;
+        before_ = at;
+        discontinuity = jumped;
+        if (pc_ == Code::kNowhere || code[pc_].flow == Flow::none) return Stop::not_in_image;
+        from = pc_;
+        if (jumped) {
+            if (inferred_) {
+                inferred_ = false;
+                if (p.kind == EtraceKind::support) {
+                    out.run({pc_, pc_, 1});
+                    return Stop::reached;
+                }
+            } else {
+                out.run({pc_, pc_, 1});
+                // A branch stands here at most that is not yet decided.
+                return unwalked(pc_) ? Stop::contradiction : Stop::reached;
+            }
+        }
+        idle = branches_ + predictions_ != walked ? 0 : idle + 1;
+        if (idle > code.slot_count()) return Stop::contradiction;  // a loop without a branch that ends it
+    }
+}
+
+}  // namespace mt

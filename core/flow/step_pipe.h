@@ -1,0 +1,127 @@
+// Raw bytes of one stream of instruction trace to executed instructions, whatever the protocol: formatter frames,
+// packets, flow.
+#pragma once
+
+#include <array>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include "flow/etm4_flow.h"
+#include "flow/etrace_flow.h"
+#include "flow/mtb_flow.h"
+#include "flow/ntrace_flow.h"
+#include "target/target_file.h"
+#include "wire/tpiu.h"
+
+namespace mt {
+
+/// A packet of any protocol, in words.
+struct StepPacketText {
+    std::uint64_t offset = 0, length = 0;
+    std::string_view kind;
+    std::string detail;
+};
+
+/// Copyable: a copy taken between two calls of `feed` is a checkpoint from which the same comes out again. One
+/// thread at a time.
+class StepPipe {
+  public:
+    /// `handlers`: exception numbers by the address of their handlers, for protocols that do not tell numbers.
+    /// REQUIRES: tells_instructions(spec.protocol).
+    StepPipe(const StreamSpec& spec, std::shared_ptr<const Code> code, std::map<std::uint64_t, unsigned> handlers,
+             bool frames_aligned = false);
+
+    /// Takes raw bytes that follow those before.
+    template <class Out>
+    void feed(std::span<const std::uint8_t> raw, Out& out) {
+        unframed(
+            raw, [&](std::span<const std::uint8_t> bytes) { std::visit([&](auto& p) { p.feed(bytes, out); }, stage_); },
+            [&] { lose_packets(out); });
+    }
+    /// Tells that bytes are missing here.
+    template <class Out>
+    void lose(Out& out) {
+        if (deframer_) deframer_->lose_step();
+        lose_packets(out);
+    }
+    template <class Out>
+    void finish(Out& out) {
+        std::visit([&](auto& p) { p.finish(out); }, stage_);
+    }
+    /// The packets in these bytes, without following the program. The pipe may not be fed afterwards.
+    void list(std::span<const std::uint8_t> raw, bool last, const std::function<void(const StepPacketText&)>& each);
+
+    /// Packets so far by their kind's name, and bytes behind the formatter.
+    std::map<std::string, std::uint64_t> counts() const;
+    std::uint64_t unframed_bytes() const { return unframed_; }
+    std::uint64_t bad_bytes() const {
+        return std::visit([](const auto& stage) { return stage.bad; }, stage_);
+    }
+    const TpiuDeframer* deframer() const { return deframer_ ? &*deframer_ : nullptr; }
+
+  private:
+    template <class Decoder, class Flow, class Packet>
+    struct Stage {
+        Decoder decoder;
+        Flow flow;
+        std::vector<Packet> packets{};
+        std::array<std::uint64_t, 64> counts{};
+        std::uint64_t bad = 0;
+
+        template <class Out>
+        void follow(Out& out) {
+            for (const Packet& p : packets) count(p);
+            flow.feed(std::span<const Packet>(packets), out);
+            packets.clear();
+        }
+        void count(const Packet& p) {
+            if constexpr (requires { p.kind; }) {
+                ++counts[static_cast<std::size_t>(p.kind) & 63];
+                if (p.kind == decltype(p.kind)::damage) bad += p.length;
+            } else {
+                ++counts[0];
+            }
+        }
+        template <class Out>
+        void feed(std::span<const std::uint8_t> bytes, Out& out) {
+            decoder.feed(bytes, packets);
+            follow(out);
+        }
+        template <class Out>
+        void finish(Out& out) {
+            if constexpr (requires { decoder.finish(packets); }) decoder.finish(packets);
+            follow(out);
+        }
+        template <class Out>
+        void lose(Out& out) {
+            if constexpr (requires { decoder.lose_source(packets); }) decoder.lose_source(packets);
+            follow(out);
+        }
+    };
+    using Etrace = Stage<EtraceDecoder, EtraceFlow, EtracePacket>;
+    using Etm4 = Stage<Etm4Decoder, Etm4Flow, Etm4Packet>;
+    using Ntrace = Stage<NtraceDecoder, NtraceFlow, NtraceMessage>;
+    using Mtb = Stage<MtbDecoder, MtbFlow, MtbPacket>;
+    using Any = std::variant<Etrace, Etm4, Ntrace, Mtb>;
+
+    static Any make(const StreamSpec& spec, std::shared_ptr<const Code> code,
+                    std::map<std::uint64_t, unsigned> handlers);
+    void unframed(std::span<const std::uint8_t> raw, const std::function<void(std::span<const std::uint8_t>)>& take,
+                  const std::function<void()>& broken);
+    template <class Out>
+    void lose_packets(Out& out) {
+        std::visit([&](auto& p) { p.lose(out); }, stage_);
+    }
+
+    std::optional<TpiuDeframer> deframer_;
+    Any stage_;
+    std::uint64_t unframed_ = 0;
+};
+
+}  // namespace mt

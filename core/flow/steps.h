@@ -1,0 +1,57 @@
+// What a decoder of instruction trace tells, whatever the protocol: runs of instructions, exceptions, time, and
+// what it does not know.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "target/code.h"
+
+namespace mt {
+
+/// Instructions executed one behind the other, none of which but the last goes elsewhere: slots of the code.
+struct StepRun {
+    std::uint32_t first = 0, last = 0, count = 0;
+};
+
+/// An exception or interrupt was taken before the next instruction.
+struct StepTrap {
+    static constexpr std::uint32_t kUnknown = 0xFFFF'FFFF;
+
+    std::uint64_t offset = 0;  ///< of the packet
+    std::uint64_t epc = 0;     ///< where the interrupted program goes on, or what raised the exception
+    std::uint64_t tval = 0;    ///< RISC-V: what else is known of an exception
+    std::uint32_t number = 0;  ///< exception number (Arm) or cause (RISC-V); kUnknown where the trace does not tell
+    bool interrupt = false, epc_known = false, tval_known = false;
+    bool tail_chained = false;  ///< Arm: entered from the exit of another, nothing ran between
+};
+
+enum class StepGapKind : std::uint8_t {
+    lost,           ///< the encoder or the line lost packets
+    damaged,        ///< bytes that are no packet
+    contradiction,  ///< packets and program do not fit together
+    not_in_image,   ///< the program went where the image has no code
+    stopped,        ///< tracing was off: nothing is missing that was asked for
+    lead_in,        ///< before the first synchronisation
+};
+
+/// Instructions are missing between the run before and the run after.
+struct StepGap {
+    std::uint64_t offset = 0, length = 0;  ///< bytes of the stream
+    std::uint64_t address = 0;             ///< where the program was when it was noticed; 0 if unknown
+    StepGapKind kind = StepGapKind::lost;
+    const char* reason = "";  ///< a sentence's middle: what did not fit
+};
+
+/// Ticks of the core's clock or of the trace's own, as the protocol gives them, for what follows.
+struct StepTime {
+    std::uint64_t offset = 0;
+    std::uint64_t ticks = 0;
+    enum class Kind : std::uint8_t {
+        timestamp,       ///< absolute count of the timestamp clock
+        timestamp_step,  ///< difference to the one before
+        cycles,          ///< core cycles since the count before
+    } kind = Kind::timestamp;
+};
+
+}  // namespace mt

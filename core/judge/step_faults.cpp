@@ -1,0 +1,80 @@
+#include "judge/step_faults.h"
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "target/disassembly.h"
+#include "trail/step_reading.h"
+
+namespace mt {
+namespace {
+
+constexpr std::uint64_t kStepsShown = 12;
+
+std::string short_file(const std::string& path) {
+    const auto slash = path.rfind('/');
+    return slash == std::string::npos ? path : path.substr(slash + 1);
+}
+
+}  // namespace
+
+bool explain_fault(const Recording& recording, const Trail& trail, std::size_t core, unsigned number, Time at,
+                   Finding& f) {
+    for (const StepTrail& steps : trail.steps) {
+        if (steps.core_index != core) continue;
+        const Code& code = *steps.code;
+        const StepTrapAt* found = nullptr;
+        const std::size_t from = steps.traps.partition_point([at](const StepTrapAt& t) { return t.time < at; });
+        for (std::size_t i = from; i < steps.traps.size() && steps.traps[i].time == at && found == nullptr; ++i) {
+            const StepTrap& t = steps.traps[i].trap;
+            if ((code.thumb() ? t.number : t.number + 256) == number && !(t.interrupt && !code.thumb()))
+                found = &steps.traps[i];
+        }
+        if (found == nullptr) continue;
+        const Image& image = *recording.images[core];
+        const Disassembler disassembler(code);
+        const auto told = [&](std::uint32_t slot) {
+            const std::uint64_t address = code.address(slot);
+            std::string text = disassembler.text(slot) + " at " + hex_text(address, 8) + " in " +
+                               (*steps.functions)[steps.functions->at(slot)].name;
+            if (const auto line = image.line_at(address))
+                text += " (" + short_file(line->file) + ":" + std::to_string(line->line) + ")";
+            return text;
+        };
+        const std::uint64_t first = found->step > kStepsShown ? found->step - kStepsShown : 0;
+        const StepWindow w = step_window(recording, steps, first, found->step - first);
+        for (const StepPiece& p : w.pieces) {
+            std::uint32_t slot = p.run.first;
+            for (std::uint32_t i = 0; i < p.run.count; ++i, slot = code.next(slot))
+                if (p.step + i >= w.first && p.step + i < w.end) f.evidence.push_back({p.begin, told(slot)});
+        }
+        // The return address of a fault is the instruction that raised it, unless a write was still on its way
+        // (Armv7-M B1.5.6: imprecise faults); the trace does not tell the two apart.
+        const std::uint32_t slot = found->trap.epc_known ? code.slot_of(found->trap.epc) : Code::kNowhere;
+        std::string cause;
+        if (slot != Code::kNowhere) {
+            cause = "Raised by " + told(slot);
+            if (code.thumb() && number == 5) cause += ", unless a write before it was still on its way";
+            f.evidence.push_back({found->time, "raised here: " + told(slot)});
+        }
+        if (found->trap.tval_known && found->trap.tval != 0)
+            cause += (cause.empty() ? "It" : ";") + std::string(" reported the value ") + hex_text(found->trap.tval, 8);
+        std::string stack;
+        std::size_t shown = 0;
+        std::vector<std::string> names;
+        for (const CallLevel& level : steps.levels) {
+            // Below the handler: what was on the stack when it came.
+            const auto i = level.at(Time{std::max<std::int64_t>(0, at.ps - 1)});
+            if (!i || level[*i].begin >= at) break;
+            names.push_back((*steps.functions)[static_cast<std::uint32_t>(level[*i].function)].name);
+        }
+        for (auto name = names.rbegin(); name != names.rend() && shown < 6; ++name, ++shown)
+            stack += (stack.empty() ? "" : " ◂ ") + *name;
+        if (!stack.empty()) cause += (cause.empty() ? "" : "; ") + std::string("on the stack: ") + stack;
+        if (!cause.empty()) f.cause = cause + ". " + f.cause;
+        return true;
+    }
+    return false;
+}
+
+}  // namespace mt

@@ -1,0 +1,208 @@
+#include "share/step_tables.h"
+
+#include <algorithm>
+#include <array>
+#include <ostream>
+
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "share/tables.h"
+#include "target/disassembly.h"
+#include "trail/step_reading.h"
+
+namespace mt {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) : std::string(); }
+Json json_ns(Time t) { return static_cast<double>(t.ps) / 1e3; }
+Json json_ns(const std::optional<Time>& t) { return t ? json_ns(*t) : Json(nullptr); }
+
+}  // namespace
+
+void write_step_addresses(const Recording& recording, const StepTrail& trail, std::ostream& out,
+                          const Progress* progress) {
+    std::vector<char> buffer;
+    each_step_piece(recording, trail, 0, [&](const StepPiece& p) {
+        for (std::uint32_t slot = p.run.first, i = 0; i < p.run.count; slot = trail.code->next(slot), ++i) {
+            const std::uint64_t address = trail.code->address(slot);
+            for (unsigned b = 0; b < 64; b += 8) buffer.push_back(static_cast<char>(address >> b));
+        }
+        if (buffer.size() >= 1 << 16) {
+            out.write(buffer.data(), static_cast<std::streamsize>(buffer.size()));
+            buffer.clear();
+        }
+        return progress == nullptr || !progress->cancelled();
+    });
+    out.write(buffer.data(), static_cast<std::streamsize>(buffer.size()));
+}
+
+void write_steps_csv(const Recording& recording, const StepTrail& trail, std::optional<Time> from,
+                     std::optional<Time> to, std::ostream& out, const Progress* progress) {
+    const Image& image = *recording.images[trail.core_index];
+    const Code& code = *trail.code;
+    Disassembler disassembler(code);
+    // What can be said of an instruction is the same each time it runs.
+    std::vector<std::string> texts(code.slot_count());
+    const auto text_of = [&](std::uint32_t slot) -> const std::string& {
+        std::string& t = texts[slot];
+        if (!t.empty()) return t;
+        const std::uint64_t address = code.address(slot);
+        const auto line = image.line_at(address);
+        t = hex_text(address, code.xlen() == 64 ? 16 : 8) + ',' +
+            csv_field((*trail.functions)[trail.functions->at(slot)].name) + ',' + (line ? csv_field(line->file) : "") +
+            ',' + (line ? std::to_string(line->line) : "") + ',' + csv_field(disassembler.text(slot));
+        return t;
+    };
+    out << "index,time_ns,pc,function,file,line,text\n";
+    const std::uint64_t first = from ? step_at(recording, trail, *from) : 0;
+    each_step_piece(recording, trail, first, [&](const StepPiece& p) {
+        std::uint32_t slot = p.run.first;
+        for (std::uint32_t i = 0; i < p.run.count; ++i, slot = code.next(slot)) {
+            const Time t{p.begin.ps +
+                         static_cast<std::int64_t>(static_cast<__int128>((p.end - p.begin).ps) * i / p.run.count)};
+            if (from && t < *from) continue;
+            if (to && t > *to) return false;
+            out << p.step + i << ',' << (trail.clock == StepClock::none ? std::string() : ns_text(t)) << ','
+                << text_of(slot) << '\n';
+        }
+        return progress == nullptr || !progress->cancelled();
+    });
+}
+
+void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out) {
+    out << "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,"
+           "response_min,response_mean,response_max,share\n";
+    for (const auto& r : rows) {
+        std::array<char, 32> share{};
+        std::snprintf(share.data(), share.size(), "%.6f", r.share);
+        out << csv_field(r.name) << ",," << r.count << ',' << r.left_out << ',' << ns_text(r.total) << ','
+            << ns_text(r.own) << ',' << optional_ns(r.least) << ',' << optional_ns(r.mean) << ','
+            << optional_ns(r.greatest) << ',' << optional_ns(r.deviation) << ",,,,,,,,," << share.data() << '\n';
+    }
+}
+
+Json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows) {
+    Json all = Json::array();
+    for (const auto& r : rows) {
+        Json j;
+        j["name"] = r.name;
+        j["core"] = trail.steps[r.steps_index].core;
+        j["address"] = hex_text(r.address, 8);
+        j["file"] = r.file;
+        j["line"] = r.line;
+        j["count"] = r.count;
+        j["left_out"] = r.left_out;
+        j["recursive"] = r.recursive;
+        j["unwound"] = r.unwound;
+        j["instructions"] = r.instructions;
+        j["total"] = json_ns(r.total);
+        j["own"] = json_ns(r.own);
+        j["min"] = json_ns(r.least);
+        j["mean"] = json_ns(r.mean);
+        j["max"] = json_ns(r.greatest);
+        j["stddev"] = json_ns(r.deviation);
+        j["share"] = r.share;
+        j["clock"] = step_clock_text(trail.steps[r.steps_index].clock);
+        all.push_back(std::move(j));
+    }
+    return all;
+}
+
+std::string functions_text(const std::vector<FunctionRow>& rows) {
+    const auto cell = [](const std::optional<Time>& t) { return t ? duration_text(*t) : std::string("-"); };
+    const auto right = [](const std::string& s, std::size_t n) {
+        std::size_t shown = 0;
+        for (const char c : s) shown += (static_cast<unsigned char>(c) & 0xC0) != 0x80 ? 1 : 0;
+        return (shown < n ? std::string(n - shown, ' ') : std::string()) + s;
+    };
+    std::string out =
+        "function                        calls  left out  instructions         own      share      least       "
+        "mean   greatest\n";
+    for (const auto& r : rows) {
+        const std::string name = r.name.substr(0, 27);
+        out += name + std::string(27 - name.size(), ' ') + right(count_text(r.count), 10) +
+               right(count_text(r.left_out), 10) + right(count_text(r.instructions), 14) +
+               right(duration_text(r.own), 12) + right(share_text(r.share), 11) + right(cell(r.least), 11) +
+               right(cell(r.mean), 11) + right(cell(r.greatest), 11) + "\n";
+    }
+    return out;
+}
+
+bool write_calls_csv(const Trail& trail, const std::string& function, std::ostream& out) {
+    for (const StepTrail& t : trail.steps) {
+        std::uint32_t f = 1;
+        while (f < t.functions->size() && (*t.functions)[f].name != function) ++f;
+        if (f == t.functions->size()) continue;
+        struct Found {
+            CallSpan span;
+            std::size_t depth;
+        };
+        std::vector<Found> found;
+        for (std::size_t level = 0; level < t.levels.size(); ++level)
+            for (std::size_t i = 0; i < t.levels[level].size(); ++i)
+                if (t.levels[level][i].function == f) found.push_back({t.levels[level][i], level + 1});
+        if (found.empty()) continue;
+        std::stable_sort(found.begin(), found.end(),
+                         [](const Found& a, const Found& b) { return a.span.step < b.span.step; });
+        out << "index,begin_ns,end_ns,duration_ns,step,depth,left_out\n";
+        std::size_t index = 0;
+        for (const Found& x : found)
+            out << index++ << ',' << ns_text(x.span.begin) << ',' << ns_text(x.span.end()) << ','
+                << ns_text(x.span.length) << ',' << std::uint64_t{x.span.step} << ',' << x.depth << ','
+                << (x.span.whole() ? "" : "cut") << '\n';
+        return true;
+    }
+    return false;
+}
+
+std::string step_clock_text(StepClock clock) {
+    switch (clock) {
+        case StepClock::cycles:
+            return "cycle counts";
+        case StepClock::timestamps:
+            return "timestamps";
+        default:
+            return "none";
+    }
+}
+
+Json steps_summary_json(const StepTrail& t) {
+    Json j;
+    j["file"] = t.file;
+    j["core"] = t.core;
+    j["raw_bytes"] = t.raw_bytes;
+    j["bytes"] = t.bytes;
+    j["bad_bytes"] = t.bad_bytes;
+    j["instructions"] = t.steps;
+    j["exceptions"] = t.traps.size();
+    j["synchronisations"] = t.syncs;
+    j["clock"] = step_clock_text(t.clock);
+    j["contradictions"] = t.contradictions;
+    j["returns_without_caller"] = t.unmatched;
+    Json kinds;
+    for (const auto& [kind, count] : t.counts) kinds[kind] = count;
+    j["packets"] = kinds;
+    Json gaps = Json::array();
+    for (std::size_t i = 0; i < t.gaps.size() && i < 1000; ++i)
+        gaps.push_back({{"step", t.gaps[i].step}, {"offset", t.gaps[i].gap.offset}, {"what", t.gaps[i].gap.reason}});
+    j["gaps"] = gaps;
+    return j;
+}
+
+std::string steps_summary_text(const StepTrail& t) {
+    std::string out = "  core " + t.core + ", instructions, " + bytes_text(t.raw_bytes) + ": " + count_text(t.packets) +
+                      " packets, " + count_text(t.steps) + " instructions, " + count_text(t.traps.size()) +
+                      " exceptions, " +
+                      (t.bad_bytes == 0 ? std::string("no bad bytes") : bytes_text(t.bad_bytes) + " bad") + "\n";
+    for (const auto& [kind, count] : t.counts)
+        out += "    " + kind + std::string(18 - std::min<std::size_t>(kind.size(), 17), ' ') + count_text(count) + "\n";
+    for (std::size_t i = 0; i < t.gaps.size() && i < 10; ++i)
+        out += "    gap before instruction " + count_text(t.gaps[i].step) + ": " + t.gaps[i].gap.reason + "\n";
+    if (t.gaps.size() > 10) out += "    … and " + count_text(t.gaps.size() - 10) + " more gaps\n";
+    return out;
+}
+
+}  // namespace mt

@@ -1,0 +1,37 @@
+// Executed instructions and functions as CSV, JSON and plain addresses.
+#pragma once
+
+#include <cstdint>
+#include <iosfwd>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nlohmann/json_fwd.hpp>
+
+#include "base/progress.h"
+#include "measure/functions.h"
+#include "trail/recording.h"
+#include "trail/trail.h"
+
+namespace mt {
+
+/// `steps --pcs`: the address of every executed instruction, eight bytes each, least significant first.
+void write_step_addresses(const Recording& recording, const StepTrail& trail, std::ostream& out,
+                          const Progress* progress = nullptr);
+/// `steps --csv`: one row per executed instruction between two times (either may be left out). The time is empty where
+/// the trace tells none.
+void write_steps_csv(const Recording& recording, const StepTrail& trail, std::optional<Time> from,
+                     std::optional<Time> to, std::ostream& out, const Progress* progress = nullptr);
+/// `stats --of functions --csv`.
+void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out);
+nlohmann::ordered_json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows);
+std::string functions_text(const std::vector<FunctionRow>& rows);
+/// `instances --of` a function: its calls in order of their begin.
+bool write_calls_csv(const Trail& trail, const std::string& function, std::ostream& out);
+nlohmann::ordered_json steps_summary_json(const StepTrail& trail);
+std::string steps_summary_text(const StepTrail& trail);
+/// "E-Trace" and the like: the name for people of a clock kind.
+std::string step_clock_text(StepClock clock);
+
+}  // namespace mt

@@ -1,0 +1,98 @@
+#include "target/code.h"
+
+#include <algorithm>
+#include <bit>
+#include <cstring>
+
+namespace mt {
+namespace {
+constexpr std::uint64_t kMostCode = std::uint64_t{256} << 20;
+}
+
+std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> pieces, const std::string& isa) {
+    auto code = std::make_shared<Code>();
+    code->thumb_ = isa.rfind("armv", 0) == 0;
+    code->xlen_ = isa.rfind("rv64", 0) == 0 ? 64 : 32;
+    code->slots_.emplace_back();  // slot 0: nowhere
+    for (const auto& piece : pieces) code->add(piece);
+    if (code->pieces_.empty()) code->pieces_.emplace_back();
+    code->finish();
+    return code;
+}
+
+std::shared_ptr<const Code> Code::of(const Image& image, const std::string& isa) {
+    return of(image.code_pieces(), isa);
+}
+
+void Code::add(const Image::Piece& piece) {
+    const std::size_t bytes = piece.bytes.size() & ~std::size_t{1};
+    if (bytes == 0 || bytes > kMostCode || slots_.size() * 2 + bytes > kMostCode) return;
+    Piece p;
+    p.base = piece.address & ~std::uint64_t{1};
+    p.bytes = bytes;
+    p.first = static_cast<std::uint32_t>(slots_.size());
+    p.data.assign(piece.bytes.begin(), piece.bytes.begin() + static_cast<std::ptrdiff_t>(bytes));
+    p.data.resize(bytes + 2);                      // bits() may look behind the last halfword
+    slots_.resize(slots_.size() + bytes / 2 + 1);  // the one behind the last is nowhere, too
+    pieces_.push_back(std::move(p));
+}
+
+void Code::finish() {
+    for (const Piece& p : pieces_) {
+        const std::span<const std::uint8_t> data(p.data.data(), p.bytes);
+        const auto count = static_cast<std::uint32_t>(p.bytes / 2);
+        for (std::uint32_t i = count; i-- > 0;) {
+            const std::uint64_t at = p.base + 2 * std::uint64_t{i};
+            const FlowInsn insn =
+                thumb_ ? thumb_flow(data.subspan(2 * i), at) : riscv_flow(data.subspan(2 * i), at, xlen_);
+            Slot& s = slots_[p.first + i];
+            s.flow = insn.flow;
+            s.size = static_cast<std::uint8_t>(insn.size / 2);
+            s.flags = insn.flags;
+            const bool goes = insn.flow == Flow::branch || insn.flow == Flow::jump || insn.flow == Flow::call;
+            s.target = goes ? slot_of(insn.target) : kNowhere;
+            if ((insn.flags & FlowInsn::kSleep) != 0 ||
+                (insn.flow == Flow::next && (slots_[p.first + i + s.size].flags & FlowInsn::kSleepAhead) != 0))
+                s.flags |= FlowInsn::kSleepAhead;
+            if (insn.flow == Flow::next && slots_[p.first + i + s.size].flow != Flow::none) {
+                s.last = slots_[p.first + i + s.size].last;
+                s.count = slots_[p.first + i + s.size].count + 1;
+            } else {
+                s.last = p.first + i;
+                s.count = 1;
+            }
+        }
+        if (!thumb_) continue;
+        // IT blocks make what stands behind them conditional (Armv7-M ARM A7.3.3).
+        for (std::uint32_t i = 0; i < count; i += slots_[p.first + i].size) {
+            if ((slots_[p.first + i].flags & FlowInsn::kIt) == 0) continue;
+            const unsigned mask = p.data[2 * i] & 15u;
+            std::uint32_t k = i + 1;
+            for (int left = 4 - std::countr_zero(mask); left > 0 && k < count; --left) {
+                slots_[p.first + k].flags |= FlowInsn::kConditional;
+                k += slots_[p.first + k].size;
+            }
+        }
+    }
+}
+
+std::uint64_t Code::address(std::uint32_t slot) const {
+    const Piece* found = &pieces_.front();
+    for (const Piece& p : pieces_)
+        if (p.first <= slot) found = &p;
+    return found->base + 2 * std::uint64_t{slot - found->first};
+}
+
+std::uint32_t Code::bits(std::uint32_t slot) const {
+    if (slot == kNowhere) return 0;
+    const Piece* found = &pieces_.front();
+    for (const Piece& p : pieces_)
+        if (p.first <= slot) found = &p;
+    const std::size_t at = 2 * std::size_t{slot - found->first};
+    if (at >= found->bytes) return 0;
+    std::uint32_t word = 0;
+    std::memcpy(&word, found->data.data() + at, 4);
+    return slots_[slot].size == 1 ? word & 0xFFFF : word;
+}
+
+}  // namespace mt

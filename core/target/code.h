@@ -1,0 +1,116 @@
+// The program as instruction trace sees it: for every halfword of code, what the instruction there does to
+// the flow, and where the straight run that begins there ends. Filled once; walking costs per run, not per
+// instruction.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "target/image.h"
+
+namespace mt {
+
+/// What an instruction does to the flow of the program.
+enum class Flow : std::uint8_t {
+    next,           ///< goes on with the one behind it
+    branch,         ///< goes to `target` or on, told by the trace
+    jump,           ///< goes to `target`
+    call,           ///< goes to `target`, the way back is in the link register
+    barrier,        ///< goes on, but trace counts it as a branch (Armv8-M ISB)
+    indirect,       ///< goes where a register or memory says
+    indirect_call,  ///< the same, with the way back in the link register
+    ret,            ///< goes back to the caller
+    trap,           ///< RISC-V ecall, ebreak: an exception follows
+    trap_return,    ///< RISC-V mret, sret; Arm ERET
+    none,           ///< no instruction: not code, cut off, or not known
+};
+
+/// One instruction, classified.
+struct FlowInsn {
+    enum Flag : std::uint8_t {
+        kPush = 1,         ///< return address goes onto the return stack
+        kPop = 2,          ///< taken from the return stack
+        kConditional = 4,  ///< may fall through (Thumb: also by an IT block)
+        kUpper = 8,        ///< RISC-V lui or auipc: may make the jump behind it inferable
+        kIt = 16,          ///< Thumb IT: makes up to four behind it conditional
+        kSleep = 32,       ///< waits for an interrupt or event (WFI, WFE; RISC-V wfi)
+        kSleepAhead = 64,  ///< in slots: the straight run from here holds one that waits
+    };
+    Flow flow = Flow::none;
+    std::uint8_t size = 2;  ///< bytes: 2 or 4
+    std::uint8_t flags = 0;
+    std::uint64_t target = 0;  ///< of branch, jump and call
+};
+
+/// Classifies the RISC-V instruction at `address` (unprivileged ISA 2.5, 16.8 for compressed ones; trap returns:
+/// privileged ISA 3.3.2). `bytes` reaches to the end of the code; `xlen` is 32 or 64.
+FlowInsn riscv_flow(std::span<const std::uint8_t> bytes, std::uint64_t address, unsigned xlen);
+/// Classifies the Thumb instruction at `address` (Armv7-M ARM A5.2, A5.3; Armv8-M BXNS and BLXNS).
+FlowInsn thumb_flow(std::span<const std::uint8_t> bytes, std::uint64_t address);
+
+/// Immutable; any thread may read. Code is addressed by slots, one for each halfword; kNowhere is no slot.
+class Code {
+  public:
+    static constexpr std::uint32_t kNowhere = 0;
+
+    struct Slot {
+        std::uint32_t last = 0;    ///< slot of the instruction that ends the straight run from here
+        std::uint32_t count = 0;   ///< instructions from here to there, both counted
+        std::uint32_t target = 0;  ///< slot of the branch's target; kNowhere if it has none or it is not code
+        Flow flow = Flow::none;
+        std::uint8_t size = 1;  ///< halfwords
+        std::uint8_t flags = 0;
+    };
+
+    /// `isa` as in the target file. Code in sections that are executable; without sections, in such segments.
+    static std::shared_ptr<const Code> of(const Image& image, const std::string& isa);
+    /// The same from plain pieces of code (tests, code that changes).
+    static std::shared_ptr<const Code> of(std::span<const Image::Piece> pieces, const std::string& isa);
+
+    const Slot& operator[](std::uint32_t slot) const { return slots_[slot]; }
+    std::uint32_t slot_count() const { return static_cast<std::uint32_t>(slots_.size()); }
+    /// Bit 0 is ignored.
+    std::uint32_t slot_of(std::uint64_t address) const {
+        const Piece& p = pieces_[recent_(address)];
+        return address - p.base < p.bytes ? p.first + static_cast<std::uint32_t>((address - p.base) / 2) : kNowhere;
+    }
+    std::uint64_t address(std::uint32_t slot) const;
+    /// The slot behind the instruction in `slot`.
+    std::uint32_t next(std::uint32_t slot) const { return slot + slots_[slot].size; }
+    /// Among the instructions of a run, the one that waits; REQUIRES: kSleepAhead at `first`. kNowhere if it lies
+    /// behind `last`.
+    std::uint32_t sleep_in(std::uint32_t first, std::uint32_t last, std::uint32_t& nth) const {
+        nth = 0;
+        for (std::uint32_t s = first; s <= last; s = next(s), ++nth)
+            if ((slots_[s].flags & FlowInsn::kSleep) != 0) return s;
+        return kNowhere;
+    }
+    /// The instruction's bits; the upper half is 0 for 16-bit ones.
+    std::uint32_t bits(std::uint32_t slot) const;
+    bool thumb() const { return thumb_; }
+    unsigned xlen() const { return xlen_; }
+
+  private:
+    struct Piece {
+        std::uint64_t base = 0, bytes = 0;
+        std::uint32_t first = 0;
+        std::vector<std::uint8_t> data;
+    };
+    std::size_t recent_(std::uint64_t address) const {
+        for (std::size_t i = 0; i + 1 < pieces_.size(); ++i)
+            if (address - pieces_[i].base < pieces_[i].bytes) return i;
+        return pieces_.size() - 1;
+    }
+    void add(const Image::Piece& piece);
+    void finish();
+
+    std::vector<Piece> pieces_;
+    std::vector<Slot> slots_;
+    bool thumb_ = false;
+    unsigned xlen_ = 32;
+};
+
+}  // namespace mt

@@ -1,0 +1,47 @@
+#include "target/functions.h"
+
+#include <algorithm>
+#include <map>
+
+namespace mt {
+
+FunctionTable::FunctionTable() {
+    functions_.push_back({"code without a name", {}, 0, 0, Code::kNowhere, Code::kNowhere, 0});
+}
+
+std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code) {
+    auto table = std::make_shared<FunctionTable>();
+    table->of_slot_.assign(code.slot_count(), 0);
+    // Of several names for one address the first stands; a size of 0 reaches to the next function.
+    std::map<std::string, std::uint32_t> files;
+    std::vector<const Symbol*> named;
+    for (const Symbol& s : image.symbols())
+        if (s.function && code.slot_of(s.address) != Code::kNowhere &&
+            (named.empty() || named.back()->address != s.address || named.back()->size == 0)) {
+            if (!named.empty() && named.back()->address == s.address) named.pop_back();
+            named.push_back(&s);
+        }
+    for (std::size_t i = 0; i < named.size(); ++i) {
+        const Symbol& s = *named[i];
+        Function f;
+        f.name = s.name;
+        f.address = s.address;
+        f.entry = code.slot_of(s.address);
+        const std::uint64_t next = i + 1 < named.size() ? named[i + 1]->address : ~std::uint64_t{0};
+        f.end = f.entry;
+        // Not beyond the piece of code that it stands in.
+        const std::uint64_t limit = s.size != 0 ? s.address + s.size : next;
+        for (std::uint64_t at = s.address; at < limit && code.slot_of(at) == f.end; at += 2) ++f.end;
+        if (const auto line = image.line_at(s.address)) {
+            f.file = line->file;
+            f.line = line->line;
+            f.file_index = files.try_emplace(f.file, static_cast<std::uint32_t>(files.size())).first->second;
+        }
+        const auto index = static_cast<std::uint32_t>(table->functions_.size());
+        for (std::uint32_t k = f.entry; k < f.end; ++k) table->of_slot_[k] = index;
+        table->functions_.push_back(std::move(f));
+    }
+    return table;
+}
+
+}  // namespace mt

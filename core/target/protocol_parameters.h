@@ -1,0 +1,54 @@
+// How the encoders of instruction trace were built and set up: what their streams do not say themselves.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <vector>
+
+namespace mt {
+
+/// Parameters of an encoder, named as in the specification (chapter 9, "discovery"), and the options that are
+/// on before a support packet says otherwise.
+struct EtraceParameters {
+    unsigned iaddress_width = 32, iaddress_lsb = 1, privilege_width = 2, ecause_width = 5, context_width = 0,
+             time_width = 0, return_stack_size = 0, call_counter_size = 0, encoder_mode_width = 1, cache_size = 0,
+             bpred_size = 0, f0s_width = 0, src_id_bits = 0;
+    bool implicit_return = false, full_address = false;
+    /// Order of the bits in the support packet's ioptions, least significant first.
+    enum class Option : std::uint8_t {
+        sequentially_inferred_jump,
+        implicit_return,
+        implicit_exception,
+        branch_prediction,
+        jump_target_cache,
+        full_address,
+    };
+    static constexpr std::size_t kOptions = 6;
+    std::vector<Option> ioptions = all_options();
+
+    static std::vector<Option> all_options() {
+        std::vector<Option> all;
+        for (std::size_t i = 0; i < kOptions; ++i) all.push_back(static_cast<Option>(i));
+        return all;
+    }
+};
+
+/// How the trace unit was built and programmed. Defaults are those of an M-profile trace unit.
+struct Etm4Parameters {
+    bool cycle_count = false;       ///< TRCCONFIGR.CCI
+    bool commit_in_cycles = false;  ///< TRCIDR0.COMMOPT is 0: format 1 cycle counts carry a commit count
+    bool return_stack = false;      ///< TRCCONFIGR.RS
+    unsigned cycle_threshold = 0;   ///< TRCCCCTLR.THRESHOLD, until a trace info packet says otherwise
+    unsigned context_id_bytes = 0;  ///< 0 or 4: TRCIDR2.CIDSIZE
+    unsigned virtual_id_bytes = 0;  ///< 0, 1, 2 or 4: TRCIDR2.VMIDSIZE
+    unsigned max_speculation = 0;   ///< TRCIDR8.MAXSPEC: P0 elements that may still be cancelled
+};
+
+/// How an N-Trace encoder was built.
+struct NtraceParameters {
+    unsigned src_bits = 0;         ///< width of the SRC field behind TCODE
+    bool timestamps = true;        ///< a TSTAMP field ends each message
+    bool implicit_return = false;  ///< returns are followed by a return stack and not told
+};
+
+}  // namespace mt

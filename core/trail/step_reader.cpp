@@ -1,0 +1,272 @@
+#include "trail/step_reader.h"
+
+#include <algorithm>
+
+namespace mt {
+
+std::pair<std::size_t, std::size_t> CallLevel::touching(Time from, Time to) const {
+    std::size_t first = spans_.partition_point([from](const CallSpan& s) { return !(from < s.begin); });
+    while (first > 0 && (spans_[first - 1].end() > from || spans_[first - 1].begin == from)) --first;
+    const std::size_t last = spans_.partition_point([to](const CallSpan& s) { return s.begin < to; });
+    return {first, std::max(first, last)};
+}
+
+std::optional<std::size_t> CallLevel::at(Time t) const {
+    const std::size_t next = spans_.partition_point([t](const CallSpan& s) { return !(t < s.begin); });
+    if (next == 0 || !(t < spans_[next - 1].end() || t == spans_[next - 1].begin)) return std::nullopt;
+    return next - 1;
+}
+
+// A run that begins at a slot and ends at another went through all in between: what begins or flows in, minus what
+// ended before.
+std::vector<std::uint64_t> StepCounters::executions(const Code& code) const {
+    std::vector<std::uint64_t> all(begins.size());
+    for (std::uint32_t s = 1; s < all.size(); ++s) {
+        if (code[s].flow == Flow::none && begins[s] == 0) continue;
+        all[s] += begins[s];
+        const std::uint32_t next = code.next(s);
+        if (all[s] > ends[s] && next < all.size()) all[next] += all[s] - ends[s];
+    }
+    return all;
+}
+
+std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step) {
+    if (kind_ == StepClock::none) return std::nullopt;
+    if (kind_ == StepClock::cycles) {
+        if (t.kind == StepTime::Kind::cycles) {
+            ticks_ += t.ticks;
+            return StepMoment{step, core_.at(static_cast<std::int64_t>(ticks_))};
+        }
+        if (!have_origin_) {
+            have_origin_ = true;
+            origin_ = t.ticks;
+        }
+        if (stamps_.hz == 0 || t.ticks < origin_) return std::nullopt;
+        if (!have_stamp_) {
+            have_stamp_ = true;
+            stamp_ticks_ = ticks_;
+        }
+        if (!lost_) return std::nullopt;
+        // Cycles were lost: the timestamp tells how many at least.
+        lost_ = false;
+        const Time since = stamps_.at(static_cast<std::int64_t>(t.ticks - origin_));
+        const auto cycles = stamp_ticks_ + static_cast<std::uint64_t>(core_.cycles(since));
+        if (cycles <= ticks_) return std::nullopt;
+        ticks_ = cycles;
+        return StepMoment{step, core_.at(static_cast<std::int64_t>(ticks_))};
+    }
+    if (t.kind == StepTime::Kind::cycles) return std::nullopt;
+    if (!have_origin_) {
+        have_origin_ = true;
+        origin_ = t.ticks;
+        // What ran before the first timestamp takes a cycle each.
+        base_ = core_.at(static_cast<std::int64_t>(step));
+    }
+    ticks_ = std::max(ticks_, t.ticks);
+    return StepMoment{step, base_ + stamps_.at(static_cast<std::int64_t>(ticks_ - origin_))};
+}
+
+Time StepTimer::between(const StepMoment& a, const StepMoment& b, std::uint64_t step,
+                        const std::vector<std::uint64_t>& sleeps) const {
+    if (step >= b.step || b.step <= a.step) return b.time;
+    if (step <= a.step) return a.time;
+    const std::uint64_t steps = b.step - a.step;
+    std::int64_t busy = b.time.ps - a.time.ps, rest = 0;
+    if (!sleeps.empty()) {
+        rest = std::max<std::int64_t>(0, busy - core_.at(static_cast<std::int64_t>(steps)).ps);
+        busy -= rest;
+        const auto before = std::upper_bound(sleeps.begin(), sleeps.end(), step) - sleeps.begin();
+        rest = static_cast<std::int64_t>(static_cast<__int128>(rest) * before / static_cast<__int128>(sleeps.size()));
+    }
+    return {a.time.ps + rest +
+            static_cast<std::int64_t>(static_cast<__int128>(busy) * static_cast<__int128>(step - a.step) /
+                                      static_cast<__int128>(steps))};
+}
+
+StepReader::StepReader(StepTrail& trail, StepTimer timer)
+    : trail_(trail),
+      timer_(timer),
+      stack_(trail.code, trail.functions),
+      begins_(trail.code->slot_count()),
+      ends_(trail.code->slot_count()),
+      on_stack_(trail.functions->size()) {
+    trail_.tallies.resize(trail.functions->size());
+    trail_.tree.emplace_back();
+    trail_.clock = timer.kind();
+}
+
+void StepReader::trap(const StepTrap& t) {
+    events_.push_back({stack_.step(), traps_.size(), {}, Event::Kind::trap});
+    traps_.push_back(t);
+    stack_.trap(t, *this);
+}
+
+void StepReader::gap(const StepGap& g) {
+    stack_.lose(*this);
+    timer_.lost();
+    events_.push_back({stack_.step(), gaps_.size(), {}, Event::Kind::gap});
+    gaps_.push_back(g);
+}
+
+void StepReader::time(const StepTime& t) {
+    if (const auto moment = timer_.tell(t, stack_.step())) flush(*moment, false);
+}
+
+// Everything up to a known moment gets its time.
+void StepReader::flush(const StepMoment& until, bool all) {
+    if (!have_moment_) {
+        have_moment_ = true;
+        moment_ = {0, Time{}};
+    }
+    StepMoment to = until;
+    to.time = std::max(to.time, moment_.time);
+    ++trail_.exact;
+    for (const Event& e : events_) apply(e, timer_.between(moment_, to, e.step, sleeps_));
+    events_.clear();
+    sleeps_.clear();
+    gaps_.clear();
+    traps_.clear();
+    if (trail_.moments.empty() || to.step - trail_.moments.back().step >= kMomentEach || all)
+        trail_.moments.push_back(to);
+    moment_ = to;
+    last_ = std::max(last_, to.time);
+}
+
+void StepReader::settle() {
+    if (timer_.kind() == StepClock::none)
+        flush({stack_.step(), timer_.nominal(stack_.step())}, false);
+    else if (events_.size() >= kMostWaiting)  // no moment for very long: one instruction a cycle since the last
+        flush({stack_.step(), moment_.time + (timer_.nominal(stack_.step()) - timer_.nominal(moment_.step))}, false);
+    trail_.steps = stack_.step();
+    trail_.unmatched = stack_.unmatched();
+    trail_.end = last_;
+}
+
+void StepReader::finish() {
+    stack_.finish(*this);
+    const std::uint64_t step = stack_.step();
+    flush({step, moment_.time + (timer_.nominal(step) - timer_.nominal(moment_.step))}, true);
+    nest_.finish(last_);
+    settle();
+    trail_.counters = counters();
+    trail_.origin = timer_.origin();
+}
+
+void StepReader::apply(const Event& e, Time t) {
+    switch (e.kind) {
+        case Event::Kind::enter:
+            open(e.frame, e.step, t);
+            break;
+        case Event::Kind::leave:
+            close(e.frame, e.step, t);
+            break;
+        case Event::Kind::gap: {
+            StepGapAt gap{gaps_[e.at], e.step, t, t};
+            if (gap.gap.kind == StepGapKind::contradiction || gap.gap.kind == StepGapKind::not_in_image) {
+                ++trail_.contradictions;
+                if (!trail_.contradiction) trail_.contradiction = gap;
+            }
+            trail_.gaps.push_back(gap);
+            nest_.lose(t, t);
+            break;
+        }
+        case Event::Kind::trap:
+            trail_.traps.push_back({traps_[e.at], e.step, t});
+            break;
+    }
+}
+
+std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
+    const std::uint64_t key = std::uint64_t{parent} << 32 | function;
+    const auto [found, fresh] = nodes_.try_emplace(key, static_cast<std::uint32_t>(trail_.tree.size()));
+    if (fresh) {
+        CallNode n;
+        n.parent = parent;
+        n.function = function;
+        trail_.tree.push_back(n);
+    }
+    return found->second;
+}
+
+void StepReader::open(const CallFrame& frame, std::uint64_t step, Time t) {
+    Open o;
+    o.function = frame.function;
+    o.handler = (frame.flags & CallFrame::kHandler) != 0;
+    // Handlers are roots of their own: whom they interrupt did not call them.
+    o.node = node(open_.empty() || o.handler ? 0 : open_.back().node, frame.function);
+    o.step = step;
+    o.begin = t;
+    o.number = frame.number;
+    o.entered = (frame.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) == 0;
+    o.recursive = on_stack_[frame.function]++ > 0;
+    open_.push_back(o);
+    if (!o.handler || frame.number == StepTrap::kUnknown || (frame.flags & CallFrame::kTail) != 0) return;
+    nest_.enter(frame.number, {t, t}, 0);
+}
+
+void StepReader::close(const CallFrame& frame, std::uint64_t step, Time t) {
+    if (open_.empty()) return;
+    const Open o = open_.back();
+    open_.pop_back();
+    --on_stack_[o.function];
+    CallSpan span{};
+    span.begin = o.begin;
+    span.length = t - o.begin;
+    span.step = o.step & ((std::uint64_t{1} << 40) - 1);
+    span.function = o.function & ((1u << 18) - 1);
+    span.flags = frame.flags & 63u;
+    const std::size_t level = open_.size();
+    while (trail_.levels.size() <= level) trail_.levels.emplace_back();
+    const std::size_t index = trail_.levels[level].size();
+    trail_.levels[level].append(span);
+    FunctionTally& f = trail_.tallies[o.function];
+    const Time net = span.length - o.taken;  // without handlers that came in between
+    const Time own = net - o.inside;
+    const std::uint64_t steps = step - o.step;
+    f.own += own;
+    f.steps += steps - o.steps_inside;
+    CallNode& n = trail_.tree[o.node];
+    n.own += own;
+    n.inclusive += net;
+    n.steps += steps - o.steps_inside;
+    if (!o.recursive) f.inclusive += net;
+    if (span.whole()) {
+        ++f.calls;
+        ++n.calls;
+        f.whole += net;
+        if (o.recursive) ++f.recursive;
+        if ((frame.flags & CallFrame::kUnwound) != 0) ++f.unwound;
+        f.least = std::min(f.least, net);
+        if (f.calls == 1 || f.greatest < net) {
+            f.greatest = net;
+            f.worst = {static_cast<std::uint32_t>(level), index};
+        }
+        f.squares += net.ns() * net.ns();
+    } else if ((span.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) != 0) {
+        ++f.unseen;  // a piece of a call whose entry is counted elsewhere, or was not seen
+    }
+    if (o.entered && !span.whole()) {
+        ++f.left_out;
+        ++n.left_out;
+    }
+    if (!open_.empty()) {
+        Open& under = open_.back();
+        under.steps_inside += steps;
+        if (o.handler) {
+            under.taken += span.length;
+        } else {
+            under.inside += net;
+            under.taken += o.taken;
+        }
+    }
+    if (!o.handler || o.number == StepTrap::kUnknown ||
+        (frame.flags & (CallFrame::kCutEnd | CallFrame::kReplaced)) != 0)
+        return;
+    nest_.exit(o.number, {t, t}, 0);
+    std::uint32_t below = 0;
+    for (std::size_t i = open_.size(); i-- > 0 && below == 0;)
+        if (open_[i].handler) below = open_[i].number;
+    if (below != StepTrap::kUnknown) nest_.back_in(below, {t, t}, 0);
+}
+
+}  // namespace mt

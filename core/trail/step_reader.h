@@ -1,0 +1,95 @@
+// Takes what a pipe tells of executed instructions and builds a StepTrail from it.
+#pragma once
+
+#include <memory>
+#include <span>
+#include <unordered_map>
+#include <vector>
+
+#include "flow/exception_nest.h"
+#include "trail/step_trail.h"
+
+namespace mt {
+
+/// If the core waited in this run, which begins with `step`: adds the step behind.
+inline void note_sleep(const Code& code, const StepRun& r, std::uint64_t step, std::vector<std::uint64_t>& sleeps) {
+    if ((code[r.first].flags & FlowInsn::kSleepAhead) == 0) return;
+    std::uint32_t nth = 0;
+    if (code.sleep_in(r.first, r.last, nth) != Code::kNowhere) sleeps.push_back(step + nth + 1);
+}
+
+/// One stream. `out` of the pipe; one thread at a time.
+class StepReader {
+  public:
+    StepReader(StepTrail& trail, StepTimer timer);
+
+    // What the flow tells.
+    void run(const StepRun& r) {
+        ++begins_[r.first];
+        ++ends_[r.last];
+        note_sleep(*trail_.code, r, stack_.step(), sleeps_);
+        stack_.run(r, *this);
+    }
+    void trap(const StepTrap& t);
+    void trap_return() { stack_.trap_return(); }
+    void gap(const StepGap& g);
+    void time(const StepTime& t);
+    void sync(std::uint64_t) { ++trail_.syncs; }
+
+    // What the stack tells.
+    void enter(const CallFrame& frame, std::uint64_t step) { events_.push_back({step, 0, frame, Event::Kind::enter}); }
+    void leave(const CallFrame& frame, std::uint64_t step) { events_.push_back({step, 0, frame, Event::Kind::leave}); }
+
+    /// After a piece of the stream: what needs no later moment goes into the trail.
+    void settle();
+    void finish();
+    const CallStack& stack() const { return stack_; }
+    const StepMoment& moment() const { return moment_; }
+    const StepTimer& timer() const { return timer_; }
+    std::shared_ptr<const StepCounters> counters() const {
+        return std::make_shared<const StepCounters>(StepCounters{begins_, ends_});
+    }
+    /// Exceptions seen since the last call, for the lanes of interrupts.
+    ExceptionNest& nest() { return nest_; }
+
+  private:
+    struct Event {
+        std::uint64_t step = 0;
+        std::uint64_t at = 0;  ///< of gaps and traps: index into gaps_ and traps_
+        CallFrame frame;
+        enum class Kind : std::uint8_t { enter, leave, gap, trap } kind = Kind::enter;
+    };
+    struct Open {
+        std::uint32_t function = 0, node = 0;
+        std::uint64_t step = 0, steps_inside = 0;
+        Time begin, inside, taken;  ///< inside: callees; taken: handlers
+        std::uint32_t number = 0;   ///< of the exception, for a handler
+        bool recursive = false, handler = false, entered = false;
+    };
+    void flush(const StepMoment& until, bool all);
+    void apply(const Event& e, Time t);
+    void open(const CallFrame& frame, std::uint64_t step, Time t);
+    void close(const CallFrame& frame, std::uint64_t step, Time t);
+    std::uint32_t node(std::uint32_t parent, std::uint32_t function);
+
+    static constexpr std::size_t kMostWaiting = 1 << 20, kMomentEach = 4096;
+    StepTrail& trail_;
+    StepTimer timer_;
+    CallStack stack_;
+    std::vector<std::uint64_t> begins_, ends_;
+    std::vector<Event> events_;
+    std::vector<std::uint64_t> sleeps_;
+    std::vector<StepGap> gaps_;
+    std::vector<StepTrap> traps_;
+    std::size_t gaps_done_ = 0, traps_done_ = 0;
+    StepMoment moment_;
+    bool have_moment_ = false;
+    std::vector<Open> open_;
+    std::vector<std::uint32_t> on_stack_;  ///< per function: how often
+    std::unordered_map<std::uint64_t, std::uint32_t> nodes_;
+    ExceptionNest nest_;
+    std::vector<std::uint32_t> handlers_;  ///< numbers of handlers on the stack
+    Time last_{};
+};
+
+}  // namespace mt

@@ -1,0 +1,58 @@
+// The streaming pass over instruction trace, and decoding a part of it again.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "base/problem.h"
+#include "base/progress.h"
+#include "trail/recording.h"
+#include "trail/step_reader.h"
+#include "trail/trail.h"
+
+namespace mt {
+
+/// Decodes step stream `index` of the recording into `trail.steps[index]`, and exceptions into the lanes of its core
+/// if no other stream tells them. `publish` is called between pieces. Blocks; call it on a worker.
+Result<void> read_steps(const Recording& recording, std::size_t index, Trail& trail, Progress& progress,
+                        const std::function<void(std::uint64_t done)>& between);
+
+/// An empty StepTrail for each step stream.
+void prepare_steps(const Recording& recording, Trail& trail);
+
+/// One executed run and when it began; the time of the others lies between it and the next one's.
+struct StepPiece {
+    StepRun run;
+    std::uint64_t step = 0;   ///< of its first instruction
+    Time begin, end;          ///< of the first instruction, and behind the last
+    std::uint16_t depth = 0;  ///< of the stack, at its first instruction
+};
+
+/// A stretch of executed instructions, decoded again.
+struct StepWindow {
+    std::uint64_t first = 0, end = 0;  ///< steps
+    std::vector<StepPiece> pieces;     ///< ascending
+    std::vector<StepTrapAt> traps;     ///< exceptions within
+    std::vector<StepGapAt> gaps;
+    /// The piece that holds `step`; REQUIRES: first <= step < end.
+    const StepPiece& at(std::uint64_t step) const;
+};
+
+/// Decodes the steps [from, from + count) again, from the checkpoint before them. The cost is that of decoding at most
+/// a checkpoint's distance and what was asked for.
+StepWindow step_window(const Recording& recording, const StepTrail& trail, std::uint64_t from, std::uint64_t count);
+
+/// Calls `each` for all steps in order, piece by piece, decoding on the way; false from `each` ends it.
+void each_step_piece(const Recording& recording, const StepTrail& trail, std::uint64_t from,
+                     const std::function<bool(const StepPiece&)>& each);
+
+/// The step that runs at `t`: decodes a little. 0 if there is none.
+std::uint64_t step_at(const Recording& recording, const StepTrail& trail, Time t);
+
+/// All packets of step stream `index`, in stream order.
+void each_step_packet(const Recording& recording, std::size_t index,
+                      const std::function<void(const StepPacketText&)>& each);
+
+}  // namespace mt

@@ -1,0 +1,175 @@
+// What instruction trace of one core tells: counts, the call stack over time, and where to decode again.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/column.h"
+#include "base/time.h"
+#include "flow/call_stack.h"
+#include "flow/step_pipe.h"
+
+namespace mt {
+
+/// How the moments of instructions are known.
+enum class StepClock : std::uint8_t {
+    cycles,      ///< counted in core cycles, interpolated between counts
+    timestamps,  ///< between timestamps of the trace
+    none,        ///< not at all: one instruction is taken for one cycle
+};
+
+/// One stay of a function on the stack. Steps count instructions of the stream.
+struct CallSpan {
+    Time begin, length;
+    std::uint64_t step : 40;  ///< of its first instruction
+    std::uint64_t function : 18;
+    std::uint64_t flags : 6;  ///< CallFrame::Flag
+
+    Time end() const { return begin + length; }
+    bool whole() const { return (flags & (CallFrame::kCutBegin | CallFrame::kCutEnd | CallFrame::kContinued)) == 0; }
+};
+
+/// All spans at one depth of the stack: they never overlap. Copies are snapshots.
+class CallLevel {
+  public:
+    void append(const CallSpan& span) {
+        spans_.push_back(span);
+        longest_.push_back(span.length);
+    }
+    std::size_t size() const { return spans_.size(); }
+    const CallSpan& operator[](std::size_t i) const { return spans_[i]; }
+    /// Spans that touch [from, to): indices [first, second).
+    std::pair<std::size_t, std::size_t> touching(Time from, Time to) const;
+    /// The span that covers `t`, if any; of spans without length the last.
+    std::optional<std::size_t> at(Time t) const;
+    std::size_t longest(std::size_t first, std::size_t last) const {
+        return longest_.argmax(first, last, [this](std::size_t i) { return spans_[i].length; });
+    }
+
+  private:
+    Column<CallSpan> spans_;
+    RangeMax<Time> longest_;
+};
+
+/// Figures of one function. Times are inclusive unless they say own, and without what handlers took that came in
+/// between: a handler is not part of whom it interrupts.
+struct FunctionTally {
+    std::uint64_t calls = 0;      ///< whole calls
+    std::uint64_t left_out = 0;   ///< entered, but the end was not seen, or the stack was switched meanwhile
+    std::uint64_t unseen = 0;     ///< pieces of calls whose entry was not seen, or counted in an earlier piece
+    std::uint64_t recursive = 0;  ///< calls while it was on the stack already
+    std::uint64_t unwound = 0;    ///< left without returning
+    std::uint64_t steps = 0;      ///< instructions of its own
+    Time own, inclusive;          ///< of all calls; of those not within another call of the same
+    Time whole;                   ///< inclusive, of all whole calls
+    Time least = Time::max(), greatest;
+    double squares = 0;  ///< of inclusive nanoseconds
+    struct Place {
+        std::uint32_t level = 0;
+        std::uint64_t index = 0;
+    } worst;
+};
+
+/// A function as called by its callers up to the root.
+struct CallNode {
+    std::uint32_t parent = 0, function = 0;  ///< node 0 is the root; it is no function
+    std::uint64_t calls = 0, left_out = 0, steps = 0;
+    Time own, inclusive;
+};
+
+/// How often each instruction was executed, exactly. Immutable once finished.
+struct StepCounters {
+    std::vector<std::uint64_t> begins, ends;  ///< runs that begin, and end, at each slot
+    /// Executions of every slot's instruction; 0 where none begins.
+    std::vector<std::uint64_t> executions(const Code& code) const;
+};
+
+/// A gap, and when.
+struct StepGapAt {
+    StepGap gap;
+    std::uint64_t step = 0;
+    Time begin, end;
+};
+
+/// An exception, and when.
+struct StepTrapAt {
+    StepTrap trap;
+    std::uint64_t step = 0;  ///< of the first instruction behind it
+    Time time;
+};
+
+/// A known moment: so many steps had been taken by then.
+struct StepMoment {
+    std::uint64_t step = 0;
+    Time time;
+};
+
+/// Gives steps their times: known moments come from the trace, what lies between is interpolated.
+class StepTimer {
+  public:
+    StepTimer(StepClock kind, Clock core, Clock stamps) : kind_(kind), core_(core), stamps_(stamps) {}
+
+    /// A moment told behind `step` instructions; nothing if it adds nothing.
+    std::optional<StepMoment> tell(const StepTime& t, std::uint64_t step);
+    /// Without any clock: the moment of `step`, one instruction a cycle.
+    Time nominal(std::uint64_t step) const { return base_ + core_.at(static_cast<std::int64_t>(step)); }
+    /// The moment of `step` between two known ones. Where the core waited (`sleeps`: steps behind such instructions,
+    /// ascending), the others take a cycle each and the waiting takes the rest; else all take the same.
+    Time between(const StepMoment& a, const StepMoment& b, std::uint64_t step,
+                 const std::vector<std::uint64_t>& sleeps) const;
+    /// The moment of the first instruction once the first moment is known.
+    StepMoment before(const StepMoment& first) const;
+    void lost() { lost_ = true; }
+    StepClock kind() const { return kind_; }
+    std::uint64_t origin() const { return origin_; }
+    std::uint64_t ticks() const { return ticks_; }
+
+  private:
+    StepClock kind_;
+    Clock core_, stamps_;
+    Time base_{};
+    std::uint64_t origin_ = 0, ticks_ = 0;  ///< ticks_: cycles, or the last timestamp
+    bool have_origin_ = false, lost_ = false;
+    std::uint64_t stamp_ticks_ = 0;  ///< cycles: the cycles at the first timestamp
+    bool have_stamp_ = false;
+};
+
+/// From here the stream is decoded again.
+struct StepCheckpoint {
+    std::uint64_t raw_offset = 0;
+    std::uint64_t step = 0;
+    StepMoment moment;  ///< the last known one
+    std::shared_ptr<const StepPipe> pipe;
+    std::shared_ptr<const CallStack> stack;
+    std::shared_ptr<const StepTimer> timer;
+};
+
+struct StepTrail {
+    std::string file, core;
+    std::size_t stream = 0, core_index = 0;  ///< stream: index into the recording's step streams
+    std::uint64_t raw_bytes = 0, read_bytes = 0, bytes = 0, bad_bytes = 0, steps = 0, packets = 0, unmatched = 0;
+    std::map<std::string, std::uint64_t> counts;  ///< packets by kind
+    StepClock clock = StepClock::none;
+    std::uint64_t origin = 0;  ///< first timestamp, in its own ticks
+    std::uint64_t exact = 0;   ///< known moments
+    Time begin, end;
+    std::shared_ptr<const Code> code;
+    std::shared_ptr<const FunctionTable> functions;
+    std::vector<CallLevel> levels;       ///< [0] is the outermost
+    std::vector<FunctionTally> tallies;  ///< per function of the table
+    std::vector<CallNode> tree;
+    Column<StepGapAt> gaps;
+    Column<StepTrapAt> traps;
+    Column<StepCheckpoint> checkpoints;
+    Column<StepMoment> moments;                    ///< thinned: enough to find a step's time by decoding little
+    std::shared_ptr<const StepCounters> counters;  ///< once complete
+    std::optional<StepGapAt> contradiction;        ///< the first
+    std::uint64_t contradictions = 0, syncs = 0;
+};
+
+}  // namespace mt

@@ -1,0 +1,134 @@
+// Which instructions change the flow: the classification against a disassembler's text.
+#include <gtest/gtest.h>
+
+#include <random>
+#include <regex>
+
+#include "support.h"
+#include "target/code.h"
+#include "target/disassembly.h"
+
+namespace mt {
+namespace {
+
+std::shared_ptr<const Code> code_of(std::vector<std::uint8_t>& bytes, const std::string& isa,
+                                    std::uint64_t at = 0x8000) {
+    const Image::Piece piece{at, at, bytes, false};
+    return Code::of(std::span(&piece, 1), isa);
+}
+
+void append(std::vector<std::uint8_t>& bytes, std::uint32_t bits, unsigned size) {
+    for (unsigned i = 0; i < size; ++i) bytes.push_back(static_cast<std::uint8_t>(bits >> (8 * i)));
+}
+
+bool thumb_text_branches(const std::string& text) {
+    static const std::regex branch(
+        "^(b|bl|bx|blx|bxns|blxns|cbz|cbnz|tbb|tbh)(eq|ne|hs|lo|mi|pl|vs|vc|hi|ls|ge|lt|gt|le)?(\\.n|\\.w)?( |$).*"),
+        loads("^(pop|ldm|ldmdb)[^{]*\\{[^}]*pc\\}.*"),
+        writes("^(ldr|mov|add)(s|eq|ne|hs|lo|mi|pl|vs|vc|hi|ls|ge|lt|gt|le)?(\\.n|\\.w)? pc, .*"), barrier("^isb.*");
+    return std::regex_match(text, branch) || std::regex_match(text, loads) || std::regex_match(text, writes) ||
+           std::regex_match(text, barrier);
+}
+
+TEST(Code, EveryThumbInstructionOf16BitsBranchesIfItsTextSaysSo) {
+    std::vector<std::uint8_t> bytes;
+    for (std::uint32_t h = 0; h < 0xE800; ++h) append(bytes, h, 2);
+    const auto code = code_of(bytes, "armv7e-m");
+    const Disassembler text(*code);
+    for (std::uint32_t h = 0; h < 0xE800; ++h) {
+        const std::uint32_t slot = code->slot_of(0x8000 + 2 * h);
+        const std::string t = text.text(slot);
+        if (t.rfind(".insn", 0) == 0) continue;
+        EXPECT_EQ((*code)[slot].flow != Flow::next, thumb_text_branches(t)) << std::hex << h << " " << t;
+    }
+}
+
+TEST(Code, RandomThumbInstructionsOf32BitsBranchIfTheirTextSaysSo) {
+    std::mt19937 random(5);
+    std::vector<std::uint8_t> bytes;
+    std::vector<std::uint32_t> words;
+    for (int i = 0; i < 60'000; ++i) {
+        const std::uint32_t high = 0xE800 + random() % 0x1800, low = random() & 0xFFFF;
+        words.push_back(high | low << 16);
+        append(bytes, words.back(), 4);
+    }
+    const auto code = code_of(bytes, "armv7e-m");
+    const Disassembler text(*code);
+    unsigned branches = 0;
+    for (std::size_t i = 0; i < words.size(); ++i) {
+        const std::uint32_t slot = code->slot_of(0x8000 + 4 * i);
+        const std::string t = text.text(slot);
+        if (t.rfind(".insn", 0) == 0) continue;
+        branches += thumb_text_branches(t) ? 1 : 0;
+        EXPECT_EQ((*code)[slot].flow != Flow::next, thumb_text_branches(t)) << std::hex << words[i] << " " << t;
+    }
+    EXPECT_GT(branches, 1000u);
+}
+
+TEST(Code, RandomRiscvInstructionsBranchIfTheirTextSaysSo) {
+    static const std::regex branch(
+        "^(c\\.)?(j|jal|jr|jalr|beq|bne|blt|bge|bltu|bgeu|beqz|bnez|blez|bgez|bltz|bgtz|ret|ecall|"
+        "ebreak|uret|sret|mret|dret|call|tail)( .*|$)");
+    std::mt19937 random(6);
+    for (const unsigned size : {2u, 4u}) {
+        std::vector<std::uint8_t> bytes;
+        std::vector<std::uint32_t> words;
+        for (int i = 0; i < 60'000; ++i) {
+            std::uint32_t w = random();
+            if (size == 4) {
+                w |= 3;
+                if ((w & 0x1C) == 0x1C) w &= ~4u;
+                constexpr std::uint32_t flow[] = {0x63, 0x6F, 0x67, 0x73};
+                if (i % 2 == 0) w = (w & ~0x7Fu) | flow[i / 2 % 4];
+                if (i % 16 == 6) w = 0x73 | (w & 0x3FF0'0000);
+            } else if ((w & 3) == 3) {
+                w &= ~1u;
+            }
+            words.push_back(size == 2 ? w & 0xFFFF : w);
+            append(bytes, words.back(), size);
+        }
+        const auto code = code_of(bytes, "rv32imac");
+        const Disassembler text(*code);
+        unsigned branches = 0;
+        for (std::size_t i = 0; i < words.size(); ++i) {
+            const std::uint32_t slot = code->slot_of(0x8000 + size * i);
+            const std::string t = text.text(slot);
+            if (t.rfind(".insn", 0) == 0 || t.rfind("unimp", 0) == 0) continue;
+            const bool says = std::regex_match(t, branch);
+            branches += says ? 1 : 0;
+            EXPECT_EQ((*code)[slot].flow != Flow::next, says) << std::hex << words[i] << " " << t;
+        }
+        EXPECT_GT(branches, 500u);
+    }
+}
+
+TEST(Code, AStraightRunEndsAtTheFirstBranchWhereverItIsEntered) {
+    std::vector<std::uint8_t> bytes;
+    append(bytes, 0x2001, 2);      // movs r0, #1
+    append(bytes, 0x0001F240, 4);  // movw r0, #1: two halfwords
+    append(bytes, 0xD0FC, 2);      // beq back to the first
+    append(bytes, 0x4770, 2);      // bx lr
+    const auto code = code_of(bytes, "armv7e-m", 0x100);
+    const std::uint32_t first = code->slot_of(0x100);
+    const Code::Slot& run = (*code)[first];
+    EXPECT_EQ(code->address(run.last), 0x106u);
+    EXPECT_EQ(run.count, 3u);
+    EXPECT_EQ((*code)[run.last].flow, Flow::branch);
+    EXPECT_EQ(code->address((*code)[run.last].target), 0x102u);
+    EXPECT_EQ((*code)[code->slot_of(0x108)].flow, Flow::ret);
+    EXPECT_EQ(code->slot_of(0x10A), Code::kNowhere);
+    EXPECT_EQ(code->slot_of(0xFE), Code::kNowhere);
+}
+
+TEST(Code, AnItBlockMakesTheBranchInItConditional) {
+    std::vector<std::uint8_t> bytes;
+    append(bytes, 0xBF08, 2);  // it eq
+    append(bytes, 0x4770, 2);  // bxeq lr
+    append(bytes, 0x4770, 2);  // bx lr
+    const auto code = code_of(bytes, "armv7-m", 0);
+    EXPECT_NE((*code)[code->slot_of(2)].flags & FlowInsn::kConditional, 0);
+    EXPECT_EQ((*code)[code->slot_of(4)].flags & FlowInsn::kConditional, 0);
+}
+
+}  // namespace
+}  // namespace mt

@@ -1,0 +1,84 @@
+// Instruction trace of every protocol against a small program: whatever the bytes, runs stay in the code, the stack
+// stays nested, and pieces give what the whole gives.
+#include <cstdlib>
+
+#include "flow/call_stack.h"
+#include "flow/step_pipe.h"
+
+namespace {
+
+using namespace mt;
+
+// A program of many branches: numbers that are code as often as not.
+std::vector<std::uint8_t> program() {
+    std::vector<std::uint8_t> bytes(2048);
+    std::uint32_t state = 12345;
+    for (auto& b : bytes) {
+        state = state * 1664525 + 1013904223;
+        b = static_cast<std::uint8_t>(state >> 24);
+    }
+    return bytes;
+}
+
+struct Check {
+    const Code& code;
+    CallStack stack;
+    std::uint64_t steps = 0, hash = 0;
+    std::size_t depth = 0;
+    void run(const StepRun& r) {
+        if (r.count == 0 || r.first == Code::kNowhere || r.last >= code.slot_count() || r.first > r.last) std::abort();
+        steps += r.count;
+        hash = hash * 31 + r.first * 7 + r.last;
+        if (steps < 1 << 22) stack.run(r, *this);
+    }
+    void trap(const StepTrap& t) { stack.trap(t, *this); }
+    void trap_return() { stack.trap_return(); }
+    void gap(const StepGap& g) {
+        if (g.reason == nullptr) std::abort();
+        stack.lose(*this);
+    }
+    void time(const StepTime&) {}
+    void sync(std::uint64_t) {}
+    void enter(const CallFrame&, std::uint64_t) { ++depth; }
+    void leave(const CallFrame&, std::uint64_t) {
+        if (depth-- == 0) std::abort();
+    }
+};
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+    if (size < 3 || size > 4096) return 0;
+    static const auto bytes = program();
+    constexpr Protocol protocols[] = {Protocol::etrace, Protocol::etm4, Protocol::ntrace, Protocol::mtb};
+    StreamSpec spec;
+    spec.protocol = protocols[data[0] & 3];
+    const bool arm_core = spec.protocol == Protocol::etm4 || spec.protocol == Protocol::mtb;
+    const Image::Piece at_top{0x8000'0000u, 0, bytes, false};
+    static const auto riscv = Code::of(std::span(&at_top, 1), "rv32imac");
+    const Image::Piece at_zero{0, 0, bytes, false};
+    static const auto thumb_at_zero = Code::of(std::span(&at_zero, 1), "armv7e-m");
+    const auto code = arm_core ? thumb_at_zero : riscv;
+    spec.etrace.implicit_return = (data[0] & 4) != 0;
+    spec.etrace.return_stack_size = (data[0] & 4) != 0 ? 3 : 0;
+    spec.etrace.full_address = (data[0] & 8) != 0;
+    spec.etrace.bpred_size = (data[0] & 16) != 0 ? 4 : 0;
+    spec.etrace.cache_size = (data[0] & 32) != 0 ? 3 : 0;
+    spec.etm4.return_stack = (data[0] & 4) != 0;
+    spec.etm4.max_speculation = (data[0] & 8) != 0 ? 3 : 0;
+    spec.etm4.commit_in_cycles = (data[0] & 16) != 0;
+    const std::span<const std::uint8_t> all(data + 1, size - 1);
+    const auto functions = std::make_shared<FunctionTable>();
+    const auto walked = [&](std::size_t cut) {
+        StepPipe pipe(spec, code, {});
+        Check check{*code, CallStack(code, functions)};
+        pipe.feed(all.first(cut), check);
+        pipe.feed(all.subspan(cut), check);
+        pipe.finish(check);
+        check.stack.finish(check);
+        if (check.depth != 0) std::abort();
+        return std::pair(check.steps, check.hash);
+    };
+    if (walked(0) != walked(data[1] % all.size())) std::abort();
+    return 0;
+}

@@ -28,8 +28,8 @@ class NtraceFlow {
 
   private:
     static constexpr std::size_t kMostReturns = 32;
-    static constexpr std::uint64_t kMostRepeats = 1 << 22;
-    static constexpr std::uint64_t kMostHalfwords = 1 << 28;  ///< far more than any I-CNT: such a message is wrong
+    static constexpr std::uint64_t kMostRepeats = 1 << 20;
+    static constexpr std::uint64_t kMostHalfwords = 1 << 24;  ///< more than any I-CNT: such a message is wrong
 
     // Outcomes of branches not yet walked: `bits` of them, newest in bit 0, `times` over.
     struct History {
@@ -74,7 +74,6 @@ class NtraceFlow {
     std::deque<History> history_;
     unsigned left_ = 0;  ///< outcomes of the first pattern not yet used in this turn; 0: all
     NtraceMessage last_branch_;
-    std::uint64_t last_target_ = 0;
     std::vector<std::uint32_t> returns_;
 };
 
@@ -227,7 +226,7 @@ void NtraceFlow::take(const NtraceMessage& m, Out& out) {
             if (m.code != 0) by_history_ = true;
             return;
         case NtraceKind::repeat: {
-            if (waiting_ || last_branch_.offset == m.offset) return;
+            if (waiting_ || last_branch_.offset == m.offset || last_branch_.icount == 0) return;
             for (std::uint64_t i = 0; i < std::min(m.icount, kMostRepeats) && !waiting_; ++i) {
                 NtraceMessage again = last_branch_;
                 again.has_timestamp = false;

@@ -81,7 +81,6 @@ class StepReader {
     std::vector<std::uint64_t> sleeps_;
     std::vector<StepGap> gaps_;
     std::vector<StepTrap> traps_;
-    std::size_t gaps_done_ = 0, traps_done_ = 0;
     StepMoment moment_;
     bool have_moment_ = false;
     std::vector<Open> open_;

@@ -20,6 +20,8 @@ std::vector<std::uint8_t> program() {
     return bytes;
 }
 
+struct Enough {};
+
 struct Check {
     const Code& code;
     CallStack stack;
@@ -28,8 +30,9 @@ struct Check {
     void run(const StepRun& r) {
         if (r.count == 0 || r.first == Code::kNowhere || r.last >= code.slot_count() || r.first > r.last) std::abort();
         steps += r.count;
+        if (steps > 1 << 20) throw Enough();  // a few bytes may claim millions of instructions
         hash = hash * 31 + r.first * 7 + r.last;
-        if (steps < 1 << 22) stack.run(r, *this);
+        stack.run(r, *this);
     }
     void trap(const StepTrap& t) { stack.trap(t, *this); }
     void trap_return() { stack.trap_return(); }
@@ -79,6 +82,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         if (check.depth != 0) std::abort();
         return std::pair(check.steps, check.hash);
     };
-    if (walked(0) != walked(data[1] % all.size())) std::abort();
+    try {
+        if (walked(0) != walked(data[1] % all.size())) std::abort();
+    } catch (const Enough&) {
+    }
     return 0;
 }

@@ -4,42 +4,14 @@
 
 namespace mt::app {
 
-BlockStore::BlockStore(QObject* parent) : QObject(parent), worker_([this] { work(); }) {}
-
-BlockStore::~BlockStore() {
-    {
-        const std::lock_guard guard(lock_);
-        stop_ = true;
-        jobs_.clear();
-    }
-    wake_.notify_all();
-    worker_.join();
-}
-
-void BlockStore::work() {
-    for (;;) {
-        std::function<void()> job;
-        {
-            std::unique_lock guard(lock_);
-            wake_.wait(guard, [this] { return stop_ || !jobs_.empty(); });
-            if (stop_) return;
-            job = std::move(jobs_.front());
-            jobs_.pop_front();
-        }
-        job();
-    }
-}
+BlockStore::BlockStore(QObject* parent) : QObject(parent) {}
 
 void BlockStore::run(std::function<QString()> what, std::function<void(QString)> done) {
-    {
-        const std::lock_guard guard(lock_);
-        jobs_.push_back([this, what = std::move(what), done = std::move(done)] {
-            const QString text = what();
-            QMetaObject::invokeMethod(
-                this, [done, text] { done(text); }, Qt::QueuedConnection);
-        });
-    }
-    wake_.notify_one();
+    jobs_.add([this, what = std::move(what), done = std::move(done)] {
+        const QString text = what();
+        QMetaObject::invokeMethod(
+            this, [done, text] { done(text); }, Qt::QueuedConnection);
+    });
 }
 
 void BlockStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail) {
@@ -52,7 +24,6 @@ void BlockStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr
     blocks_.clear();
     recent_.clear();
     asked_.clear();
-    const std::lock_guard guard(lock_);
     jobs_.clear();
 }
 
@@ -71,33 +42,29 @@ std::shared_ptr<const StoredBlock> BlockStore::get(std::size_t stream, std::size
     }
     if (asked_[key]) return stored_before;
     asked_[key] = true;
-    {
-        const std::lock_guard guard(lock_);
-        jobs_.push_back([this, key, turn = turn_, recording = recording_, trail = trail_] {
-            auto stored = std::make_shared<StoredBlock>();
-            stored->block = decode_block(*recording, *trail, key.first, key.second);
-            stored->until = block_end(trail->streams[key.first], key.second);
-            for (std::size_t i = 0; i < stored->block.packets.size(); ++i)
-                if (itm_is_event(stored->block.packets[i].packet.kind))
-                    stored->events.push_back(static_cast<std::uint32_t>(i));
-            QMetaObject::invokeMethod(
-                this,
-                [this, key, turn, stored] {
-                    if (turn != turn_) return;
-                    asked_.erase(key);
-                    blocks_[key] = stored;
-                    recent_.remove(key);
-                    recent_.push_front(key);
-                    while (recent_.size() > kMostBlocks) {
-                        blocks_.erase(recent_.back());
-                        recent_.pop_back();
-                    }
-                    emit arrived();
-                },
-                Qt::QueuedConnection);
-        });
-    }
-    wake_.notify_one();
+    jobs_.add([this, key, turn = turn_, recording = recording_, trail = trail_] {
+        auto stored = std::make_shared<StoredBlock>();
+        stored->block = decode_block(*recording, *trail, key.first, key.second);
+        stored->until = block_end(trail->streams[key.first], key.second);
+        for (std::size_t i = 0; i < stored->block.packets.size(); ++i)
+            if (itm_is_event(stored->block.packets[i].packet.kind))
+                stored->events.push_back(static_cast<std::uint32_t>(i));
+        QMetaObject::invokeMethod(
+            this,
+            [this, key, turn, stored] {
+                if (turn != turn_) return;
+                asked_.erase(key);
+                blocks_[key] = stored;
+                recent_.remove(key);
+                recent_.push_front(key);
+                while (recent_.size() > kMostBlocks) {
+                    blocks_.erase(recent_.back());
+                    recent_.pop_back();
+                }
+                emit arrived();
+            },
+            Qt::QueuedConnection);
+    });
     return stored_before;
 }
 

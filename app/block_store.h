@@ -1,17 +1,14 @@
 // Decoded packet blocks for the evidence pages: fetched on a worker, kept while they are recent.
 #pragma once
 
-#include <condition_variable>
-#include <deque>
 #include <functional>
 #include <list>
 #include <map>
 #include <memory>
-#include <mutex>
-#include <thread>
 
 #include <QObject>
 
+#include "job_queue.h"
 #include "trail/packet_block.h"
 
 namespace mt::app {
@@ -29,7 +26,6 @@ class BlockStore : public QObject {
     Q_OBJECT
   public:
     explicit BlockStore(QObject* parent = nullptr);
-    ~BlockStore() override;
 
     /// From now on blocks of this snapshot; forgets others.
     void use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail);
@@ -43,7 +39,6 @@ class BlockStore : public QObject {
   private:
     using Key = std::pair<std::size_t, std::size_t>;
     static constexpr std::size_t kMostBlocks = 48;
-    void work();
 
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Trail> trail_;
@@ -51,12 +46,7 @@ class BlockStore : public QObject {
     std::list<Key> recent_;
     std::map<Key, bool> asked_;
     quint64 turn_ = 0;
-
-    std::mutex lock_;
-    std::condition_variable wake_;
-    std::deque<std::function<void()>> jobs_;
-    bool stop_ = false;
-    std::thread worker_;
+    JobQueue jobs_;  ///< last: its end waits for jobs that use the rest
 };
 
 }  // namespace mt::app

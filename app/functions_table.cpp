@@ -12,6 +12,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "table_text.h"
 #include "theme.h"
 
 namespace mt::app {
@@ -220,21 +221,6 @@ void FunctionsTable::show_function(std::size_t core, unsigned function) {
     }
 }
 
-QString FunctionsTable::copied_text() const {
-    QString text;
-    for (int c = 0; c < sorted_->columnCount(); ++c)
-        text += (c == 0 ? "" : "\t") + sorted_->headerData(c, Qt::Horizontal).toString();
-    text += "\n";
-    const auto selected = table_->selectionModel()->selectedRows();
-    for (int i = 0; i < sorted_->rowCount(); ++i) {
-        if (!selected.isEmpty() &&
-            std::none_of(selected.begin(), selected.end(), [&](const QModelIndex& s) { return s.row() == i; }))
-            continue;
-        for (int c = 0; c < sorted_->columnCount(); ++c)
-            text += (c == 0 ? "" : "\t") + sorted_->index(i, c).data().toString();
-        text += "\n";
-    }
-    return text;
-}
+QString FunctionsTable::copied_text() const { return table_text(*table_); }
 
 }  // namespace mt::app

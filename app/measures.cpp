@@ -13,6 +13,7 @@
 #include <functional>
 
 #include "base/text.h"
+#include "table_text.h"
 #include "theme.h"
 
 namespace mt::app {
@@ -304,21 +305,6 @@ void MeasuresPage::row_selected() {
     view_.select({row.core, static_cast<int>(row.lane), std::nullopt});
 }
 
-QString MeasuresPage::copied_text() const {
-    QString text;
-    for (int c = 0; c < sorted_->columnCount(); ++c)
-        text += (c == 0 ? "" : "\t") + sorted_->headerData(c, Qt::Horizontal).toString();
-    text += "\n";
-    const auto selected = table_->selectionModel()->selectedRows();
-    for (int i = 0; i < sorted_->rowCount(); ++i) {
-        const bool wanted = selected.isEmpty() || std::any_of(selected.begin(), selected.end(),
-                                                              [&](const QModelIndex& s) { return s.row() == i; });
-        if (!wanted) continue;
-        for (int c = 0; c < sorted_->columnCount(); ++c)
-            text += (c == 0 ? "" : "\t") + sorted_->index(i, c).data().toString();
-        text += "\n";
-    }
-    return text;
-}
+QString MeasuresPage::copied_text() const { return table_text(*table_); }
 
 }  // namespace mt::app

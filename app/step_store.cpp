@@ -54,30 +54,7 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
 
 }  // namespace
 
-StepStore::StepStore(QObject* parent) : QObject(parent), worker_([this] { work(); }) {}
-
-StepStore::~StepStore() {
-    {
-        const std::lock_guard guard(lock_);
-        stop_ = true;
-    }
-    wake_.notify_all();
-    worker_.join();
-}
-
-void StepStore::work() {
-    for (;;) {
-        std::function<void()> job;
-        {
-            std::unique_lock guard(lock_);
-            wake_.wait(guard, [this] { return stop_ || !jobs_.empty(); });
-            if (stop_) return;
-            job = std::move(jobs_.front());
-            jobs_.pop_front();
-        }
-        job();
-    }
-}
+StepStore::StepStore(QObject* parent) : QObject(parent) {}
 
 void StepStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail,
                     std::size_t stream) {
@@ -92,7 +69,6 @@ void StepStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<
     recent_.clear();
     for (const auto& [chunk, lines] : chunks_) recent_.push_back(chunk);
     asked_.clear();
-    const std::lock_guard guard(lock_);
     jobs_.clear();
 }
 
@@ -104,42 +80,42 @@ std::shared_ptr<const StepStore::Chunk> StepStore::get(std::uint64_t chunk) {
     }
     if (!trail_ || stream_ >= trail_->steps.size() || asked_[chunk]) return nullptr;
     asked_[chunk] = true;
-    const std::lock_guard guard(lock_);
-    jobs_.push_front([this, chunk, turn = turn_, r = recording_, t = trail_, stream = stream_] {
-        auto lines = std::make_shared<const Chunk>(decode(*r, t->steps[stream], chunk));
-        QMetaObject::invokeMethod(
-            this,
-            [this, chunk, turn, lines] {
-                if (turn != turn_) return;
-                asked_.erase(chunk);
-                chunks_[chunk] = lines;
-                recent_.push_back(chunk);
-                if (recent_.size() > kMostChunks) {
-                    chunks_.erase(recent_.front());
-                    recent_.pop_front();
-                }
-                emit arrived();
-            },
-            Qt::QueuedConnection);
-    });
-    wake_.notify_one();
+    jobs_.add(
+        [this, chunk, turn = turn_, r = recording_, t = trail_, stream = stream_] {
+            auto lines = std::make_shared<const Chunk>(decode(*r, t->steps[stream], chunk));
+            QMetaObject::invokeMethod(
+                this,
+                [this, chunk, turn, lines] {
+                    if (turn != turn_) return;
+                    asked_.erase(chunk);
+                    chunks_[chunk] = lines;
+                    recent_.push_back(chunk);
+                    if (recent_.size() > kMostChunks) {
+                        chunks_.erase(recent_.front());
+                        recent_.pop_front();
+                    }
+                    emit arrived();
+                },
+                Qt::QueuedConnection);
+        },
+        true);
     return nullptr;
 }
 
 void StepStore::find(Time t, std::function<void(std::uint64_t)> done) {
     if (!trail_ || stream_ >= trail_->steps.size()) return;
     const quint64 question = ++question_;
-    const std::lock_guard guard(lock_);
-    jobs_.push_front([this, t, question, done = std::move(done), r = recording_, trail = trail_, stream = stream_] {
-        const std::uint64_t step = step_at(*r, trail->steps[stream], t);
-        QMetaObject::invokeMethod(
-            this,
-            [this, question, step, done] {
-                if (question == question_) done(step);
-            },
-            Qt::QueuedConnection);
-    });
-    wake_.notify_one();
+    jobs_.add(
+        [this, t, question, done = std::move(done), r = recording_, trail = trail_, stream = stream_] {
+            const std::uint64_t step = step_at(*r, trail->steps[stream], t);
+            QMetaObject::invokeMethod(
+                this,
+                [this, question, step, done] {
+                    if (question == question_) done(step);
+                },
+                Qt::QueuedConnection);
+        },
+        true);
 }
 
 }  // namespace mt::app

@@ -1,18 +1,15 @@
 // Executed instructions decoded again where somebody looks: on a worker, kept while recent.
 #pragma once
 
-#include <condition_variable>
-#include <deque>
 #include <functional>
 #include <list>
 #include <map>
 #include <memory>
-#include <mutex>
-#include <thread>
 
 #include <QObject>
 #include <QString>
 
+#include "job_queue.h"
 #include "trail/step_reading.h"
 
 namespace mt::app {
@@ -35,7 +32,6 @@ class StepStore : public QObject {
     using Chunk = std::vector<StepLine>;
 
     explicit StepStore(QObject* parent = nullptr);
-    ~StepStore() override;
 
     /// From now on steps of this snapshot's stream; forgets others.
     void use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, std::size_t stream);
@@ -48,7 +44,6 @@ class StepStore : public QObject {
 
   private:
     static constexpr std::size_t kMostChunks = 64;
-    void work();
 
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Trail> trail_;
@@ -57,12 +52,7 @@ class StepStore : public QObject {
     std::list<std::uint64_t> recent_;
     std::map<std::uint64_t, bool> asked_;
     quint64 turn_ = 0, question_ = 0;
-
-    std::mutex lock_;
-    std::condition_variable wake_;
-    std::deque<std::function<void()>> jobs_;
-    bool stop_ = false;
-    std::thread worker_;
+    JobQueue jobs_;  ///< last: its end waits for jobs that use the rest
 };
 
 }  // namespace mt::app

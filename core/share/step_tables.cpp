@@ -1,7 +1,6 @@
 #include "share/step_tables.h"
 
 #include <algorithm>
-#include <array>
 #include <ostream>
 
 #include <nlohmann/json.hpp>
@@ -17,8 +16,6 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) : std::string(); }
-Json json_ns(Time t) { return static_cast<double>(t.ps) / 1e3; }
-Json json_ns(const std::optional<Time>& t) { return t ? json_ns(*t) : Json(nullptr); }
 
 }  // namespace
 
@@ -73,14 +70,12 @@ void write_steps_csv(const Recording& recording, const StepTrail& trail, std::op
 }
 
 void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out) {
-    out << "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,"
-           "response_min,response_mean,response_max,share\n";
+    out << kStatsHeading;
     for (const auto& r : rows) {
-        std::array<char, 32> share{};
-        std::snprintf(share.data(), share.size(), "%.6f", r.share);
         out << csv_field(r.name) << ",," << r.count << ',' << r.left_out << ',' << ns_text(r.total) << ','
             << ns_text(r.own) << ',' << optional_ns(r.least) << ',' << optional_ns(r.mean) << ','
-            << optional_ns(r.greatest) << ',' << optional_ns(r.deviation) << ",,,,,,,,," << share.data() << '\n';
+            << optional_ns(r.greatest) << ',' << optional_ns(r.deviation) << ",,,,,,,,," << share_field(r.share)
+            << '\n';
     }
 }
 
@@ -93,17 +88,10 @@ Json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows) {
         j["address"] = hex_text(r.address, 8);
         j["file"] = r.file;
         j["line"] = r.line;
-        j["count"] = r.count;
-        j["left_out"] = r.left_out;
+        add_figures(j, r);
         j["recursive"] = r.recursive;
         j["unwound"] = r.unwound;
         j["instructions"] = r.instructions;
-        j["total"] = json_ns(r.total);
-        j["own"] = json_ns(r.own);
-        j["min"] = json_ns(r.least);
-        j["mean"] = json_ns(r.mean);
-        j["max"] = json_ns(r.greatest);
-        j["stddev"] = json_ns(r.deviation);
         j["share"] = r.share;
         j["clock"] = step_clock_text(trail.steps[r.steps_index].clock);
         all.push_back(std::move(j));

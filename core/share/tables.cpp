@@ -16,8 +16,6 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) : std::string(); }
-Json json_ns(Time t) { return static_cast<double>(t.ps) / 1e3; }
-Json json_ns(const std::optional<Time>& t) { return t ? json_ns(*t) : Json(nullptr); }
 
 // Walks the packets of one stream block by block.
 class StreamWalk {
@@ -82,18 +80,24 @@ std::string csv_field(const std::string& text) {
     return quoted + "\"";
 }
 
+std::string share_field(double share) {
+    char text[32];
+    std::snprintf(text, sizeof text, "%.9f", share);
+    return text;
+}
+
+Json json_ns(Time t) { return static_cast<double>(t.ps) / 1e3; }
+Json json_ns(const std::optional<Time>& t) { return t ? json_ns(*t) : Json(nullptr); }
+
 void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out) {
-    out << "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,"
-           "response_min,response_mean,response_max,share\n";
+    out << kStatsHeading;
     for (const auto& r : rows) {
         out << csv_field(r.name) << ',' << r.number << ',' << r.count << ',' << r.left_out << ',' << ns_text(r.total)
             << ',' << ns_text(r.own);
         for (const auto& t :
              {r.least, r.mean, r.greatest, r.deviation, r.p95, r.p99, r.period_least, r.period_mean, r.period_greatest})
             out << ',' << optional_ns(t);
-        char share[32];
-        std::snprintf(share, sizeof share, "%.9f", r.share);
-        out << ",,,," << share << '\n';
+        out << ",,,," << share_field(r.share) << '\n';
     }
 }
 
@@ -104,14 +108,7 @@ Json stats_json(const std::vector<InterruptRow>& rows) {
         j["name"] = r.name;
         j["number"] = r.number;
         j["core"] = r.core_name;
-        j["count"] = r.count;
-        j["left_out"] = r.left_out;
-        j["total"] = json_ns(r.total);
-        j["own"] = json_ns(r.own);
-        j["min"] = json_ns(r.least);
-        j["mean"] = json_ns(r.mean);
-        j["max"] = json_ns(r.greatest);
-        j["stddev"] = json_ns(r.deviation);
+        add_figures(j, r);
         j["p95"] = json_ns(r.p95);
         j["p99"] = json_ns(r.p99);
         j["own_min"] = json_ns(r.own_least);

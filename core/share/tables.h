@@ -7,7 +7,7 @@
 #include <string>
 #include <vector>
 
-#include <nlohmann/json_fwd.hpp>
+#include <nlohmann/json.hpp>
 
 #include "base/progress.h"
 #include "base/problem.h"
@@ -20,6 +20,28 @@ namespace mt {
 
 /// The field as CSV needs it (RFC 4180): quoted if it holds a comma, a quote or a line break.
 std::string csv_field(const std::string& text);
+
+/// The heading of every `stats --csv`.
+inline constexpr const char* kStatsHeading =
+    "name,number,count,left_out,total,own,min,mean,max,stddev,p95,p99,period_min,period_mean,period_max,response_min,"
+    "response_mean,response_max,share\n";
+/// A share as CSV has it, 0 to 1 with nine decimals.
+std::string share_field(double share);
+/// Times in JSON: nanoseconds, null where unknown.
+nlohmann::ordered_json json_ns(Time t);
+nlohmann::ordered_json json_ns(const std::optional<Time>& t);
+/// Adds the figures that all activities have: count, left_out, total, own, min, mean, max, stddev.
+template <class Row>
+void add_figures(nlohmann::ordered_json& j, const Row& r) {
+    j["count"] = r.count;
+    j["left_out"] = r.left_out;
+    j["total"] = json_ns(r.total);
+    j["own"] = json_ns(r.own);
+    j["min"] = json_ns(r.least);
+    j["mean"] = json_ns(r.mean);
+    j["max"] = json_ns(r.greatest);
+    j["stddev"] = json_ns(r.deviation);
+}
 
 /// `stats --csv`: the columns that docs/formats/tables.md lists.
 void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out);

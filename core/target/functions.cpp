@@ -37,11 +37,22 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const
             f.line = line->line;
             f.file_index = files.try_emplace(f.file, static_cast<std::uint32_t>(files.size())).first->second;
         }
-        const auto index = static_cast<std::uint32_t>(table->functions_.size());
-        for (std::uint32_t k = f.entry; k < f.end; ++k) table->of_slot_[k] = index;
-        table->functions_.push_back(std::move(f));
+        table->add(std::move(f));
     }
     return table;
+}
+
+std::shared_ptr<const FunctionTable> FunctionTable::of(const std::vector<Function>& functions, const Code& code) {
+    auto table = std::make_shared<FunctionTable>();
+    table->of_slot_.assign(code.slot_count(), 0);
+    for (const Function& f : functions) table->add(f);
+    return table;
+}
+
+void FunctionTable::add(Function f) {
+    const auto index = static_cast<std::uint32_t>(functions_.size());
+    for (std::uint32_t slot = f.entry; slot < f.end && slot < of_slot_.size(); ++slot) of_slot_[slot] = index;
+    functions_.push_back(std::move(f));
 }
 
 }  // namespace mt

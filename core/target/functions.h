@@ -12,7 +12,7 @@ namespace mt {
 
 struct Function {
     std::string name;
-    std::string file;  ///< of its first instruction; empty where the image does not tell
+    std::string file;              ///< of its first instruction; empty where the image does not tell
     std::uint32_t file_index = 0;  ///< files counted in order of their first function
     int line = 0;
     std::uint32_t entry = 0, end = 0;  ///< slots: first instruction, and behind the last
@@ -26,6 +26,9 @@ class FunctionTable {
     FunctionTable();
     static std::shared_ptr<const FunctionTable> of(const Image& image, const Code& code);
 
+    /// The same from a list: entry and end are slots of `code`.
+    static std::shared_ptr<const FunctionTable> of(const std::vector<Function>& functions, const Code& code);
+
     std::uint32_t at(std::uint32_t slot) const { return slot < of_slot_.size() ? of_slot_[slot] : nameless(); }
     bool is_entry(std::uint32_t slot) const { return functions_[at(slot)].entry == slot && slot != Code::kNowhere; }
     const Function& operator[](std::uint32_t i) const { return functions_[i]; }
@@ -36,6 +39,8 @@ class FunctionTable {
     std::uint32_t nameless() const { return 0; }
 
   private:
+    void add(Function f);
+
     std::vector<Function> functions_;
     std::vector<std::uint32_t> of_slot_;
 };

@@ -61,6 +61,14 @@ class Fields {
     bool missing_ = false;
 };
 
+NtraceMessage damage(std::uint64_t offset, std::size_t length, NtraceDamage why) {
+    NtraceMessage m;
+    m.offset = offset;
+    m.length = static_cast<std::uint32_t>(length);
+    m.history = static_cast<std::uint64_t>(why);
+    return m;
+}
+
 }  // namespace
 
 void NtraceDecoder::message(std::span<const std::uint8_t> slices, std::uint64_t offset,
@@ -68,13 +76,9 @@ void NtraceDecoder::message(std::span<const std::uint8_t> slices, std::uint64_t 
     NtraceMessage m;
     m.offset = offset;
     m.length = static_cast<std::uint32_t>(slices.size());
-    const auto damage = [&](NtraceDamage why) {
-        m.kind = NtraceKind::damage;
-        m.history = static_cast<std::uint64_t>(why);
-        out.push_back(m);
-    };
+    const auto bad = [&](NtraceDamage why) { out.push_back(damage(offset, slices.size(), why)); };
     if (std::any_of(slices.begin(), slices.end(), [](std::uint8_t s) { return (s & 3) == 2; }))
-        return damage(NtraceDamage::reserved);
+        return bad(NtraceDamage::reserved);
     Fields f(slices);
     const auto tcode = static_cast<std::uint8_t>(f.fixed(6));
     m.source = static_cast<std::uint16_t>(f.fixed(parameters_.src_bits));
@@ -132,13 +136,13 @@ void NtraceDecoder::message(std::span<const std::uint8_t> slices, std::uint64_t 
             break;
         }
         default:
-            return damage(NtraceDamage::unknown);
+            return bad(NtraceDamage::unknown);
     }
     if (parameters_.timestamps && f.more()) {
         m.timestamp = f.variable();
         m.has_timestamp = true;
     }
-    if (f.missing() || f.more()) return damage(NtraceDamage::short_of_fields);
+    if (f.missing() || f.more()) return bad(NtraceDamage::short_of_fields);
     out.push_back(m);
 }
 
@@ -166,11 +170,8 @@ void NtraceDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<Ntrace
         if ((bytes[i] & 3) == 3) {
             end_of_message(i);
         } else if (i + 1 - begin + held_.size() >= kMostSlices && !skipping_) {
-            NtraceMessage m;
-            m.offset = position_ + begin - held_.size();
-            m.length = static_cast<std::uint32_t>(i + 1 - begin + held_.size());
-            m.history = static_cast<std::uint64_t>(NtraceDamage::too_long);
-            out.push_back(m);
+            out.push_back(
+                damage(position_ + begin - held_.size(), i + 1 - begin + held_.size(), NtraceDamage::too_long));
             held_.clear();
             skipping_ = true;
             begin = i + 1;
@@ -183,23 +184,13 @@ void NtraceDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<Ntrace
 }
 
 void NtraceDecoder::finish(std::vector<NtraceMessage>& out) {
-    if (!held_.empty()) {
-        NtraceMessage m;
-        m.offset = position_ - held_.size();
-        m.length = static_cast<std::uint32_t>(held_.size());
-        m.history = static_cast<std::uint64_t>(NtraceDamage::cut_short);
-        out.push_back(m);
-    }
+    if (!held_.empty()) out.push_back(damage(position_ - held_.size(), held_.size(), NtraceDamage::cut_short));
     held_.clear();
     skipping_ = false;
 }
 
 void NtraceDecoder::lose_source(std::vector<NtraceMessage>& out) {
-    NtraceMessage m;
-    m.offset = position_ - held_.size();
-    m.length = static_cast<std::uint32_t>(held_.size());
-    m.history = static_cast<std::uint64_t>(NtraceDamage::not_received);
-    out.push_back(m);
+    out.push_back(damage(position_ - held_.size(), held_.size(), NtraceDamage::not_received));
     held_.clear();
     skipping_ = true;  // the first message behind the loss may have lost its beginning
 }

@@ -10,6 +10,7 @@ constexpr std::uint32_t kTimerBase = 0x02000000, kPlicBase = 0x0C000000, kUart =
 constexpr std::uint32_t kEdgeSource = 10;  ///< the encoder's interrupt line
 constexpr std::uint32_t kInterrupt = 0x80000000;
 enum : std::uint32_t { kMsi = 3, kMti = 7, kMei = 11 };
+constexpr std::uint32_t kEcall = 0x0000'0073, kEbreak = 0x0010'0073;
 enum : std::uint32_t { kMie = 1u << 3, kMpie = 1u << 7, kMpp = 3u << 11 };
 
 std::uint32_t bits(std::uint32_t v, unsigned high, unsigned low) { return v >> low & ((2u << (high - low)) - 1); }
@@ -325,10 +326,12 @@ void RvCore::set_csr(std::uint32_t number, std::uint32_t value) {
 }
 
 void RvCore::trap(std::uint32_t cause, std::uint32_t value) {
+    if (listener_ != nullptr)
+        listener_->trapped({cause & ~kInterrupt, value, pc_, (cause & kInterrupt) != 0, cycle_});
     mepc_ = pc_;
     mcause_ = cause;
     mtval_ = value;
-    mstatus_ = (mstatus_ & ~(kMie | kMpie)) | ((mstatus_ & kMie) != 0 ? kMpie : 0);
+    mstatus_ = (mstatus_ & ~(kMie | kMpie)) | ((mstatus_ & kMie) != 0 ? +kMpie : 0u);
     const bool vectored = (mtvec_ & 1) != 0 && (cause & kInterrupt) != 0;
     pc_ = (mtvec_ & ~3u) + (vectored ? 4 * (cause & ~kInterrupt) : 0);
 }
@@ -386,20 +389,28 @@ void RvCore::step() {
 
 void RvCore::execute() {
     ++cycle_;
+    RvRetired insn{pc_, 0, 4, 0, cycle_};
     try {
         const std::uint32_t at = pc_ - kRam;
         if (at > kRamBytes - 4) throw Trap{1, pc_};
-        std::uint32_t word;
-        std::memcpy(&word, ram_.data() + at, 4);
-        if ((word & 3) == 3) {
-            execute_one(word, 4);
-        } else {
-            const std::uint32_t whole = expanded(static_cast<std::uint16_t>(word));
-            if (whole == 0) throw Trap{2, word & 0xFFFF};
-            execute_one(whole, 2);
+        std::memcpy(&insn.word, ram_.data() + at, 4);
+        if ((insn.word & 3) != 3) {
+            const auto half = static_cast<std::uint16_t>(insn.word);
+            insn.word = expanded(half);
+            insn.length = 2;
+            if (insn.word == 0) throw Trap{2, half};
         }
+        execute_one(insn.word, insn.length);
         ++retired_;
+        if (listener_ != nullptr) {
+            insn.next = pc_;
+            listener_->retired(insn);
+        }
     } catch (const Trap& t) {
+        if (listener_ != nullptr && (insn.word == kEcall || insn.word == kEbreak)) {
+            insn.next = pc_;
+            listener_->retired(insn);
+        }
         trap(t.cause, t.value);
     }
 }
@@ -662,12 +673,12 @@ void RvCore::execute_system(std::uint32_t i, std::uint32_t length) {
     const std::uint32_t f3 = bits(i, 14, 12), rd = bits(i, 11, 7), rs1 = bits(i, 19, 15), number = i >> 20;
     if (f3 == 0) {
         switch (i) {
-            case 0x00000073:
+            case kEcall:
                 throw Trap{11, 0};
-            case 0x00100073:
+            case kEbreak:
                 throw Trap{3, pc_};
             case 0x30200073:  // MRET
-                mstatus_ = (mstatus_ & ~kMie) | ((mstatus_ & kMpie) != 0 ? kMie : 0) | kMpie;
+                mstatus_ = (mstatus_ & ~kMie) | ((mstatus_ & kMpie) != 0 ? +kMie : 0u) | kMpie;
                 reservation_.reset();
                 pc_ = mepc_;
                 return;

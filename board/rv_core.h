@@ -13,6 +13,26 @@
 
 namespace board {
 
+/// An instruction that was executed. `word` is the 32-bit form, also of a compressed one.
+struct RvRetired {
+    std::uint32_t pc = 0, word = 0, length = 4, next = 0;
+    std::uint64_t cycle = 0;
+};
+/// An exception or interrupt was taken before the instruction at `epc` was executed; ecall and ebreak count as
+/// executed.
+struct RvTrapped {
+    std::uint32_t cause = 0, value = 0, epc = 0;
+    bool interrupt = false;
+    std::uint64_t cycle = 0;
+};
+/// Is told what the core does.
+class RvListener {
+  public:
+    virtual ~RvListener() = default;
+    virtual void retired(const RvRetired& insn) = 0;
+    virtual void trapped(const RvTrapped& trap) = 0;
+};
+
 class RvCore : public DebugCore {
   public:
     static constexpr std::uint32_t kRam = 0x80000000, kRamBytes = 1 << 20;
@@ -34,6 +54,8 @@ class RvCore : public DebugCore {
     void step() override;
     void drain(std::vector<std::uint8_t>&) override {}  // its trace goes to a ring buffer in its memory
 
+    /// From now on told of every instruction; null: nobody. Must outlive the core, or be taken away.
+    void listen(RvListener* listener) { listener_ = listener; }
     std::uint32_t pc() const { return pc_; }
     std::uint64_t cycles() const { return cycle_; }
     std::uint64_t instructions() const { return retired_; }
@@ -82,6 +104,7 @@ class RvCore : public DebugCore {
     std::optional<std::uint32_t> reservation_;
     bool asleep_ = false;
     std::optional<Stop> hit_;
+    RvListener* listener_ = nullptr;
 };
 
 }  // namespace board

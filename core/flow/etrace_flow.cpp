@@ -135,7 +135,7 @@ EtraceFlow::Stop EtraceFlow::leave(std::uint32_t address, const EtracePacket& p,
 
 // Where the program was interrupted (11.2.3). False: the trace does not tell.
 bool EtraceFlow::epc(const EtracePacket& p, std::uint64_t& at) const {
-    if (waiting_ || pc_ == Code::kNowhere) {
+    if (waiting_ || trap_pending_ || pc_ == Code::kNowhere) {
         at = p.address;
         return !p.thaddr;
     }

@@ -52,6 +52,14 @@ class EtraceFlow {
     void learn_branch(std::uint32_t slot, bool taken);
     bool predicted(std::uint32_t slot) const;
     std::uint32_t sequential_target(std::uint32_t slot) const;
+    /// The instruction executed before `slot` of the straight run from `begin`; `ahead` came before that. Where
+    /// nobody asks which one it was: one of the run.
+    std::uint32_t preceding(std::uint32_t begin, std::uint32_t slot, std::uint32_t ahead) const {
+        if (slot == begin) return ahead;
+        if (!on(Option::sequentially_inferred_jump)) return begin;
+        while (code_->next(begin) != slot) begin = code_->next(begin);
+        return begin;
+    }
     bool epc(const EtracePacket& p, std::uint64_t& at) const;
     /// Branches not yet walked, apart from the one that stands here.
     bool unwalked(std::uint32_t slot) const {
@@ -157,9 +165,12 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
         }
         case EtraceKind::sync: {
             if (parameters_.time_width > 0) out.time({p.offset, p.time, StepTime::Kind::timestamp});
-            predictor_.assign(predictor_.size(), 1);
-            cache_.assign(cache_.size(), 0);
+            const auto forget = [this] {
+                predictor_.assign(predictor_.size(), 1);
+                cache_.assign(cache_.size(), 0);
+            };
             if (waiting_ || trap_pending_) {
+                forget();
                 privilege_ = p.privilege;
                 out.sync(p.offset);
                 begin_at(p, out);
@@ -174,6 +185,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
             }
             const Stop stop = to == Code::kNowhere ? Stop::not_in_image : follow(to, p, out);
             privilege_ = p.privilege;
+            forget();  // what led here was still as predicted before
             stack_.clear();
             if (stop != Stop::reached) {
                 lose(p, stop == Stop::not_in_image ? StepGapKind::not_in_image : StepGapKind::contradiction,
@@ -260,6 +272,7 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
                 const std::uint32_t was = before_;
                 if (address != begin || from == Code::kNowhere) before_ = pc_;  // some instruction that goes on
                 if (may_stop(address)) {
+                    before_ = preceding(begin, address, from == Code::kNowhere ? pc_ : was);
                     out.run({begin, address, code[begin].count - code[address].count + 1});
                     pc_ = address;
                     return Stop::reached;
@@ -273,7 +286,7 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
             }
             out.run({begin, last, code[begin].count});
             if (last != begin) discontinuity = false;
-            if (pc_ != last) before_ = pc_;
+            before_ = preceding(begin, last, from == Code::kNowhere ? pc_ : before_);
             pc_ = last;
             from = Code::kNowhere;
             if (stop_at_branch_ && branches_ + predictions_ == 1 && code[last].flow == Flow::branch) {

@@ -167,10 +167,10 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     auto* all = new QVBoxLayout(this);
     all->setContentsMargins(0, 0, 0, 0);
     all->addWidget(scroll);
-    build_rows({"main"});
+    build_rows({{"main", ""}});
 }
 
-void RecipeForm::build_rows(const std::vector<std::string>& cores) {
+void RecipeForm::build_rows(const std::vector<std::pair<std::string, std::string>>& streams) {
     rows_.clear();
     while (auto* item = rows_grid_->takeAt(0)) {
         delete item->widget();
@@ -181,27 +181,31 @@ void RecipeForm::build_rows(const std::vector<std::string>& cores) {
         rows_grid_->addWidget(caption(head), 0, column++);
     rows_grid_->setColumnStretch(1, 1);
     rows_grid_->setColumnStretch(3, 1);
-    for (const auto& core : cores) {
+    for (const auto& [core, protocol] : streams) {
         Row row;
         row.core = words(core);
+        row.protocol = words(protocol);
+        const QString name = protocol.empty() ? row.core : row.core + "_" + row.protocol;
         row.debug = edit("", tr("127.0.0.1:3333, empty: none"));
-        row.debug->setObjectName("debug_" + row.core);
+        row.debug->setObjectName("debug_" + name);
         row.trace = new QComboBox;
-        row.trace->setObjectName("trace_" + row.core);
+        row.trace->setObjectName("trace_" + name);
         row.trace->addItems(
             {tr("TCP"), tr("serial line"), tr("growing file"), tr("ring in memory"), tr("memory dump"), tr("nothing")});
         row.address = edit("", {});
-        row.address->setObjectName("address_" + row.core);
+        row.address->setObjectName("address_" + name);
         row.baud = new QSpinBox;
         row.baud->setRange(50, 100'000'000);
         row.baud->setValue(2'000'000);
         row.baud->setSuffix(tr(" baud"));
         const int y = static_cast<int>(rows_.size()) + 1;
-        rows_grid_->addWidget(new QLabel(row.core), y, 0);
+        rows_grid_->addWidget(new QLabel(protocol.empty() ? row.core : row.core + ", " + row.protocol), y, 0);
         rows_grid_->addWidget(row.debug, y, 1);
+        if (!protocol.empty()) row.debug->hide();  // the core's first row has it
         rows_grid_->addWidget(row.trace, y, 2);
         rows_grid_->addWidget(row.address, y, 3);
         rows_grid_->addWidget(row.baud, y, 4);
+        if (!rows_.empty()) row.trace->setCurrentIndex(5);  // one connection is enough to begin with
         connect(row.trace, &QComboBox::currentIndexChanged, this, [this, row] { adapt_row(row); });
         adapt_row(row);
         rows_.push_back(row);
@@ -237,9 +241,17 @@ void RecipeForm::show_target(const QString& path) {
     }
     report_->clear();
     if (name_->text().isEmpty()) name_->setText(words(target->name));
-    std::vector<std::string> cores;
-    for (const auto& c : target->cores) cores.push_back(c.name);
-    build_rows(cores);
+    std::vector<std::pair<std::string, std::string>> rows;
+    for (const auto& c : target->cores) {
+        rows.emplace_back(c.name, "");
+        bool first = true;
+        for (const auto& s : target->streams) {
+            if (s.core != c.name) continue;
+            if (!first) rows.emplace_back(c.name, protocol_name(s.protocol));
+            first = false;
+        }
+    }
+    build_rows(rows);
 }
 
 void RecipeForm::show_recipe(const Recipe& r) {
@@ -248,10 +260,18 @@ void RecipeForm::show_recipe(const Recipe& r) {
     show_target(words(r.target));
     base_ = r;
     save_->setText(words(r.save));
+    const auto target = read_target_file(r.target);
+    // The protocol of a core's first stream may be said or not.
+    const auto row_protocol = [&](const Recipe::Connect& c) {
+        if (!target || c.protocol.empty()) return QString();
+        Recipe::Connect first;
+        first.core = c.core;
+        return stream_of(*target, c) == stream_of(*target, first) ? QString() : words(c.protocol);
+    };
     for (auto& row : rows_) {
         row.trace->setCurrentIndex(5);
         for (const auto& c : r.connects) {
-            if (words(c.core) != row.core) continue;
+            if (words(c.core) != row.core || row_protocol(c) != row.protocol) continue;
             row.debug->setText(words(c.debug));
             if (!c.trace) continue;
             row.trace->setCurrentIndex(static_cast<int>(c.trace->kind));
@@ -296,6 +316,7 @@ Result<Recipe> RecipeForm::recipe() const {
     for (const auto& row : rows_) {
         Recipe::Connect c;
         c.core = row.core.toStdString();
+        c.protocol = row.protocol.toStdString();
         c.debug = row.debug->text().trimmed().toStdString();
         const QString where = row.address->text().trimmed();
         const int kind = row.trace->currentIndex();
@@ -318,7 +339,7 @@ Result<Recipe> RecipeForm::recipe() const {
                 s.at = place.startsWith("0x") ? place.toULongLong(&number, 16) : 0;
                 if (!number) s.symbol = place.toStdString();
                 for (const auto& old : before)
-                    if (old.core == c.core && old.trace) s.every_ms = old.trace->every_ms;
+                    if (old.core == c.core && old.trace && old.trace->kind == s.kind) s.every_ms = old.trace->every_ms;
             }
             c.trace = s;
         }

@@ -38,12 +38,13 @@ class RecipeForm : public QWidget {
 
   private:
     struct Row {
-        QString core;
+        QString core, protocol;  ///< protocol: empty for the first stream of a core
         QLineEdit *debug, *address;
         QComboBox* trace;
         QSpinBox* baud;
     };
-    void build_rows(const std::vector<std::string>& cores);
+    /// A row for each of the pairs of core and protocol.
+    void build_rows(const std::vector<std::pair<std::string, std::string>>& streams);
     void adapt_row(const Row& row);
     void test();
     void use();

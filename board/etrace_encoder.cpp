@@ -19,6 +19,15 @@ bool goes_on(const RvRetired& x) { return x.next == x.pc + x.length; }
 
 }  // namespace
 
+EtraceEncoder cop_encoder() {
+    mt::EtraceParameters parameters;
+    parameters.return_stack_size = 4;
+    parameters.time_width = 40;
+    mt::EtraceOptions options{};
+    options[static_cast<std::size_t>(mt::EtraceParameters::Option::implicit_return)] = true;
+    return EtraceEncoder(parameters, options);
+}
+
 // A packet's payload, least significant bit first.
 struct EtraceEncoder::Bits {
     std::vector<bool> bits;

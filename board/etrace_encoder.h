@@ -23,6 +23,7 @@ class EtraceEncoder : public RvListener {
 
     void retired(const RvRetired& insn) override;
     void trapped(const RvTrapped& trap) override;
+    void restarted() override { stop(); }
     /// Tracing ends behind the last instruction.
     void stop();
     /// Moves the bytes since the last call to the end of `out`.
@@ -70,5 +71,8 @@ class EtraceEncoder : public RvListener {
     std::vector<std::uint32_t> cache_;
     std::vector<std::pair<std::uint32_t, std::uint32_t>> walked_;  ///< straight pieces since the last branch or packet
 };
+
+/// The co-processor's encoder as the board has it: return stack, timestamps of the machine timer.
+EtraceEncoder cop_encoder();
 
 }  // namespace board

@@ -11,6 +11,7 @@
 #include <boost/asio.hpp>
 
 #include "capture/line_check.h"
+#include "etrace_encoder.h"
 #include "gdb_server.h"
 #include "mount_core.h"
 #include "rv_core.h"
@@ -41,6 +42,7 @@ class LiveBoard {
     void advance(Running& r, double seconds);
     bool command(const std::string& text, std::string& reply);
     void send_pattern(double seconds);
+    void send_cop();
     void announce();
 
     LiveOptions options_;
@@ -48,7 +50,9 @@ class LiveBoard {
     std::unique_ptr<MountCore> main_;
     std::unique_ptr<RvCore> cop_;
     std::unique_ptr<GdbServer> main_server_, cop_server_;
-    std::unique_ptr<TracePort> trace_;
+    std::unique_ptr<TracePort> trace_, cop_trace_;
+    EtraceEncoder encoder_ = cop_encoder();
+    bool cop_read_ = false;
     std::string terminal_;
     std::vector<Running> running_;
     asio::steady_timer timer_;
@@ -83,6 +87,8 @@ LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_
             context_, tcp::endpoint(address, options_.gdb_cop), *cop_, options_.troubles,
             [this](const std::string& text, std::string& reply) { return command(text, reply); });
         running_.push_back({cop_.get(), cop_server_.get()});
+        cop_trace_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.trace_cop),
+                                                 options_.troubles, options_.mount.seed + 1);
     }
     if (!options_.flood.empty()) {
         std::ifstream in(options_.flood, std::ios::binary);
@@ -149,11 +155,25 @@ void LiveBoard::send_pattern(double seconds) {
     trace_->send(std::move(bytes), running_[0].ran);
 }
 
+// The encoder works while somebody listens, and begins afresh for who comes first.
+void LiveBoard::send_cop() {
+    if (!cop_trace_) return;
+    if (cop_trace_->any_reader() != cop_read_) {
+        cop_read_ = !cop_read_;
+        encoder_.stop();
+        cop_->listen(cop_read_ ? &encoder_ : nullptr);
+    }
+    std::vector<std::uint8_t> bytes;
+    encoder_.drain(bytes);
+    if (cop_read_) cop_trace_->send(std::move(bytes), running_[1].ran);
+}
+
 void LiveBoard::tick() {
     const auto now = std::chrono::steady_clock::now();
     const double seconds = std::chrono::duration<double>(now - last_).count() * options_.speed;
     last_ = now;
     for (auto& r : running_) advance(r, seconds);
+    send_cop();
     std::vector<std::uint8_t> bytes;
     main_->drain(bytes);
     if (!flood_.empty()) {
@@ -188,6 +208,7 @@ void LiveBoard::announce() {
     text << "gdb_main = " << main_server_->port() << "\n";
     if (cop_server_) text << "gdb_cop = " << cop_server_->port() << "\n";
     text << "trace = " << trace_->port() << "\n";
+    if (cop_trace_) text << "trace_cop = " << cop_trace_->port() << "\n";
     if (!terminal_.empty()) text << "terminal = \"" << terminal_ << "\"\n";
     std::cout << text.str() << std::flush;
     if (options_.ports_file.empty()) return;

@@ -4,6 +4,7 @@
 
 #include <CLI/CLI.hpp>
 
+#include "etrace_encoder.h"
 #include "live_board.h"
 #include "mount_model.h"
 #include "target/image.h"
@@ -25,6 +26,28 @@ int write_file(const board::MountOptions& options, const std::string& file, cons
     return 2;
 }
 
+int write_cop(const board::MountOptions& options, const std::string& file, std::shared_ptr<const mt::Image> image) {
+    board::RvCore core(std::move(image), options.seed);
+    board::EtraceEncoder encoder = board::cop_encoder();
+    core.listen(&encoder);
+    std::ofstream out(file, std::ios::binary);
+    const auto cycles = static_cast<std::uint64_t>(options.seconds * static_cast<double>(board::RvCore::kHz));
+    std::vector<std::uint8_t> bytes;
+    for (std::uint64_t done = 0; done < cycles;) {
+        const std::uint64_t n = std::min<std::uint64_t>(cycles - done, board::RvCore::kHz / 10);
+        core.run(n);
+        done += n;
+        if (done == cycles) encoder.stop();
+        bytes.clear();
+        encoder.drain(bytes);
+        out.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+    }
+    out.close();
+    if (out) return 0;
+    std::cerr << "mtrail-board: cannot write: " << file << ": check free space and permissions\n";
+    return 2;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -34,10 +57,11 @@ int main(int argc, char** argv) {
         "mtrail-board"};
     board::LiveOptions live;
     board::MountOptions& options = live.mount;
-    std::string file, image_path, cop_path;
+    std::string file, cop_file, image_path, cop_path;
     app.add_option("--write", file, "file for the bytes of the serial-wire output; then end");
+    app.add_option("--write-cop", cop_file, "file for the instruction trace of the co-processor; then end");
     app.add_option("--image", image_path, "ELF of the main core's firmware");
-    app.add_option("--cop", cop_path, "ELF that the co-processor executes (live only)");
+    app.add_option("--cop", cop_path, "ELF that the co-processor executes");
     auto* seconds = app.add_option("--seconds", options.seconds, "how long to record, or to run before it ends")
                         ->check(CLI::Range(0.01, 3600.0));
     app.add_option("--seed", options.seed, "same seed, same recording");
@@ -51,6 +75,7 @@ int main(int argc, char** argv) {
     app.add_option("--gdb", live.gdb_main, "port of the main core's debug server; 0: any that is free");
     app.add_option("--gdb-cop", live.gdb_cop, "port of the co-processor's debug server; 0: any that is free");
     app.add_option("--trace", live.trace, "port of the main core's trace stream; 0: any that is free");
+    app.add_option("--trace-cop", live.trace_cop, "port of the co-processor's instruction trace; 0: any that is free");
     app.add_flag("--terminal", live.terminal, "send the trace to a pseudo-terminal too");
     app.add_option("--ports-file", live.ports_file, "write the ports as TOML into this file once they listen");
     app.add_option("--speed", live.speed, "times real time")->check(CLI::Range(0.01, 10'000.0));
@@ -86,7 +111,14 @@ int main(int argc, char** argv) {
         return true;
     };
     if (!open(image_path, live.image) || !open(cop_path, live.cop)) return 2;
-    if (!file.empty()) return write_file(options, file, live.image.get());
+    if (!cop_file.empty() && live.cop == nullptr) {
+        std::cerr << "mtrail-board: --write-cop needs a program: give --cop FILE.elf\n";
+        return 2;
+    }
+    int code = 0;
+    if (!file.empty()) code = write_file(options, file, live.image.get());
+    if (!cop_file.empty() && code == 0) code = write_cop(options, cop_file, live.cop);
+    if (!file.empty() || !cop_file.empty()) return code;
     live.end_after = seconds->count() > 0 ? options.seconds : 0;
     return board::run_live(live);
 }

@@ -56,6 +56,7 @@ RvCore::RvCore(std::shared_ptr<const mt::Image> image, std::uint64_t seed)
 }
 
 void RvCore::reset() {
+    if (listener_ != nullptr) listener_->restarted();
     random_.seed(seed_);
     std::fill(ram_.begin(), ram_.end(), std::uint8_t{0});
     x_.fill(0);

@@ -31,6 +31,8 @@ class RvListener {
     virtual ~RvListener() = default;
     virtual void retired(const RvRetired& insn) = 0;
     virtual void trapped(const RvTrapped& trap) = 0;
+    /// The core was reset: what follows has nothing to do with what was before.
+    virtual void restarted() = 0;
 };
 
 class RvCore : public DebugCore {

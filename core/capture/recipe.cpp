@@ -28,6 +28,7 @@ Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
     c.line = t.line();
     c.core = t.text("core", true);
     c.debug = t.text("debug", false);
+    c.protocol = t.text("protocol", false, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"});
     const std::string kind = t.text("trace", false, {"tcp", "serial", "file", "ring", "dump"});
     if (kind.empty()) {
         if (c.debug.empty())
@@ -167,10 +168,15 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
             TomlTable t(*node.as_table(), "[[connect]]", path, problem);
             r.connects.push_back(read_connect(t, folder));
             t.warn_unknown(r.warnings);
-            for (std::size_t i = 0; i + 1 < r.connects.size(); ++i)
-                if (r.connects[i].core == r.connects.back().core)
-                    t.fail("core '" + r.connects[i].core + "' is connected twice", r.connects.back().line,
-                           "give one [[connect]] for each core");
+            const Recipe::Connect& last = r.connects.back();
+            for (std::size_t i = 0; i + 1 < r.connects.size(); ++i) {
+                if (r.connects[i].core != last.core) continue;
+                if (r.connects[i].protocol == last.protocol)
+                    t.fail("core '" + last.core + "' is connected twice", last.line,
+                           "give one [[connect]] for each stream of a core, told apart by 'protocol'");
+                else if (!r.connects[i].debug.empty() && !last.debug.empty())
+                    t.fail("core '" + last.core + "' has two debug servers", last.line, "leave 'debug' out in one");
+            }
         }
     const auto part = [&](const char* key, auto read) {
         const auto* table = top.table(key);
@@ -206,6 +212,14 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
     return r;
 }
 
+std::optional<std::size_t> stream_of(const TargetFile& target, const Recipe::Connect& connect) {
+    for (std::size_t i = 0; i < target.streams.size(); ++i)
+        if (target.streams[i].core == connect.core &&
+            (connect.protocol.empty() || connect.protocol == protocol_name(target.streams[i].protocol)))
+            return i;
+    return std::nullopt;
+}
+
 std::string recipe_text(const Recipe& r, const std::string& path) {
     const fs::path folder = fs::absolute(path).parent_path();
     const auto relative = [&](const std::string& file) {
@@ -220,6 +234,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     if (r.patience_ms != 3000) out << "patience_ms = " << r.patience_ms << "\n";
     for (const auto& c : r.connects) {
         out << "\n[[connect]]\ncore  = " << quoted(c.core) << "\n";
+        if (!c.protocol.empty()) out << "protocol = " << quoted(c.protocol) << "\n";
         if (!c.debug.empty()) out << "debug = " << quoted(c.debug) << "\n";
         if (!c.trace) continue;
         const SourceSpec& s = *c.trace;

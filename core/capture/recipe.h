@@ -9,14 +9,16 @@
 
 #include "base/problem.h"
 #include "capture/source.h"
+#include "target/target_file.h"
 
 namespace mt {
 
 /// Plain data; any thread may use it once it is read.
 struct Recipe {
     struct Connect {
-        std::string core;   ///< of the target file
-        std::string debug;  ///< HOST:PORT of its debug server; empty if there is none
+        std::string core;      ///< of the target file
+        std::string protocol;  ///< which of the core's streams comes here, as in the target file; empty: the first
+        std::string debug;     ///< HOST:PORT of its debug server; empty if there is none
         std::optional<SourceSpec> trace;
         unsigned line = 0;  ///< where the table stands
     };
@@ -60,6 +62,9 @@ struct Recipe {
 
     std::vector<std::string> warnings;
 };
+
+/// Index of the target's stream that a connection brings in; nothing if it has none such.
+std::optional<std::size_t> stream_of(const TargetFile& target, const Recipe::Connect& connect);
 
 Result<Recipe> read_recipe(const std::string& path);
 /// The same from text; `path` is used in messages and for relative paths.

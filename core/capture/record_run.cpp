@@ -274,15 +274,12 @@ Result<void> RecordRun::connect_all() {
         if (end->core == target_.cores.size())
             return failure("the target file has no core '" + c.core + "'", where, "name one that it has");
         if (c.trace) {
-            bool found = false;
-            for (std::size_t i = 0; i < target_.streams.size() && !found; ++i)
-                if (target_.streams[i].core == c.core) {
-                    found = true;
-                    end->stream = i;
-                }
+            const auto found = stream_of(target_, c);
             if (!found)
-                return failure("the target file has no [[stream]] for core '" + c.core + "'", where,
-                               "add one that says the protocol of its trace");
+                return failure("the target file has no [[stream]] for core '" + c.core + "'" +
+                                   (c.protocol.empty() ? "" : " of protocol " + c.protocol),
+                               where, "add one that says the protocol of its trace");
+            end->stream = *found;
         }
         ends_.push_back(std::move(end));
     }
@@ -413,7 +410,9 @@ Result<void> RecordRun::start_all() {
     contents.recipe = recipe_.path;
     if (!fs::is_regular_file(recipe_.path, ec)) contents.recipe.clear();
     for (auto& end : ends_)
-        if (end->spec->trace) contents.recorded[end->stream] = target_.cores[end->core].name + ".trace";
+        if (end->spec->trace)
+            contents.recorded[end->stream] =
+                end->spec->core + (end->spec->protocol.empty() ? "" : "-" + end->spec->protocol) + ".trace";
     // A stream that is not recorded now is left out, not copied: the folder holds this recording alone.
     if (auto ok = write_recording_folder(target_, contents, folder_, progress_); !ok) return ok;
     for (auto& end : ends_) {

@@ -56,11 +56,11 @@ double tick_cycles(const CoreTrail& core, Time tick) {
 
 // The first execution of a fault that can be believed, and how many can: whole ones, one that the recording
 // ends in, and those that a reported loss cut. What the very next packets contradict is a damaged number.
-std::pair<std::size_t, std::uint64_t> credible(const Trail& trail, const ExceptionLane& lane) {
+std::pair<std::size_t, std::uint64_t> credible(const Trail& trail, const CoreTrail& core, const ExceptionLane& lane) {
     std::size_t first = 0;
     std::uint64_t count = 0;
     for (std::size_t i = 0; i < lane.size(); ++i) {
-        if (!lane.whole(i) && lane.end(i) < trail.end && !trail.gap_in(lane.begin(i), lane.end(i))) continue;
+        if (!lane.whole(i) && lane.end(i) < core.end && !trail.gap_in(lane.begin(i), lane.end(i))) continue;
         if (count++ == 0) first = i;
     }
     return {first, count};
@@ -75,7 +75,7 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         const Image* image = recording.images[c].get();
         const bool riscv = image != nullptr && image->machine() == Image::Machine::riscv;
         if (!(riscv ? is_riscv_fault(lane.number()) : is_fault_exception(lane.number())) || lane.size() == 0) continue;
-        const auto [first, count] = credible(trail, lane);
+        const auto [first, count] = credible(trail, core, lane);
         if (count == 0) continue;
         Finding f = about_instance(FindingKind::fault, trail, c, l, first);
         f.alike = count;
@@ -125,9 +125,9 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         if (inside)
             f.evidence.push_back(
                 {inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
-        const bool to_the_end = !lane.whole(first) && lane.end(first) >= trail.end;
-        f.cause += to_the_end && trail.end == f.begin ? std::string("The recording ends with it.")
-                   : to_the_end ? "It never returned: the recording ends " + duration_text(trail.end - f.begin) +
+        const bool to_the_end = !lane.whole(first) && lane.end(first) >= core.end;
+        f.cause += to_the_end && core.end == f.begin ? std::string("The recording ends with it.")
+                   : to_the_end ? "It never returned: the recording ends " + duration_text(core.end - f.begin) +
                                       " later inside it."
                                 : "Its handler ran for " + duration_text(lane.length(first)) + ".";
         out.push_back(std::move(f));

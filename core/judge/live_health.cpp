@@ -27,10 +27,10 @@ std::string rate_text(double per_s, const char* unit) {
 std::string seconds_text(double s) { return fixed(s, s < 10 ? 2 : 0) + " s"; }
 
 HealthLine stream_line(const RunState& state, const RunState::Stream& s, const LiveFigures* f, const StreamTrail* t,
-                       const StreamSpec& spec, std::span<const std::uint8_t> raw) {
+                       const StepTrail* steps, const StreamSpec& spec, std::span<const std::uint8_t> raw) {
     HealthLine line;
-    const bool itm = spec.protocol == Protocol::itm;
-    line.title = s.core + ": " + (itm ? "ITM" : "not decoded");
+    line.title = s.core + ": " + std::string(protocol_title(spec.protocol)) +
+                 (t == nullptr && steps == nullptr ? ", not decoded" : "");
     if (f != nullptr) {
         line.figure = rate_text(f->bytes_per_s, "B/s");
         line.under = rate_text(f->packets_per_s, " packets/s");
@@ -52,8 +52,8 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
                              : "Is trace enabled on the target, is this the right port or line, and does the core run?";
         return line;
     }
-    if (itm && t != nullptr) {
-        const auto syncs = t->counts[static_cast<std::size_t>(ItmKind::sync)];
+    if (t != nullptr || steps != nullptr) {
+        const auto syncs = t != nullptr ? t->counts[static_cast<std::size_t>(ItmKind::sync)] : steps->syncs;
         if (syncs == 0 && state.elapsed_s > 1 && r.bytes > 2000) {
             line.grade = Grade::bad;
             line.detail = "data, but no synchronisation in " + bytes_text(r.bytes);
@@ -61,6 +61,8 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
                 spec.framing == Framing::none &&
                         tpiu_has_full_sync(raw.first(std::min<std::size_t>(raw.size(), 1 << 20)))
                     ? "It holds formatter synchronisations: set framing = \"tpiu\" and a trace_id in the target file."
+                : steps != nullptr && steps->contradictions > 0
+                    ? "The packets do not fit the program: is this the image that runs?"
                 : spec.framing == Framing::tpiu
                     ? "No source of that trace_id speaks, or there are no formatter frames: check framing and trace_id."
                     : "Is the framing, the protocol or the bit rate wrong? Does the target send synchronisation "
@@ -82,7 +84,7 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
 std::vector<HealthLine> live_health(const Recording& recording, const Trail* trail, const RunState& state,
                                     const std::vector<LiveFigures>& figures) {
     std::vector<HealthLine> lines;
-    std::uint64_t bad = 0, overflows = 0, breaks = 0;
+    std::uint64_t bad = 0, overflows = 0, breaks = 0, gaps = trail == nullptr ? 0 : trail->gaps.size();
     for (const auto& s : state.streams) {
         const LiveFigures* f = nullptr;
         const StreamTrail* t = nullptr;
@@ -93,8 +95,19 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
                 t = trail != nullptr && i < trail->streams.size() ? &trail->streams[i] : nullptr;
                 raw = recording.streams[i].bytes();
             }
+        const StepTrail* steps = nullptr;
+        for (std::size_t i = 0; i < recording.step_streams.size(); ++i)
+            if (recording.step_streams[i].spec == s.stream) {
+                f = recording.streams.size() + i < figures.size() ? &figures[recording.streams.size() + i] : nullptr;
+                steps = trail != nullptr && i < trail->steps.size() ? &trail->steps[i] : nullptr;
+                raw = recording.step_streams[i].bytes();
+            }
         const StreamSpec& spec = recording.target.streams[s.stream];
-        lines.push_back(stream_line(state, s, f, t, spec, raw));
+        lines.push_back(stream_line(state, s, f, t, steps, spec, raw));
+        if (steps != nullptr) {
+            bad += steps->bad_bytes;
+            gaps += steps->gaps.size();
+        }
         breaks += s.received.breaks.size();
         if (t != nullptr) {
             bad += t->bad_bytes;
@@ -167,7 +180,7 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
         HealthLine line;
         line.title = bytes_text(bad) + (bad == 1 ? " is no packet" : " are no packets");
         if (bad == 0) line.title = "0 bad bytes";
-        line.detail = plural(trail->gaps.size(), "gap", "gaps") + ", " + plural(overflows, "overflow", "overflows") +
+        line.detail = plural(gaps, "gap", "gaps") + ", " + plural(overflows, "overflow", "overflows") +
                       (breaks > 0 ? ", " + plural(breaks, "break", "breaks") : "");
         if (bad > 0 || breaks > 0) {
             line.grade = Grade::bad;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 namespace mt {
 
@@ -14,6 +15,13 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const
     table->of_slot_.assign(code.slot_count(), 0);
     // Of several names for one address the first stands; a size of 0 reaches to the next function.
     std::map<std::string, std::uint32_t> files;
+    const auto place = [&](Function& f, std::uint64_t address) {
+        const auto line = image.line_at(address);
+        if (!line) return;
+        f.file = line->file;
+        f.line = line->line;
+        f.file_index = files.try_emplace(f.file, static_cast<std::uint32_t>(files.size())).first->second;
+    };
     std::vector<const Symbol*> named;
     for (const Symbol& s : image.symbols())
         if (s.function && code.slot_of(s.address) != Code::kNowhere &&
@@ -32,11 +40,29 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const
         // Not beyond the piece of code that it stands in.
         const std::uint64_t limit = s.size != 0 ? s.address + s.size : next;
         for (std::uint64_t at = s.address; at < limit && code.slot_of(at) == f.end; at += 2) ++f.end;
-        if (const auto line = image.line_at(s.address)) {
-            f.file = line->file;
-            f.line = line->line;
-            f.file_index = files.try_emplace(f.file, static_cast<std::uint32_t>(files.size())).first->second;
-        }
+        place(f, s.address);
+        table->add(std::move(f));
+    }
+    // Hand-written code has labels only: each names what follows, up to the next name.
+    std::set<std::uint64_t> labels;
+    for (const Symbol& s : image.symbols()) {
+        const std::uint32_t slot = code.slot_of(s.address);
+        if (s.label && slot != Code::kNowhere && code[slot].flow != Flow::none && table->of_slot_[slot] == 0 &&
+            s.name.front() != '$')
+            labels.insert(s.address);
+    }
+    for (const Symbol& s : image.symbols()) {
+        const auto at = s.label && s.name.front() != '$' ? labels.find(s.address) : labels.end();
+        if (at == labels.end()) continue;
+        Function f;
+        f.name = s.name;
+        f.address = s.address;
+        f.entry = f.end = code.slot_of(s.address);
+        const std::uint64_t next = std::next(at) == labels.end() ? ~std::uint64_t{0} : *std::next(at);
+        for (std::uint64_t a = s.address; a < next && code.slot_of(a) == f.end && table->of_slot_[f.end] == 0; a += 2)
+            ++f.end;
+        if (f.end == f.entry) continue;  // a second name for the same place
+        place(f, s.address);
         table->add(std::move(f));
     }
     return table;

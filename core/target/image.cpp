@@ -76,7 +76,8 @@ void Image::Parts::read_symbols(Elf_Scn* section, const GElf_Shdr& header) {
         if (name == nullptr || *name == 0 || *name == '$') continue;
         const bool function = type == STT_FUNC;
         const std::uint64_t address = function && machine == Machine::arm ? s.st_value & ~std::uint64_t{1} : s.st_value;
-        symbols.push_back({address, s.st_size, demangled(name), function});
+        symbols.push_back({address, s.st_size, demangled(name), function,
+                           type == STT_NOTYPE && GELF_ST_BIND(s.st_info) == STB_GLOBAL && s.st_size == 0});
     }
 }
 

@@ -19,6 +19,7 @@ struct Symbol {
     std::uint64_t size = 0;  ///< 0 if the file does not say
     std::string name;        ///< demangled
     bool function = false;
+    bool label = false;  ///< of hand-written code: a global name without type or size
 };
 
 struct SourceLine {

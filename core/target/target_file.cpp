@@ -47,7 +47,7 @@ Etm4Parameters read_etm4(TomlTable& e, std::uint64_t& timestamp_hz) {
     return p;
 }
 
-EtraceParameters read_etrace(TomlTable& e) {
+EtraceParameters read_etrace(TomlTable& e, std::uint64_t& timestamp_hz) {
     EtraceParameters p;
     const auto width = [&](const char* key, unsigned& out, std::int64_t least, std::int64_t most) {
         if (const auto v = e.number(key, false, least, most)) out = static_cast<unsigned>(*v);
@@ -84,6 +84,7 @@ EtraceParameters read_etrace(TomlTable& e) {
     if (p.iaddress_lsb >= p.iaddress_width)
         e.fail("key 'iaddress_lsb' is not below iaddress_width", e.line(), "RISC-V with compressed instructions has 1");
     e.text("encapsulation", false, {"length-byte"});
+    timestamp_hz = static_cast<std::uint64_t>(e.number("timestamp_hz", false, 1, 1'000'000'000'000).value_or(0));
     return p;
 }
 
@@ -134,7 +135,7 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         }
     };
     settings("etm4", [&](TomlTable& e) { stream.etm4 = read_etm4(e, stream.timestamp_hz); });
-    settings("etrace", [&](TomlTable& e) { stream.etrace = read_etrace(e); });
+    settings("etrace", [&](TomlTable& e) { stream.etrace = read_etrace(e, stream.timestamp_hz); });
     settings("ntrace", [&](TomlTable& e) { stream.ntrace = read_ntrace(e, stream.timestamp_hz); });
     return stream;
 }
@@ -170,6 +171,11 @@ void each_table(const toml::array* list, const std::string& name, const std::str
 std::string_view protocol_name(Protocol p) {
     constexpr std::string_view names[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"};
     return names[static_cast<std::size_t>(p)];
+}
+
+std::string_view protocol_title(Protocol p) {
+    constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF"};
+    return titles[static_cast<std::size_t>(p)];
 }
 
 const CoreSpec* TargetFile::core(std::string_view core_name) const {

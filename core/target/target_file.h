@@ -20,6 +20,8 @@ constexpr bool tells_instructions(Protocol p) {
 }
 /// As it stands in the target file.
 std::string_view protocol_name(Protocol p);
+/// "E-Trace" and the like, for people.
+std::string_view protocol_title(Protocol p);
 enum class Framing : std::uint8_t { none, tpiu };
 
 struct CoreSpec {

@@ -102,12 +102,45 @@ class Attempt {
                            "is trace enabled on the target, and is this the right port or line?");
         return judge(heard, passed());
     }
+    // Follows the program for as long as was listened.
+    Result<void> judge_steps(std::span<const std::uint8_t> heard, const StreamSpec& spec) {
+        struct Count {
+            std::uint64_t steps = 0, syncs = 0, contradictions = 0;
+            void run(const StepRun& r) { steps += r.count; }
+            void trap(const StepTrap&) {}
+            void trap_return() {}
+            void gap(const StepGap& g) {
+                contradictions +=
+                    g.kind == StepGapKind::contradiction || g.kind == StepGapKind::not_in_image ? 1u : 0u;
+            }
+            void time(const StepTime&) {}
+            void sync(std::uint64_t) { ++syncs; }
+        } count;
+        StepPipe pipe(spec, Code::of(*base_.images[core_], base_.target.cores[core_].isa), {},
+                      spec.framing == Framing::tpiu && !tpiu_has_full_sync(heard));
+        pipe.feed(heard, count);
+        if (count.syncs == 0)
+            return failure("no synchronisation in it", "",
+                           "is the framing, the protocol or the bit rate wrong? Some targets synchronise rarely: "
+                           "then record, and look again");
+        report_.findings.push_back(count_text(count.steps) + " instructions followed");
+        report_.findings.push_back(plural(pipe.bad_bytes(), "bad byte", "bad bytes"));
+        report_.good = pipe.bad_bytes() == 0 && count.contradictions == 0;
+        if (count.contradictions > 0)
+            report_.advice = "packets and program do not fit together: is this the image that runs?";
+        else if (pipe.bad_bytes() > 0)
+            report_.advice = "bytes are damaged on the way: check the line, its rate and its phase (line check)";
+        return {};
+    }
     Result<void> judge(std::span<const std::uint8_t> heard, double seconds) {
         std::string text =
             bytes_text(static_cast<std::uint64_t>(static_cast<double>(heard.size()) / seconds)) + "/s of trace";
-        const StreamSpec* spec = nullptr;
-        for (const auto& s : base_.target.streams)
-            if (spec == nullptr && s.core == connect_.core) spec = &s;
+        const auto stream = stream_of(base_.target, connect_);
+        const StreamSpec* spec = stream ? &base_.target.streams[*stream] : nullptr;
+        if (spec != nullptr && tells_instructions(spec->protocol) && base_.images[core_]) {
+            report_.findings.push_back(text);
+            return judge_steps(heard, *spec);
+        }
         if (spec == nullptr || spec->protocol != Protocol::itm) {
             report_.findings.push_back(text + ", which this version does not decode");
             return {};

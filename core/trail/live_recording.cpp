@@ -9,6 +9,7 @@ namespace mt {
 namespace {
 using Steady = std::chrono::steady_clock;
 constexpr std::size_t kTurn = 1 << 20;  ///< bytes decoded of one stream before the next has its turn
+constexpr std::size_t kStepsTurn = 1 << 16;  ///< of instruction trace, which says much in a byte
 constexpr std::size_t kEnoughForFrames = 1 << 16;
 double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
 }  // namespace
@@ -52,20 +53,36 @@ void LiveRecording::begin() {
         stream.path = s.path;
         while (r->target.cores[stream.core].name != r->target.streams[s.spec].core) ++stream.core;
         if (auto file = MappedFile::follow(s.path)) stream.file = *file;
-        const bool taken = std::any_of(r->streams.begin(), r->streams.end(),
-                                       [&](const Recording::Stream& o) { return o.core == stream.core; });
-        if (r->target.streams[s.spec].protocol == Protocol::itm && stream.file && !taken) r->streams.push_back(stream);
+        const bool steps = tells_instructions(r->target.streams[s.spec].protocol);
+        if (!stream.file || (!steps && r->target.streams[s.spec].protocol != Protocol::itm)) continue;
+        if (steps && r->images[stream.core] == nullptr) continue;  // cannot be followed: recorded all the same
+        auto& list = steps ? r->step_streams : r->streams;
+        if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& o) { return o.core == stream.core; }))
+            continue;
+        if (steps) {
+            r->code[stream.core] = Code::of(*r->images[stream.core], r->target.cores[stream.core].isa);
+            r->functions[stream.core] = FunctionTable::of(*r->images[stream.core], *r->code[stream.core]);
+        }
+        list.push_back(stream);
     }
     growing_ = std::make_unique<GrowingTrail>(*r);
+    prepare_steps(*r, growing_->trail());
     if (const auto& mark = run_->recipe().mark) growing_->watch_port(mark->port, mark->value);
-    taken_.assign(r->streams.size(), 0);
-    breaks_taken_.assign(r->streams.size(), 0);
-    before_.assign(r->streams.size(), {});
-    for (auto& b : before_) b.at = b.history_at = Steady::now();
+    for (const bool steps : {false, true}) {
+        const auto& list = steps ? r->step_streams : r->streams;
+        for (std::size_t i = 0; i < list.size(); ++i) {
+            Feed feed;
+            feed.stream = &list[i];
+            feed.index = i;
+            feed.steps = steps;
+            feed.before.at = feed.before.history_at = Steady::now();
+            feeds_.push_back(std::move(feed));
+        }
+    }
     {
         const std::lock_guard guard(lock_);
         recording_ = r;
-        figures_.assign(r->streams.size(), {});
+        figures_.assign(feeds_.size(), {});
     }
     decoder_ = std::thread([this] { decode(); });
 }
@@ -85,43 +102,62 @@ std::vector<LiveFigures> LiveRecording::figures() const {
 
 // Settles how a stream begins once enough of it is there. While a recording grows, only synchronised data is
 // believed; whether a stream without any can be trusted is decided when the finished recording is opened.
-bool LiveRecording::try_start(std::size_t i, std::span<const std::uint8_t> raw, bool last) {
-    const StreamSpec& spec = recording_->target.streams[recording_->streams[i].spec];
-    StartPlan plan;
-    if (spec.framing == Framing::tpiu) {
-        const bool marked = tpiu_has_full_sync(raw.first(std::min(raw.size(), kEnoughForFrames)));
-        if (!marked && raw.size() < kEnoughForFrames && !last) return false;
-        plan.deframer = TpiuDeframer(spec.trace_id, !marked);
+bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, bool last) {
+    const StreamSpec& spec = recording_->target.streams[feed.stream->spec];
+    const bool framed = spec.framing == Framing::tpiu;
+    const bool marked = framed && tpiu_has_full_sync(raw.first(std::min(raw.size(), kEnoughForFrames)));
+    if (framed && !marked && raw.size() < kEnoughForFrames && !last) return false;
+    if (feed.steps) {
+        feed.growing = std::make_unique<GrowingSteps>(*recording_, feed.index, growing_->trail());
+        return true;
     }
-    growing_->start(i, std::move(plan));
+    StartPlan plan;
+    if (framed) plan.deframer = TpiuDeframer(spec.trace_id, !marked);
+    growing_->start(feed.index, std::move(plan));
     return true;
 }
 
 // Decodes what has come since; true if there was anything.
-bool LiveRecording::decode_some(std::size_t i, const ReceiverState& received, bool last) {
-    const auto& stream = recording_->streams[i];
+bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool last) {
     if (received.bytes == 0) return false;
-    stream.file->renew(static_cast<std::size_t>(received.bytes));
-    const auto raw = stream.bytes();
-    if (!growing_->started(i)) {
-        if (!try_start(i, raw, last)) return false;
-        taken_[i] = 0;
+    f.stream->file->renew(static_cast<std::size_t>(received.bytes));
+    const auto raw = f.stream->bytes();
+    if (f.steps ? f.growing == nullptr : !growing_->started(f.index)) {
+        if (!try_start(f, raw, last)) return false;
+        f.taken = 0;
     }
-    if (received.first > taken_[i]) {
-        growing_->skip_to(i, received.first);
-        taken_[i] = received.first;
+    if (received.first > f.taken) {
+        if (f.steps)
+            f.growing->lose(received.first);
+        else
+            growing_->skip_to(f.index, received.first);
+        f.taken = received.first;
     }
-    while (breaks_taken_[i] < received.breaks.size() && received.breaks[breaks_taken_[i]] <= taken_[i]) {
-        if (taken_[i] > 0) growing_->lose(i);
-        ++breaks_taken_[i];
+    while (f.breaks_taken < received.breaks.size() && received.breaks[f.breaks_taken] <= f.taken) {
+        if (f.taken > 0 && f.steps) f.growing->lose(f.taken);
+        if (f.taken > 0 && !f.steps) growing_->lose(f.index);
+        ++f.breaks_taken;
     }
-    std::uint64_t until = std::min<std::uint64_t>(raw.size(), taken_[i] + kTurn);
-    if (breaks_taken_[i] < received.breaks.size()) until = std::min(until, received.breaks[breaks_taken_[i]]);
-    if (until <= taken_[i]) return false;
-    growing_->feed(i, raw.subspan(taken_[i], until - taken_[i]));
-    taken_[i] = until;
-    stream.file->let_go(until);
+    std::uint64_t until = std::min<std::uint64_t>(raw.size(), f.taken + (f.steps ? kStepsTurn : kTurn));
+    if (f.breaks_taken < received.breaks.size()) until = std::min(until, received.breaks[f.breaks_taken]);
+    if (until <= f.taken) return false;
+    const auto piece = raw.subspan(f.taken, until - f.taken);
+    if (f.steps)
+        f.growing->feed(piece);
+    else
+        growing_->feed(f.index, piece);
+    f.taken = until;
+    f.stream->file->let_go(until);
     return true;
+}
+
+std::shared_ptr<Trail> LiveRecording::snapshot() {
+    for (Feed& f : feeds_)
+        if (f.growing) f.growing->settle();
+    auto copy = growing_->snapshot();
+    for (Feed& f : feeds_)
+        if (f.growing) f.growing->add_open(copy->steps[f.index]);
+    return copy;
 }
 
 void LiveRecording::decode() {
@@ -130,9 +166,9 @@ void LiveRecording::decode() {
         const bool last = over_;
         const RunState state = run_->state();
         bool any = false;
-        for (std::size_t i = 0; i < recording_->streams.size(); ++i)
+        for (Feed& f : feeds_)
             for (const auto& s : state.streams)
-                if (s.stream == recording_->streams[i].spec) any = decode_some(i, s.received, last) || any;
+                if (s.stream == f.stream->spec) any = decode_some(f, s.received, last) || any;
         if (const auto& mark = run_->recipe().mark)
             for (std::size_t i = 0; i < recording_->streams.size(); ++i)
                 if (growing_->seen_on_port(i, mark->port, mark->value) > 0) run_->stop("the stop mark appeared");
@@ -141,14 +177,17 @@ void LiveRecording::decode() {
             published = now;
             renew_figures(state);
             if (last && !any) break;
-            publish(growing_->snapshot());
+            publish(snapshot());
         }
         if (state.discarded) return;
         if (!any && !last) std::this_thread::sleep_for(std::chrono::milliseconds(5));
     }
-    for (std::size_t i = 0; i < recording_->streams.size(); ++i)
-        if (growing_->started(i)) growing_->finish(i);
-    publish(growing_->snapshot());
+    for (Feed& f : feeds_) {
+        if (f.growing) f.growing->finish();
+        if (!f.steps && growing_->started(f.index)) growing_->finish(f.index);
+        f.growing.reset();
+    }
+    publish(snapshot());
 }
 
 void LiveRecording::publish(std::shared_ptr<Trail> trail) {
@@ -164,24 +203,28 @@ void LiveRecording::renew_figures(const RunState& state) {
     const std::lock_guard guard(lock_);
     for (std::size_t i = 0; i < figures_.size(); ++i) {
         LiveFigures& f = figures_[i];
-        Before& b = before_[i];
-        const StreamTrail& s = growing_->trail().streams[i];
+        Feed& feed = feeds_[i];
+        Before& b = feed.before;
+        const Trail& trail = growing_->trail();
         std::uint64_t bytes = 0;
         for (const auto& r : state.streams)
-            if (r.stream == recording_->streams[i].spec) bytes = r.received.bytes;
-        const std::uint64_t syncs = s.counts[static_cast<std::size_t>(ItmKind::sync)];
+            if (r.stream == feed.stream->spec) bytes = r.received.bytes;
+        const std::uint64_t packets = feed.steps ? trail.steps[feed.index].packets : trail.streams[feed.index].packets;
+        const std::uint64_t syncs = feed.steps
+                                        ? trail.steps[feed.index].syncs
+                                        : trail.streams[feed.index].counts[static_cast<std::size_t>(ItmKind::sync)];
         if (syncs > b.syncs) {
             b.syncs = syncs;
             b.sync_at = now;
         }
         f.sync_age_s = b.syncs == 0 ? -1 : seconds(now - b.sync_at);
-        f.decoded = s.read_bytes;
+        f.decoded = feed.steps ? trail.steps[feed.index].read_bytes : trail.streams[feed.index].read_bytes;
         if (const double past = seconds(now - b.at); past >= 0.9) {
             f.bytes_per_s = static_cast<double>(bytes - b.bytes) / past;
-            f.packets_per_s = static_cast<double>(s.packets - b.packets) / past;
+            f.packets_per_s = static_cast<double>(packets - b.packets) / past;
             b.at = now;
             b.bytes = bytes;
-            b.packets = s.packets;
+            b.packets = packets;
         }
         if (const double past = seconds(now - b.history_at); past >= 0.25) {
             f.history.push_back(static_cast<float>(static_cast<double>(bytes - b.history_bytes) / past));

@@ -9,6 +9,7 @@
 #include <thread>
 
 #include "capture/record_run.h"
+#include "trail/growing_steps.h"
 #include "trail/growing_trail.h"
 #include "trail/recording.h"
 
@@ -40,6 +41,7 @@ class LiveRecording {
     void wait();
     RecordRun& run() { return *run_; }
     RunState state() const { return run_->state(); }
+    /// Of the recording's streams, then of its step streams.
     std::vector<LiveFigures> figures() const;
     /// What was decoded last; null before the recording began.
     std::shared_ptr<const Trail> trail() const;
@@ -49,8 +51,10 @@ class LiveRecording {
     LiveRecording() = default;
     void begin();
     void decode();
-    bool decode_some(std::size_t stream, const ReceiverState& received, bool last);
-    bool try_start(std::size_t stream, std::span<const std::uint8_t> raw, bool last);
+    struct Feed;
+    bool decode_some(Feed& feed, const ReceiverState& received, bool last);
+    bool try_start(Feed& feed, std::span<const std::uint8_t> raw, bool last);
+    std::shared_ptr<Trail> snapshot();
     void renew_figures(const RunState& state);
     void publish(std::shared_ptr<Trail> trail);
 
@@ -60,8 +64,6 @@ class LiveRecording {
     std::unique_ptr<GrowingTrail> growing_;
     std::thread runner_, decoder_;
     std::atomic<bool> over_{false};
-    std::vector<std::uint64_t> taken_;
-    std::vector<std::size_t> breaks_taken_;
     mutable std::mutex lock_;
     std::shared_ptr<const Trail> trail_;
     std::vector<LiveFigures> figures_;
@@ -69,7 +71,17 @@ class LiveRecording {
         std::chrono::steady_clock::time_point at{}, sync_at{}, history_at{};
         std::uint64_t bytes = 0, packets = 0, syncs = 0, history_bytes = 0;
     };
-    std::vector<Before> before_;
+    /// A stream on its way into the trail.
+    struct Feed {
+        const Recording::Stream* stream = nullptr;
+        std::size_t index = 0;  ///< of streams or step_streams
+        bool steps = false;
+        std::unique_ptr<GrowingSteps> growing{};  ///< of instruction trace, once it began
+        std::uint64_t taken = 0;
+        std::size_t breaks_taken = 0;
+        Before before{};
+    };
+    std::vector<Feed> feeds_;
 };
 
 }  // namespace mt

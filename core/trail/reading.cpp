@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "trail/doubts.h"
 #include "trail/growing_trail.h"
+#include "trail/growing_steps.h"
 #include "trail/step_reading.h"
 
 namespace mt {

@@ -59,6 +59,13 @@ void open_image(Recording& r, const CoreSpec& core) {
 }
 
 Result<void> open_streams(Recording& r) {
+    std::optional<Problem> missing;  // the first; fatal only if nothing else opens
+    const auto leave_alone = [&](const StreamSpec& spec, Problem problem) {
+        r.doubts.push_back({"The stream of core " + spec.core + " (" + std::string(protocol_title(spec.protocol)) +
+                                ") is left alone: " + problem.what + ", " + problem.where + ".",
+                            problem.advice});
+        if (!missing) missing = std::move(problem);
+    };
     for (std::size_t i = 0; i < r.target.streams.size(); ++i) {
         const StreamSpec& spec = r.target.streams[i];
         const std::string where = r.target.path + ":" + std::to_string(spec.line);
@@ -69,14 +76,20 @@ Result<void> open_streams(Recording& r) {
                  "ITM and instruction trace are decoded."});
             continue;
         }
-        if (spec.file.empty()) return failure("no stream file is given", where, "add file = \"…\" to this [[stream]]");
+        if (spec.file.empty()) {
+            leave_alone(spec, {"no stream file is given", where, "add file = \"…\" to this [[stream]]"});
+            continue;
+        }
         auto file = MappedFile::open(spec.file);
-        if (!file)
-            return tl::make_unexpected(
-                Problem{"the stream " + file.error().what, file.error().where, "correct 'file' in " + where});
-        if ((*file)->bytes().empty())
-            return failure("the stream is empty", spec.file,
-                           "record again; check that trace is enabled and the line is connected");
+        if (!file) {
+            leave_alone(spec, {"the stream " + file.error().what, file.error().where, "correct 'file' in " + where});
+            continue;
+        }
+        if ((*file)->bytes().empty()) {
+            leave_alone(spec, {"the stream is empty", spec.file,
+                               "record again; check that trace is enabled and the line is connected"});
+            continue;
+        }
         std::size_t core = 0;
         while (r.target.cores[core].name != spec.core) ++core;
         auto& list = steps ? r.step_streams : r.streams;
@@ -98,6 +111,7 @@ Result<void> open_streams(Recording& r) {
         }
         list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
     }
+    if (r.streams.empty() && r.step_streams.empty() && missing) return tl::make_unexpected(*missing);
     if (r.streams.empty() && r.step_streams.empty())
         return failure("nothing to decode: no stream of a known protocol", r.target.path,
                        "this version decodes itm, etm4, etrace, ntrace and mtb");

@@ -176,6 +176,20 @@ void StepReader::apply(const Event& e, Time t) {
     }
 }
 
+void StepReader::add_open(StepTrail& copy) const {
+    for (std::size_t level = 0; level < open_.size(); ++level) {
+        const Open& o = open_[level];
+        CallSpan span{};
+        span.begin = o.begin;
+        span.length = std::max(last_, o.begin) - o.begin;
+        span.step = o.step & ((std::uint64_t{1} << 40) - 1);
+        span.function = o.function & ((1u << 18) - 1);
+        span.flags = static_cast<std::uint64_t>(CallFrame::kCutEnd | (o.handler ? CallFrame::kHandler : 0));
+        while (copy.levels.size() <= level) copy.levels.emplace_back();
+        copy.levels[level].append(span);
+    }
+}
+
 std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
     const std::uint64_t key = std::uint64_t{parent} << 32 | function;
     const auto [found, fresh] = nodes_.try_emplace(key, static_cast<std::uint32_t>(trail_.tree.size()));

@@ -43,6 +43,8 @@ class StepReader {
     /// After a piece of the stream: what needs no later moment goes into the trail.
     void settle();
     void finish();
+    /// Appends what is on the stack, up to the last known moment, to a copy of the trail.
+    void add_open(StepTrail& copy) const;
     const CallStack& stack() const { return stack_; }
     const StepMoment& moment() const { return moment_; }
     const StepTimer& timer() const { return timer_; }

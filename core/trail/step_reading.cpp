@@ -4,93 +4,14 @@
 #include <limits>
 
 #include "base/text.h"
+#include "trail/growing_steps.h"
 #include "trail/reading.h"
 
 namespace mt {
 namespace {
 
 using Bytes = std::span<const std::uint8_t>;
-constexpr std::size_t kPieceBytes = 4 * 1024;
-
-// Exception numbers by handler, where a handler serves one vector only (Armv7-M B1.5.3).
-std::map<std::uint64_t, unsigned> handlers_of(const Image& image) {
-    std::map<std::uint64_t, unsigned> numbers;
-    std::map<std::uint64_t, unsigned> uses;
-    const auto table = image.vector_table();
-    if (!table) return numbers;
-    for (unsigned i = 1; i < 512; ++i) {
-        const auto word = image.word_at(*table + 4 * std::uint64_t{i});
-        if (!word || ((*word & 1) == 0 && *word != 0) || (*word != 0 && !image.is_code(*word & ~1u))) break;
-        if (*word == 0) continue;
-        numbers[*word & ~1u] = i;
-        ++uses[*word & ~1u];
-    }
-    for (const auto& [address, count] : uses)
-        if (count > 1) numbers.erase(address);
-    return numbers;
-}
-
-StepPipe make_pipe(const Recording& recording, std::size_t index) {
-    const Recording::Stream& s = recording.step_streams[index];
-    const StreamSpec& spec = recording.target.streams[s.spec];
-    const bool aligned = spec.framing == Framing::tpiu && !tpiu_has_full_sync(s.bytes());
-    return StepPipe(
-        spec, recording.code[s.core],
-        spec.protocol == Protocol::mtb ? handlers_of(*recording.images[s.core]) : std::map<std::uint64_t, unsigned>{},
-        aligned);
-}
-
-StepTimer make_timer(const Recording& recording, std::size_t index) {
-    const Recording::Stream& s = recording.step_streams[index];
-    const StreamSpec& spec = recording.target.streams[s.spec];
-    Clock core{recording.target.cores[s.core].clock_hz}, stamps{spec.timestamp_hz};
-    if (core.hz == 0) core.hz = 1'000'000'000;
-    StepClock kind = StepClock::none;
-    if (spec.protocol == Protocol::etm4 && spec.etm4.cycle_count)
-        kind = StepClock::cycles;
-    else if ((spec.protocol == Protocol::etm4 || (spec.protocol == Protocol::ntrace && spec.ntrace.timestamps) ||
-              (spec.protocol == Protocol::etrace && spec.etrace.time_width > 0)) &&
-             stamps.hz != 0)
-        kind = StepClock::timestamps;
-    return StepTimer(kind, core, stamps);
-}
-
-// Exceptions into the lanes of a core.
-class Lanes {
-  public:
-    Lanes(const Recording& recording, Trail& trail, std::size_t core)
-        : recording_(recording), core_(trail.cores[core]), index_(core) {
-        lane_of_.fill(-1);
-    }
-    void take(ExceptionNest& nest) {
-        for (const auto& x : nest.closed()) {
-            int& lane = lane_of_[x.number & 0x1FF];
-            if (lane < 0) {
-                lane = static_cast<int>(core_.lanes.size());
-                core_.lanes.emplace_back(x.number, recording_.exception_name(index_, x.number));
-            }
-            core_.lanes[static_cast<std::size_t>(lane)].append(x);
-        }
-        for (const auto& c : nest.changes()) {
-            core_.add_change(c.time, c.running);
-            Density::Bucket one;
-            one.events = 1;
-            core_.density.add(c.time, one);
-        }
-        nest.clear();
-    }
-    void finish(const ExceptionNest& nest) {
-        core_.contradictions += nest.contradictions();
-        core_.cuts = nest.cuts();
-        core_.by_priority = order_by_priority(core_);
-    }
-
-  private:
-    const Recording& recording_;
-    CoreTrail& core_;
-    std::size_t index_;
-    std::array<int, 512> lane_of_;
-};
+constexpr std::size_t kPieceBytes = 4 * 1024, kTurnBytes = 64 * 1024;
 
 // Collects pieces and gives them times as the moments come.
 class PieceReader {
@@ -173,11 +94,22 @@ void decode_from(const Recording& recording, const StepTrail& trail, PieceReader
     const Bytes raw = recording.step_streams[trail.stream].bytes();
     std::uint64_t at = c.raw_offset;
     const std::uint64_t end = std::min<std::uint64_t>(trail.read_bytes, raw.size());
+    auto loss = std::upper_bound(trail.losses.begin(), trail.losses.end(), c.raw_offset,
+                                 [](std::uint64_t offset, const StepLoss& l) { return offset < l.on; });
     while (at < end && !reader.done()) {
-        const auto n = std::min<std::uint64_t>(kPieceBytes, end - at);
-        pipe.feed(raw.subspan(at, n), reader);
+        std::uint64_t until = std::min<std::uint64_t>(at + kPieceBytes, end);
+        if (loss != trail.losses.end()) {
+            if (loss->at <= at) {
+                pipe.lose(reader);
+                at = loss->on;
+                ++loss;
+                continue;
+            }
+            until = std::min(until, loss->at);
+        }
+        pipe.feed(raw.subspan(at, until - at), reader);
         reader.settle();
-        at += n;
+        at = until;
     }
     if (at >= end && !reader.done()) {
         pipe.finish(reader);
@@ -187,82 +119,40 @@ void decode_from(const Recording& recording, const StepTrail& trail, PieceReader
 
 }  // namespace
 
-void prepare_steps(const Recording& recording, Trail& trail) {
-    for (std::size_t i = 0; i < recording.step_streams.size(); ++i) {
-        const Recording::Stream& s = recording.step_streams[i];
-        StepTrail t;
-        t.file = s.path;
-        t.core = recording.target.cores[s.core].name;
-        t.stream = i;
-        t.core_index = s.core;
-        t.code = recording.code[s.core];
-        t.functions = recording.functions[s.core];
-        t.raw_bytes = s.bytes().size();
-        trail.steps.push_back(std::move(t));
-    }
-}
-
 Result<void> read_steps(const Recording& recording, std::size_t index, Trail& trail, Progress& progress,
                         const std::function<void(std::uint64_t done)>& between) {
     const Recording::Stream& stream = recording.step_streams[index];
     const StreamSpec& spec = recording.target.streams[stream.spec];
-    StepTrail& t = trail.steps[index];
-    StepPipe pipe = make_pipe(recording, index);
-    StepReader reader(t, make_timer(recording, index));
-    const bool tells_exceptions = std::none_of(recording.streams.begin(), recording.streams.end(),
-                                               [&](const Recording::Stream& s) { return s.core == stream.core; });
-    Lanes lanes(recording, trail, stream.core);
+    GrowingSteps growing(recording, index, trail);
     const Bytes raw = stream.bytes();
-    const auto take_counts = [&] {
-        t.bytes = pipe.unframed_bytes();
-        t.bad_bytes = pipe.bad_bytes();
-        t.counts = pipe.counts();
-        t.packets = 0;
-        for (const auto& [kind, count] : t.counts) t.packets += kind == "damage" ? 0 : count;
-        if (tells_exceptions) {
-            lanes.take(reader.nest());
-            trail.cores[stream.core].end = t.end;
-        } else {
-            reader.nest().clear();
-        }
-        trail.end = std::max(trail.end, t.end);
-    };
-    std::uint64_t point = 0;
-    for (std::uint64_t at = 0; at < raw.size();) {
+    const std::vector<StreamJournal::Break>& breaks = stream.journal.breaks;
+    std::size_t next_break = 0;
+    for (std::uint64_t at = std::min<std::uint64_t>(stream.journal.first, raw.size()); at < raw.size();) {
         if (progress.cancelled()) {
             trail.cancelled = true;
             break;
         }
-        if (at == 0 || at - point >= kCheckpointBytes) {
-            t.checkpoints.push_back({at, reader.stack().step(), reader.moment(), std::make_shared<const StepPipe>(pipe),
-                                     std::make_shared<const CallStack>(reader.stack()),
-                                     std::make_shared<const StepTimer>(reader.timer())});
-            point = at;
+        if (at == stream.journal.first && at > 0) growing.lose(at);
+        while (next_break < breaks.size() && breaks[next_break].offset <= at) {
+            if (breaks[next_break++].offset == at && at > 0) growing.lose(at);
         }
-        const auto n = std::min<std::uint64_t>(kPieceBytes, raw.size() - at);
-        pipe.feed(raw.subspan(at, n), reader);
-        reader.settle();
+        std::uint64_t n = std::min<std::uint64_t>(kTurnBytes, raw.size() - at);
+        if (next_break < breaks.size()) n = std::min(n, breaks[next_break].offset - at);
+        growing.feed(raw.subspan(at, n));
         at += n;
-        t.read_bytes = at;
-        if (at % (16 * kPieceBytes) == 0 || at == raw.size()) {
-            take_counts();
-            stream.file->let_go(at);
-            between(at);
-        }
+        growing.settle();
+        stream.file->let_go(at);
+        between(at);
     }
-    pipe.finish(reader);
-    reader.finish();
-    take_counts();
-    if (tells_exceptions) lanes.finish(reader.nest());
+    growing.finish();
+    const StepTrail& t = trail.steps[index];
+    const StepPipe& pipe = growing.pipe();
     if (pipe.deframer() != nullptr && pipe.unframed_bytes() == 0)
         return failure("trace ID " + std::to_string(spec.trace_id) + " is not in the stream", stream.path,
                        "set trace_id to one that is, or framing = \"none\" for a bare stream");
     if (!trail.cancelled && t.steps == 0 && t.packets == 0)
         return failure("the bytes are no " +
-                           std::string(spec.protocol == Protocol::etm4     ? "ETMv4"
-                                       : spec.protocol == Protocol::etrace ? "E-Trace"
-                                       : spec.protocol == Protocol::ntrace ? "N-Trace"
-                                                                           : "micro trace buffer") +
+                           std::string(protocol_title(spec.protocol)) +
                            " stream: no packet in " + bytes_text(raw.size()),
                        stream.path, "check protocol and framing in the target file");
     return {};
@@ -327,7 +217,7 @@ std::uint64_t step_at(const Recording& recording, const StepTrail& trail, Time t
 
 void each_step_packet(const Recording& recording, std::size_t index,
                       const std::function<void(const StepPacketText&)>& each) {
-    StepPipe pipe = make_pipe(recording, index);
+    StepPipe pipe = make_step_pipe(recording, index);
     const Bytes raw = recording.step_streams[index].bytes();
     for (std::size_t at = 0; at < raw.size(); at += kPieceBytes) {
         const std::size_t n = std::min(kPieceBytes, raw.size() - at);

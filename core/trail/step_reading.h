@@ -19,9 +19,6 @@ namespace mt {
 Result<void> read_steps(const Recording& recording, std::size_t index, Trail& trail, Progress& progress,
                         const std::function<void(std::uint64_t done)>& between);
 
-/// An empty StepTrail for each step stream.
-void prepare_steps(const Recording& recording, Trail& trail);
-
 /// One executed run and when it began; the time of the others lies between it and the next one's.
 struct StepPiece {
     StepRun run;

@@ -149,6 +149,12 @@ struct StepCheckpoint {
     std::shared_ptr<const StepTimer> timer;
 };
 
+/// Bytes of the stream are missing: it ends at `at`, and goes on at `on` of the file (the same, or further). A
+/// checkpoint stands there.
+struct StepLoss {
+    std::uint64_t at = 0, on = 0;
+};
+
 struct StepTrail {
     std::string file, core;
     std::size_t stream = 0, core_index = 0;  ///< stream: index into the recording's step streams
@@ -166,6 +172,7 @@ struct StepTrail {
     Column<StepGapAt> gaps;
     Column<StepTrapAt> traps;
     Column<StepCheckpoint> checkpoints;
+    std::vector<StepLoss> losses;  ///< ascending
     Column<StepMoment> moments;                    ///< thinned: enough to find a step's time by decoding little
     std::shared_ptr<const StepCounters> counters;  ///< once complete
     std::optional<StepGapAt> contradiction;        ///< the first

@@ -37,6 +37,7 @@ struct Watcher : board::RvListener {
         history.exceptions.push_back({history.pcs.size(), t.cause, t.epc, t.interrupt, true});
         encoder.trapped(t);
     }
+    void restarted() override {}
     board::EtraceEncoder& encoder;
     History& history;
 };

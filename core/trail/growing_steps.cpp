@@ -1,0 +1,175 @@
+#include "trail/growing_steps.h"
+
+#include <algorithm>
+
+#include "trail/reading.h"
+
+namespace mt {
+namespace {
+
+constexpr std::size_t kPieceBytes = 4 * 1024;
+
+// Exception numbers by handler, where a handler serves one vector only (Armv7-M B1.5.3).
+std::map<std::uint64_t, unsigned> handlers_of(const Image& image) {
+    std::map<std::uint64_t, unsigned> numbers;
+    std::map<std::uint64_t, unsigned> uses;
+    const auto table = image.vector_table();
+    if (!table) return numbers;
+    for (unsigned i = 1; i < 512; ++i) {
+        const auto word = image.word_at(*table + 4 * std::uint64_t{i});
+        if (!word || ((*word & 1) == 0 && *word != 0) || (*word != 0 && !image.is_code(*word & ~1u))) break;
+        if (*word == 0) continue;
+        numbers[*word & ~1u] = i;
+        ++uses[*word & ~1u];
+    }
+    for (const auto& [address, count] : uses)
+        if (count > 1) numbers.erase(address);
+    return numbers;
+}
+
+StepTimer make_timer(const Recording& recording, std::size_t index) {
+    const Recording::Stream& s = recording.step_streams[index];
+    const StreamSpec& spec = recording.target.streams[s.spec];
+    Clock core{recording.target.cores[s.core].clock_hz}, stamps{spec.timestamp_hz};
+    if (core.hz == 0) core.hz = 1'000'000'000;
+    StepClock kind = StepClock::none;
+    if (spec.protocol == Protocol::etm4 && spec.etm4.cycle_count)
+        kind = StepClock::cycles;
+    else if ((spec.protocol == Protocol::etm4 || (spec.protocol == Protocol::ntrace && spec.ntrace.timestamps) ||
+              (spec.protocol == Protocol::etrace && spec.etrace.time_width > 0)) &&
+             stamps.hz != 0)
+        kind = StepClock::timestamps;
+    return StepTimer(kind, core, stamps);
+}
+
+}  // namespace
+
+StepPipe make_step_pipe(const Recording& recording, std::size_t index) {
+    const Recording::Stream& s = recording.step_streams[index];
+    const StreamSpec& spec = recording.target.streams[s.spec];
+    const bool aligned = spec.framing == Framing::tpiu && !tpiu_has_full_sync(s.bytes());
+    return StepPipe(
+        spec, recording.code[s.core],
+        spec.protocol == Protocol::mtb ? handlers_of(*recording.images[s.core]) : std::map<std::uint64_t, unsigned>{},
+        aligned);
+}
+
+// Exceptions into the lanes of a core.
+class GrowingSteps::Lanes {
+  public:
+    Lanes(const Recording& recording, Trail& trail, std::size_t core)
+        : recording_(recording), core_(trail.cores[core]), index_(core) {
+        lane_of_.fill(-1);
+    }
+    void take(ExceptionNest& nest) {
+        for (const auto& x : nest.closed()) {
+            int& lane = lane_of_[x.number & 0x1FF];
+            if (lane < 0) {
+                lane = static_cast<int>(core_.lanes.size());
+                core_.lanes.emplace_back(x.number, recording_.exception_name(index_, x.number));
+            }
+            core_.lanes[static_cast<std::size_t>(lane)].append(x);
+        }
+        for (const auto& c : nest.changes()) {
+            core_.add_change(c.time, c.running);
+            Density::Bucket one;
+            one.events = 1;
+            core_.density.add(c.time, one);
+        }
+        nest.clear();
+    }
+    void finish(const ExceptionNest& nest) {
+        core_.contradictions += nest.contradictions();
+        core_.cuts = nest.cuts();
+        core_.by_priority = order_by_priority(core_);
+    }
+
+  private:
+    const Recording& recording_;
+    CoreTrail& core_;
+    std::size_t index_;
+    std::array<int, 512> lane_of_;
+};
+
+void prepare_steps(const Recording& recording, Trail& trail) {
+    for (std::size_t i = 0; i < recording.step_streams.size(); ++i) {
+        const Recording::Stream& s = recording.step_streams[i];
+        StepTrail t;
+        t.file = s.path;
+        t.core = recording.target.cores[s.core].name;
+        t.stream = i;
+        t.core_index = s.core;
+        t.code = recording.code[s.core];
+        t.functions = recording.functions[s.core];
+        t.raw_bytes = s.bytes().size();
+        trail.steps.push_back(std::move(t));
+    }
+}
+
+GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail& trail)
+    : recording_(recording),
+      all_(trail),
+      index_(index),
+      core_(recording.step_streams[index].core),
+      pipe_(make_step_pipe(recording, index)),
+      reader_(trail.steps[index], make_timer(recording, index)) {
+    if (std::none_of(recording.streams.begin(), recording.streams.end(),
+                     [&](const Recording::Stream& s) { return s.core == core_; }))
+        lanes_ = std::make_unique<Lanes>(recording, trail, core_);
+}
+
+GrowingSteps::~GrowingSteps() = default;
+
+void GrowingSteps::checkpoint() {
+    trail().checkpoints.push_back({position_, reader_.stack().step(), reader_.moment(),
+                                   std::make_shared<const StepPipe>(pipe_),
+                                   std::make_shared<const CallStack>(reader_.stack()),
+                                   std::make_shared<const StepTimer>(reader_.timer())});
+    point_ = position_;
+    any_point_ = true;
+}
+
+void GrowingSteps::feed(std::span<const std::uint8_t> raw) {
+    for (std::size_t at = 0; at < raw.size();) {
+        if (!any_point_ || position_ - point_ >= kCheckpointBytes) checkpoint();
+        const std::size_t n = std::min<std::size_t>(kPieceBytes, raw.size() - at);
+        pipe_.feed(raw.subspan(at, n), reader_);
+        reader_.settle();
+        at += n;
+        position_ += n;
+    }
+    trail().read_bytes = position_;
+}
+
+void GrowingSteps::lose(std::uint64_t offset) {
+    pipe_.lose(reader_);
+    reader_.settle();
+    trail().losses.push_back({position_, offset});
+    position_ = trail().read_bytes = offset;
+    checkpoint();
+}
+
+void GrowingSteps::settle() {
+    StepTrail& t = trail();
+    t.bytes = pipe_.unframed_bytes();
+    t.bad_bytes = pipe_.bad_bytes();
+    t.counts = pipe_.counts();
+    t.packets = 0;
+    for (const auto& [kind, count] : t.counts) t.packets += kind == "damage" ? 0 : count;
+    if (lanes_) {
+        lanes_->take(reader_.nest());
+        all_.cores[core_].end = std::max(all_.cores[core_].end, t.end);
+    } else {
+        reader_.nest().clear();
+    }
+    all_.end = std::max(all_.end, t.end);
+}
+
+void GrowingSteps::finish() {
+    pipe_.finish(reader_);
+    reader_.finish();
+    settle();
+    if (lanes_) lanes_->finish(reader_.nest());
+}
+
+}  // namespace mt

@@ -1,0 +1,79 @@
+#include "trail/step_search.h"
+
+#include <algorithm>
+
+namespace mt {
+namespace {
+
+// Steps of a piece at which one of the wanted instructions is executed: the first at or behind `least`, or the last
+// before `most`.
+class Wanted {
+  public:
+    Wanted(const Code& code, std::vector<std::uint32_t> slots) : code_(code), slots_(std::move(slots)) {
+        std::sort(slots_.begin(), slots_.end());
+    }
+    std::optional<std::uint64_t> first_in(const StepPiece& p, std::uint64_t least) const {
+        for (auto s = std::lower_bound(slots_.begin(), slots_.end(), p.run.first); s != slots_.end(); ++s) {
+            if (*s > p.run.last) break;
+            if (const auto step = step_of(p, *s); step && *step >= least) return step;
+        }
+        return std::nullopt;
+    }
+    std::optional<std::uint64_t> last_in(const StepPiece& p, std::uint64_t most) const {
+        std::optional<std::uint64_t> found;
+        for (auto s = std::lower_bound(slots_.begin(), slots_.end(), p.run.first); s != slots_.end(); ++s) {
+            if (*s > p.run.last) break;
+            if (const auto step = step_of(p, *s); step && *step < most) found = step;
+        }
+        return found;
+    }
+
+  private:
+    std::optional<std::uint64_t> step_of(const StepPiece& p, std::uint32_t slot) const {
+        std::uint64_t step = p.step;
+        std::uint32_t at = p.run.first;
+        while (at < slot && at < p.run.last) {
+            at = code_.next(at);
+            ++step;
+        }
+        if (at != slot) return std::nullopt;  // between two instructions
+        return step;
+    }
+    const Code& code_;
+    std::vector<std::uint32_t> slots_;
+};
+
+}  // namespace
+
+std::optional<std::uint64_t> next_execution(const Recording& recording, const StepTrail& trail,
+                                            std::vector<std::uint32_t> slots, std::uint64_t from,
+                                            const Progress& progress) {
+    const Wanted wanted(*trail.code, std::move(slots));
+    std::optional<std::uint64_t> found;
+    each_step_piece(recording, trail, from + 1, [&](const StepPiece& p) {
+        found = wanted.first_in(p, from + 1);
+        return !found && !progress.cancelled();
+    });
+    return found;
+}
+
+std::optional<std::uint64_t> previous_execution(const Recording& recording, const StepTrail& trail,
+                                                std::vector<std::uint32_t> slots, std::uint64_t from,
+                                                const Progress& progress) {
+    const Wanted wanted(*trail.code, std::move(slots));
+    std::optional<std::uint64_t> found;
+    std::uint64_t until = from;
+    std::size_t n = trail.checkpoints.partition_point([from](const StepCheckpoint& c) { return c.step < from; });
+    while (n > 0 && !found && !progress.cancelled()) {
+        const std::uint64_t begin = trail.checkpoints[--n].step;
+        each_step_piece(recording, trail, begin, [&](const StepPiece& p) {
+            if (p.step >= until || progress.cancelled()) return false;
+            if (const auto step = wanted.last_in(p, until)) found = step;
+            return true;
+        });
+        until = begin;
+    }
+    return found;
+}
+
+}  // namespace mt

@@ -130,6 +130,25 @@ TEST_F(RecordPage, MovingAwayStopsFollowingAndEndFollowsAgain) {
     stop_and_keep();
 }
 
+TEST_F(RecordPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
+    Board board;
+    for (const char* file : {"larkspur-live.target.toml", "larkspur.elf", "larkspur.svd", "larkspur-cop.elf"})
+        std::filesystem::copy(std::string(MT_DEMO "/") + file, folder / file);
+    test::write_file(folder / "r.recipe.toml",
+                     test::recipe_text_for(test::tcp(board.trace_cop()), "[record]\nseconds = 30\n",
+                                           "larkspur-live.target.toml", "cop\"\nprotocol = \"etrace"));
+    record_until(Time::from_ms(900));
+    const auto steps = [&] { return window->session().trail()->steps.at(0).steps; };
+    const std::uint64_t before = steps();
+    EXPECT_GT(before, 100'000U);
+    EXPECT_TRUE(sane().contains("cop: E-Trace | synchronised")) << sane().toStdString();
+    ASSERT_TRUE(wait_for([&] { return steps() > before + 100'000; }));
+    EXPECT_GT(window->lanes()->call_rect({1, 1, 0}).height(), 8) << "the outermost calls are drawn though they last";
+    stop_and_keep();
+    ASSERT_TRUE(wait_for([&] { return !window->session().busy() && window->session().trail()->complete; }));
+    EXPECT_GT(window->session().trail()->steps.at(0).tallies.size(), 10U);
+}
+
 TEST_F(RecordPage, HoldingThePictureHoldsOnlyThePicture) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");

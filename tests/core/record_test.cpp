@@ -132,6 +132,41 @@ TEST_F(Recording, TwoCoresStartTogetherAndSayWhenEachReallyDid) {
     EXPECT_NE(doubts().find("Times of cop begin"), std::string::npos) << doubts();
 }
 
+TEST_F(Recording, BothStreamsOfACoreAreRecordedAndItsInstructionsFollowed) {
+    Board board;
+    const std::string recipe = "format = \"mindful-trail-recipe/1\"\nname = \"cop\"\ntarget = \"" MT_DEMO
+                               "/larkspur-live.target.toml\"\n[[connect]]\ncore = \"cop\"\ndebug = \"" +
+                               board.gdb_cop() +
+                               "\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\n[[connect]]\ncore = \"cop\"\n"
+                               "protocol = \"etrace\"\n" +
+                               tcp(board.trace_cop()) + "[before]\nreset = true\n[record]\nseconds = 1\n";
+    const auto r = record(recipe);
+    ASSERT_EQ(r.code, 0) << r.said;
+    const auto s = summary();
+    ASSERT_EQ(s["streams"].size(), 2U) << s.dump(2);
+    const auto& steps = s["streams"][1];
+    EXPECT_EQ(steps["protocol"], "etrace");
+    EXPECT_EQ(steps["bad_bytes"], 0);
+    EXPECT_GT(steps["instructions"].get<int>(), 500'000);
+    EXPECT_TRUE(fs::exists(folder / "x.mtrail/streams/cop-etrace.trace"));
+    Process p({MT_CLI, "stats", folder / "x.mtrail", "--of", "functions", "--csv"}, folder / "functions.csv");
+    ASSERT_EQ(p.wait(), 0);
+    EXPECT_NE(test::read_text(folder / "functions.csv").find("\ninterpolate,,"), std::string::npos)
+        << test::read_text(folder / "functions.csv");
+}
+
+TEST_F(Recording, InstructionTraceThatLosesItsConnectionGoesOnBehindAGap) {
+    Board board({"--close-after", "60000"});
+    const auto r = record(recipe_text_for(tcp(board.trace_cop()), "[record]\nseconds = 2\n",
+                                          MT_DEMO "/larkspur-live.target.toml", "cop\"\nprotocol = \"etrace"));
+    ASSERT_EQ(r.code, 0) << r.said;
+    const auto s = summary();
+    const auto& steps = s["streams"][0];
+    EXPECT_GT(steps["gaps"].size(), 2U) << s.dump(2);
+    EXPECT_GT(steps["instructions"].get<int>(), 1'000'000) << s.dump(2);
+    EXPECT_EQ(doubts().find("do not fit"), std::string::npos) << doubts();
+}
+
 TEST_F(Recording, ARingIsReadWhileQemuRunsTheProgram) {
     const std::string port = std::to_string(test::free_port());
     Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S",

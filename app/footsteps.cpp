@@ -39,6 +39,7 @@ Footsteps::Footsteps(Session& session, Viewpoint& view, QWidget* parent)
     });
     connect(&store_, &StepStore::arrived, this, [this] {
         if (wanted_) go_to(*wanted_);
+        tell_current();
         viewport()->update();
     });
     connect(&view, &Viewpoint::cursor_changed, this, [this] {
@@ -86,7 +87,13 @@ void Footsteps::follow_cursor() {
         if (step >= row_count()) return;
         current_ = step;
         show_row(step);
+        tell_current();
     });
+}
+
+void Footsteps::tell_current() {
+    if (!current_) return;
+    if (const StepLine* l = line(*current_)) emit current_changed(stream_, l->slot);
 }
 
 void Footsteps::show_row(std::uint64_t step) {
@@ -110,6 +117,46 @@ void Footsteps::go_to(std::uint64_t step) {
     own_move_ = true;
     view_.set_cursor(l->time);
     own_move_ = false;
+    tell_current();
+}
+
+void Footsteps::seek_execution(std::vector<std::uint32_t> wanted, int direction) {
+    if (row_count() == 0) return;
+    store_.search(std::move(wanted), current_.value_or(0), direction, [this, direction](std::optional<std::uint64_t> step) {
+        if (step)
+            go_to(*step);
+        else
+            emit missed(direction);
+    });
+}
+
+Result<void> Footsteps::seek_text(const QString& text, int direction) {
+    if (row_count() == 0) return failure("there is no instruction trace here", "", "");
+    const StepTrail& steps = session_.trail()->steps[stream_];
+    const auto address = session_.recording()->images[steps.core_index]->address_of(text.trimmed().toStdString());
+    if (!address) return tl::make_unexpected(address.error());
+    const std::uint32_t slot = steps.code->slot_of(*address);
+    if (slot == Code::kNowhere) return failure("there is no code at " + hex_text(*address), "", "name code, not data");
+    if (steps.counters && steps.counters->executions(*steps.code)[slot] == 0)
+        return failure(text.trimmed().toStdString() + " was never executed in this recording", "", "");
+    seek_execution({slot}, direction);
+    return {};
+}
+
+void Footsteps::step_out(int direction) {
+    const StepLine* l = current_ ? line(*current_) : nullptr;
+    if (l == nullptr || l->depth == 0) return;
+    const StepTrail& steps = session_.trail()->steps[stream_];
+    if (l->depth > steps.levels.size()) return;
+    const CallLevel& level = steps.levels[l->depth - 1u];
+    const auto call = level.at(l->time);
+    if (!call) return;
+    if (direction < 0) {
+        const std::uint64_t first = level[*call].step;
+        if (first > 0) go_to(first - 1);
+        return;
+    }
+    store_.find(level[*call].end(), [this](std::uint64_t step) { go_to(step); });
 }
 
 template <class Differs>
@@ -243,7 +290,9 @@ void Footsteps::keyPressEvent(QKeyEvent* e) {
         case Qt::Key_Down:
         case Qt::Key_Up: {
             const int direction = e->key() == Qt::Key_Down ? 1 : -1;
-            if (by_function)
+            if ((e->modifiers() & Qt::ControlModifier) != 0)
+                step_out(direction);
+            else if (by_function)
                 step_function(direction);
             else if (line_wise)
                 step_line(direction);

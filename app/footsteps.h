@@ -25,10 +25,24 @@ class Footsteps : public QAbstractScrollArea {
     /// To the next (1) or previous (-1) row that stands on another source line; in another function.
     void step_line(int direction);
     void step_function(int direction);
+    /// Behind the return of the function that runs (1), or to the instruction that called it (-1).
+    void step_out(int direction);
+    /// To the next or previous execution of one of these instructions; says `missed` if there is none.
+    void seek_execution(std::vector<std::uint32_t> wanted, int direction);
+    /// The same for what a person typed: a function, an address, or a line as main.c:41. A Problem if the image has none
+    /// such.
+    Result<void> seek_text(const QString& text, int direction);
+    std::size_t stream() const { return stream_; }
     /// What a row shows, for tests and for copying; empty while it is not there yet.
     QStringList texts(std::uint64_t step);
     /// The selected row as text.
     QString copied_text();
+
+  signals:
+    /// Another instruction is the current one.
+    void current_changed(std::size_t stream, std::uint32_t slot);
+    /// A search ended without finding anything.
+    void missed(int direction);
 
   protected:
     void paintEvent(QPaintEvent*) override;
@@ -41,6 +55,7 @@ class Footsteps : public QAbstractScrollArea {
     void renew();
     void follow_cursor();
     void show_row(std::uint64_t step);
+    void tell_current();
     const StepLine* line(std::uint64_t step);
     std::uint64_t top_row() const;
     int rows_shown() const;

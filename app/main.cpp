@@ -41,7 +41,7 @@ int main(int argc, char** argv) {
     parser.addPositionalArgument("INPUT", "a *.target.toml, a *.mtrail folder or a *.recipe.toml to open", "[INPUT]");
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
     const QCommandLineOption view("view",
-                                  "What the picture shows: whole, finding=N, measures, packets, key, start, steps=FUNCTION; of a "
+                                  "What the picture shows: whole, finding=N, measures, packets, key, start, steps=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
                                   "recipe: recipe, recording=SECONDS, line.",
                                   "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
@@ -74,6 +74,16 @@ int main(int argc, char** argv) {
             window.functions()->choose(v.mid(6));
             window.evidence()->setCurrentWidget(window.footsteps());
         }
+        if (v.startsWith("source=")) {
+            window.evidence()->setCurrentWidget(window.source());
+            window.source()->set_mixed(true);
+            window.functions()->choose(v.mid(7));
+        }
+        if (v.startsWith("tree=")) {
+            window.functions()->choose(v.mid(5));
+            window.evidence()->setCurrentWidget(window.call_tree());
+        }
+        if (v == "functions") window.evidence()->setCurrentWidget(window.functions());
         if (v == "key") {
             window.go_to_finding(1);
             window.lanes()->set_key_shown(true);

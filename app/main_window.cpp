@@ -51,11 +51,8 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         walked_ = false;
         stack_->setCurrentWidget(lanes_);
         notice_->hide();
-        stream_choice_->clear();
-        for (const auto& s : session_.trail()->streams)
-            stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
-        stream_choice_->setVisible(stream_choice_->count() > 1);
         renew_evidence();
+        renew_choice();
         file_->setText(QFileInfo(words(session_.recording()->input)).fileName() + "   ");
         file_->setFixedWidth(file_->sizeHint().width());
         menuBar()->setCornerWidget(file_);  // a corner widget takes its width when it is set
@@ -128,6 +125,23 @@ QWidget* MainWindow::build_centre() {
                 lanes_->go_to_call({core, level, index});
             });
     connect(lanes_, &Lanes::call_selected, functions_, &FunctionsTable::show_function);
+    source_ = new SourceView(session_);
+    connect(footsteps_, &Footsteps::current_changed, source_, &SourceView::show_slot);
+    connect(footsteps_, &Footsteps::missed, this, [this](int direction) {
+        say(direction > 0 ? tr("It is not executed again.") : tr("It was not executed before."), false);
+    });
+    connect(source_, &SourceView::execution_wanted, footsteps_, &Footsteps::seek_execution);
+    call_tree_ = new CallTree(session_);
+    connect(call_tree_, &CallTree::function_chosen, functions_, &FunctionsTable::choose);
+    connect(lanes_, &Lanes::call_selected, this, [this](std::size_t core, unsigned function) {
+        const auto trail = session_.trail();
+        for (std::size_t i = 0; i < trail->steps.size(); ++i) {
+            if (trail->steps[i].core_index != core) continue;
+            call_tree_->use_function(i, function);
+            if (i != footsteps_->stream()) footsteps_->use_stream(i);
+            renew_choice();
+        }
+    });
     start_ = new StartPage;
     connect(start_, &StartPage::open_wanted, this, &MainWindow::ask_open);
     connect(start_, &StartPage::recent_chosen, this, &MainWindow::open);
@@ -172,16 +186,27 @@ QWidget* MainWindow::build_centre() {
     evidence_->addTab(events_, tr("Events"));
     evidence_->addTab(packets_, tr("Packets"));
     evidence_->addTab(footsteps_, tr("Footsteps"));
+    evidence_->addTab(source_, tr("Source"));
     evidence_->addTab(functions_, tr("Functions"));
+    evidence_->addTab(call_tree_, tr("Call tree"));
     evidence_->setAccessibleName(tr("Evidence"));
     stream_choice_ = new QComboBox;
     stream_choice_->setObjectName("stream_choice");
     stream_choice_->setAccessibleName(tr("Stream shown in the evidence"));
     stream_choice_->hide();
     connect(stream_choice_, &QComboBox::activated, this, [this](int i) {
+        if (evidence_->currentWidget() == footsteps_ || evidence_->currentWidget() == source_) {
+            footsteps_->use_stream(static_cast<std::size_t>(i));
+            return;
+        }
+        if (evidence_->currentWidget() == call_tree_) {
+            call_tree_->use_stream(static_cast<std::size_t>(i));
+            return;
+        }
         events_->use_stream(static_cast<std::size_t>(i));
         packets_->use_stream(static_cast<std::size_t>(i));
     });
+    connect(evidence_, &QTabWidget::currentChanged, this, &MainWindow::renew_choice);
 
     find_ = new QLineEdit;
     find_->setObjectName("find");
@@ -325,10 +350,31 @@ void MainWindow::renew_evidence() {
     const bool newly = steps && !packets && !evidence_->isTabVisible(evidence_->indexOf(footsteps_));
     for (QWidget* w : {static_cast<QWidget*>(events_), static_cast<QWidget*>(packets_)})
         evidence_->setTabVisible(evidence_->indexOf(w), packets);
-    for (QWidget* w : {static_cast<QWidget*>(footsteps_), static_cast<QWidget*>(functions_)})
+    for (QWidget* w : {static_cast<QWidget*>(footsteps_), static_cast<QWidget*>(source_),
+                       static_cast<QWidget*>(functions_), static_cast<QWidget*>(call_tree_)})
         evidence_->setTabVisible(evidence_->indexOf(w), steps);
-    find_->setVisible(packets);
     if (newly) evidence_->setCurrentWidget(functions_);
+}
+
+void MainWindow::renew_choice() {
+    const auto trail = session_.trail();
+    const bool steps = evidence_->currentWidget() == footsteps_ || evidence_->currentWidget() == source_;
+    const bool packets = evidence_->currentWidget() == events_ || evidence_->currentWidget() == packets_;
+    stream_choice_->clear();
+    const bool tree = evidence_->currentWidget() == call_tree_;
+    if (trail && (steps || tree))
+        for (const auto& s : trail->steps) stream_choice_->addItem(words(s.core));
+    if (trail && packets)
+        for (const auto& s : trail->streams)
+            stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
+    if (steps) stream_choice_->setCurrentIndex(static_cast<int>(footsteps_->stream()));
+    if (tree) stream_choice_->setCurrentIndex(static_cast<int>(call_tree_->stream()));
+    if (packets) stream_choice_->setCurrentIndex(static_cast<int>(events_->stream()));
+    stream_choice_->setVisible(stream_choice_->count() > 1);
+    find_->setVisible(steps || packets);
+    find_->setPlaceholderText(steps ? tr("Find a function, line, address") : tr("Find a name, kind or value"));
+    find_->setToolTip(steps ? tr("Enter: its next execution, Shift+Enter: the one before (Ctrl+F)")
+                            : tr("Enter: the next row that has it, Shift+Enter: the one before (Ctrl+F)"));
 }
 
 void MainWindow::finished() {
@@ -453,6 +499,11 @@ bool MainWindow::eventFilter(QObject* watched, QEvent* e) {
             const QString text = find_->text();
             auto* table = qobject_cast<PacketTable*>(evidence_->currentWidget());
             const bool forwards = (key->modifiers() & Qt::ShiftModifier) == 0;
+            if (table == nullptr && !text.trimmed().isEmpty()) {
+                notice_->hide();
+                if (const auto sought = footsteps_->seek_text(text, forwards ? 1 : -1); !sought)
+                    say(words(sought.error().text()), false);
+            }
             if (table != nullptr)
                 table->find_text(text, forwards, [this, text, forwards](bool found) {
                     if (!found)

@@ -26,6 +26,8 @@
 #include "sane_panel.h"
 #include "session.h"
 #include "start_page.h"
+#include "source_view.h"
+#include "call_tree.h"
 #include "stations.h"
 #include "viewpoint.h"
 
@@ -70,6 +72,8 @@ class MainWindow : public QMainWindow {
     PacketTable* packets() const { return packets_; }
     Footsteps* footsteps() const { return footsteps_; }
     FunctionsTable* functions() const { return functions_; }
+    SourceView* source() const { return source_; }
+    CallTree* call_tree() const { return call_tree_; }
     QTabWidget* evidence() const { return evidence_; }
     QString notice_text() const { return notice_text_->text(); }
     QString health_text() const { return health_->text(); }
@@ -97,6 +101,8 @@ class MainWindow : public QMainWindow {
     void renew_busy();
     /// Shows the pages of evidence that this recording has something for.
     void renew_evidence();
+    /// What can be chosen and looked for on the page that is shown.
+    void renew_choice();
     void finished();
     void set_ruler_end(bool is_a);
     void fold_sides(bool fold);
@@ -125,6 +131,8 @@ class MainWindow : public QMainWindow {
     PacketTable *events_, *packets_;
     Footsteps* footsteps_;
     FunctionsTable* functions_;
+    SourceView* source_;
+    CallTree* call_tree_;
     QTabWidget* evidence_;
     QStackedWidget* stack_;
     StartPage* start_;

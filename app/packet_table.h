@@ -19,6 +19,7 @@ class PacketTable : public QAbstractScrollArea {
     PacketTable(Show show, Session& session, Viewpoint& view, BlockStore& store, QWidget* parent = nullptr);
 
     void use_stream(std::size_t stream);
+    std::size_t stream() const { return stream_; }
     std::uint64_t row_count() const;
     std::optional<std::uint64_t> current_row() const { return current_; }
     /// The texts of a row, column by column; empty while it is still being decoded.

@@ -5,6 +5,7 @@
 
 #include "base/text.h"
 #include "target/disassembly.h"
+#include "trail/step_search.h"
 
 namespace mt::app {
 namespace {
@@ -55,6 +56,7 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
 }  // namespace
 
 StepStore::StepStore(QObject* parent) : QObject(parent) {}
+StepStore::~StepStore() { cancel_search(); }
 
 void StepStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail,
                     std::size_t stream) {
@@ -63,6 +65,7 @@ void StepStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<
     trail_ = std::move(trail);
     stream_ = stream;
     ++turn_;
+    if (other) cancel_search();
     if (other) chunks_.clear();
     // A chunk that was not yet full may have grown.
     if (!chunks_.empty()) chunks_.erase(std::prev(chunks_.end()));
@@ -100,6 +103,31 @@ std::shared_ptr<const StepStore::Chunk> StepStore::get(std::uint64_t chunk) {
         },
         true);
     return nullptr;
+}
+
+void StepStore::cancel_search() {
+    if (search_) search_->cancel();
+    search_.reset();
+}
+
+void StepStore::search(std::vector<std::uint32_t> wanted, std::uint64_t from, int direction,
+                       std::function<void(std::optional<std::uint64_t>)> done) {
+    cancel_search();
+    if (!trail_ || stream_ >= trail_->steps.size()) return;
+    search_ = std::make_shared<Progress>();
+    searches_.add([this, wanted = std::move(wanted), from, direction, done = std::move(done), progress = search_,
+                   r = recording_, trail = trail_, stream = stream_] {
+        const auto found = (direction > 0 ? next_execution : previous_execution)(*r, trail->steps[stream], wanted, from,
+                                                                                  *progress);
+        QMetaObject::invokeMethod(
+            this,
+            [this, found, done, progress] {
+                if (progress != search_) return;
+                search_.reset();
+                done(found);
+            },
+            Qt::QueuedConnection);
+    });
 }
 
 void StepStore::find(Time t, std::function<void(std::uint64_t)> done) {

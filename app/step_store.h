@@ -32,12 +32,20 @@ class StepStore : public QObject {
     using Chunk = std::vector<StepLine>;
 
     explicit StepStore(QObject* parent = nullptr);
+    ~StepStore() override;
 
     /// From now on steps of this snapshot's stream; forgets others.
     void use(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, std::size_t stream);
     std::shared_ptr<const Chunk> get(std::uint64_t chunk);
     /// Finds the step that runs at `t`, then calls `done` on the window's thread. A later question replaces it.
     void find(Time t, std::function<void(std::uint64_t)> done);
+
+    /// Looks for the next (1) or previous (-1) execution of one of these instructions, from `from`; `done` gets the
+    /// step, or nothing. A later search cancels it.
+    void search(std::vector<std::uint32_t> wanted, std::uint64_t from, int direction,
+                std::function<void(std::optional<std::uint64_t>)> done);
+    void cancel_search();
+    bool searching() const { return search_ != nullptr; }
 
   signals:
     void arrived();
@@ -52,6 +60,8 @@ class StepStore : public QObject {
     std::list<std::uint64_t> recent_;
     std::map<std::uint64_t, bool> asked_;
     quint64 turn_ = 0, question_ = 0;
+    std::shared_ptr<Progress> search_;
+    JobQueue searches_;
     JobQueue jobs_;  ///< last: its end waits for jobs that use the rest
 };
 

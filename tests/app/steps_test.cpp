@@ -3,6 +3,7 @@
 #include <QLabel>
 #include <QSignalSpy>
 #include <QTest>
+#include <QSettings>
 
 #include "base/text.h"
 #include "main_window.h"
@@ -136,6 +137,127 @@ TEST_F(StepsPage, FootstepsFollowTheCursorAndLeadIt) {
     QTest::keyClick(window->footsteps(), Qt::Key_End);
     EXPECT_EQ(window->footsteps()->current(), steps().steps - 1);
     ASSERT_TRUE(rows_arrive());
+}
+
+TEST_F(StepsPage, TheFindFieldGoesToTheNextExecutionOfAFunctionOrLineAndBack) {
+    window->evidence()->setCurrentWidget(window->footsteps());
+    choose("refraction");
+    const std::uint64_t here = span(*window->lanes()->call()).step;
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == here; }, 5000));
+    auto* find = window->findChild<QLineEdit*>("find");
+    ASSERT_TRUE(find->isVisible());
+    const auto next = [&](Qt::KeyboardModifiers with, const char* function) {
+        const auto before = window->footsteps()->current();
+        QTest::keyClick(find, Qt::Key_Return, with);
+        EXPECT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() != before; }, 5000));
+        EXPECT_TRUE(rows_arrive());
+        EXPECT_EQ(window->footsteps()->texts(*window->footsteps()->current())[4], function);
+        return *window->footsteps()->current();
+    };
+    QTest::keyClicks(find, "refraction");
+    const std::uint64_t later = next({}, "refraction");
+    EXPECT_GT(later, here);
+    EXPECT_EQ(next(Qt::ShiftModifier, "refraction"), here);
+    find->clear();
+    QTest::keyClick(window->footsteps(), Qt::Key_Home);
+    ASSERT_TRUE(rows_arrive());
+    QTest::keyClicks(find, "focuser.c:21");
+    const std::uint64_t line = next({}, "focus_task");
+    EXPECT_TRUE(window->footsteps()->texts(line)[5].endsWith("focuser.c:21"));
+    find->clear();
+    QTest::keyClicks(find, "no_such_function");
+    QTest::keyClick(find, Qt::Key_Return);
+    EXPECT_TRUE(window->notice_text().contains("no_such_function")) << window->notice_text().toStdString();
+}
+
+TEST_F(StepsPage, SteppingOutLeadsToTheCallAndBehindTheReturn) {
+    window->evidence()->setCurrentWidget(window->footsteps());
+    choose("refraction");
+    const std::uint64_t first = span(*window->lanes()->call()).step;
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == first; }, 5000));
+    ASSERT_TRUE(rows_arrive());
+    QTest::keyClick(window->footsteps(), Qt::Key_Up, Qt::ControlModifier);
+    EXPECT_EQ(window->footsteps()->current(), first - 1) << "the instruction that called it";
+    ASSERT_TRUE(rows_arrive());
+    const QString caller = window->footsteps()->texts(first - 1)[4];
+    QTest::keyClick(window->footsteps(), Qt::Key_Down);
+    ASSERT_TRUE(rows_arrive());
+    QTest::keyClick(window->footsteps(), Qt::Key_Down, Qt::ControlModifier);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return *window->footsteps()->current() > first + 1; }, 5000));
+    ASSERT_TRUE(rows_arrive());
+    EXPECT_EQ(window->footsteps()->texts(*window->footsteps()->current())[4], caller);
+}
+
+TEST_F(StepsPage, TheSourceShowsTheLineThatRunsWithItsCounts) {
+    window->evidence()->setCurrentWidget(window->source());
+    choose("refraction");
+    SourceText* text = window->source()->text();
+    const auto at_function = [&] {
+        return text->marked() && window->source()->files()->currentText() == "axis.c";
+    };
+    ASSERT_TRUE(QTest::qWaitFor(at_function, 5000));
+    // The firmware's sources are not here: its instructions stand for them, and it says how to find the text.
+    EXPECT_TRUE(window->source()->message().contains("Find the source")) << window->source()->message().toStdString();
+    const Function* refraction = nullptr;
+    for (std::uint32_t f = 0; f < steps().functions->size(); ++f)
+        if ((*steps().functions)[f].name == "refraction") refraction = &(*steps().functions)[f];
+    ASSERT_NE(refraction, nullptr);
+    const auto rows_of = [&] { return text->rows(); };
+    const auto marked = [&] { return rows_of()[static_cast<std::size_t>(*text->marked())]; };
+    EXPECT_EQ(marked().line, refraction->line);
+    EXPECT_EQ(marked().count, steps().counters->executions(*steps().code)[refraction->entry]);
+
+    // With a file of that name, lines stand before the instructions.
+    test::Folder folder;
+    std::string lines;
+    for (int i = 1; i <= 200; ++i) lines += "line " + std::to_string(i) + "\n";
+    test::write_file(folder / "axis.c", lines);
+    const QSettings kept;
+    const QVariant before = kept.value("sources");
+    ASSERT_TRUE(window->source()->find_like(QString::fromStdString(folder / "axis.c")));
+    EXPECT_EQ(rows_of()[static_cast<std::size_t>(*text->marked())].text, QString("line %1").arg(refraction->line));
+    const std::size_t plain = rows_of().size();
+    EXPECT_EQ(plain, 200u);
+    QTest::mouseClick(window->source()->findChild<QToolButton*>("source_mixed"), Qt::LeftButton);
+    EXPECT_GT(rows_of().size(), plain);
+    EXPECT_EQ(marked().slot, refraction->entry) << "the very instruction is marked";
+    QTest::mouseClick(window->source()->findChild<QToolButton*>("source_next"), Qt::LeftButton);
+    const std::uint64_t first = span(*window->lanes()->call()).step;
+    ASSERT_TRUE(QTest::qWaitFor([&] { return *window->footsteps()->current() > first; }, 5000));
+    QSettings().setValue("sources", before);
+}
+
+TEST_F(StepsPage, TheCallTreeUnfoldsFromTheStartAndAnswersWhoCalls) {
+    window->evidence()->setCurrentWidget(window->call_tree());
+    QTreeView* tree = window->call_tree()->view();
+    const auto* model = tree->model();
+    ASSERT_GT(model->rowCount(), 1);
+    std::uint64_t shares = 0;
+    for (int row = 0; row < model->rowCount(); ++row)
+        shares += static_cast<std::uint64_t>(model->index(row, 2).data(Qt::UserRole).toDouble() * 1e6);
+    EXPECT_NEAR(double(shares), 1e6, 100) << "roots are the whole";
+    choose("refraction");
+    auto* walk = window->call_tree()->findChild<QComboBox*>("call_walk");
+    QTest::keyClick(walk, Qt::Key_Down);
+    window->call_tree()->set_walk(CallWalk::callers);
+    ASSERT_EQ(model->rowCount(), 1);
+    const QModelIndex top = model->index(0, 0);
+    EXPECT_EQ(top.data().toString(), "refraction");
+    ASSERT_EQ(model->rowCount(top), 1) << "one function calls it";
+    EXPECT_EQ(model->index(0, 4, top).data(), model->index(0, 4).data()) << "all calls come from there";
+    EXPECT_TRUE(tree->isExpanded(top));
+    const QString caller = model->index(0, 0, top).data().toString();
+    auto* name = window->call_tree()->findChild<QLineEdit*>("call_function");
+    name->clear();
+    QTest::keyClicks(name, caller);
+    QTest::keyClick(name, Qt::Key_Return);
+    window->call_tree()->set_walk(CallWalk::callees);
+    EXPECT_EQ(model->index(0, 0).data().toString(), caller);
+    bool calls_it = false;
+    for (int row = 0; row < model->rowCount(model->index(0, 0)); ++row)
+        calls_it = calls_it || model->index(row, 0, model->index(0, 0)).data().toString() == "refraction";
+    EXPECT_TRUE(calls_it);
+    EXPECT_TRUE(window->call_tree()->copied_text().contains("\n  refraction\t")) << "as text, indented";
 }
 
 TEST_F(StepsPage, TheFaultNamesTheInstructionThatRaisedIt) {

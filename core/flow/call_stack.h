@@ -47,11 +47,14 @@ class CallStack {
         // Most runs go on in the function they are in.
         if (!(plain_ && f == top_)) arrive(r.first, f, out);
         step_ += r.count;
-        const Code::Slot& s = (*code_)[r.last];
-        flow_ = s.flow;
-        flags_ = s.flags;
-        behind_ = r.last + s.size;
-        plain_ = flow_ <= Flow::jump || flow_ == Flow::barrier;
+        end_with(r.last);
+    }
+    /// The last instruction stays in `function`, which is on top.
+    bool plainly_in(std::uint32_t function) const { return plain_ && top_ == function; }
+    /// So many instructions of the function on top, of which the one in `last` was the last. REQUIRES: plainly_in(it).
+    void go_on(std::uint64_t steps, std::uint32_t last) {
+        step_ += steps;
+        end_with(last);
     }
     template <class Out>
     void trap(const StepTrap& t, Out& out);
@@ -74,6 +77,13 @@ class CallStack {
     std::uint64_t unmatched() const { return unmatched_; }
 
   private:
+    void end_with(std::uint32_t last) {
+        const Code::Slot& s = (*code_)[last];
+        flow_ = s.flow;
+        flags_ = s.flags;
+        behind_ = last + s.size;
+        plain_ = flow_ <= Flow::jump || flow_ == Flow::barrier;
+    }
     template <class Out>
     void arrive(std::uint32_t slot, std::uint32_t f, Out& out);
     template <class Out>

@@ -6,6 +6,7 @@
 #include <deque>
 #include <memory>
 #include <span>
+#include <tuple>
 #include <vector>
 
 #include "flow/steps.h"
@@ -21,9 +22,10 @@ class Etm4Flow {
 
     template <class Out>
     void feed(std::span<const Etm4Packet> packets, Out& out) {
-        for (const Etm4Packet& p : packets) {
+        for (std::size_t i = 0; i < packets.size(); ++i) {
+            const Etm4Packet& p = packets[i];
             if (parameters_.max_speculation == 0 && p.kind == Etm4Kind::atoms)
-                atoms(p.atoms, p.count, p.offset, out);
+                i += atoms(packets.subspan(i), out) - 1;
             else
                 take(p, out);
         }
@@ -50,7 +52,7 @@ class Etm4Flow {
     template <class Out>
     void act(const Element& e, Out& out);
     template <class Out>
-    void atoms(std::uint32_t bits, std::uint32_t count, std::uint64_t offset, Out& out);
+    std::size_t atoms(std::span<const Etm4Packet> packets, Out& out);
     template <class Out>
     bool atom(bool taken, std::uint64_t offset, Out& out);
     template <class Out>
@@ -146,11 +148,37 @@ bool Etm4Flow::atom(bool taken, std::uint64_t offset, Out& out) {
     return true;
 }
 
+// Packets of atoms that follow each other, together: gives how many of the packets.
 template <class Out>
-void Etm4Flow::atoms(std::uint32_t bits, std::uint32_t count, std::uint64_t offset, Out& out) {
-    if (waiting_) return;
-    for (std::uint32_t i = 0; i < count; ++i, bits >>= 1)
-        if (!atom((bits & 1) != 0, offset, out)) return;
+std::size_t Etm4Flow::atoms(std::span<const Etm4Packet> packets, Out& out) {
+    std::uint64_t bits = 0;
+    std::uint32_t count = 0;
+    std::size_t n = 0;
+    while (n < packets.size() && packets[n].kind == Etm4Kind::atoms && count + packets[n].count <= 64) {
+        bits |= static_cast<std::uint64_t>(packets[n].atoms) << count;
+        count += packets[n++].count;
+    }
+    std::uint32_t left = packets[0].count;  // of the packet that the next atom stands in
+    std::size_t in = 0;
+    for (std::uint32_t i = 0; i < count && !waiting_;) {
+        std::uint32_t used = 0;
+        if constexpr (requires { out.hop(pc_, bits, count); }) {
+            if (!need_address_) {
+                std::uint32_t to = pc_;
+                std::tie(to, used) = out.hop(pc_, bits, count - i);
+                pc_ = to;
+                if (used > 0) after_exception_ = false;
+            }
+        }
+        if (used == 0) {
+            while (i >= left) left += packets[++in].count;
+            used = 1;
+            (void)atom((bits & 1) != 0, packets[in].offset, out);
+        }
+        i += used;
+        bits = used < 64 ? bits >> used : 0;
+    }
+    return n;
 }
 
 template <class Out>

@@ -9,14 +9,9 @@ EtraceFlow::EtraceFlow(std::shared_ptr<const Code> code, const EtraceParameters&
     const unsigned bits =
         parameters.return_stack_size > 0 ? parameters.return_stack_size : parameters.call_counter_size;
     stack_most_ = bits == 0 ? 0 : std::size_t{1} << bits;
+    may_hop_ = parameters.bpred_size == 0;
     if (parameters.bpred_size > 0) predictor_.assign(std::size_t{1} << parameters.bpred_size, 1);
     if (parameters.cache_size > 0) cache_.assign(std::size_t{1} << parameters.cache_size, 0);
-}
-
-void EtraceFlow::push(std::uint32_t slot) {
-    if (!on(Option::implicit_return) || stack_most_ == 0) return;
-    if (stack_.size() == stack_most_) stack_.erase(stack_.begin());  // the oldest makes room
-    stack_.push_back(code_->next(slot));
 }
 
 // Two bits each: the upper predicts, the lower says how surely (4.2.5).
@@ -35,24 +30,6 @@ void EtraceFlow::learn_branch(std::uint32_t slot, bool taken) {
         state = taken ? 3 : 0;
     else
         state = state == 0 ? 1 : state == 3 ? 2 : taken ? 3 : 0;
-}
-
-bool EtraceFlow::taken(std::uint32_t slot, Stop& stop) {
-    if (branches_ > 0) {
-        const bool goes = (map_ & 1) == 0;
-        map_ >>= 1;
-        --branches_;
-        learn_branch(slot, goes);
-        return goes;
-    }
-    if (predictions_ == 0) {
-        stop = Stop::contradiction;
-        return false;
-    }
-    --predictions_;
-    const bool goes = predicted(slot) != (predictions_ == 0 && then_wrong_);
-    learn_branch(slot, goes);
-    return goes;
 }
 
 // Where lui or auipc and the jump behind it lead to, if they do (4.2.3).
@@ -76,61 +53,6 @@ std::uint32_t EtraceFlow::sequential_target(std::uint32_t slot) const {
     auto target = static_cast<std::uint64_t>(value) & ~std::uint64_t{1};
     if (code.xlen() == 32) target &= 0xFFFF'FFFF;
     return code.slot_of(target);
-}
-
-// Goes from the instruction that ends a run to the next one (11.2.2).
-EtraceFlow::Stop EtraceFlow::leave(std::uint32_t address, const EtracePacket& p, bool& discontinuity) {
-    const Code& code = *code_;
-    const std::uint32_t at = pc_;
-    const Code::Slot& s = code[at];
-    Stop stop = Stop::reached;
-    bool uninferable = false;
-    switch (s.flow) {
-        case Flow::next:
-        case Flow::barrier:
-            pc_ = code.next(at);
-            break;
-        case Flow::branch:
-            pc_ = taken(at, stop) ? s.target : code.next(at);
-            break;
-        case Flow::jump:
-        case Flow::call:
-            pc_ = s.target;
-            break;
-        case Flow::indirect:
-        case Flow::indirect_call:
-        case Flow::ret:
-            if (on(Option::sequentially_inferred_jump))
-                if (const std::uint32_t to = sequential_target(at); to != Code::kNowhere) {
-                    pc_ = to;
-                    break;
-                }
-            if (s.flow == Flow::ret && on(Option::implicit_return) && !stack_.empty() &&
-                !(p.irreport && p.irdepth == stack_.size())) {
-                pc_ = stack_.back();
-                stack_.pop_back();
-                break;
-            }
-            uninferable = true;
-            break;
-        case Flow::trap:
-        case Flow::trap_return:
-            uninferable = true;
-            break;
-        case Flow::none:
-            return Stop::not_in_image;
-    }
-    if (uninferable) {
-        if (stop_at_branch_) return Stop::contradiction;
-        pc_ = address;
-        discontinuity = true;
-        if (!cache_.empty()) {
-            const std::uint64_t to = code.address(address);
-            cache_[(to >> parameters_.iaddress_lsb) & (cache_.size() - 1)] = to;
-        }
-    }
-    if ((s.flags & FlowInsn::kPush) != 0) push(at);
-    return stop;
 }
 
 // Where the program was interrupted (11.2.3). False: the trace does not tell.

@@ -79,9 +79,89 @@ class EtraceFlow {
     std::uint8_t privilege_ = 0;
     std::vector<std::uint32_t> stack_;  ///< return addresses
     std::size_t stack_most_ = 0;
+    bool may_hop_ = false;  ///< branches need not be walked one by one: nothing is learnt from them
     std::vector<std::uint8_t> predictor_;
     std::vector<std::uint64_t> cache_;
 };
+
+inline void EtraceFlow::push(std::uint32_t slot) {
+    if (!on(Option::implicit_return) || stack_most_ == 0) return;
+    if (stack_.size() == stack_most_) stack_.erase(stack_.begin());  // the oldest makes room
+    stack_.push_back(code_->next(slot));
+}
+
+inline bool EtraceFlow::taken(std::uint32_t slot, Stop& stop) {
+    if (branches_ > 0) {
+        const bool goes = (map_ & 1) == 0;
+        map_ >>= 1;
+        --branches_;
+        learn_branch(slot, goes);
+        return goes;
+    }
+    if (predictions_ == 0) {
+        stop = Stop::contradiction;
+        return false;
+    }
+    --predictions_;
+    const bool goes = predicted(slot) != (predictions_ == 0 && then_wrong_);
+    learn_branch(slot, goes);
+    return goes;
+}
+
+// Goes from the instruction that ends a run to the next one (11.2.2).
+inline EtraceFlow::Stop EtraceFlow::leave(std::uint32_t address, const EtracePacket& p, bool& discontinuity) {
+    const Code& code = *code_;
+    const std::uint32_t at = pc_;
+    const Code::Slot& s = code[at];
+    Stop stop = Stop::reached;
+    bool uninferable = false;
+    switch (s.flow) {
+        case Flow::next:
+        case Flow::barrier:
+            pc_ = code.next(at);
+            break;
+        case Flow::branch:
+            pc_ = taken(at, stop) ? s.target : code.next(at);
+            break;
+        case Flow::jump:
+        case Flow::call:
+            pc_ = s.target;
+            break;
+        case Flow::indirect:
+        case Flow::indirect_call:
+        case Flow::ret:
+            if (on(Option::sequentially_inferred_jump))
+                if (const std::uint32_t to = sequential_target(at); to != Code::kNowhere) {
+                    pc_ = to;
+                    break;
+                }
+            if (s.flow == Flow::ret && on(Option::implicit_return) && !stack_.empty() &&
+                !(p.irreport && p.irdepth == stack_.size())) {
+                pc_ = stack_.back();
+                stack_.pop_back();
+                break;
+            }
+            uninferable = true;
+            break;
+        case Flow::trap:
+        case Flow::trap_return:
+            uninferable = true;
+            break;
+        case Flow::none:
+            return Stop::not_in_image;
+    }
+    if (uninferable) {
+        if (stop_at_branch_) return Stop::contradiction;
+        pc_ = address;
+        discontinuity = true;
+        if (!cache_.empty()) {
+            const std::uint64_t to = code.address(address);
+            cache_[(to >> parameters_.iaddress_lsb) & (cache_.size() - 1)] = to;
+        }
+    }
+    if ((s.flags & FlowInsn::kPush) != 0) push(at);
+    return stop;
+}
 
 template <class Out>
 void EtraceFlow::lose(const EtracePacket& p, StepGapKind kind, const char* reason, Out& out) {
@@ -259,6 +339,7 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
         inferred_ = true;
         return true;
     };
+    constexpr bool hops = requires { out.hop(pc_, map_, branches_); };
     for (;;) {
         const Code::Slot& here = code[pc_];
         const std::uint32_t last = here.last;
@@ -292,6 +373,19 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
             if (stop_at_branch_ && branches_ + predictions_ == 1 && code[last].flow == Flow::branch) {
                 stop_at_branch_ = false;
                 return Stop::reached;
+            }
+        }
+        if constexpr (hops) {
+            // Not up to the last branches: whether the walk ends there is looked at one by one.
+            while (may_hop_ && branches_ >= 4 && !inferred_ &&
+                   code[pc_].flow == Flow::branch) {
+                const auto [to, used] = out.hop(pc_, map_, branches_ - 2);
+                if (used == 0) break;
+                map_ >>= used;
+                branches_ -= used;
+                before_ = pc_ = to;
+                discontinuity = false;
+                idle = 0;
             }
         }
         // Leave the instruction that ends the run.

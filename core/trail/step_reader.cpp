@@ -66,33 +66,84 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
     return StepMoment{step, base_ + stamps_.at(static_cast<std::int64_t>(ticks_ - origin_))};
 }
 
-Time StepTimer::between(const StepMoment& a, const StepMoment& b, std::uint64_t step,
-                        const std::vector<std::uint64_t>& sleeps) const {
-    if (step >= b.step || b.step <= a.step) return b.time;
-    if (step <= a.step) return a.time;
-    const std::uint64_t steps = b.step - a.step;
-    std::int64_t busy = b.time.ps - a.time.ps, rest = 0;
-    if (!sleeps.empty()) {
-        rest = std::max<std::int64_t>(0, busy - core_.at(static_cast<std::int64_t>(steps)).ps);
-        busy -= rest;
-        const auto before = std::upper_bound(sleeps.begin(), sleeps.end(), step) - sleeps.begin();
-        rest = static_cast<std::int64_t>(static_cast<__int128>(rest) * before / static_cast<__int128>(sleeps.size()));
+StepSpan::StepSpan(const StepTimer& timer, const StepMoment& from, const StepMoment& to,
+                   const std::vector<std::uint64_t>& sleeps)
+    : from_(from), to_(to), sleeps_(sleeps) {
+    if (to_.step <= from_.step) return;
+    steps_ = to_.step - from_.step;
+    std::int64_t busy = std::max<std::int64_t>(0, to_.time.ps - from_.time.ps);
+    if (!sleeps_.empty()) {
+        asleep_ = std::max<std::int64_t>(0, busy - timer.cycles(steps_).ps);
+        busy -= asleep_;
+        each_asleep_ = static_cast<std::uint64_t>(asleep_) / sleeps_.size();
+        left_asleep_ = static_cast<std::uint64_t>(asleep_) % sleeps_.size();
     }
-    return {a.time.ps + rest +
-            static_cast<std::int64_t>(static_cast<__int128>(busy) * static_cast<__int128>(step - a.step) /
-                                      static_cast<__int128>(steps))};
+    each_ = static_cast<std::uint64_t>(busy) / steps_;
+    left_ = static_cast<std::uint64_t>(busy) % steps_;
 }
 
 StepReader::StepReader(StepTrail& trail, StepTimer timer)
     : trail_(trail),
       timer_(timer),
       stack_(trail.code, trail.functions),
-      begins_(trail.code->slot_count()),
-      ends_(trail.code->slot_count()),
-      on_stack_(trail.functions->size()) {
+      on_stack_(trail.functions->size()),
+      hops_(trail.code, trail.functions) {
     trail_.tallies.resize(trail.functions->size());
     trail_.tree.emplace_back();
     trail_.clock = timer.kind();
+}
+
+void StepReader::take(const StepBlock& block) {
+    using Kind = StepBlock::Item::Kind;
+    for (const StepBlock::Item& i : block.items) switch (i.kind) {
+            case Kind::run:
+                run({i.first, i.last, i.count});
+                break;
+            case Kind::hop:
+                hop(i);
+                break;
+            case Kind::trap:
+                trap(block.traps[i.first]);
+                break;
+            case Kind::trap_return:
+                stack_.trap_return();
+                break;
+            case Kind::gap:
+                gap(block.gaps[i.first]);
+                break;
+            case Kind::time:
+                time(block.times[i.first]);
+                break;
+            case Kind::sync:
+                ++trail_.syncs;
+                break;
+            case Kind::piece:
+                settle();
+                break;
+            case Kind::checkpoint:
+                checkpoint(block.marks[i.first]);
+                break;
+        }
+}
+
+void StepReader::hop(const StepBlock::Item& i) {
+    if (stack_.plainly_in(i.function)) {
+        stack_.go_on(i.count, i.end);
+        return;
+    }
+    // The stack sees it otherwise (it is too deep, say): run by run.
+    Hop h;
+    h.from = i.first;
+    h.key = i.last;
+    h.used = i.used;
+    hops_.each_run(h, [this](std::uint32_t first, std::uint32_t last) {
+        run({first, last, (*trail_.code)[first].count});
+    });
+}
+
+void StepReader::checkpoint(const StepBlock::Mark& mark) {
+    trail_.checkpoints.push_back({mark.raw_offset, stack_.step(), moment_, mark.pipe,
+                                  std::make_shared<const CallStack>(stack_), std::make_shared<const StepTimer>(timer_)});
 }
 
 void StepReader::trap(const StepTrap& t) {
@@ -120,8 +171,9 @@ void StepReader::flush(const StepMoment& until, bool all) {
     }
     StepMoment to = until;
     to.time = std::max(to.time, moment_.time);
-    ++trail_.exact;
-    for (const Event& e : events_) apply(e, timer_.between(moment_, to, e.step, sleeps_));
+    if (timer_.kind() != StepClock::none) ++trail_.exact;
+    const StepSpan span(timer_, moment_, to, sleeps_);
+    for (const Event& e : events_) apply(e, span.at(e.step));
     events_.clear();
     sleeps_.clear();
     gaps_.clear();
@@ -148,7 +200,6 @@ void StepReader::finish() {
     flush({step, moment_.time + (timer_.nominal(step) - timer_.nominal(moment_.step))}, true);
     nest_.finish(last_);
     settle();
-    trail_.counters = counters();
     trail_.origin = timer_.origin();
 }
 
@@ -191,6 +242,9 @@ void StepReader::add_open(StepTrail& copy) const {
 }
 
 std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
+    if (latest_child_.size() < trail_.tree.size()) latest_child_.resize(trail_.tree.size());
+    if (const std::uint32_t latest = latest_child_[parent]; latest != 0 && trail_.tree[latest].function == function)
+        return latest;
     const std::uint64_t key = std::uint64_t{parent} << 32 | function;
     const auto [found, fresh] = nodes_.try_emplace(key, static_cast<std::uint32_t>(trail_.tree.size()));
     if (fresh) {
@@ -199,6 +253,7 @@ std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
         n.function = function;
         trail_.tree.push_back(n);
     }
+    latest_child_[parent] = found->second;
     return found->second;
 }
 

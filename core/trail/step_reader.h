@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "flow/exception_nest.h"
+#include "flow/step_log.h"
 #include "trail/step_trail.h"
 
 namespace mt {
@@ -18,43 +19,39 @@ inline void note_sleep(const Code& code, const StepRun& r, std::uint64_t step, s
     if (code.sleep_in(r.first, r.last, nth) != Code::kNowhere) sleeps.push_back(step + nth + 1);
 }
 
-/// One stream. `out` of the pipe; one thread at a time.
+/// One stream. Takes blocks of what the flow told; one thread at a time.
 class StepReader {
   public:
     StepReader(StepTrail& trail, StepTimer timer);
 
-    // What the flow tells.
-    void run(const StepRun& r) {
-        ++begins_[r.first];
-        ++ends_[r.last];
-        note_sleep(*trail_.code, r, stack_.step(), sleeps_);
-        stack_.run(r, *this);
-    }
-    void trap(const StepTrap& t);
-    void trap_return() { stack_.trap_return(); }
-    void gap(const StepGap& g);
-    void time(const StepTime& t);
-    void sync(std::uint64_t) { ++trail_.syncs; }
+    void take(const StepBlock& block);
 
     // What the stack tells.
     void enter(const CallFrame& frame, std::uint64_t step) { events_.push_back({step, 0, frame, Event::Kind::enter}); }
     void leave(const CallFrame& frame, std::uint64_t step) { events_.push_back({step, 0, frame, Event::Kind::leave}); }
 
-    /// After a piece of the stream: what needs no later moment goes into the trail.
-    void settle();
     void finish();
     /// Appends what is on the stack, up to the last known moment, to a copy of the trail.
     void add_open(StepTrail& copy) const;
     const CallStack& stack() const { return stack_; }
     const StepMoment& moment() const { return moment_; }
     const StepTimer& timer() const { return timer_; }
-    std::shared_ptr<const StepCounters> counters() const {
-        return std::make_shared<const StepCounters>(StepCounters{begins_, ends_});
-    }
     /// Exceptions seen since the last call, for the lanes of interrupts.
     ExceptionNest& nest() { return nest_; }
 
   private:
+    void run(const StepRun& r) {
+        note_sleep(*trail_.code, r, stack_.step(), sleeps_);
+        stack_.run(r, *this);
+    }
+    void hop(const StepBlock::Item& i);
+    void trap(const StepTrap& t);
+    void gap(const StepGap& g);
+    void time(const StepTime& t);
+    void checkpoint(const StepBlock::Mark& mark);
+    /// After a piece of the stream: what needs no later moment goes into the trail.
+    void settle();
+
     struct Event {
         std::uint64_t step = 0;
         std::uint64_t at = 0;  ///< of gaps and traps: index into gaps_ and traps_
@@ -78,7 +75,6 @@ class StepReader {
     StepTrail& trail_;
     StepTimer timer_;
     CallStack stack_;
-    std::vector<std::uint64_t> begins_, ends_;
     std::vector<Event> events_;
     std::vector<std::uint64_t> sleeps_;
     std::vector<StepGap> gaps_;
@@ -88,6 +84,8 @@ class StepReader {
     std::vector<Open> open_;
     std::vector<std::uint32_t> on_stack_;  ///< per function: how often
     std::unordered_map<std::uint64_t, std::uint32_t> nodes_;
+    std::vector<std::uint32_t> latest_child_;  ///< per node: the one that was called last
+    HopTable hops_;  ///< only to walk hops again
     ExceptionNest nest_;
     std::vector<std::uint32_t> handlers_;  ///< numbers of handlers on the stack
     Time last_{};

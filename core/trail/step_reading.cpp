@@ -1,6 +1,7 @@
 #include "trail/step_reading.h"
 
 #include <algorithm>
+#include <chrono>
 #include <limits>
 
 #include "base/text.h"
@@ -58,17 +59,18 @@ class PieceReader {
   private:
     void flush(StepMoment to) {
         to.time = std::max(to.time, moment_.time);
+        const StepSpan span(timer_, moment_, to, sleeps_);
         for (StepPiece& p : waiting_) {
-            p.begin = timer_.between(moment_, to, p.step, sleeps_);
-            p.end = timer_.between(moment_, to, p.step + p.run.count, sleeps_);
+            p.begin = span.at(p.step);
+            p.end = span.at(p.step + p.run.count);
             if (!done_ && !each_(p)) done_ = true;
         }
         waiting_.clear();
         for (; traps_timed_ < traps.size(); ++traps_timed_)
-            traps[traps_timed_].time = timer_.between(moment_, to, traps[traps_timed_].step, sleeps_);
+            traps[traps_timed_].time = span.at(traps[traps_timed_].step);
         for (; gaps_timed_ < gaps.size(); ++gaps_timed_)
             gaps[gaps_timed_].begin = gaps[gaps_timed_].end =
-                timer_.between(moment_, to, gaps[gaps_timed_].step, sleeps_);
+                span.at(gaps[gaps_timed_].step);
         sleeps_.clear();
         moment_ = to;
     }
@@ -125,6 +127,7 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
     const StreamSpec& spec = recording.target.streams[stream.spec];
     GrowingSteps growing(recording, index, trail);
     const Bytes raw = stream.bytes();
+    auto settled = std::chrono::steady_clock::time_point{};
     const std::vector<StreamJournal::Break>& breaks = stream.journal.breaks;
     std::size_t next_break = 0;
     for (std::uint64_t at = std::min<std::uint64_t>(stream.journal.first, raw.size()); at < raw.size();) {
@@ -140,8 +143,11 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
         if (next_break < breaks.size()) n = std::min(n, breaks[next_break].offset - at);
         growing.feed(raw.subspan(at, n));
         at += n;
-        growing.settle();
         stream.file->let_go(at);
+        const auto now = std::chrono::steady_clock::now();
+        if (now - settled < std::chrono::milliseconds(50) && at < raw.size()) continue;
+        growing.settle();
+        settled = now;
         between(at);
     }
     growing.finish();

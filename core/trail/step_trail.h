@@ -1,6 +1,7 @@
 // What instruction trace of one core tells: counts, the call stack over time, and where to decode again.
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <cstdint>
 #include <map>
@@ -118,10 +119,8 @@ class StepTimer {
     std::optional<StepMoment> tell(const StepTime& t, std::uint64_t step);
     /// Without any clock: the moment of `step`, one instruction a cycle.
     Time nominal(std::uint64_t step) const { return base_ + core_.at(static_cast<std::int64_t>(step)); }
-    /// The moment of `step` between two known ones. Where the core waited (`sleeps`: steps behind such instructions,
-    /// ascending), the others take a cycle each and the waiting takes the rest; else all take the same.
-    Time between(const StepMoment& a, const StepMoment& b, std::uint64_t step,
-                 const std::vector<std::uint64_t>& sleeps) const;
+    /// So many cycles of the core.
+    Time cycles(std::uint64_t n) const { return core_.at(static_cast<std::int64_t>(n)); }
     /// The moment of the first instruction once the first moment is known.
     StepMoment before(const StepMoment& first) const;
     void lost() { lost_ = true; }
@@ -137,6 +136,41 @@ class StepTimer {
     bool have_origin_ = false, lost_ = false;
     std::uint64_t stamp_ticks_ = 0;  ///< cycles: the cycles at the first timestamp
     bool have_stamp_ = false;
+};
+
+/// The steps between two known moments. Where the core waited (`sleeps`: steps behind such instructions, ascending),
+/// the others take a cycle each and the waiting takes the rest; else all take the same. The arguments must outlive it.
+class StepSpan {
+  public:
+    StepSpan(const StepTimer& timer, const StepMoment& from, const StepMoment& to,
+             const std::vector<std::uint64_t>& sleeps);
+
+    Time at(std::uint64_t step) const {
+        if (step >= to_.step || steps_ == 0) return to_.time;
+        if (step <= from_.step) return from_.time;
+        const std::uint64_t n = step - from_.step;
+        std::uint64_t ps = each_ * n;
+        if (left_ != 0)
+            ps += (left_ | n) >> 32 == 0 ? left_ * n / steps_
+                                         : static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
+        if (asleep_ > 0) {
+            std::uint64_t before = 0;
+            if (sleeps_.size() <= 4)
+                while (before < sleeps_.size() && sleeps_[before] <= step) ++before;
+            else
+                before = static_cast<std::uint64_t>(std::upper_bound(sleeps_.begin(), sleeps_.end(), step) -
+                                                    sleeps_.begin());
+            ps += each_asleep_ * before + left_asleep_ * before / sleeps_.size();
+        }
+        return {from_.time.ps + static_cast<std::int64_t>(ps)};
+    }
+
+  private:
+    const StepMoment &from_, &to_;
+    const std::vector<std::uint64_t>& sleeps_;
+    std::uint64_t steps_ = 0, each_ = 0, left_ = 0;  ///< picoseconds a step, and what does not divide
+    std::uint64_t each_asleep_ = 0, left_asleep_ = 0;
+    std::int64_t asleep_ = 0;
 };
 
 /// From here the stream is decoded again.

@@ -1,0 +1,98 @@
+// A capture of a thousand million instructions, as bench/make-long-capture.sh makes it: how fast the whole pass is on one
+// core and on all, when there is something to see, how long a window of 10 000 instructions takes, and the memory.
+#include <sched.h>
+#include <sys/resource.h>
+
+#include <chrono>
+#include <cstdio>
+#include <random>
+
+#include "trail/reading.h"
+#include "trail/step_reading.h"
+
+namespace {
+
+using namespace mt;
+using Steady = std::chrono::steady_clock;
+
+double seconds_since(Steady::time_point t) { return std::chrono::duration<double>(Steady::now() - t).count(); }
+
+double peak_mb() {
+    rusage usage{};
+    ::getrusage(RUSAGE_SELF, &usage);
+    return static_cast<double>(usage.ru_maxrss) / 1024;
+}
+
+// A plain pass over the same bytes.
+double memory_pass(std::span<const std::uint8_t> raw) {
+    double best = 1e9;
+    for (int i = 0; i < 5; ++i) {
+        const auto from = Steady::now();
+        std::uint64_t sum = 0;
+        for (const std::uint8_t b : raw) sum += b;
+        volatile std::uint64_t kept = sum;
+        (void)kept;
+        best = std::min(best, seconds_since(from));
+    }
+    return best;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    if (argc != 2) {
+        std::fprintf(stderr, "usage: mtrail-long-bench X.target.toml\n");
+        return 2;
+    }
+    const auto recording = open_recording(argv[1]);
+    if (!recording || (*recording)->step_streams.empty()) {
+        std::fprintf(stderr, "%s: no instruction trace can be opened\n", argv[1]);
+        return 2;
+    }
+    const auto raw = (*recording)->step_streams[0].bytes();
+    const double plain = memory_pass(raw);
+    std::printf("%.1f MB, plain memory pass %.4f s\n", static_cast<double>(raw.size()) / 1e6, plain);
+    cpu_set_t all;
+    ::sched_getaffinity(0, sizeof all, &all);
+    std::shared_ptr<const Trail> trail;
+    for (const bool one : {false, true}) {
+        cpu_set_t use = all;
+        if (one) {
+            CPU_ZERO(&use);
+            for (int c = 0; c < CPU_SETSIZE; ++c)
+                if (CPU_ISSET(c, &all)) {
+                    CPU_SET(c, &use);
+                    break;
+                }
+        }
+        ::sched_setaffinity(0, sizeof use, &use);
+        trail.reset();
+        Progress progress;
+        double first = 0;
+        const auto from = Steady::now();
+        const auto read = read_trail(**recording, progress, [&](std::shared_ptr<const Trail> t) {
+            if (first == 0 && t->steps[0].steps > 0) first = seconds_since(from);
+        });
+        const double spent = seconds_since(from);
+        trail = *read;
+        std::printf("%s: %.0f million instructions in %.2f s, %.0f million/s, %.5f of the memory pass; first picture "
+                    "after %.2f s; peak memory so far %.0f MB\n",
+                    one ? "one core" : "all cores", static_cast<double>(trail->steps[0].steps) / 1e6, spent,
+                    static_cast<double>(trail->steps[0].steps) / spent / 1e6, plain / spent, first, peak_mb());
+    }
+    ::sched_setaffinity(0, sizeof all, &all);
+    std::mt19937_64 random(1);
+    double worst = 0, sum = 0;
+    constexpr int kWindows = 200;
+    for (int i = 0; i < kWindows; ++i) {
+        const auto from = Steady::now();
+        const StepWindow w = step_window(**recording, trail->steps[0], random() % (trail->steps[0].steps - 10'000), 10'000);
+        if (w.end - w.first != 10'000) std::printf("a window was cut short\n");
+        const double ms = seconds_since(from) * 1e3;
+        worst = std::max(worst, ms);
+        sum += ms;
+    }
+    std::printf("window of 10 000 instructions anywhere: mean %.1f ms, worst of %d: %.1f ms\n", sum / kWindows, kWindows,
+                worst);
+    return 0;
+}

@@ -23,11 +23,17 @@ class FunctionModel : public QAbstractTableModel {
     int columnCount(const QModelIndex& parent = {}) const override;
     QVariant data(const QModelIndex& index, int role) const override;
     QVariant headerData(int section, Qt::Orientation orientation, int role) const override;
-    void set(std::vector<FunctionRow> rows);
+    /// What the bars of calls over time stand for.
+    static constexpr int kRateRole = Qt::UserRole + 1;
+    static int rate_column();
+    static int core_column();
+    void set(std::vector<FunctionRow> rows, std::shared_ptr<const Trail> trail, std::vector<QString> cores);
     const std::vector<FunctionRow>& rows() const { return rows_; }
 
   private:
     std::vector<FunctionRow> rows_;
+    std::shared_ptr<const Trail> trail_;
+    std::vector<QString> cores_;
 };
 
 class FunctionsTable : public QWidget {

@@ -347,12 +347,17 @@ void MainWindow::open(const QString& path) {
 void MainWindow::renew_evidence() {
     const auto trail = session_.trail();
     const bool packets = !trail || !trail->streams.empty(), steps = trail && !trail->steps.empty();
+    const auto recording = session_.recording();
+    // Samples of the program counter tell functions, too; whether there are any shows while decoding.
+    const bool sampled = packets && recording != nullptr &&
+                         std::any_of(recording->functions.begin(), recording->functions.end(),
+                                     [](const auto& f) { return f != nullptr; });
     const bool newly = steps && !packets && !evidence_->isTabVisible(evidence_->indexOf(footsteps_));
     for (QWidget* w : {static_cast<QWidget*>(events_), static_cast<QWidget*>(packets_)})
         evidence_->setTabVisible(evidence_->indexOf(w), packets);
     for (QWidget* w : {static_cast<QWidget*>(footsteps_), static_cast<QWidget*>(source_),
                        static_cast<QWidget*>(functions_), static_cast<QWidget*>(call_tree_)})
-        evidence_->setTabVisible(evidence_->indexOf(w), steps);
+        evidence_->setTabVisible(evidence_->indexOf(w), steps || (w == functions_ && sampled));
     if (newly) evidence_->setCurrentWidget(functions_);
 }
 
@@ -415,6 +420,10 @@ void MainWindow::go_to_finding(int index) {
     findings_->select(index);
     walked_ = true;
     show_measures(false);
+    if (f.call) {
+        lanes_->go_to_call({f.core_index, f.call->level, f.call->index});
+        return;
+    }
     Time room = std::max(Time{(f.end - f.begin).ps * 3 / 5}, Time::from_us(20));
     Time from = f.begin - room, to = f.end + room;
     if (f.kind == FindingKind::fault) {  // what came before matters, not the long wait in the handler

@@ -180,6 +180,7 @@ SourceView::SourceView(Session& session, QWidget* parent) : QWidget(parent), ses
     message_->setWordWrap(true);
     message_->setFont(text_font(11));
     text_ = new SourceText;
+    text_->setMinimumHeight(24);
     auto* top = new QHBoxLayout;
     top->addWidget(files_);
     top->addWidget(place_, 1);

@@ -6,6 +6,7 @@
 #include <QToolTip>
 
 #include <cmath>
+#include <set>
 
 #include "base/text.h"
 #include "theme.h"
@@ -75,7 +76,9 @@ void Stations::paintEvent(QPaintEvent*) {
     p.setFont(text_font(11));
     p.setPen(t.second);
     if (live_.recipe()) {
-        const auto n = live_.recipe()->connects.size();
+        std::set<std::string> cores;
+        for (const auto& c : live_.recipe()->connects) cores.insert(c.core);
+        const auto n = cores.size();
         p.drawText(QRectF(14, 34, kLeft - 20, 18), Qt::AlignVCenter,
                    n == 1 ? tr("1 core") : tr("%1 cores, started together").arg(n));
     }

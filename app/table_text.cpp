@@ -11,7 +11,7 @@ QString table_text(const QTableView& table) {
     const QAbstractItemModel& model = *table.model();
     QString text;
     for (int c = 0; c < model.columnCount(); ++c)
-        text += (c == 0 ? "" : "\t") + model.headerData(c, Qt::Horizontal).toString();
+        text += (c == 0 ? "" : "\t") + model.headerData(c, Qt::Horizontal).toString().trimmed();
     text += "\n";
     const auto selected = table.selectionModel()->selectedRows();
     for (int i = 0; i < model.rowCount(); ++i) {

@@ -52,6 +52,7 @@ class LiveBoard {
     std::unique_ptr<GdbServer> main_server_, cop_server_;
     std::unique_ptr<TracePort> trace_, cop_trace_;
     EtraceEncoder encoder_ = cop_encoder();
+    std::uint64_t cop_readers_ = 0;
     bool cop_read_ = false;
     std::string terminal_;
     std::vector<Running> running_;
@@ -155,11 +156,12 @@ void LiveBoard::send_pattern(double seconds) {
     trace_->send(std::move(bytes), running_[0].ran);
 }
 
-// The encoder works while somebody listens, and begins afresh for who comes first.
+// The encoder works while somebody listens, and begins afresh for everybody who comes.
 void LiveBoard::send_cop() {
     if (!cop_trace_) return;
-    if (cop_trace_->any_reader() != cop_read_) {
-        cop_read_ = !cop_read_;
+    if (cop_trace_->any_reader() != cop_read_ || cop_trace_->accepted() != cop_readers_) {
+        cop_read_ = cop_trace_->any_reader();
+        cop_readers_ = cop_trace_->accepted();
         encoder_.stop();
         cop_->listen(cop_read_ ? &encoder_ : nullptr);
     }

@@ -30,6 +30,7 @@ void TracePort::accept() {
     acceptor_.async_accept(reader->socket, [this, reader](const boost::system::error_code& ec) {
         if (ec) return;
         readers_.push_back(reader);
+        ++accepted_;
         // Readers send nothing; this notices when they go.
         auto byte = std::make_shared<char>();
         reader->socket.async_read_some(

@@ -27,6 +27,8 @@ class TracePort {
     std::string open_terminal();
     /// Sends what the core emitted during the last moments; `seconds` is how long it has run.
     void send(std::vector<std::uint8_t> bytes, double seconds);
+    /// How many readers have come so far.
+    std::uint64_t accepted() const { return accepted_; }
     bool any_reader() const { return !readers_.empty() || terminal_ >= 0; }
     /// The largest backlog of any reader, in bytes.
     std::size_t backlog() const;
@@ -50,7 +52,7 @@ class TracePort {
     std::vector<std::uint8_t> stalled_;
     int terminal_ = -1;
     std::vector<std::uint8_t> terminal_waiting_;
-    std::uint64_t passed_ = 0;
+    std::uint64_t passed_ = 0, accepted_ = 0;
 };
 
 }  // namespace board

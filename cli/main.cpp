@@ -180,10 +180,11 @@ int run_stats(const Options& o) {
     if (o.of == "functions") {
         auto opened = open_and_read(o.input);
         if (!opened) return fail(opened.error());
-        if (opened->trail->steps.empty())
-            return fail({"the recording holds no instruction trace", o.input,
-                         "functions need an etm4, etrace, ntrace or mtb stream"});
-        const auto rows = function_rows(*opened->trail, {o.leave_out.begin(), o.leave_out.end()});
+        const auto rows = function_rows(*opened->trail, {o.leave_out.begin(), o.leave_out.end()},
+                                        opened->recording->functions);
+        if (rows.empty())
+            return fail({"the recording tells of no functions", o.input,
+                         "they need an etm4, etrace, ntrace or mtb stream, or samples of the program counter"});
         return write_to(o.output, [&](std::ostream& out) {
             if (o.json)
                 out << functions_json(*opened->trail, rows).dump(2) << "\n";
@@ -215,7 +216,7 @@ int run_instances(const Options& o) {
     std::string known;
     for (const auto& core : opened->trail->cores)
         for (const auto& lane : core.lanes) {
-            if (lane.name() == o.of || std::to_string(lane.number()) == o.of)
+            if (lane.name() == o.of || std::to_string(core.architectural(lane.number())) == o.of)
                 return write_to(o.output, [&](std::ostream& out) { write_instances_csv(lane, out); });
             known += (known.empty() ? "" : ", ") + lane.name();
         }

@@ -25,6 +25,9 @@ void find_clock_doubt(const Recording&, const Trail&, std::size_t core, std::vec
 /// Program-counter samples that the image cannot explain.
 void find_image_doubt(const Recording&, const Trail&, std::vector<Finding>& out);
 
+/// Calls of functions, from instruction trace, that are unlike their peers.
+void find_odd_calls(const Recording&, const Trail&, std::size_t steps, std::vector<Finding>& out);
+
 /// A finding about one instance, with the fields that all of them share filled in.
 Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, std::size_t lane, std::size_t instance);
 

@@ -6,9 +6,10 @@
 namespace mt {
 
 std::string_view finding_kind_name(FindingKind kind) {
-    constexpr std::array<std::string_view, 9> names = {
+    constexpr std::array<std::string_view, 11> names = {
         "fault",     "late_response", "missed_activation", "duration_outlier", "interrupt_storm",
-        "deep_nest", "clock_doubt",   "gap",               "image_doubt"};
+        "deep_nest", "clock_doubt",   "gap",               "image_doubt",
+        "unexpected_recursion", "never_returned"};
     return names[static_cast<std::size_t>(kind)];
 }
 
@@ -66,6 +67,7 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
             find_storms(recording, trail, core, lane, all);
         }
     }
+    for (std::size_t i = 0; i < trail.steps.size() && !stopped(); ++i) find_odd_calls(recording, trail, i, all);
     join_late(all);
     std::stable_sort(all.begin(), all.end(),
                      [](const Finding& a, const Finding& b) { return a.severity > b.severity; });

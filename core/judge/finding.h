@@ -1,6 +1,7 @@
 // What is unusual in a recording, and why: the findings.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -21,7 +22,9 @@ enum class FindingKind : std::uint8_t {
     deep_nest,
     clock_doubt,
     gap,
-    image_doubt
+    image_doubt,
+    unexpected_recursion,
+    never_returned
 };
 /// The name used by `find --json`.
 std::string_view finding_kind_name(FindingKind kind);
@@ -42,6 +45,11 @@ struct Finding {
     std::size_t core_index = 0;
     int lane = -1;  ///< index into the core's lanes; -1 if it concerns none
     std::size_t instance = 0;
+    /// A call that it concerns.
+    struct Call {
+        std::size_t steps = 0, level = 0, index = 0;  ///< steps: index into the trail's steps
+    };
+    std::optional<Call> call;
     std::uint64_t alike = 1;  ///< how many such places there are; this is the worst
 };
 

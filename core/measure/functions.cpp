@@ -5,7 +5,47 @@
 
 namespace mt {
 
-std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out) {
+namespace {
+
+// A share p of n independent samples is known to within 1.96 times the square root of p (1 - p) / n (normal
+// approximation of the binomial distribution, 95 %).
+void add_sampled(const Trail& trail, const std::vector<std::shared_ptr<const FunctionTable>>& functions,
+                 const std::set<std::string>& leave_out, std::vector<FunctionRow>& rows) {
+    for (std::size_t c = 0; c < trail.cores.size() && c < functions.size(); ++c) {
+        const CoreTrail& core = trail.cores[c];
+        const bool traced = std::any_of(trail.steps.begin(), trail.steps.end(),
+                                        [c](const StepTrail& t) { return t.core_index == c; });
+        if (core.samples.empty() || traced || functions[c] == nullptr) continue;
+        const FunctionTable& table = *functions[c];
+        std::uint64_t all = core.samples_asleep;
+        for (std::uint32_t f = 0; f < core.samples.size(); ++f)
+            if (f >= table.size() || leave_out.count(table[f].name) == 0) all += core.samples[f];
+        for (std::uint32_t f = 0; f < table.size() && f < core.samples.size(); ++f) {
+            if (core.samples[f] == 0) continue;
+            FunctionRow row;
+            row.core = c;
+            row.sampled = true;
+            row.function = f;
+            row.name = table[f].name;
+            row.file = table[f].file;
+            row.line = table[f].line;
+            row.address = table[f].address;
+            row.samples = core.samples[f];
+            if (all > 0 && leave_out.count(row.name) == 0) {
+                const double n = static_cast<double>(all);
+                row.share = static_cast<double>(row.samples) / n;
+                row.share_error = 1.96 * std::sqrt(row.share * (1 - row.share) / n);
+                row.own = Time::from_ns(core.end.ns() * row.share);
+            }
+            rows.push_back(std::move(row));
+        }
+    }
+}
+
+}  // namespace
+
+std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out,
+                                       const std::vector<std::shared_ptr<const FunctionTable>>& functions) {
     std::vector<FunctionRow> rows;
     for (std::size_t s = 0; s < trail.steps.size(); ++s) {
         const StepTrail& t = trail.steps[s];
@@ -17,6 +57,7 @@ std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::s
             const Function& function = (*t.functions)[f];
             FunctionRow row;
             row.steps_index = s;
+            row.core = t.core_index;
             row.function = f;
             row.name = function.name;
             row.file = function.file;
@@ -45,6 +86,7 @@ std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::s
             if (counted.ps > 0 && leave_out.count(rows[i].name) == 0)
                 rows[i].share = static_cast<double>(rows[i].own.ps) / static_cast<double>(counted.ps);
     }
+    add_sampled(trail, functions, leave_out, rows);
     std::stable_sort(rows.begin(), rows.end(),
                      [](const FunctionRow& a, const FunctionRow& b) { return a.own > b.own; });
     return rows;

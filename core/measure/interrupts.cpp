@@ -35,7 +35,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
     row.lane = lane_index;
     row.core_name = core.name;
     row.name = lane.name();
-    row.number = lane.number();
+    row.number = core.architectural(lane.number());
     std::vector<Time> lengths;
     lengths.reserve(lane.size());
     long double sum = 0, own_sum = 0, period_sum = 0, low_sum = 0, high_sum = 0;

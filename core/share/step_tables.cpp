@@ -72,7 +72,10 @@ void write_steps_csv(const Recording& recording, const StepTrail& trail, std::op
 void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out) {
     out << kStatsHeading;
     for (const auto& r : rows) {
-        out << csv_field(r.name) << ",," << r.count << ',' << r.left_out << ',' << ns_text(r.total) << ','
+        // What was sampled has no calls to count.
+        const auto known = [&r](const std::string& text) { return r.sampled ? std::string() : text; };
+        out << csv_field(r.name) << ",," << known(std::to_string(r.count)) << ','
+            << known(std::to_string(r.left_out)) << ',' << known(ns_text(r.total)) << ','
             << ns_text(r.own) << ',' << optional_ns(r.least) << ',' << optional_ns(r.mean) << ','
             << optional_ns(r.greatest) << ',' << optional_ns(r.deviation) << ",,,,,,,,," << share_field(r.share)
             << '\n';
@@ -84,7 +87,7 @@ Json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows) {
     for (const auto& r : rows) {
         Json j;
         j["name"] = r.name;
-        j["core"] = trail.steps[r.steps_index].core;
+        j["core"] = trail.cores[r.core].name;
         j["address"] = hex_text(r.address, 8);
         j["file"] = r.file;
         j["line"] = r.line;
@@ -93,7 +96,13 @@ Json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows) {
         j["unwound"] = r.unwound;
         j["instructions"] = r.instructions;
         j["share"] = r.share;
-        j["clock"] = step_clock_text(trail.steps[r.steps_index].clock);
+        j["sampled"] = r.sampled;
+        if (r.sampled) {
+            j["samples"] = r.samples;
+            j["share_error"] = r.share_error;
+        } else {
+            j["clock"] = step_clock_text(trail.steps[r.steps_index].clock);
+        }
         all.push_back(std::move(j));
     }
     return all;
@@ -111,10 +120,14 @@ std::string functions_text(const std::vector<FunctionRow>& rows) {
         "mean   greatest\n";
     for (const auto& r : rows) {
         const std::string name = r.name.substr(0, 27);
-        out += name + std::string(27 - name.size(), ' ') + right(count_text(r.count), 10) +
-               right(count_text(r.left_out), 10) + right(count_text(r.instructions), 14) +
-               right(duration_text(r.own), 12) + right(share_text(r.share), 11) + right(cell(r.least), 11) +
-               right(cell(r.mean), 11) + right(cell(r.greatest), 11) + "\n";
+        const auto known = [&](std::uint64_t n, std::size_t width) {
+            return right(r.sampled ? "-" : count_text(n), width);
+        };
+        out += name + std::string(27 - name.size(), ' ') + known(r.count, 10) + known(r.left_out, 10) +
+               known(r.instructions, 14) + right((r.sampled ? "~" : "") + duration_text(r.own), 12) +
+               right(share_text(r.share), 11) + right(cell(r.least), 11) +
+               right(cell(r.mean), 11) + right(cell(r.greatest), 11) +
+               (r.sampled ? "  sampled " + count_text(r.samples) + " times" : "") + "\n";
     }
     return out;
 }

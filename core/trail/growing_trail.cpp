@@ -86,7 +86,15 @@ void GrowingTrail::Part::gap(const TimedPacket& p) {
 
 void GrowingTrail::Part::check_sample(const TimedPacket& p) {
     const Image* image = recording_.images[core_].get();
-    if (image == nullptr || image->is_code(p.packet.value)) return;
+    if (image == nullptr) return;
+    if (const Code* code = recording_.code[core_].get()) {
+        std::vector<std::uint64_t>& samples = core_trail_.samples;
+        const FunctionTable& functions = *recording_.functions[core_];
+        if (samples.empty()) samples.resize(functions.size() + 1);
+        const std::uint32_t slot = code->slot_of(p.packet.value);
+        ++samples[slot == Code::kNowhere ? functions.size() : functions.at(slot)];
+    }
+    if (image->is_code(p.packet.value)) return;
     StreamTrail& s = trail_.streams[stream_];
     if (s.samples_outside++ != 0) return;
     s.first_outside = p.packet.value;
@@ -138,6 +146,7 @@ inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
             break;
         case ItmKind::sleep:
             seen.asleep = 1;
+            ++core_trail_.samples_asleep;
             break;
         case ItmKind::data_pc:
         case ItmKind::data_offset:
@@ -200,6 +209,7 @@ GrowingTrail::GrowingTrail(const Recording& recording) : recording_(recording) {
     for (const auto& core : recording.target.cores) {
         CoreTrail c;
         c.name = core.name;
+        c.riscv = core.isa.rfind("rv", 0) == 0;
         c.clock.hz = core.clock_hz == 0 ? 1'000'000'000 : core.clock_hz;
         trail_.cores.push_back(std::move(c));
     }

@@ -55,14 +55,10 @@ void LiveRecording::begin() {
         if (auto file = MappedFile::follow(s.path)) stream.file = *file;
         const bool steps = tells_instructions(r->target.streams[s.spec].protocol);
         if (!stream.file || (!steps && r->target.streams[s.spec].protocol != Protocol::itm)) continue;
-        if (steps && r->images[stream.core] == nullptr) continue;  // cannot be followed: recorded all the same
+        if (steps && r->code[stream.core] == nullptr) continue;  // cannot be followed: recorded all the same
         auto& list = steps ? r->step_streams : r->streams;
         if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& o) { return o.core == stream.core; }))
             continue;
-        if (steps) {
-            r->code[stream.core] = Code::of(*r->images[stream.core], r->target.cores[stream.core].isa);
-            r->functions[stream.core] = FunctionTable::of(*r->images[stream.core], *r->code[stream.core]);
-        }
         list.push_back(stream);
     }
     growing_ = std::make_unique<GrowingTrail>(*r);

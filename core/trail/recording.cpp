@@ -53,9 +53,10 @@ void open_image(Recording& r, const CoreSpec& core) {
             r.doubts.push_back({read.error().what + " (" + read.error().where + ").", read.error().advice});
     }
     r.exception_names.push_back(exception_names(image.get(), svd ? &*svd : nullptr));
+    const bool known_isa = core.isa.rfind("armv", 0) == 0 || core.isa.rfind("rv", 0) == 0;
+    r.code.push_back(image && known_isa ? Code::of(*image, core.isa) : nullptr);
+    r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back()) : nullptr);
     r.images.push_back(std::move(image));
-    r.code.emplace_back();
-    r.functions.emplace_back();
 }
 
 Result<void> open_streams(Recording& r) {
@@ -100,15 +101,11 @@ Result<void> open_streams(Recording& r) {
                                 "Give each stream its own core."});
             continue;
         }
-        if (steps && r.images[core] == nullptr)
+        if (steps && r.code[core] == nullptr)
             return failure("instruction trace cannot be followed without the image of core " + spec.core, where,
                            r.target.cores[core].image.empty()
                                ? "add image = \"….elf\" to its [[core]]"
                                : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
-        if (steps) {
-            r.code[core] = Code::of(*r.images[core], r.target.cores[core].isa);
-            r.functions[core] = FunctionTable::of(*r.images[core], *r.code[core]);
-        }
         list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
     }
     if (r.streams.empty() && r.step_streams.empty() && missing) return tl::make_unexpected(*missing);

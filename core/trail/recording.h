@@ -37,7 +37,7 @@ struct Recording {
     std::vector<Stream> step_streams;                              ///< instruction trace
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null
     std::vector<std::map<unsigned, std::string>> exception_names;  ///< per core
-    std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without instruction trace
+    std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without an image
     std::vector<std::shared_ptr<const FunctionTable>> functions;   ///< the same
     std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do
 

@@ -157,6 +157,10 @@ void StepReader::gap(const StepGap& g) {
     timer_.lost();
     events_.push_back({stack_.step(), gaps_.size(), {}, Event::Kind::gap});
     gaps_.push_back(g);
+    if (g.kind == StepGapKind::damaged || g.kind == StepGapKind::lost)
+        syncs_at_loss_ = trail_.syncs;
+    else if (g.kind != StepGapKind::stopped && syncs_at_loss_ && trail_.syncs < *syncs_at_loss_ + 2)
+        gaps_.back().kind = StepGapKind::damaged;  // it found the packets again at a wrong place: no fault of the image
 }
 
 void StepReader::time(const StepTime& t) {
@@ -267,6 +271,7 @@ void StepReader::open(const CallFrame& frame, std::uint64_t step, Time t) {
     o.begin = t;
     o.number = frame.number;
     o.entered = (frame.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) == 0;
+    if (o.entered) trail_.tallies[frame.function].rate.add(t);
     o.recursive = on_stack_[frame.function]++ > 0;
     open_.push_back(o);
     if (!o.handler || frame.number == StepTrap::kUnknown || (frame.flags & CallFrame::kTail) != 0) return;

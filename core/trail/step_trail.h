@@ -57,6 +57,21 @@ class CallLevel {
     RangeMax<Time> longest_;
 };
 
+/// Calls over time, in kBuckets equal stretches that double in width when the recording outgrows them.
+struct CallRate {
+    static constexpr std::size_t kBuckets = 64;
+    Time width{1'000'000'000};
+    std::array<std::uint32_t, kBuckets> calls{};
+    void add(Time t) {
+        while (t.ps / width.ps >= static_cast<std::int64_t>(kBuckets)) {
+            for (std::size_t i = 0; i < kBuckets; ++i)
+                calls[i] = 2 * i < kBuckets ? calls[2 * i] + calls[2 * i + 1] : 0;
+            width.ps *= 2;
+        }
+        ++calls[static_cast<std::size_t>(std::max<std::int64_t>(0, t.ps / width.ps))];
+    }
+};
+
 /// Figures of one function. Times are inclusive unless they say own, and without what handlers took that came in
 /// between: a handler is not part of whom it interrupts.
 struct FunctionTally {
@@ -70,6 +85,7 @@ struct FunctionTally {
     Time whole;                   ///< inclusive, of all whole calls
     Time least = Time::max(), greatest;
     double squares = 0;  ///< of inclusive nanoseconds
+    CallRate rate;       ///< entries
     struct Place {
         std::uint32_t level = 0;
         std::uint64_t index = 0;

@@ -141,6 +141,7 @@ inline void Density::add(Time t, const Bucket& b) {
 
 struct CoreTrail {
     std::string name;
+    bool riscv = false;
     Clock clock;
     std::vector<ExceptionLane> lanes;      ///< in order of first appearance
     std::vector<std::size_t> by_priority;  ///< indices into lanes, most urgent first, as far as seen
@@ -155,6 +156,14 @@ struct CoreTrail {
     bool thread_seen = false;
     Time end;  ///< the last known moment of this core
 
+    /// The number as the architecture counts: a cause on RISC-V, where lanes tell interrupts (16 + cause) from
+    /// exceptions (256 + cause).
+    unsigned architectural(unsigned number) const {
+        return !riscv || number < 16 ? number : number - (number >= 256 ? 256 : 16);
+    }
+    /// Program-counter samples by function of the core's image (the last: where it has no code), and while asleep.
+    std::vector<std::uint64_t> samples;
+    std::uint64_t samples_asleep = 0;
     const ExceptionLane* lane(unsigned number) const;
     std::optional<std::size_t> lane_index(unsigned number) const;
     /// What has the core at `t`, and since when (index of the change); nullopt before the first change.

@@ -140,9 +140,9 @@ TEST_F(RecordPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
     record_until(Time::from_ms(900));
     const auto steps = [&] { return window->session().trail()->steps.at(0).steps; };
     const std::uint64_t before = steps();
-    EXPECT_GT(before, 100'000U);
+    EXPECT_GT(before, 20'000U);
     EXPECT_TRUE(sane().contains("cop: E-Trace | synchronised")) << sane().toStdString();
-    ASSERT_TRUE(wait_for([&] { return steps() > before + 100'000; }));
+    ASSERT_TRUE(wait_for([&] { return steps() > before + 50'000; }));
     EXPECT_GT(window->lanes()->call_rect({1, 1, 0}).height(), 8) << "the outermost calls are drawn though they last";
     stop_and_keep();
     ASSERT_TRUE(wait_for([&] { return !window->session().busy() && window->session().trail()->complete; }));

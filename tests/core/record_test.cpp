@@ -156,14 +156,14 @@ TEST_F(Recording, BothStreamsOfACoreAreRecordedAndItsInstructionsFollowed) {
 }
 
 TEST_F(Recording, InstructionTraceThatLosesItsConnectionGoesOnBehindAGap) {
-    Board board({"--close-after", "60000"});
-    const auto r = record(recipe_text_for(tcp(board.trace_cop()), "[record]\nseconds = 2\n",
+    Board board({"--close-after", "40000"});
+    const auto r = record(recipe_text_for(tcp(board.trace_cop()), "[record]\nseconds = 3\n",
                                           MT_DEMO "/larkspur-live.target.toml", "cop\"\nprotocol = \"etrace"));
     ASSERT_EQ(r.code, 0) << r.said;
     const auto s = summary();
     const auto& steps = s["streams"][0];
-    EXPECT_GT(steps["gaps"].size(), 2U) << s.dump(2);
-    EXPECT_GT(steps["instructions"].get<int>(), 1'000'000) << s.dump(2);
+    EXPECT_GE(steps["gaps"].size(), 2U) << s.dump(2);
+    EXPECT_GT(steps["instructions"].get<int>(), 300'000) << s.dump(2);
     EXPECT_EQ(doubts().find("do not fit"), std::string::npos) << doubts();
 }
 

@@ -1,8 +1,10 @@
 // Instruction trace of every protocol against a small program: whatever the bytes, runs stay in the code, the stack
 // stays nested, and pieces give what the whole gives.
 #include <cstdlib>
+#include <utility>
 
 #include "flow/call_stack.h"
+#include "flow/step_log.h"
 #include "flow/step_pipe.h"
 
 namespace {
@@ -26,10 +28,14 @@ struct Check {
     const Code& code;
     CallStack stack;
     std::uint64_t steps = 0, hash = 0;
+    std::vector<std::uint64_t> begins = std::vector<std::uint64_t>(code.slot_count());
+    std::vector<std::uint64_t> ends = std::vector<std::uint64_t>(code.slot_count());
     std::size_t depth = 0;
     void run(const StepRun& r) {
         if (r.count == 0 || r.first == Code::kNowhere || r.last >= code.slot_count() || r.first > r.last) std::abort();
         steps += r.count;
+        ++begins[r.first];
+        ++ends[r.last];
         if (steps > 1 << 20) throw Enough();  // a few bytes may claim millions of instructions
         hash = hash * 31 + r.first * 7 + r.last;
         stack.run(r, *this);
@@ -80,10 +86,27 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         pipe.finish(check);
         check.stack.finish(check);
         if (check.depth != 0) std::abort();
-        return std::pair(check.steps, check.hash);
+        return check;
     };
     try {
-        if (walked(0) != walked(data[1] % all.size())) std::abort();
+        const Check whole = walked(0), cut = walked(data[1] % all.size());
+        if (whole.steps != cut.steps || whole.hash != cut.hash) std::abort();
+        if ((data[1] & 1) == 0) return 0;
+        // In blocks, with hops over what was walked before: as many instructions, each as often.
+        std::uint64_t steps = 0;
+        StepLog log(
+            code, functions,
+            [&](std::unique_ptr<StepBlock> block) {
+                for (const auto& i : block->items)
+                    if (i.kind <= StepBlock::Item::Kind::hop) steps += i.count;
+                return block;
+            },
+            7);
+        StepPipe pipe(spec, code, {});
+        pipe.feed(all, log);
+        pipe.finish(log);
+        log.flush();
+        if (steps != whole.steps || log.counts() != std::pair(whole.begins, whole.ends)) std::abort();
     } catch (const Enough&) {
     }
     return 0;

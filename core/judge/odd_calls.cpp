@@ -1,0 +1,208 @@
+// Calls that are unlike their peers: far too long, with the lines that make the difference; recursion where there is none
+// as a rule; and functions that were left without a return.
+#include <algorithm>
+#include <cmath>
+#include <map>
+
+#include "base/text.h"
+#include "judge/detectors.h"
+#include "trail/step_reading.h"
+
+namespace mt {
+namespace {
+
+constexpr std::uint64_t kFewest = 100;        ///< calls that make a rule
+constexpr std::uint64_t kMostSteps = 200'000;  ///< of a call that are compared
+constexpr std::size_t kMostSought = 100'000;   ///< spans that are looked at for a peer
+
+struct CallAt {
+    std::size_t level = 0, index = 0;
+};
+
+Finding about_call(FindingKind kind, const StepTrail& steps, std::size_t steps_index, CallAt at) {
+    const CallSpan& span = steps.levels[at.level][at.index];
+    Finding f;
+    f.kind = kind;
+    f.begin = span.begin;
+    f.end = span.end();
+    f.core = steps.core;
+    f.core_index = steps.core_index;
+    f.activities = {(*steps.functions)[static_cast<std::uint32_t>(span.function)].name};
+    f.call = Finding::Call{steps_index, at.level, at.index};
+    return f;
+}
+
+using Lines = std::map<std::string, std::uint64_t>;
+
+// How often each source line (where there is none: each function) was begun during a call.
+Lines lines_of(const Recording& recording, const StepTrail& steps, const CallSpan& span) {
+    const Image& image = *recording.images[steps.core_index];
+    Lines lines;
+    std::uint64_t left = kMostSteps;
+    std::map<std::uint32_t, std::string> names;  // by slot: lines repeat
+    each_step_piece(recording, steps, span.step, [&](const StepPiece& p) {
+        if (p.begin >= span.end() && p.step > span.step) return false;
+        std::string before;
+        std::uint32_t slot = p.run.first;
+        for (std::uint32_t i = 0; i < p.run.count && left > 0; ++i, slot = steps.code->next(slot), --left) {
+            if (p.step + i < span.step) continue;
+            auto [name, fresh] = names.try_emplace(slot);
+            if (fresh) {
+                const auto line = image.line_at(steps.code->address(slot));
+                name->second = line ? line->file.substr(line->file.rfind('/') + 1) + ":" + std::to_string(line->line)
+                                    : (*steps.functions)[steps.functions->at(slot)].name;
+            }
+            if (name->second != before) ++lines[name->second];
+            before = name->second;
+        }
+        return left > 0;
+    });
+    return lines;
+}
+
+// A whole call of the same function near the odd one, as long as they usually are.
+std::optional<std::size_t> usual_call(const CallLevel& level, std::size_t odd, Time usual) {
+    const auto fits = [&](std::size_t i) {
+        const CallSpan& s = level[i];
+        return s.function == level[odd].function && s.whole() && s.length <= Time{usual.ps * 5 / 4};
+    };
+    for (std::size_t d = 1; d < kMostSought && (d <= odd || odd + d < level.size()); ++d) {
+        if (d <= odd && fits(odd - d)) return odd - d;
+        if (odd + d < level.size() && fits(odd + d)) return odd + d;
+    }
+    return std::nullopt;
+}
+
+void tell_difference(const Recording& recording, const StepTrail& steps, CallAt odd, Time usual, Finding& f) {
+    const CallLevel& level = steps.levels[odd.level];
+    const auto peer = usual_call(level, odd.index, usual);
+    if (!peer) return;
+    const Lines odd_lines = lines_of(recording, steps, level[odd.index]);
+    const Lines peer_lines = lines_of(recording, steps, level[*peer]);
+    std::vector<std::pair<std::uint64_t, std::string>> more;
+    for (const auto& [line, n] : odd_lines) {
+        const auto usually = peer_lines.find(line);
+        const std::uint64_t there = usually == peer_lines.end() ? 0 : usually->second;
+        if (n > there + there / 4) more.emplace_back(n - there, line);
+    }
+    std::sort(more.begin(), more.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+    if (more.empty()) {
+        f.cause += " It ran the same lines as a usual call: the time was lost waiting, not working.";
+        return;
+    }
+    f.cause += " A usual call does not run so often:";
+    for (std::size_t i = 0; i < more.size() && i < 3; ++i) {
+        const auto& line = more[i].second;
+        const auto usually = peer_lines.find(line);
+        f.cause += std::string(i == 0 ? " " : ", ") + line + " (" + count_text(odd_lines.at(line)) + " times, usually " +
+                   (usually == peer_lines.end() ? "never" : count_text(usually->second)) + ")";
+    }
+    f.cause += ".";
+    f.evidence.push_back({level[*peer].begin, "a usual call, to compare"});
+}
+
+void find_long_calls(const Recording& recording, const Trail& trail, std::size_t index, std::vector<Finding>& out) {
+    const StepTrail& steps = trail.steps[index];
+    std::vector<Finding> found;
+    for (std::uint32_t f = 0; f < steps.tallies.size(); ++f) {
+        const FunctionTally& t = steps.tallies[f];
+        if (t.calls < kFewest || steps.clock == StepClock::none) continue;
+        const double n = static_cast<double>(t.calls), mean = t.whole.ns() / n;
+        const double spread = std::sqrt(std::max(0.0, t.squares / n - mean * mean));
+        const double worst = t.greatest.ns();
+        if (worst < 2 * mean || worst < mean + 8 * spread || worst < mean + 1'000) continue;
+        const CallAt at{t.worst.level, static_cast<std::size_t>(t.worst.index)};
+        Finding finding = about_call(FindingKind::duration_outlier, steps, index, at);
+        char times[32];
+        std::snprintf(times, sizeof times, "%.1f", worst / mean);
+        finding.title = finding.activities[0] + " took " + times + " × its usual time";
+        finding.cause = duration_text(t.greatest) + " against " + duration_text(Time::from_ns(mean)) +
+                        " on average of " + count_text(t.calls) + " calls, without what cut in.";
+        finding.evidence.push_back({finding.begin, "called"});
+        tell_difference(recording, steps, at, Time::from_ns(mean), finding);
+        finding.evidence.push_back({finding.end, "returned"});
+        finding.severity = 0.5;
+        found.push_back(std::move(finding));
+    }
+    // A long callee makes its callers long: one finding, of the innermost.
+    std::stable_sort(found.begin(), found.end(), [](const Finding& a, const Finding& b) {
+        return a.call->level > b.call->level;
+    });
+    std::vector<Finding> kept;
+    for (Finding& f : found) {
+        const auto inner = std::find_if(kept.begin(), kept.end(), [&](const Finding& k) {
+            return k.begin >= f.begin && k.end <= f.end && (k.end - k.begin).ps * 2 > (f.end - f.begin).ps;
+        });
+        if (inner == kept.end())
+            kept.push_back(std::move(f));
+        else
+            inner->activities.push_back(f.activities[0]);
+    }
+    for (Finding& f : kept) out.push_back(std::move(f));
+}
+
+// The first call of a function that `is` odd.
+template <class Is>
+std::optional<CallAt> first_call(const StepTrail& steps, std::uint32_t function, Is is) {
+    std::optional<CallAt> first;
+    for (std::size_t level = 0; level < steps.levels.size(); ++level)
+        for (std::size_t i = 0; i < steps.levels[level].size(); ++i) {
+            const CallSpan& s = steps.levels[level][i];
+            if (first && s.begin >= steps.levels[first->level][first->index].begin) break;
+            if (s.function == function && is(level, s)) {
+                first = CallAt{level, i};
+                break;
+            }
+        }
+    return first;
+}
+
+void find_recursion(const Trail& trail, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
+    const StepTrail& steps = trail.steps[index];
+    const FunctionTally& t = steps.tallies[function];
+    if (t.recursive == 0 || t.calls < kFewest || t.recursive * 50 > t.calls) return;
+    const auto at = first_call(steps, function, [&](std::size_t level, const CallSpan& s) {
+        for (std::size_t below = 0; below < level; ++below)
+            if (const auto i = steps.levels[below].at(s.begin); i && steps.levels[below][*i].function == function)
+                return true;
+        return false;
+    });
+    if (!at) return;
+    Finding f = about_call(FindingKind::unexpected_recursion, steps, index, *at);
+    f.title = f.activities[0] + " was called while it was running";
+    f.cause = count_text(t.recursive) + " of its " + count_text(t.calls) +
+              " calls came from itself or its callees; all others did not. Is it safe to enter twice?";
+    f.alike = t.recursive;
+    f.severity = 0.45;
+    f.evidence.push_back({f.begin, "called again"});
+    out.push_back(std::move(f));
+}
+
+void find_never_returned(const Trail& trail, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
+    const StepTrail& steps = trail.steps[index];
+    const FunctionTally& t = steps.tallies[function];
+    if (t.unwound == 0 || t.calls < kFewest || t.unwound * 50 > t.calls) return;
+    const auto at = first_call(
+        steps, function, [](std::size_t, const CallSpan& s) { return (s.flags & CallFrame::kUnwound) != 0; });
+    if (!at) return;
+    Finding f = about_call(FindingKind::never_returned, steps, index, *at);
+    f.title = f.activities[0] + " was left without a return";
+    f.cause = count_text(t.unwound) + " of its " + count_text(t.calls) +
+              " calls ended in a jump out of it (longjmp, an abandoned stack); what it held may not have been given back.";
+    f.alike = t.unwound;
+    f.severity = 0.45;
+    f.evidence.push_back({f.end, "left"});
+    out.push_back(std::move(f));
+}
+
+}  // namespace
+
+void find_odd_calls(const Recording& recording, const Trail& trail, std::size_t steps, std::vector<Finding>& out) {
+    find_long_calls(recording, trail, steps, out);
+    for (std::uint32_t f = 0; f < trail.steps[steps].tallies.size(); ++f) {
+        find_recursion(trail, steps, f, out);
+        find_never_returned(trail, steps, f, out);
+    }
+}
+
+}  // namespace mt

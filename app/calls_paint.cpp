@@ -7,6 +7,7 @@
 #include "lanes.h"
 #include "lanes_geometry.h"
 #include "shapes.h"
+#include "trail/step_search.h"
 #include "theme.h"
 
 // The call stack in the lanes: one layer a depth, the outermost on top, each call named where there is room.
@@ -283,6 +284,32 @@ bool Lanes::go_to_longest_call() {
     const FunctionTally& tally = t->tallies[static_cast<std::size_t>(function)];
     if (tally.calls > 0) go_to_call({call_->core, tally.worst.level, static_cast<std::size_t>(tally.worst.index)});
     return true;
+}
+
+void Lanes::go_to_next_difference() {
+    const StepTrail* t = call_ ? steps_of(call_->core) : nullptr;
+    if (t == nullptr) {
+        emit missed(tr("Select a call first: the next one that went another way is looked for from there."));
+        return;
+    }
+    if (comparing_) comparing_->cancel();
+    comparing_ = std::make_shared<Progress>();
+    jobs_.add([this, call = *call_, progress = comparing_, trail = session_.trail(), recording = session_.recording(), t] {
+        const auto found = next_different_call(*recording, *t, call.level, call.index, *progress);
+        QMetaObject::invokeMethod(
+            this,
+            [this, call, found, progress, trail, t] {
+                if (progress != comparing_) return;
+                comparing_.reset();
+                if (session_.recording() == nullptr || steps_of(call.core) == nullptr) return;
+                const auto name = (*t->functions)[static_cast<std::uint32_t>(t->levels[call.level][call.index].function)].name;
+                if (found)
+                    go_to_call({call.core, call.level, *found});
+                else
+                    emit missed(tr("All later calls of %1 at this depth went the same way.").arg(words(name)));
+            },
+            Qt::QueuedConnection);
+    });
 }
 
 }  // namespace mt::app

@@ -7,6 +7,7 @@
 #include <QWidget>
 
 #include "block_store.h"
+#include "job_queue.h"
 #include "session.h"
 #include "viewpoint.h"
 
@@ -53,10 +54,14 @@ class Lanes : public QWidget {
     bool step_call(int direction);
     bool step_depth(int direction);
     bool go_to_longest_call();
+    /// To the next call of its function, at the same depth, that went another way; looked for on a worker.
+    void go_to_next_difference();
 
   signals:
     void measuring_changed(bool on);
     void call_selected(std::size_t core, unsigned function);
+    /// Something that a person asked for was not found.
+    void missed(const QString& text);
 
   protected:
     void paintEvent(QPaintEvent*) override;
@@ -114,6 +119,8 @@ class Lanes : public QWidget {
     QPointF pressed_, mouse_;
     Time pressed_from_{}, pressed_to_{};
     double scroll_ = 0, content_ = 0;
+    std::shared_ptr<Progress> comparing_;
+    JobQueue jobs_;  ///< last: its end waits for what uses the rest
 };
 
 }  // namespace mt::app

@@ -99,7 +99,7 @@ int main(int argc, char** argv) {
     };
     const QString shown = parser.value(view);
     if (shown.startsWith("recording=") || shown == "recipe" || shown == "line") {
-        const int ms = shown.startsWith("recording=") ? static_cast<int>(shown.mid(10).toDouble() * 1000) : 2500;
+        const int ms = shown.startsWith("recording=") ? static_cast<int>(shown.mid(10).toDouble() * 1000) : 6000;
         QTimer::singleShot(100, &window, [&, shown] {
             if (shown == "recipe") window.recipe_form()->findChild<QPushButton*>("recipe_test")->click();
             if (shown == "line") window.check_line();

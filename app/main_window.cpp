@@ -131,6 +131,7 @@ QWidget* MainWindow::build_centre() {
         say(direction > 0 ? tr("It is not executed again.") : tr("It was not executed before."), false);
     });
     connect(source_, &SourceView::execution_wanted, footsteps_, &Footsteps::seek_execution);
+    connect(lanes_, &Lanes::missed, this, [this](const QString& text) { say(text, false); });
     call_tree_ = new CallTree(session_);
     connect(call_tree_, &CallTree::function_chosen, functions_, &FunctionsTable::choose);
     connect(lanes_, &Lanes::call_selected, this, [this](std::size_t core, unsigned function) {

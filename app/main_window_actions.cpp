@@ -81,6 +81,10 @@ void MainWindow::build_actions() {
                 tr("Longest execution of the selected interrupt, or call of the selected function"),
                 [this] { lanes_->go_to_longest(); }));
 
+    need(action(go, tr("Next &difference"), {QKeySequence(Qt::Key_D)},
+                tr("Next call of the selected function that went another way through the program"),
+                [this] { lanes_->go_to_next_difference(); }));
+
     auto* measure = menuBar()->addMenu(tr("&Measure"));
     need(action(measure, tr("Measure with the mouse"), {QKeySequence(Qt::Key_R)}, tr("Drag in the lanes from A to B"),
                 [this] { ruler_->toggle(); }));

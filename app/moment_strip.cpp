@@ -26,7 +26,7 @@ QString stack_at(const StepTrail& steps, Time t) {
     }
     if (names.isEmpty()) return QObject::tr("no call is known here");
     names[0] = "<b>" + names[0] + "</b>";
-    constexpr int kMost = 8;
+    constexpr int kMost = 5;
     if (names.size() > kMost) names = names.mid(0, kMost) << "…";
     return names.join(" ◂ ");
 }

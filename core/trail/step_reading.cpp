@@ -18,14 +18,20 @@ constexpr std::size_t kPieceBytes = 4 * 1024, kTurnBytes = 64 * 1024;
 class PieceReader {
   public:
     PieceReader(const Code& code, const StepCheckpoint& c, const std::function<bool(const StepPiece&)>& each)
-        : code_(code), each_(each), timer_(*c.timer), stack_(*c.stack), moment_(c.moment) {}
+        : code_(code), each_(each), timer_(*c.timer), stack_(*c.stack), moment_(c.moment) {
+        for (const CallFrame& f : stack_.frames()) handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u;
+    }
 
     void run(const StepRun& r) {
         const std::uint64_t step = stack_.step();
         note_sleep(code_, r, step, sleeps_);
         stack_.run(r, *this);
-        waiting_.push_back(
-            {r, step, {}, {}, static_cast<std::uint16_t>(std::min<std::size_t>(stack_.frames().size(), 0xFFFF))});
+        waiting_.push_back({r,
+                            step,
+                            {},
+                            {},
+                            static_cast<std::uint16_t>(std::min<std::size_t>(stack_.frames().size(), 0xFFFF)),
+                            static_cast<std::uint16_t>(handlers_)});
     }
     void trap(const StepTrap& t) {
         traps.push_back({t, stack_.step(), {}});
@@ -41,8 +47,8 @@ class PieceReader {
         if (const auto moment = timer_.tell(t, stack_.step())) flush(*moment);
     }
     void sync(std::uint64_t) {}
-    void enter(const CallFrame&, std::uint64_t) {}
-    void leave(const CallFrame&, std::uint64_t) {}
+    void enter(const CallFrame& f, std::uint64_t) { handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u; }
+    void leave(const CallFrame& f, std::uint64_t) { handlers_ -= (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u; }
 
     void settle() {
         if (timer_.kind() == StepClock::none) flush({stack_.step(), timer_.nominal(stack_.step())});
@@ -83,6 +89,7 @@ class PieceReader {
     std::vector<StepPiece> waiting_;
     std::size_t traps_timed_ = 0, gaps_timed_ = 0;
     bool done_ = false;
+    unsigned handlers_ = 0;  ///< on the stack
 };
 
 const StepCheckpoint* checkpoint_before(const StepTrail& trail, std::uint64_t step) {

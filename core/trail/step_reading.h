@@ -24,7 +24,8 @@ struct StepPiece {
     StepRun run;
     std::uint64_t step = 0;   ///< of its first instruction
     Time begin, end;          ///< of the first instruction, and behind the last
-    std::uint16_t depth = 0;  ///< of the stack, at its first instruction
+    std::uint16_t depth = 0;     ///< of the stack, at its first instruction
+    std::uint16_t handlers = 0;  ///< how many of these are handlers
 };
 
 /// A stretch of executed instructions, decoded again.

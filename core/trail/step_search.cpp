@@ -57,6 +57,49 @@ std::optional<std::uint64_t> next_execution(const Recording& recording, const St
     return found;
 }
 
+std::optional<std::size_t> next_different_call(const Recording& recording, const StepTrail& trail, std::size_t level,
+                                               std::size_t index, const Progress& progress) {
+    const CallLevel& calls = trail.levels[level];
+    const auto function = calls[index].function;
+    const Code& code = *trail.code;
+    std::optional<std::size_t> found;
+    std::optional<std::uint64_t> given;  // what the given call's way comes to
+    std::size_t now = index;
+    bool inside = false;
+    std::uint64_t way = 0;
+    std::uint32_t last = Code::kNowhere;
+    std::uint16_t handlers = 0;
+    each_step_piece(recording, trail, calls[index].step, [&](const StepPiece& p) {
+        if (inside && p.step > calls[now].step && p.begin >= calls[now].end()) {
+            inside = false;
+            if (!given)
+                given = way;
+            else if (way != *given)
+                found = now;
+            ++now;
+        }
+        if (found || progress.cancelled()) return false;
+        if (!inside) {
+            while (now < calls.size() &&
+                   (calls[now].function != function || !calls[now].whole() || calls[now].step < p.step))
+                ++now;
+            if (now == calls.size()) return false;
+            if (calls[now].step != p.step) return true;
+            inside = true;
+            way = 0;
+            last = Code::kNowhere;
+            handlers = p.handlers;
+        }
+        if (p.handlers != handlers) return true;
+        // Only where it does not simply go on: a run that was cut by an interrupt is the same way.
+        if (last != Code::kNowhere && code.next(last) != p.run.first)
+            way = (way ^ (std::uint64_t{last} << 32 | p.run.first)) * 0x9E37'79B9'7F4A'7C15u;
+        last = p.run.last;
+        return true;
+    });
+    return found;
+}
+
 std::optional<std::uint64_t> previous_execution(const Recording& recording, const StepTrail& trail,
                                                 std::vector<std::uint32_t> slots, std::uint64_t from,
                                                 const Progress& progress) {

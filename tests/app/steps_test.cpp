@@ -114,6 +114,44 @@ TEST_F(StepsPage, KeysWalkToTheNextCallTheLongestTheCallerAndBack) {
     EXPECT_EQ(window->lanes()->call()->level, longest.level);
 }
 
+TEST_F(StepsPage, TheNextDifferenceIsACallThatWentAnotherWay) {
+    choose("refraction");
+    const Lanes::Call first = *window->lanes()->call();
+    window->lanes()->setFocus();
+    QTest::keyClick(window.get(), Qt::Key_D);
+    const auto ended = [&] { return window->lanes()->call() != first || !window->notice_text().isEmpty(); };
+    ASSERT_TRUE(QTest::qWaitFor(ended, 10'000));
+    // The ways of the two, instruction by instruction, without what cut in.
+    const auto way = [&](const Lanes::Call& call) {
+        std::vector<std::uint32_t> slots_passed;
+        const CallSpan s = span(call);
+        std::optional<std::uint16_t> handlers;
+        each_step_piece(*window->session().recording(), steps(), s.step, [&](const StepPiece& p) {
+            if (p.step > s.step && p.begin >= s.end()) return false;
+            if (!handlers) handlers = p.handlers;
+            if (p.handlers != *handlers) return true;
+            for (std::uint32_t i = 0, slot = p.run.first; i < p.run.count; ++i, slot = steps().code->next(slot))
+                slots_passed.push_back(slot);
+            return true;
+        });
+        return slots_passed;
+    };
+    const Lanes::Call other = *window->lanes()->call();
+    if (other == first) {  // none: then all later ones are the same indeed
+        const CallLevel& level = steps().levels[first.level];
+        for (std::size_t i = first.index + 1; i < level.size() && i < first.index + 40; ++i)
+            if (level[i].function == span(first).function && level[i].whole())
+                EXPECT_EQ(way({first.core, first.level, i}), way(first));
+        return;
+    }
+    EXPECT_EQ(name_of(other), "refraction");
+    EXPECT_EQ(other.level, first.level);
+    EXPECT_NE(way(other), way(first));
+    for (std::size_t i = first.index + 1; i < other.index; ++i)
+        if (steps().levels[first.level][i].function == span(first).function && steps().levels[first.level][i].whole())
+            EXPECT_EQ(way({first.core, first.level, i}), way(first)) << "a difference was passed over";
+}
+
 TEST_F(StepsPage, FootstepsFollowTheCursorAndLeadIt) {
     window->evidence()->setCurrentWidget(window->footsteps());
     choose("refraction");

@@ -143,8 +143,9 @@ QVariant CallTreeModel::data(const QModelIndex& index, int role) const {
 }
 
 QVariant CallTreeModel::headerData(int section, Qt::Orientation orientation, int role) const {
-    static const char* const headings[] = {QT_TR_NOOP("function"), QT_TR_NOOP("with callees"), QT_TR_NOOP("share"),
-                                           QT_TR_NOOP("own"),      QT_TR_NOOP("calls"),        QT_TR_NOOP("instructions")};
+    static const char* const headings[] = {QT_TR_NOOP("function"), QT_TR_NOOP("with callees"),
+                                           QT_TR_NOOP("share"),    QT_TR_NOOP("own"),
+                                           QT_TR_NOOP("calls"),    QT_TR_NOOP("instructions")};
     if (orientation != Qt::Horizontal) return {};
     if (role == Qt::DisplayRole) return tr(headings[section]);
     if (role == Qt::TextAlignmentRole)
@@ -259,10 +260,10 @@ void CallTree::renew() {
         view_->expand(at);
         at = model_->index(0, 0, at);
     }
-    hint_->setText(!any                                    ? tr("The call tree needs instruction trace.")
+    hint_->setText(!any                                   ? tr("The call tree needs instruction trace.")
                    : walk != CallWalk::down && !function_ ? tr("Type a function, or click a call in the lanes.")
                    : walk == CallWalk::callers            ? tr("Times of the function, as called from there.")
-                                                           : tr("A double click shows the longest call."));
+                                                          : tr("A double click shows the longest call."));
 }
 
 QString CallTree::copied_text() const {

@@ -294,22 +294,24 @@ void Lanes::go_to_next_difference() {
     }
     if (comparing_) comparing_->cancel();
     comparing_ = std::make_shared<Progress>();
-    jobs_.add([this, call = *call_, progress = comparing_, trail = session_.trail(), recording = session_.recording(), t] {
-        const auto found = next_different_call(*recording, *t, call.level, call.index, *progress);
-        QMetaObject::invokeMethod(
-            this,
-            [this, call, found, progress, trail, t] {
-                if (progress != comparing_) return;
-                comparing_.reset();
-                if (session_.recording() == nullptr || steps_of(call.core) == nullptr) return;
-                const auto name = (*t->functions)[static_cast<std::uint32_t>(t->levels[call.level][call.index].function)].name;
-                if (found)
-                    go_to_call({call.core, call.level, *found});
-                else
-                    emit missed(tr("All later calls of %1 at this depth went the same way.").arg(words(name)));
-            },
-            Qt::QueuedConnection);
-    });
+    jobs_.add(
+        [this, call = *call_, progress = comparing_, trail = session_.trail(), recording = session_.recording(), t] {
+            const auto found = next_different_call(*recording, *t, call.level, call.index, *progress);
+            QMetaObject::invokeMethod(
+                this,
+                [this, call, found, progress, trail, t] {
+                    if (progress != comparing_) return;
+                    comparing_.reset();
+                    if (session_.recording() == nullptr || steps_of(call.core) == nullptr) return;
+                    const auto name =
+                        (*t->functions)[static_cast<std::uint32_t>(t->levels[call.level][call.index].function)].name;
+                    if (found)
+                        go_to_call({call.core, call.level, *found});
+                    else
+                        emit missed(tr("All later calls of %1 at this depth went the same way.").arg(words(name)));
+                },
+                Qt::QueuedConnection);
+        });
 }
 
 }  // namespace mt::app

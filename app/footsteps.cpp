@@ -122,12 +122,13 @@ void Footsteps::go_to(std::uint64_t step) {
 
 void Footsteps::seek_execution(std::vector<std::uint32_t> wanted, int direction) {
     if (row_count() == 0) return;
-    store_.search(std::move(wanted), current_.value_or(0), direction, [this, direction](std::optional<std::uint64_t> step) {
-        if (step)
-            go_to(*step);
-        else
-            emit missed(direction);
-    });
+    store_.search(std::move(wanted), current_.value_or(0), direction,
+                  [this, direction](std::optional<std::uint64_t> step) {
+                      if (step)
+                          go_to(*step);
+                      else
+                          emit missed(direction);
+                  });
 }
 
 Result<void> Footsteps::seek_text(const QString& text, int direction) {

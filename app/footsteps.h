@@ -29,8 +29,8 @@ class Footsteps : public QAbstractScrollArea {
     void step_out(int direction);
     /// To the next or previous execution of one of these instructions; says `missed` if there is none.
     void seek_execution(std::vector<std::uint32_t> wanted, int direction);
-    /// The same for what a person typed: a function, an address, or a line as main.c:41. A Problem if the image has none
-    /// such.
+    /// The same for what a person typed: a function, an address, or a line as main.c:41. A Problem if the image has
+    /// none such.
     Result<void> seek_text(const QString& text, int direction);
     std::size_t stream() const { return stream_; }
     /// What a row shows, for tests and for copying; empty while it is not there yet.

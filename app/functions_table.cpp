@@ -38,7 +38,8 @@ const std::vector<Figure>& figures() {
          nullptr},
         {QT_TR_NOOP("calls"), QT_TR_NOOP("whole calls; of sampled functions, how many samples hit them"),
          [](const Row& r) {
-             return r.sampled ? QObject::tr("%1 samples").arg(words(count_text(r.samples))) : words(count_text(r.count));
+             return r.sampled ? QObject::tr("%1 samples").arg(words(count_text(r.samples)))
+                              : words(count_text(r.count));
          },
          [](const Row& r) { return r.sampled ? -1 / (1 + double(r.samples)) : double(r.count); }},
         {QT_TR_NOOP("calls over time"), QT_TR_NOOP("how often it was called, from the start to the end"),
@@ -211,9 +212,7 @@ FunctionsTable::FunctionsTable(Session& session, QWidget* parent)
     connect(table_, &QTableView::customContextMenuRequested, this, &FunctionsTable::menu);
     connect(table_, &QTableView::doubleClicked, this, [this](const QModelIndex& index) {
         const FunctionRow& row = model_->rows()[static_cast<std::size_t>(sorted_->mapToSource(index).row())];
-        if (row.count > 0)
-            emit call_chosen(row.core, row.worst.level,
-                             static_cast<std::size_t>(row.worst.index));
+        if (row.count > 0) emit call_chosen(row.core, row.worst.level, static_cast<std::size_t>(row.worst.index));
     });
     auto* copy = new QShortcut(QKeySequence::Copy, table_);
     copy->setContext(Qt::WidgetWithChildrenShortcut);
@@ -229,19 +228,19 @@ void FunctionsTable::renew() {
     std::vector<QString> cores;
     if (trail)
         for (const auto& c : trail->cores) cores.push_back(words(c.name));
-    model_->set(any || sampled ? function_rows(*trail, left_out_, session_.recording()->functions)
-                               : std::vector<FunctionRow>{},
-                trail, std::move(cores));
+    model_->set(
+        any || sampled ? function_rows(*trail, left_out_, session_.recording()->functions) : std::vector<FunctionRow>{},
+        trail, std::move(cores));
     table_->resizeColumnsToContents();
     for (int c = 0; c < model_->columnCount(); ++c)
         table_->setColumnWidth(c, c == FunctionModel::rate_column()
                                       ? 140
                                       : std::clamp(table_->columnWidth(c) + 16, c == 0 ? 180 : 60, 260));
-    QString text = !any && !sampled ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
-                   : session_.busy()
-                       ? tr("Decoding: figures grow until its end.")
-                       : tr("%1 functions ran. A double click shows the longest call, a right click leaves one out.")
-                             .arg(model_->rowCount());
+    QString text =
+        !any && !sampled  ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
+        : session_.busy() ? tr("Decoding: figures grow until its end.")
+                          : tr("%1 functions ran. A double click shows the longest call, a right click leaves one out.")
+                                .arg(model_->rowCount());
     if (!left_out_.empty()) {
         QStringList names;
         for (const auto& name : left_out_) names << words(name);
@@ -253,8 +252,7 @@ void FunctionsTable::renew() {
 bool FunctionsTable::choose(const QString& name) {
     for (const FunctionRow& row : model_->rows())
         if (words(row.name) == name && row.count > 0) {
-            emit call_chosen(row.core, row.worst.level,
-                             static_cast<std::size_t>(row.worst.index));
+            emit call_chosen(row.core, row.worst.level, static_cast<std::size_t>(row.worst.index));
             return true;
         }
     return false;

@@ -41,7 +41,8 @@ int main(int argc, char** argv) {
     parser.addPositionalArgument("INPUT", "a *.target.toml, a *.mtrail folder or a *.recipe.toml to open", "[INPUT]");
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
     const QCommandLineOption view("view",
-                                  "What the picture shows: whole, finding=N, measures, packets, key, start, steps=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
+                                  "What the picture shows: whole, finding=N, measures, packets, key, start, "
+                                  "steps=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
                                   "recipe: recipe, recording=SECONDS, line.",
                                   "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");

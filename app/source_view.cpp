@@ -133,7 +133,9 @@ void SourceText::paint_margin(QPaintEvent* e) {
         p.setFont(fixed_font(11));
         p.setPen(t.second);
         const bool source = r.slot == Code::kNowhere;
-        if (source) p.drawText(QRectF(0, y, kLineWidth - 6, height), Qt::AlignRight | Qt::AlignVCenter, QString::number(r.line));
+        if (source)
+            p.drawText(QRectF(0, y, kLineWidth - 6, height), Qt::AlignRight | Qt::AlignVCenter,
+                       QString::number(r.line));
         if (!r.has_code || !counted_) continue;
         const QRectF cell(kLineWidth, y, kCountWidth, height);
         if (r.count > 0 && most_ > 0) {
@@ -169,7 +171,8 @@ SourceView::SourceView(Session& session, QWidget* parent) : QWidget(parent), ses
     place_->setFont(text_font(11));
     mixed_ = button(tr("with instructions"), tr("Show each line's instructions below it"), "source_mixed");
     mixed_->setCheckable(true);
-    previous_ = button(tr("executed before"), tr("To the previous execution of this line (Ctrl+Up)"), "source_previous");
+    previous_ =
+        button(tr("executed before"), tr("To the previous execution of this line (Ctrl+Up)"), "source_previous");
     next_ = button(tr("executed next"), tr("To the next execution of this line (Ctrl+Down)"), "source_next");
     previous_->setShortcut(Qt::CTRL | Qt::Key_Up);
     next_->setShortcut(Qt::CTRL | Qt::Key_Down);
@@ -194,8 +197,7 @@ SourceView::SourceView(Session& session, QWidget* parent) : QWidget(parent), ses
     column->addLayout(top);
     column->addWidget(message_);
     column->addWidget(text_, 1);
-    connect(files_, &QComboBox::activated, this,
-            [this](int i) { show_file(files_->itemData(i).toUInt()); });
+    connect(files_, &QComboBox::activated, this, [this](int i) { show_file(files_->itemData(i).toUInt()); });
     connect(mixed_, &QToolButton::toggled, this, &SourceView::fill);
     connect(find_, &QToolButton::clicked, this, &SourceView::ask_source);
     connect(previous_, &QToolButton::clicked, this, [this] { step(-1); });
@@ -279,7 +281,8 @@ SourcePaths SourceView::paths() const {
     SourcePaths p;
     const QSettings settings;
     const QStringList all = settings.value("sources").toStringList();
-    for (qsizetype i = 0; i + 1 < all.size(); i += 2) p.replaced.emplace_back(all[i].toStdString(), all[i + 1].toStdString());
+    for (qsizetype i = 0; i + 1 < all.size(); i += 2)
+        p.replaced.emplace_back(all[i].toStdString(), all[i + 1].toStdString());
     const auto recording = session_.recording();
     if (!recording) return p;
     const auto add = [&p](const std::string& file) {
@@ -337,7 +340,8 @@ void SourceView::fill() {
                     insn.slot = entries[i].slot;
                     insn.has_code = true;
                     insn.count = count_of(insn.slot);
-                    insn.text = words(hex_text(steps.code->address(insn.slot), 8) + "  " + disassembler.text(insn.slot));
+                    insn.text =
+                        words(hex_text(steps.code->address(insn.slot), 8) + "  " + disassembler.text(insn.slot));
                     rows.push_back(insn);
                 }
             next = end;

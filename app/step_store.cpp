@@ -117,8 +117,8 @@ void StepStore::search(std::vector<std::uint32_t> wanted, std::uint64_t from, in
     search_ = std::make_shared<Progress>();
     searches_.add([this, wanted = std::move(wanted), from, direction, done = std::move(done), progress = search_,
                    r = recording_, trail = trail_, stream = stream_] {
-        const auto found = (direction > 0 ? next_execution : previous_execution)(*r, trail->steps[stream], wanted, from,
-                                                                                  *progress);
+        const auto found =
+            (direction > 0 ? next_execution : previous_execution)(*r, trail->steps[stream], wanted, from, *progress);
         QMetaObject::invokeMethod(
             this,
             [this, found, done, progress] {

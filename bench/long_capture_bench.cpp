@@ -1,5 +1,5 @@
-// A capture of a thousand million instructions, as bench/make-long-capture.sh makes it: how fast the whole pass is on one
-// core and on all, when there is something to see, how long a window of 10 000 instructions takes, and the memory.
+// A capture of a thousand million instructions, as bench/make-long-capture.sh makes it: how fast the whole pass is on
+// one core and on all, when there is something to see, how long a window of 10 000 instructions takes, and the memory.
 #include <sched.h>
 #include <sys/resource.h>
 
@@ -75,10 +75,11 @@ int main(int argc, char** argv) {
         });
         const double spent = seconds_since(from);
         trail = *read;
-        std::printf("%s: %.0f million instructions in %.2f s, %.0f million/s, %.5f of the memory pass; first picture "
-                    "after %.2f s; peak memory so far %.0f MB\n",
-                    one ? "one core" : "all cores", static_cast<double>(trail->steps[0].steps) / 1e6, spent,
-                    static_cast<double>(trail->steps[0].steps) / spent / 1e6, plain / spent, first, peak_mb());
+        std::printf(
+            "%s: %.0f million instructions in %.2f s, %.0f million/s, %.5f of the memory pass; first picture "
+            "after %.2f s; peak memory so far %.0f MB\n",
+            one ? "one core" : "all cores", static_cast<double>(trail->steps[0].steps) / 1e6, spent,
+            static_cast<double>(trail->steps[0].steps) / spent / 1e6, plain / spent, first, peak_mb());
     }
     ::sched_setaffinity(0, sizeof all, &all);
     std::mt19937_64 random(1);
@@ -86,13 +87,14 @@ int main(int argc, char** argv) {
     constexpr int kWindows = 200;
     for (int i = 0; i < kWindows; ++i) {
         const auto from = Steady::now();
-        const StepWindow w = step_window(**recording, trail->steps[0], random() % (trail->steps[0].steps - 10'000), 10'000);
+        const StepWindow w =
+            step_window(**recording, trail->steps[0], random() % (trail->steps[0].steps - 10'000), 10'000);
         if (w.end - w.first != 10'000) std::printf("a window was cut short\n");
         const double ms = seconds_since(from) * 1e3;
         worst = std::max(worst, ms);
         sum += ms;
     }
-    std::printf("window of 10 000 instructions anywhere: mean %.1f ms, worst of %d: %.1f ms\n", sum / kWindows, kWindows,
-                worst);
+    std::printf("window of 10 000 instructions anywhere: mean %.1f ms, worst of %d: %.1f ms\n", sum / kWindows,
+                kWindows, worst);
     return 0;
 }

@@ -53,7 +53,7 @@ void EtraceEncoder::retired(const RvRetired& insn) {
         put_support(0);
     }
     if (held_)
-        settle(insn.pc == held_->pc || seen_before(insn.pc)             ? Then::repeats
+        settle(insn.pc == held_->pc || seen_before(insn.pc)      ? Then::repeats
                : since_sync_ >= sync_each_ && !afresh_ && !trap_ ? Then::sync
                                                                  : Then::goes_on);
     held_ = insn;
@@ -235,8 +235,8 @@ void EtraceEncoder::put_ends(Bits& b, bool before, bool notify, bool updiscon) {
     b.put(n, 1);
     b.put(u, 1);
     b.put(r, 1);
-    const unsigned width = parameters_.return_stack_size + (parameters_.return_stack_size > 0 ? 1 : 0) +
-                           parameters_.call_counter_size;
+    const unsigned width =
+        parameters_.return_stack_size + (parameters_.return_stack_size > 0 ? 1 : 0) + parameters_.call_counter_size;
     b.put(failed_ ? *failed_ : u ? ~std::uint64_t{0} : 0, width);
 }
 
@@ -249,9 +249,9 @@ void EtraceEncoder::put_difference(Bits& b, std::uint32_t address, bool notify, 
 
 // Formats 0, 1 and 2. Without a target to name (a branch that was not predicted ends the count): address 0.
 void EtraceEncoder::report(std::uint32_t address, bool discontinuity_then_break, bool notify, bool branch) {
-    const unsigned subformat = parameters_.f0s_width != 0                                          ? parameters_.f0s_width
+    const unsigned subformat = parameters_.f0s_width != 0                                 ? parameters_.f0s_width
                                : parameters_.bpred_size > 0 && parameters_.cache_size > 0 ? 1
-                                                                                                   : 0;
+                                                                                          : 0;
     Bits b;
     b.put(0, parameters_.src_id_bits);
     if (predictions_ > 0) {
@@ -269,8 +269,8 @@ void EtraceEncoder::report(std::uint32_t address, bool discontinuity_then_break,
         put_map(b);
         const bool before = branches_ > 0 && b.last(), r = before != failed_.has_value();
         b.put(r, 1);
-        const unsigned width = parameters_.return_stack_size + (parameters_.return_stack_size > 0 ? 1 : 0) +
-                               parameters_.call_counter_size;
+        const unsigned width =
+            parameters_.return_stack_size + (parameters_.return_stack_size > 0 ? 1 : 0) + parameters_.call_counter_size;
         b.put(failed_ ? *failed_ : r ? ~std::uint64_t{0} : 0, width);
         last_address_ = address;
     } else {
@@ -288,15 +288,21 @@ void EtraceEncoder::report(std::uint32_t address, bool discontinuity_then_break,
     walked_.clear();
 }
 
-void EtraceEncoder::put_sync(std::uint32_t address, bool branch_bit) {
+// What packets of format 3 with an address begin with.
+EtraceEncoder::Bits EtraceEncoder::full(unsigned subformat, bool branch_bit, std::uint64_t time) const {
     Bits b;
     b.put(0, parameters_.src_id_bits);
     b.put(3, 2);
-    b.put(0, 2);
+    b.put(subformat, 2);
     b.put(branch_bit, 1);
     b.put(3, parameters_.privilege_width);
-    b.put(time_, parameters_.time_width);
+    b.put(time, parameters_.time_width);
     b.put(0, parameters_.context_width);
+    return b;
+}
+
+void EtraceEncoder::put_sync(std::uint32_t address, bool branch_bit) {
+    Bits b = full(0, branch_bit, time_);
     b.put(address >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
     send(b);
     since_sync_ = 0;
@@ -305,14 +311,7 @@ void EtraceEncoder::put_sync(std::uint32_t address, bool branch_bit) {
 }
 
 void EtraceEncoder::put_trap(const RvTrapped& trap, bool handler, std::uint32_t address, bool branch_bit) {
-    Bits b;
-    b.put(0, parameters_.src_id_bits);
-    b.put(3, 2);
-    b.put(1, 2);
-    b.put(branch_bit, 1);
-    b.put(3, parameters_.privilege_width);
-    b.put(trap.cycle, parameters_.time_width);
-    b.put(0, parameters_.context_width);
+    Bits b = full(1, branch_bit, trap.cycle);
     b.put(trap.cause, parameters_.ecause_width);
     b.put(trap.interrupt, 1);
     b.put(handler, 1);

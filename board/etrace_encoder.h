@@ -43,6 +43,7 @@ class EtraceEncoder : public RvListener {
     bool seen_before(std::uint32_t pc) const;
     bool predicted(std::uint32_t pc) const;
     void learn(std::uint32_t pc, bool taken);
+    Bits full(unsigned subformat, bool branch_bit, std::uint64_t time) const;
     void put_trap(const RvTrapped& trap, bool handler, std::uint32_t address, bool branch_bit);
     void put_sync(std::uint32_t address, bool branch_bit);
     void put_support(unsigned qual);

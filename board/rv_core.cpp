@@ -327,8 +327,7 @@ void RvCore::set_csr(std::uint32_t number, std::uint32_t value) {
 }
 
 void RvCore::trap(std::uint32_t cause, std::uint32_t value) {
-    if (listener_ != nullptr)
-        listener_->trapped({cause & ~kInterrupt, value, pc_, (cause & kInterrupt) != 0, cycle_});
+    if (listener_ != nullptr) listener_->trapped({cause & ~kInterrupt, value, pc_, (cause & kInterrupt) != 0, cycle_});
     mepc_ = pc_;
     mcause_ = cause;
     mtval_ = value;

@@ -14,7 +14,7 @@ using tcp = asio::ip::tcp;
 namespace {
 constexpr std::size_t kMostWaiting = 64 << 20;  ///< per reader; one that is slower loses bytes
 constexpr std::size_t kAdapter = 256 << 10;
-}
+}  // namespace
 
 TracePort::TracePort(asio::io_context& context, const tcp::endpoint& at, const Troubles& troubles, std::uint64_t seed)
     : acceptor_(context, at), troubles_(troubles), random_(seed) {

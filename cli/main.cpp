@@ -180,8 +180,8 @@ int run_stats(const Options& o) {
     if (o.of == "functions") {
         auto opened = open_and_read(o.input);
         if (!opened) return fail(opened.error());
-        const auto rows = function_rows(*opened->trail, {o.leave_out.begin(), o.leave_out.end()},
-                                        opened->recording->functions);
+        const auto rows =
+            function_rows(*opened->trail, {o.leave_out.begin(), o.leave_out.end()}, opened->recording->functions);
         if (rows.empty())
             return fail({"the recording tells of no functions", o.input,
                          "they need an etm4, etrace, ntrace or mtb stream, or samples of the program counter"});

@@ -377,8 +377,7 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
         }
         if constexpr (hops) {
             // Not up to the last branches: whether the walk ends there is looked at one by one.
-            while (may_hop_ && branches_ >= 4 && !inferred_ &&
-                   code[pc_].flow == Flow::branch) {
+            while (may_hop_ && branches_ >= 4 && !inferred_ && code[pc_].flow == Flow::branch) {
                 const auto [to, used] = out.hop(pc_, map_, branches_ - 2);
                 if (used == 0) break;
                 map_ >>= used;

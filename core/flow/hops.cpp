@@ -14,11 +14,10 @@ void HopTable::make(Hop& h, std::uint32_t slot, std::uint32_t key) const {
     bool more = true;
     for (std::uint32_t length = key >> 8; h.used < length && more;) {
         const std::uint32_t to =
-            further(h.end, (key >> h.used & 1) != 0, more,
-                    [&](std::uint32_t first, std::uint32_t last) {
-                        h.steps += (*code_)[first].count;
-                        h.last = last;
-                    });
+            further(h.end, (key >> h.used & 1) != 0, more, [&](std::uint32_t first, std::uint32_t last) {
+                h.steps += (*code_)[first].count;
+                h.last = last;
+            });
         if (to == Code::kNowhere) break;
         h.end = to;
         ++h.used;

@@ -12,17 +12,18 @@ namespace mt {
 /// Where some branches lead from a place, as long as nothing else happens than branches and jumps within one function.
 struct Hop {
     std::uint32_t from = Code::kNowhere, key = 0;
-    std::uint32_t end = 0;      ///< where the walk stands then
-    std::uint32_t steps = 0;    ///< instructions executed on the way
+    std::uint32_t end = 0;       ///< where the walk stands then
+    std::uint32_t steps = 0;     ///< instructions executed on the way
     std::uint32_t last = 0;      ///< the last instruction executed on the way
     std::uint32_t function = 0;  ///< that all of it lies in
-    std::uint32_t used = 0;     ///< branches on the way; 0: the very first leads elsewhere
-    std::uint64_t count = 0;    ///< how often it was taken since it was made
+    std::uint32_t used = 0;      ///< branches on the way; 0: the very first leads elsewhere
+    std::uint64_t count = 0;     ///< how often it was taken since it was made
 };
 
 /// One thread at a time. A walk is either of the kind that RISC-V trace tells (only conditional branches count; it
 /// stands on a branch that was executed, and leaves it by the next bit; a set bit means not taken), or of the kind that
-/// Arm trace tells (each branch and jump counts; it stands before an instruction to be executed; a set bit means taken).
+/// Arm trace tells (each branch and jump counts; it stands before an instruction to be executed; a set bit means
+/// taken).
 class HopTable {
   public:
     HopTable(std::shared_ptr<const Code> code, std::shared_ptr<const FunctionTable> functions);

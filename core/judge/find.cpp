@@ -7,9 +7,8 @@ namespace mt {
 
 std::string_view finding_kind_name(FindingKind kind) {
     constexpr std::array<std::string_view, 11> names = {
-        "fault",     "late_response", "missed_activation", "duration_outlier", "interrupt_storm",
-        "deep_nest", "clock_doubt",   "gap",               "image_doubt",
-        "unexpected_recursion", "never_returned"};
+        "fault",       "late_response", "missed_activation", "duration_outlier",     "interrupt_storm", "deep_nest",
+        "clock_doubt", "gap",           "image_doubt",       "unexpected_recursion", "never_returned"};
     return names[static_cast<std::size_t>(kind)];
 }
 

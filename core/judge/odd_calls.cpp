@@ -1,5 +1,5 @@
-// Calls that are unlike their peers: far too long, with the lines that make the difference; recursion where there is none
-// as a rule; and functions that were left without a return.
+// Calls that are unlike their peers: far too long, with the lines that make the difference; recursion where there is
+// none as a rule; and functions that were left without a return.
 #include <algorithm>
 #include <cmath>
 #include <map>
@@ -11,7 +11,7 @@
 namespace mt {
 namespace {
 
-constexpr std::uint64_t kFewest = 100;        ///< calls that make a rule
+constexpr std::uint64_t kFewest = 100;         ///< calls that make a rule
 constexpr std::uint64_t kMostSteps = 200'000;  ///< of a call that are compared
 constexpr std::size_t kMostSought = 100'000;   ///< spans that are looked at for a peer
 
@@ -94,8 +94,8 @@ void tell_difference(const Recording& recording, const StepTrail& steps, CallAt 
     for (std::size_t i = 0; i < more.size() && i < 3; ++i) {
         const auto& line = more[i].second;
         const auto usually = peer_lines.find(line);
-        f.cause += std::string(i == 0 ? " " : ", ") + line + " (" + count_text(odd_lines.at(line)) + " times, usually " +
-                   (usually == peer_lines.end() ? "never" : count_text(usually->second)) + ")";
+        f.cause += std::string(i == 0 ? " " : ", ") + line + " (" + count_text(odd_lines.at(line)) +
+                   " times, usually " + (usually == peer_lines.end() ? "never" : count_text(usually->second)) + ")";
     }
     f.cause += ".";
     f.evidence.push_back({level[*peer].begin, "a usual call, to compare"});
@@ -125,9 +125,8 @@ void find_long_calls(const Recording& recording, const Trail& trail, std::size_t
         found.push_back(std::move(finding));
     }
     // A long callee makes its callers long: one finding, of the innermost.
-    std::stable_sort(found.begin(), found.end(), [](const Finding& a, const Finding& b) {
-        return a.call->level > b.call->level;
-    });
+    std::stable_sort(found.begin(), found.end(),
+                     [](const Finding& a, const Finding& b) { return a.call->level > b.call->level; });
     std::vector<Finding> kept;
     for (Finding& f : found) {
         const auto inner = std::find_if(kept.begin(), kept.end(), [&](const Finding& k) {
@@ -157,42 +156,47 @@ std::optional<CallAt> first_call(const StepTrail& steps, std::uint32_t function,
     return first;
 }
 
-void find_recursion(const Trail& trail, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
-    const StepTrail& steps = trail.steps[index];
-    const FunctionTally& t = steps.tallies[function];
-    if (t.recursive == 0 || t.calls < kFewest || t.recursive * 50 > t.calls) return;
+// Whether so few calls of a function do something that it is no rule.
+bool is_rare(std::uint64_t odd, const FunctionTally& t) { return odd > 0 && t.calls >= kFewest && odd * 50 <= t.calls; }
+
+Finding rare_call(FindingKind kind, const StepTrail& steps, std::size_t index, CallAt at, const char* title,
+                  std::uint64_t odd, const std::string& cause) {
+    Finding f = about_call(kind, steps, index, at);
+    const auto function = steps.levels[at.level][at.index].function;
+    f.title = f.activities[0] + " " + title;
+    f.cause = count_text(odd) + " of its " + count_text(steps.tallies[static_cast<std::size_t>(function)].calls) +
+              " calls " + cause;
+    f.alike = odd;
+    f.severity = 0.45;
+    f.evidence.push_back({f.begin, "called"});
+    f.evidence.push_back({f.end, "left"});
+    return f;
+}
+
+void find_recursion(const StepTrail& steps, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
+    const std::uint64_t odd = steps.tallies[function].recursive;
+    if (!is_rare(odd, steps.tallies[function])) return;
     const auto at = first_call(steps, function, [&](std::size_t level, const CallSpan& s) {
         for (std::size_t below = 0; below < level; ++below)
             if (const auto i = steps.levels[below].at(s.begin); i && steps.levels[below][*i].function == function)
                 return true;
         return false;
     });
-    if (!at) return;
-    Finding f = about_call(FindingKind::unexpected_recursion, steps, index, *at);
-    f.title = f.activities[0] + " was called while it was running";
-    f.cause = count_text(t.recursive) + " of its " + count_text(t.calls) +
-              " calls came from itself or its callees; all others did not. Is it safe to enter twice?";
-    f.alike = t.recursive;
-    f.severity = 0.45;
-    f.evidence.push_back({f.begin, "called again"});
-    out.push_back(std::move(f));
+    if (at)
+        out.push_back(rare_call(FindingKind::unexpected_recursion, steps, index, *at, "was called while it was running",
+                                odd,
+                                "came from itself or its callees; all others did not. Is it safe to enter twice?"));
 }
 
-void find_never_returned(const Trail& trail, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
-    const StepTrail& steps = trail.steps[index];
-    const FunctionTally& t = steps.tallies[function];
-    if (t.unwound == 0 || t.calls < kFewest || t.unwound * 50 > t.calls) return;
-    const auto at = first_call(
-        steps, function, [](std::size_t, const CallSpan& s) { return (s.flags & CallFrame::kUnwound) != 0; });
-    if (!at) return;
-    Finding f = about_call(FindingKind::never_returned, steps, index, *at);
-    f.title = f.activities[0] + " was left without a return";
-    f.cause = count_text(t.unwound) + " of its " + count_text(t.calls) +
-              " calls ended in a jump out of it (longjmp, an abandoned stack); what it held may not have been given back.";
-    f.alike = t.unwound;
-    f.severity = 0.45;
-    f.evidence.push_back({f.end, "left"});
-    out.push_back(std::move(f));
+void find_never_returned(const StepTrail& steps, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
+    const std::uint64_t odd = steps.tallies[function].unwound;
+    if (!is_rare(odd, steps.tallies[function])) return;
+    const auto at = first_call(steps, function,
+                               [](std::size_t, const CallSpan& s) { return (s.flags & CallFrame::kUnwound) != 0; });
+    if (at)
+        out.push_back(rare_call(FindingKind::never_returned, steps, index, *at, "was left without a return", odd,
+                                "ended in a jump out of it (longjmp, an abandoned stack); what it held may not have "
+                                "been given back."));
 }
 
 }  // namespace
@@ -200,8 +204,8 @@ void find_never_returned(const Trail& trail, std::size_t index, std::uint32_t fu
 void find_odd_calls(const Recording& recording, const Trail& trail, std::size_t steps, std::vector<Finding>& out) {
     find_long_calls(recording, trail, steps, out);
     for (std::uint32_t f = 0; f < trail.steps[steps].tallies.size(); ++f) {
-        find_recursion(trail, steps, f, out);
-        find_never_returned(trail, steps, f, out);
+        find_recursion(trail.steps[steps], steps, f, out);
+        find_never_returned(trail.steps[steps], steps, f, out);
     }
 }
 

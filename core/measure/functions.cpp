@@ -13,8 +13,8 @@ void add_sampled(const Trail& trail, const std::vector<std::shared_ptr<const Fun
                  const std::set<std::string>& leave_out, std::vector<FunctionRow>& rows) {
     for (std::size_t c = 0; c < trail.cores.size() && c < functions.size(); ++c) {
         const CoreTrail& core = trail.cores[c];
-        const bool traced = std::any_of(trail.steps.begin(), trail.steps.end(),
-                                        [c](const StepTrail& t) { return t.core_index == c; });
+        const bool traced =
+            std::any_of(trail.steps.begin(), trail.steps.end(), [c](const StepTrail& t) { return t.core_index == c; });
         if (core.samples.empty() || traced || functions[c] == nullptr) continue;
         const FunctionTable& table = *functions[c];
         std::uint64_t all = core.samples_asleep;

@@ -16,10 +16,10 @@ namespace mt {
 struct FunctionRow {
     std::size_t steps_index = 0;  ///< which instruction stream; without meaning where `sampled`
     std::size_t core = 0;
-    bool sampled = false;       ///< estimated from program-counter samples: own time and share only
-    std::uint64_t samples = 0;  ///< … so many of them
-    double share_error = 0;     ///< … 95 % of such estimates are at most so far off
-    std::uint32_t function = 0;   ///< of its table
+    bool sampled = false;        ///< estimated from program-counter samples: own time and share only
+    std::uint64_t samples = 0;   ///< … so many of them
+    double share_error = 0;      ///< … 95 % of such estimates are at most so far off
+    std::uint32_t function = 0;  ///< of its table
     std::string name, file;
     int line = 0;
     std::uint64_t address = 0;
@@ -33,9 +33,9 @@ struct FunctionRow {
 };
 
 /// Cores without instruction trace are told by their program-counter samples, if there are any: shares of the time that
-/// was sampled, asleep or not. Rows in order of own time, greatest first. `leave_out`: functions (by name) whose time does not count, for example
-/// the one that waits for work; their rows stay, with a share of 0.
-/// `functions`: of each core's image, for what was sampled; without them only traced cores are told.
+/// was sampled, asleep or not. Rows in order of own time, greatest first. `leave_out`: functions (by name) whose time
+/// does not count, for example the one that waits for work; their rows stay, with a share of 0. `functions`: of each
+/// core's image, for what was sampled; without them only traced cores are told.
 std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out = {},
                                        const std::vector<std::shared_ptr<const FunctionTable>>& functions = {});
 

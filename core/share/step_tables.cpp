@@ -74,11 +74,10 @@ void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out
     for (const auto& r : rows) {
         // What was sampled has no calls to count.
         const auto known = [&r](const std::string& text) { return r.sampled ? std::string() : text; };
-        out << csv_field(r.name) << ",," << known(std::to_string(r.count)) << ','
-            << known(std::to_string(r.left_out)) << ',' << known(ns_text(r.total)) << ','
-            << ns_text(r.own) << ',' << optional_ns(r.least) << ',' << optional_ns(r.mean) << ','
-            << optional_ns(r.greatest) << ',' << optional_ns(r.deviation) << ",,,,,,,,," << share_field(r.share)
-            << '\n';
+        out << csv_field(r.name) << ",," << known(std::to_string(r.count)) << ',' << known(std::to_string(r.left_out))
+            << ',' << known(ns_text(r.total)) << ',' << ns_text(r.own) << ',' << optional_ns(r.least) << ','
+            << optional_ns(r.mean) << ',' << optional_ns(r.greatest) << ',' << optional_ns(r.deviation) << ",,,,,,,,,"
+            << share_field(r.share) << '\n';
     }
 }
 
@@ -125,9 +124,8 @@ std::string functions_text(const std::vector<FunctionRow>& rows) {
         };
         out += name + std::string(27 - name.size(), ' ') + known(r.count, 10) + known(r.left_out, 10) +
                known(r.instructions, 14) + right((r.sampled ? "~" : "") + duration_text(r.own), 12) +
-               right(share_text(r.share), 11) + right(cell(r.least), 11) +
-               right(cell(r.mean), 11) + right(cell(r.greatest), 11) +
-               (r.sampled ? "  sampled " + count_text(r.samples) + " times" : "") + "\n";
+               right(share_text(r.share), 11) + right(cell(r.least), 11) + right(cell(r.mean), 11) +
+               right(cell(r.greatest), 11) + (r.sampled ? "  sampled " + count_text(r.samples) + " times" : "") + "\n";
     }
     return out;
 }

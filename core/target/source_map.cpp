@@ -24,7 +24,8 @@ std::shared_ptr<const SourceMap> SourceMap::of(const Image& image, const Code& c
         map->entries_[found->second].push_back({static_cast<std::uint32_t>(line->line), slot});
     }
     for (auto& entries : map->entries_)
-        std::stable_sort(entries.begin(), entries.end(), [](const Entry& a, const Entry& b) { return a.line < b.line; });
+        std::stable_sort(entries.begin(), entries.end(),
+                         [](const Entry& a, const Entry& b) { return a.line < b.line; });
     return map;
 }
 

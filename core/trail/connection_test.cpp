@@ -110,8 +110,7 @@ class Attempt {
             void trap(const StepTrap&) {}
             void trap_return() {}
             void gap(const StepGap& g) {
-                contradictions +=
-                    g.kind == StepGapKind::contradiction || g.kind == StepGapKind::not_in_image ? 1u : 0u;
+                contradictions += g.kind == StepGapKind::contradiction || g.kind == StepGapKind::not_in_image ? 1u : 0u;
             }
             void time(const StepTime&) {}
             void sync(std::uint64_t) { ++syncs; }

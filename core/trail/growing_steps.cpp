@@ -116,8 +116,9 @@ GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail&
       core_(recording.step_streams[index].core),
       pipe_(make_step_pipe(recording, index)),
       reader_(trail.steps[index], make_timer(recording, index)),
-      log_(recording.code[core_], recording.functions[core_],
-           [this](std::unique_ptr<StepBlock> block) { return hand_on(std::move(block)); }, work.block_items) {
+      log_(
+          recording.code[core_], recording.functions[core_],
+          [this](std::unique_ptr<StepBlock> block) { return hand_on(std::move(block)); }, work.block_items) {
     if (std::none_of(recording.streams.begin(), recording.streams.end(),
                      [&](const Recording::Stream& s) { return s.core == core_; }))
         lanes_ = std::make_unique<Lanes>(recording, trail, core_);

@@ -8,7 +8,7 @@
 namespace mt {
 namespace {
 using Steady = std::chrono::steady_clock;
-constexpr std::size_t kTurn = 1 << 20;  ///< bytes decoded of one stream before the next has its turn
+constexpr std::size_t kTurn = 1 << 20;       ///< bytes decoded of one stream before the next has its turn
 constexpr std::size_t kStepsTurn = 1 << 16;  ///< of instruction trace, which says much in a byte
 constexpr std::size_t kEnoughForFrames = 1 << 16;
 double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }

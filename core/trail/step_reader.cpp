@@ -143,7 +143,8 @@ void StepReader::hop(const StepBlock::Item& i) {
 
 void StepReader::checkpoint(const StepBlock::Mark& mark) {
     trail_.checkpoints.push_back({mark.raw_offset, stack_.step(), moment_, mark.pipe,
-                                  std::make_shared<const CallStack>(stack_), std::make_shared<const StepTimer>(timer_)});
+                                  std::make_shared<const CallStack>(stack_),
+                                  std::make_shared<const StepTimer>(timer_)});
 }
 
 void StepReader::trap(const StepTrap& t) {

@@ -84,8 +84,8 @@ class StepReader {
     std::vector<Open> open_;
     std::vector<std::uint32_t> on_stack_;  ///< per function: how often
     std::unordered_map<std::uint64_t, std::uint32_t> nodes_;
-    std::vector<std::uint32_t> latest_child_;  ///< per node: the one that was called last
-    HopTable hops_;  ///< only to walk hops again
+    std::vector<std::uint32_t> latest_child_;     ///< per node: the one that was called last
+    HopTable hops_;                               ///< only to walk hops again
     std::optional<std::uint64_t> syncs_at_loss_;  ///< how many there were when bytes were last missing or damaged
     ExceptionNest nest_;
     std::vector<std::uint32_t> handlers_;  ///< numbers of handlers on the stack

@@ -75,8 +75,7 @@ class PieceReader {
         for (; traps_timed_ < traps.size(); ++traps_timed_)
             traps[traps_timed_].time = span.at(traps[traps_timed_].step);
         for (; gaps_timed_ < gaps.size(); ++gaps_timed_)
-            gaps[gaps_timed_].begin = gaps[gaps_timed_].end =
-                span.at(gaps[gaps_timed_].step);
+            gaps[gaps_timed_].begin = gaps[gaps_timed_].end = span.at(gaps[gaps_timed_].step);
         sleeps_.clear();
         moment_ = to;
     }
@@ -164,9 +163,8 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
         return failure("trace ID " + std::to_string(spec.trace_id) + " is not in the stream", stream.path,
                        "set trace_id to one that is, or framing = \"none\" for a bare stream");
     if (!trail.cancelled && t.steps == 0 && t.packets == 0)
-        return failure("the bytes are no " +
-                           std::string(protocol_title(spec.protocol)) +
-                           " stream: no packet in " + bytes_text(raw.size()),
+        return failure("the bytes are no " + std::string(protocol_title(spec.protocol)) + " stream: no packet in " +
+                           bytes_text(raw.size()),
                        stream.path, "check protocol and framing in the target file");
     return {};
 }

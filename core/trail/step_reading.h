@@ -22,8 +22,8 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
 /// One executed run and when it began; the time of the others lies between it and the next one's.
 struct StepPiece {
     StepRun run;
-    std::uint64_t step = 0;   ///< of its first instruction
-    Time begin, end;          ///< of the first instruction, and behind the last
+    std::uint64_t step = 0;      ///< of its first instruction
+    Time begin, end;             ///< of the first instruction, and behind the last
     std::uint16_t depth = 0;     ///< of the stack, at its first instruction
     std::uint16_t handlers = 0;  ///< how many of these are handlers
 };

@@ -167,8 +167,9 @@ class StepSpan {
         const std::uint64_t n = step - from_.step;
         std::uint64_t ps = each_ * n;
         if (left_ != 0)
-            ps += (left_ | n) >> 32 == 0 ? left_ * n / steps_
-                                         : static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
+            ps += (left_ | n) >> 32 == 0
+                      ? left_ * n / steps_
+                      : static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
         if (asleep_ > 0) {
             std::uint64_t before = 0;
             if (sleeps_.size() <= 4)
@@ -222,7 +223,7 @@ struct StepTrail {
     Column<StepGapAt> gaps;
     Column<StepTrapAt> traps;
     Column<StepCheckpoint> checkpoints;
-    std::vector<StepLoss> losses;  ///< ascending
+    std::vector<StepLoss> losses;                  ///< ascending
     Column<StepMoment> moments;                    ///< thinned: enough to find a step's time by decoding little
     std::shared_ptr<const StepCounters> counters;  ///< once complete
     std::optional<StepGapAt> contradiction;        ///< the first

@@ -230,9 +230,7 @@ TEST_F(StepsPage, TheSourceShowsTheLineThatRunsWithItsCounts) {
     window->evidence()->setCurrentWidget(window->source());
     choose("refraction");
     SourceText* text = window->source()->text();
-    const auto at_function = [&] {
-        return text->marked() && window->source()->files()->currentText() == "axis.c";
-    };
+    const auto at_function = [&] { return text->marked() && window->source()->files()->currentText() == "axis.c"; };
     ASSERT_TRUE(QTest::qWaitFor(at_function, 5000));
     // The firmware's sources are not here: its instructions stand for them, and it says how to find the text.
     EXPECT_TRUE(window->source()->message().contains("Find the source")) << window->source()->message().toStdString();

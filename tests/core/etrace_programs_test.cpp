@@ -52,8 +52,8 @@ struct Follower {
             history.pcs.push_back(static_cast<std::uint32_t>(code.address(s)));
     }
     void trap(const StepTrap& t) {
-        history.exceptions.push_back({history.pcs.size(), t.number, static_cast<std::uint32_t>(t.epc), t.interrupt,
-                                      t.epc_known});
+        history.exceptions.push_back(
+            {history.pcs.size(), t.number, static_cast<std::uint32_t>(t.epc), t.interrupt, t.epc_known});
         traps_with_epc += t.epc_known;
     }
     void trap_return() {}
@@ -120,8 +120,8 @@ TEST_P(EtraceOfRandomPrograms, GivesBackEveryInstructionAndException) {
         Follower out{*code, {}, {}};
         std::mt19937_64 random(seed);
         follow(trace, parameters, code, random, out);
-        const auto differs = std::mismatch(truth.pcs.begin(), truth.pcs.end(), out.history.pcs.begin(),
-                                           out.history.pcs.end());
+        const auto differs =
+            std::mismatch(truth.pcs.begin(), truth.pcs.end(), out.history.pcs.begin(), out.history.pcs.end());
         ASSERT_TRUE(out.gaps.empty()) << "seed " << seed << ": " << out.gaps[0] << " behind instruction "
                                       << differs.first - truth.pcs.begin();
         ASSERT_TRUE(differs.first == truth.pcs.end() && out.history.pcs.size() == truth.pcs.size())

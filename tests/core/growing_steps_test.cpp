@@ -69,14 +69,14 @@ TEST_P(StepsDividedAnyhow, GiveTheSameTrail) {
 }
 
 const Divided kDivided[] = {
-    {"rv-etrace-mount-return", true, 1, 50'000},  {"rv-etrace-mount-return", false, 1, 300},
-    {"rv-etrace-mount", true, 7, 5'000},          {"rv-ntrace-mount-htm", true, 100, 20'000},
-    {"arm-etm-mount", true, 2048, 1'000},         {"arm-etm-mount-cc", true, 3, 10'000},
+    {"rv-etrace-mount-return", true, 1, 50'000}, {"rv-etrace-mount-return", false, 1, 300},
+    {"rv-etrace-mount", true, 7, 5'000},         {"rv-ntrace-mount-htm", true, 100, 20'000},
+    {"arm-etm-mount", true, 2048, 1'000},        {"arm-etm-mount-cc", true, 3, 10'000},
     {"arm-etm-mount-rs", false, 64, 20'000},
 };
 INSTANTIATE_TEST_SUITE_P(In, StepsDividedAnyhow, ::testing::ValuesIn(kDivided), [](const auto& d) {
-    std::string name = std::string(d.param.capture) + (d.param.two_threads ? "_two_" : "_one_") +
-                       std::to_string(d.param.block_items);
+    std::string name =
+        std::string(d.param.capture) + (d.param.two_threads ? "_two_" : "_one_") + std::to_string(d.param.block_items);
     std::replace(name.begin(), name.end(), '-', '_');
     return name;
 });

@@ -125,17 +125,17 @@ TEST(OddCalls, CallsThatAreAllAlikeAreNotFound) {
 TEST(OddCalls, AFunctionThatCallsItselfOnlyOnceIsFound) {
     const Made made(
         {
-            addi(8, 8, 1),         // 0 main: next call
-            jal(1, 12),            // 1 call poll (4)
-            jal(0, -8),            // 2 again
-            addi(0, 0, 0),         // 3
-            addi(5, 8, -333),      // 4 poll
-            branch(1, 5, 0, 20),   // 5 unless it is the odd one: to 10
-            addi(8, 8, 1),         // 6 the inner one is not
-            addi(18, 1, 0),        // 7
-            jal(1, -16),           // 8 calls itself (4)
-            addi(1, 18, 0),        // 9
-            kRet,                  // 10
+            addi(8, 8, 1),        // 0 main: next call
+            jal(1, 12),           // 1 call poll (4)
+            jal(0, -8),           // 2 again
+            addi(0, 0, 0),        // 3
+            addi(5, 8, -333),     // 4 poll
+            branch(1, 5, 0, 20),  // 5 unless it is the odd one: to 10
+            addi(8, 8, 1),        // 6 the inner one is not
+            addi(18, 1, 0),       // 7
+            jal(1, -16),          // 8 calls itself (4)
+            addi(1, 18, 0),       // 9
+            kRet,                 // 10
         },
         {{"main", 0}, {"poll", 4}}, 20'000);
     ASSERT_GT(made.trail->steps[0].tallies[2].calls, 1'000U);

@@ -83,7 +83,7 @@ void find_storms(const Recording&, const Trail& trail, std::size_t c, std::size_
         last_dense = k;
         if (spans[k] < spans[worst]) worst = k;
     }
-    if (episodes == 0 || episodes > 2) return;
+    if (episodes == 0 || episodes > 2 || spans[worst].ps <= 0) return;
     const std::size_t first = starts[worst];
     Finding f = about_instance(FindingKind::interrupt_storm, trail, c, l, first);
     f.end = lane.end(first + kRun);

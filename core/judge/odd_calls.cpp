@@ -87,7 +87,7 @@ void tell_difference(const Recording& recording, const StepTrail& steps, CallAt 
     }
     std::sort(more.begin(), more.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
     if (more.empty()) {
-        f.cause += " It ran the same lines as a usual call: the time was lost waiting, not working.";
+        f.cause += " It ran the same lines as often as a usual call: it waited, or times here are only interpolated.";
         return;
     }
     f.cause += " A usual call does not run so often:";

@@ -62,8 +62,33 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
         // What ran before the first timestamp takes a cycle each.
         base_ = core_.at(static_cast<std::int64_t>(step));
     }
-    ticks_ = std::max(ticks_, t.ticks);
+    if (!believe(t.ticks)) return std::nullopt;
     return StepMoment{step, base_ + stamps_.at(static_cast<std::int64_t>(ticks_ - origin_))};
+}
+
+bool StepTimer::believe(std::uint64_t ticks) {
+    constexpr unsigned kMostBehind = 8;  // then the counter was set back: time goes on from there
+    if (ticks_ == 0) ticks_ = origin_;
+    if (ticks < ticks_) {
+        suspect_.reset();
+        if (++behind_ < kMostBehind) return false;
+        base_ += stamps_.at(static_cast<std::int64_t>(ticks_ - origin_));
+        origin_ = ticks_ = ticks;
+        behind_ = 0;
+        return true;
+    }
+    // A core may sleep for long: in a stream without damage only what is very far ahead is doubted.
+    const std::uint64_t step = ticks - ticks_;
+    const std::uint64_t far = std::max(8 * widest_, damaged_ ? stamps_.hz / 1000 : 10 * stamps_.hz);
+    if (step > far && (!suspect_ || ticks < *suspect_ || ticks - *suspect_ > far)) {
+        suspect_ = ticks;
+        return false;
+    }
+    suspect_.reset();
+    behind_ = 0;
+    widest_ = std::max(widest_, step);
+    ticks_ = ticks;
+    return true;
 }
 
 StepSpan::StepSpan(const StepTimer& timer, const StepMoment& from, const StepMoment& to,
@@ -155,7 +180,8 @@ void StepReader::trap(const StepTrap& t) {
 
 void StepReader::gap(const StepGap& g) {
     stack_.lose(*this);
-    timer_.lost();
+    timer_.lost(g.kind);
+    sleeps_.push_back(stack_.step());  // the time that is missing is the gap's, not that of what ran around it
     events_.push_back({stack_.step(), gaps_.size(), {}, Event::Kind::gap});
     gaps_.push_back(g);
     if (g.kind == StepGapKind::damaged || g.kind == StepGapKind::lost)

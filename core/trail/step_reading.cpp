@@ -39,9 +39,10 @@ class PieceReader {
     }
     void trap_return() { stack_.trap_return(); }
     void gap(const StepGap& g) {
+        sleeps_.push_back(stack_.step());
         gaps.push_back({g, stack_.step(), {}, {}});
         stack_.lose(*this);
-        timer_.lost();
+        timer_.lost(g.kind);
     }
     void time(const StepTime& t) {
         if (const auto moment = timer_.tell(t, stack_.step())) flush(*moment);

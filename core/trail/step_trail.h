@@ -139,7 +139,12 @@ class StepTimer {
     Time cycles(std::uint64_t n) const { return core_.at(static_cast<std::int64_t>(n)); }
     /// The moment of the first instruction once the first moment is known.
     StepMoment before(const StepMoment& first) const;
-    void lost() { lost_ = true; }
+    void lost(StepGapKind kind) {
+        lost_ = true;
+        damaged_ = damaged_ || (kind != StepGapKind::stopped && kind != StepGapKind::lead_in);
+    }
+    /// Whether a timestamp can be believed: one that lies far ahead of all, or behind, only if others bear it out.
+    bool believe(std::uint64_t ticks);
     StepClock kind() const { return kind_; }
     std::uint64_t origin() const { return origin_; }
     std::uint64_t ticks() const { return ticks_; }
@@ -150,6 +155,10 @@ class StepTimer {
     Time base_{};
     std::uint64_t origin_ = 0, ticks_ = 0;  ///< ticks_: cycles, or the last timestamp
     bool have_origin_ = false, lost_ = false;
+    bool damaged_ = false;  ///< something was: timestamps are looked at more closely
+    std::uint64_t widest_ = 0;              ///< largest step from timestamp to timestamp that was believed
+    std::optional<std::uint64_t> suspect_;  ///< a timestamp far ahead that the next one must bear out
+    unsigned behind_ = 0;                   ///< timestamps in a row that lie before the last one believed
     std::uint64_t stamp_ticks_ = 0;  ///< cycles: the cycles at the first timestamp
     bool have_stamp_ = false;
 };

@@ -56,6 +56,53 @@ std::string followed(const Recording& recording, GrowingSteps::Work work, std::s
     return told(trail);
 }
 
+StepTime stamp(std::uint64_t ticks) { return {0, ticks, StepTime::Kind::timestamp}; }
+
+TEST(StepTimer, ATimestampFarAheadIsBelievedOnlyIfTheNextBearsItOut) {
+    StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    ASSERT_TRUE(timer.tell(stamp(1'000), 0));
+    ASSERT_TRUE(timer.tell(stamp(2'000), 900));
+    timer.lost(StepGapKind::damaged);
+    EXPECT_FALSE(timer.tell(stamp(500'000'000'000), 1'000)) << "a damaged packet claims fourteen hours";
+    const auto next = timer.tell(stamp(3'000), 1'800);
+    ASSERT_TRUE(next) << "time goes on as if it had not been";
+    EXPECT_EQ(next->time, Time::from_us(200));
+    EXPECT_FALSE(timer.tell(stamp(2'900), 1'900)) << "back in time";
+    EXPECT_TRUE(timer.tell(stamp(3'500), 2'000));
+    EXPECT_FALSE(timer.tell(stamp(9'000'000), 2'100)) << "a long sleep: not yet";
+    const auto slept = timer.tell(stamp(9'000'500), 2'500);
+    ASSERT_TRUE(slept) << "two agree";
+    EXPECT_EQ(slept->time, Time::from_us(899'950));
+}
+
+TEST(StepTimer, ASleepOfSecondsInAWholeStreamIsExactAtOnce) {
+    StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    ASSERT_TRUE(timer.tell(stamp(0), 0));
+    const auto slept = timer.tell(stamp(50'000'000), 10);
+    ASSERT_TRUE(slept);
+    EXPECT_EQ(slept->time, Time::from_ms(5'000));
+}
+
+TEST(StepTimer, ACounterThatWasSetBackGoesOnFromThere) {
+    StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    ASSERT_TRUE(timer.tell(stamp(1'000'000), 0));
+    ASSERT_TRUE(timer.tell(stamp(2'000'000), 10));
+    std::optional<StepMoment> after;
+    for (std::uint64_t i = 0; i < 20; ++i) after = timer.tell(stamp(100 + i * 100), 20 + i);
+    ASSERT_TRUE(after);
+    EXPECT_GT(after->time, Time::from_ms(100));
+    EXPECT_LT(after->time, Time::from_ms(101));
+}
+
+TEST(StepSpan, TheTimeOfAGapIsNotThatOfWhatRanAroundIt) {
+    const StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    const StepMoment from{0, Time{}}, to{1'000, Time::from_ms(10)};
+    const std::vector<std::uint64_t> gap_at{400};
+    const StepSpan span(timer, from, to, gap_at);
+    EXPECT_EQ(span.at(399), Time::from_us(39.9)) << "a cycle each up to there";
+    EXPECT_EQ(span.at(1'000) - span.at(400), Time::from_us(60)) << "and behind it";
+}
+
 class StepsDividedAnyhow : public ::testing::TestWithParam<Divided> {};
 
 TEST_P(StepsDividedAnyhow, GiveTheSameTrail) {

@@ -54,43 +54,6 @@ StepPipe make_step_pipe(const Recording& recording, std::size_t index) {
         aligned);
 }
 
-// Exceptions into the lanes of a core.
-class GrowingSteps::Lanes {
-  public:
-    Lanes(const Recording& recording, Trail& trail, std::size_t core)
-        : recording_(recording), core_(trail.cores[core]), index_(core) {
-        lane_of_.fill(-1);
-    }
-    void take(ExceptionNest& nest) {
-        for (const auto& x : nest.closed()) {
-            int& lane = lane_of_[x.number & 0x1FF];
-            if (lane < 0) {
-                lane = static_cast<int>(core_.lanes.size());
-                core_.lanes.emplace_back(x.number, recording_.exception_name(index_, x.number));
-            }
-            core_.lanes[static_cast<std::size_t>(lane)].append(x);
-        }
-        for (const auto& c : nest.changes()) {
-            core_.add_change(c.time, c.running);
-            Density::Bucket one;
-            one.events = 1;
-            core_.density.add(c.time, one);
-        }
-        nest.clear();
-    }
-    void finish(const ExceptionNest& nest) {
-        core_.contradictions += nest.contradictions();
-        core_.cuts = nest.cuts();
-        core_.by_priority = order_by_priority(core_);
-    }
-
-  private:
-    const Recording& recording_;
-    CoreTrail& core_;
-    std::size_t index_;
-    std::array<int, 512> lane_of_;
-};
-
 void prepare_steps(const Recording& recording, Trail& trail) {
     for (std::size_t i = 0; i < recording.step_streams.size(); ++i) {
         const Recording::Stream& s = recording.step_streams[i];
@@ -121,7 +84,7 @@ GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail&
           [this](std::unique_ptr<StepBlock> block) { return hand_on(std::move(block)); }, work.block_items) {
     if (std::none_of(recording.streams.begin(), recording.streams.end(),
                      [&](const Recording::Stream& s) { return s.core == core_; }))
-        lanes_ = std::make_unique<Lanes>(recording, trail, core_);
+        lanes_ = std::make_unique<NestLanes>(recording, trail, core_);
     if (work.two_threads) worker_ = std::thread([this] { this->work(); });
 }
 
@@ -215,6 +178,9 @@ void GrowingSteps::settle() {
     t.packets = 0;
     for (const auto& [kind, count] : t.counts) t.packets += kind == "damage" ? 0 : count;
     if (lanes_) {
+        Density::Bucket one;
+        one.events = 1;
+        for (const auto& c : reader_.nest().changes()) all_.cores[core_].density.add(c.time, one);
         lanes_->take(reader_.nest());
         all_.cores[core_].end = std::max(all_.cores[core_].end, t.end);
     } else {

@@ -8,6 +8,7 @@
 #include <thread>
 #include <vector>
 
+#include "trail/nest_lanes.h"
 #include "trail/recording.h"
 #include "trail/step_reader.h"
 #include "trail/trail.h"
@@ -48,7 +49,6 @@ class GrowingSteps {
     const StepPipe& pipe() const { return pipe_; }
 
   private:
-    class Lanes;
     StepTrail& trail() { return all_.steps[index_]; }
     void checkpoint();
     std::unique_ptr<StepBlock> hand_on(std::unique_ptr<StepBlock> block);
@@ -61,7 +61,7 @@ class GrowingSteps {
     StepPipe pipe_;
     StepReader reader_;  ///< the other thread's, while there is something to do
     StepLog log_;
-    std::unique_ptr<Lanes> lanes_;  ///< null: another stream tells them
+    std::unique_ptr<NestLanes> lanes_;  ///< null: another stream tells them
     std::uint64_t position_ = 0, point_ = 0;
     bool any_point_ = false;
 

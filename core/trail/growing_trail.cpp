@@ -4,6 +4,7 @@
 #include <array>
 #include <numeric>
 
+#include "trail/nest_lanes.h"
 #include "trail/reading.h"
 
 namespace mt {
@@ -24,9 +25,8 @@ class GrowingTrail::Part {
           stream_(stream),
           core_(recording.streams[stream].core),
           core_trail_(trail.cores[core_]),
-          stream_trail_(trail.streams[stream]) {
-        lane_of_.fill(-1);
-    }
+          stream_trail_(trail.streams[stream]),
+          lanes_(recording, trail, core_) {}
 
     /// Takes one packet; the pipe hands them over one by one.
     void push_back(const TimedPacket& p);
@@ -52,7 +52,6 @@ class GrowingTrail::Part {
   private:
     void gap(const TimedPacket& p);
     void check_sample(const TimedPacket& p);
-    void take_nest();
 
     const Recording& recording_;
     Trail& trail_;
@@ -61,7 +60,7 @@ class GrowingTrail::Part {
     StreamTrail& stream_trail_;
     std::array<std::uint64_t, kItmKinds> counts_{};  ///< all packets so far
     ExceptionNest nest_;
-    std::array<int, 512> lane_of_;  ///< exception number to lane, -1 before it was seen
+    NestLanes lanes_;
 };
 
 void GrowingTrail::Part::gap(const TimedPacket& p) {
@@ -99,20 +98,6 @@ void GrowingTrail::Part::check_sample(const TimedPacket& p) {
     if (s.samples_outside++ != 0) return;
     s.first_outside = p.packet.value;
     s.first_outside_at = p.latest;
-}
-
-void GrowingTrail::Part::take_nest() {
-    CoreTrail& core = trail_.cores[core_];
-    for (const auto& x : nest_.closed()) {
-        int& index = lane_of_[x.number & 0x1FF];
-        if (index < 0) {
-            index = static_cast<int>(core.lanes.size());
-            core.lanes.emplace_back(x.number, recording_.exception_name(core_, x.number));
-        }
-        core.lanes[static_cast<std::size_t>(index)].append(x);
-    }
-    for (const auto& c : nest_.changes()) core.add_change(c.time, c.running);
-    nest_.clear();
 }
 
 inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
@@ -164,7 +149,7 @@ inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
 
 void GrowingTrail::Part::settle() {
     CoreTrail& core = core_trail_;
-    take_nest();
+    lanes_.take(nest_);
     stream_trail_.counts = counts_;
     stream_trail_.packets = stream_trail_.events = 0;
     for (std::size_t kind = 0; kind < kItmKinds; ++kind) {
@@ -177,11 +162,8 @@ void GrowingTrail::Part::settle() {
 
 void GrowingTrail::Part::finish() {
     nest_.finish(reached);
-    take_nest();
-    CoreTrail& core = trail_.cores[core_];
-    core.contradictions = nest_.contradictions();
-    core.cuts = nest_.cuts();
-    core.by_priority = order_by_priority(core);
+    lanes_.take(nest_);
+    lanes_.finish(nest_);
 }
 
 void GrowingTrail::Part::take_counts() {

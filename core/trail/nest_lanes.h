@@ -1,0 +1,46 @@
+// What a nest of handlers has closed, into the lanes of its core.
+#pragma once
+
+#include <array>
+
+#include "flow/exception_nest.h"
+#include "trail/recording.h"
+#include "trail/trail.h"
+
+namespace mt {
+
+/// One core. One thread at a time; both arguments must outlive it.
+class NestLanes {
+  public:
+    NestLanes(const Recording& recording, Trail& trail, std::size_t core)
+        : recording_(recording), core_(trail.cores[core]), index_(core) {
+        lane_of_.fill(-1);
+    }
+
+    /// Takes what was closed since, and empties the nest of it. A lane begins with its first execution.
+    void take(ExceptionNest& nest) {
+        for (const auto& x : nest.closed()) {
+            int& lane = lane_of_[x.number & 0x1FF];
+            if (lane < 0) {
+                lane = static_cast<int>(core_.lanes.size());
+                core_.lanes.emplace_back(x.number, recording_.exception_name(index_, x.number));
+            }
+            core_.lanes[static_cast<std::size_t>(lane)].append(x);
+        }
+        for (const auto& c : nest.changes()) core_.add_change(c.time, c.running);
+        nest.clear();
+    }
+    void finish(const ExceptionNest& nest) {
+        core_.contradictions += nest.contradictions();
+        core_.cuts = nest.cuts();
+        core_.by_priority = order_by_priority(core_);
+    }
+
+  private:
+    const Recording& recording_;
+    CoreTrail& core_;
+    std::size_t index_;
+    std::array<int, 512> lane_of_;  ///< exception number to lane, -1 before it was seen
+};
+
+}  // namespace mt

@@ -58,7 +58,7 @@ class LiveBoard {
     std::vector<Running> running_;
     asio::steady_timer timer_;
     std::chrono::steady_clock::time_point last_{};
-    bool pattern_on_ = false;
+    bool pattern_on_ = false, pattern_held_ = false;
     std::size_t pattern_at_ = 0;
     double pattern_owed_ = 0;
     std::vector<std::uint8_t> flood_;
@@ -117,8 +117,10 @@ bool LiveBoard::command(const std::string& text, std::string& reply) {
         std::string how;
         in >> how;
         pattern_on_ = how == "on";
+        pattern_held_ = how == "hold";
         pattern_at_ = 0;
-        return how == "on" || how == "off";
+        pattern_owed_ = 0;
+        return how == "on" || how == "off" || how == "hold";
     }
     if (first == "trouble" && in >> value) {
         if (second == "drop")
@@ -191,7 +193,7 @@ void LiveBoard::tick() {
         }
     } else if (pattern_on_) {
         send_pattern(seconds);
-    } else {
+    } else if (!pattern_held_) {
         trace_->send(std::move(bytes), running_[0].ran);
     }
     if (options_.end_after > 0 && running_[0].ran >= options_.end_after) {

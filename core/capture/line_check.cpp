@@ -17,6 +17,7 @@ using Steady = std::chrono::steady_clock;
 constexpr std::size_t kBytesPerPhase = 8 * 1024;
 constexpr unsigned kMostAttempts = 6;
 constexpr auto kPatience = std::chrono::seconds(2);  ///< for the bytes of one phase
+constexpr auto kQuiet = std::chrono::milliseconds(80);  ///< a held line that says nothing for so long is empty
 constexpr unsigned kMostPhases = 1024;
 
 Result<std::vector<std::uint8_t>> hear(Source& source, std::size_t most) {
@@ -32,8 +33,8 @@ Result<std::vector<std::uint8_t>> hear(Source& source, std::size_t most) {
     return bytes;
 }
 
-// The pattern at the phase that was just set. Bytes of the phase before may still be on their way, for as
-// long as a busy machine keeps them: measured again until two measurements in a row agree.
+// The pattern at the phase that was just set. A probe slow to hold the line may still send bytes of the phase
+// before: measured again until two measurements in a row agree.
 Result<LinePhase> measure_phase(Source& source) {
     LinePhase last;
     for (unsigned attempt = 0; attempt < kMostAttempts; ++attempt) {
@@ -48,13 +49,14 @@ Result<LinePhase> measure_phase(Source& source) {
     return last;
 }
 
-// What was on its way before the probe obeyed.
+// What was on its way when the line was held: read until nothing more comes.
 Result<void> drain(Source& source) {
     std::vector<std::uint8_t> bytes(64 * 1024);
-    const auto until = Steady::now() + std::chrono::milliseconds(60);
+    const auto until = Steady::now() + kPatience;
     while (Steady::now() < until) {
-        auto got = source.read(bytes, std::chrono::milliseconds(10));
+        auto got = source.read(bytes, kQuiet);
         if (!got) return tl::make_unexpected(got.error());
+        if (*got == 0) break;
     }
     return {};
 }
@@ -109,7 +111,6 @@ Result<LineCheck> check_line(DebugServer& server, Source& source, const std::fun
     if (count->find("unknown") != std::string::npos || phases < 2 || phases > kMostPhases)
         return failure("this probe offers no line check", "",
                        "it must know the commands of docs/formats/line-check.md; set its phase by its own means");
-    if (auto on = server.monitor("line pattern on"); !on) return tl::make_unexpected(on.error());
     struct PatternOff {
         DebugServer& server;
         ~PatternOff() { (void)server.monitor("line pattern off"); }
@@ -117,8 +118,10 @@ Result<LineCheck> check_line(DebugServer& server, Source& source, const std::fun
     std::vector<LinePhase> measured;
     for (unsigned p = 0; p < phases; ++p) {
         if (progress.cancelled()) return failure("the line check was stopped", "");
-        if (auto set = server.monitor("line phase " + std::to_string(p)); !set) return tl::make_unexpected(set.error());
+        if (auto hold = server.monitor("line pattern hold"); !hold) return tl::make_unexpected(hold.error());
         if (auto ok = drain(source); !ok) return tl::make_unexpected(ok.error());
+        if (auto set = server.monitor("line phase " + std::to_string(p)); !set) return tl::make_unexpected(set.error());
+        if (auto on = server.monitor("line pattern on"); !on) return tl::make_unexpected(on.error());
         auto heard = measure_phase(source);
         if (!heard) return tl::make_unexpected(heard.error());
         LinePhase one = *heard;

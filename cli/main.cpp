@@ -19,6 +19,7 @@
 #include "measure/interrupts.h"
 #include "share/step_tables.h"
 #include "share/tables.h"
+#include "share/task_tables.h"
 #include "judge/live_health.h"
 #include "trail/live_recording.h"
 #include "trail/reading.h"
@@ -194,11 +195,39 @@ int run_stats(const Options& o) {
                 out << functions_text(rows);
         });
     }
-    if (o.of != "interrupts")
-        return fail({"--of " + o.of + " needs a recording that tells of " + o.of, o.input,
-                     "use --of interrupts, or --of functions with instruction trace"});
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
+    if (o.of != "interrupts") {
+        const Trail& trail = *opened->trail;
+        if (!trail.tasks.present())
+            return fail({"the recording tells of no " + o.of, o.input,
+                         "they come from an operating system's events: record them, or give a ctf stream"});
+        return write_to(o.output, [&](std::ostream& out) {
+            if (o.of == "tasks") {
+                const auto rows = task_rows(trail);
+                if (o.json)
+                    out << tasks_json(rows).dump(2) << "\n";
+                else if (o.csv)
+                    write_tasks_csv(rows, out);
+                else
+                    out << tasks_text(rows);
+            } else if (o.of == "locks") {
+                const auto rows = lock_rows(trail);
+                if (o.json)
+                    out << locks_json(trail, rows).dump(2) << "\n";
+                else if (o.csv)
+                    write_locks_csv(rows, out);
+                else
+                    out << locks_text(rows);
+            } else if (o.json) {
+                out << marks_json(trail).dump(2) << "\n";
+            } else if (o.csv) {
+                write_marks_csv(trail, out);
+            } else {
+                out << marks_text(trail);
+            }
+        });
+    }
     const auto rows = interrupt_rows(*opened->trail);
     return write_to(o.output, [&](std::ostream& out) {
         if (o.json)
@@ -220,7 +249,11 @@ int run_instances(const Options& o) {
                 return write_to(o.output, [&](std::ostream& out) { write_instances_csv(lane, out); });
             known += (known.empty() ? "" : ", ") + lane.name();
         }
+    for (const auto& t : opened->trail->tasks.tasks) known += (known.empty() ? "" : ", ") + t.name;
+    for (const auto& l : opened->trail->tasks.locks) known += (known.empty() ? "" : ", ") + l.name;
     std::ostringstream calls;
+    if (write_task_instances_csv(*opened->trail, o.of, calls))
+        return write_to(o.output, [&](std::ostream& out) { out << calls.str(); });
     if (write_calls_csv(*opened->trail, o.of, calls))
         return write_to(o.output, [&](std::ostream& out) { out << calls.str(); });
     return fail({"nothing named '" + o.of + "' ran", o.input,
@@ -349,7 +382,7 @@ int main(int argc, char** argv) {
     std::function<int(const Options&)> run;
     const auto command = [&](const char* name, const char* does, int (*what)(const Options&)) {
         CLI::App* c = app.add_subcommand(name, does);
-        c->add_option("INPUT", o.input, "a *.target.toml or a *.mtrail folder")->required();
+        c->add_option("INPUT", o.input, "a *.target.toml, a *.mtrail folder, or the folder of a CTF trace")->required();
         c->callback([&run, what] { run = what; });
         return c;
     };
@@ -374,14 +407,14 @@ int main(int argc, char** argv) {
     steps->add_option("--core", o.core, "the core, if several are traced");
     steps->add_option("--pcs", o.addresses, "write the addresses to this file, eight bytes each");
     CLI::App* stats = output(command("stats", "measures, one row per activity", run_stats));
-    stats->add_option("--of", o.of, "interrupts or functions")
+    stats->add_option("--of", o.of, "interrupts, tasks, locks, marks or functions")
         ->required()
         ->check(CLI::IsMember({"interrupts", "tasks", "functions", "locks", "marks"}));
     stats->add_option("--leave-out", o.leave_out, "functions that do not count, such as the one that waits for work");
     stats->add_flag("--csv", o.csv, "as CSV");
     stats->add_flag("--json", o.json, "as JSON");
     CLI::App* instances = output(command("instances", "one row per instance of an activity", run_instances));
-    instances->add_option("--of", o.of, "name or number of the interrupt, or name of the function")->required();
+    instances->add_option("--of", o.of, "name or number of the interrupt, or name of the task, lock or function")->required();
     instances->add_flag("--csv", o.csv, "as CSV (the only form)");
     output(command("find", "findings, worst first", run_find))->add_flag("--json", o.json, "as JSON");
     CLI::App* record = app.add_subcommand("record", "make a recording after a recipe");

@@ -13,7 +13,7 @@ namespace {
 
 Result<void> copy_file(const std::string& from, const fs::path& to) {
     std::error_code ec;
-    fs::copy_file(from, to, ec);
+    fs::copy(from, to, fs::copy_options::recursive, ec);
     if (ec)
         return failure("cannot copy: " + ec.message(), from + " to " + to.string(), "check free space and permissions");
     return {};
@@ -35,7 +35,7 @@ std::string rewritten_target(const std::string& text, const std::map<std::string
             continue;
         }
         bool left_out = false;
-        for (const std::string key : {"file", "image", "svd"}) {
+        for (const std::string key : {"file", "image", "svd", "mapping"}) {
             if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
             toml::table one;
             try {
@@ -87,6 +87,8 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
         for (const auto& path : {c.image, c.svd})
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
                 copies.emplace_back(path, place(path, "images"));
+    for (const auto& s : target_file.streams)
+        if (!s.mapping.empty() && fs::is_regular_file(s.mapping, ec)) copies.emplace_back(s.mapping, place(s.mapping, "streams"));
     if (!contents.recipe.empty()) copies.emplace_back(contents.recipe, "recording.recipe.toml");
     std::size_t done = 0;
     for (const auto& [from, to] : copies) {
@@ -98,7 +100,14 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
     for (const auto& [index, name] : contents.recorded) at_line[target_file.streams[index].line] = name;
     std::ifstream in(target_file.path, std::ios::binary);
     std::ostringstream text;
-    text << in.rdbuf();
+    if (target_file.path.empty()) {  // the folder of an event trace was opened by itself
+        text << "format = \"mindful-trail-target/1\"\nname = " << toml::value(target_file.name) << "\n\n";
+        for (const auto& s : target_file.streams)
+            text << "[[stream]]\nfile = " << toml::value(s.file) << "\nprotocol = \"" << protocol_name(s.protocol)
+                 << "\"\n";
+    } else {
+        text << in.rdbuf();
+    }
     const std::string target = rewritten_target(text.str(), names, at_line, fs::path(target_file.path).parent_path());
     std::ofstream(folder / "recording.target.toml", std::ios::binary) << target;
     toml::table manifest;

@@ -154,10 +154,8 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
         f.begin = longest->begin;
         f.end = longest->end;
         f.alike = count;
-        const std::string core = trail.streams[longest->stream].core;
-        f.core = core;
-        for (std::size_t c = 0; c < trail.cores.size(); ++c)
-            if (trail.cores[c].name == core) f.core_index = c;
+        f.core_index = longest->core;
+        f.core = trail.cores[longest->core].name;
         const Time known = f.end - f.begin;
         if (kind == GapKind::overflow) {
             f.title = count == 1 ? "Trace lost for up to " + duration_text(known)
@@ -165,12 +163,22 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
             f.cause =
                 "The target's trace buffer overflowed: more was to be sent than the line carries. Instances around it "
                 "are left out of all figures.";
+            if (longest->events) {
+                const CoreTasks& lost = trail.tasks.cores[longest->core];
+                f.cause = "The recorder lost " +
+                          (lost.lost_events > 0 ? plural(lost.lost_events, "event", "events") : std::string("events")) +
+                          (lost.lost_packets > 0 ? " in " + plural(lost.lost_packets, "packet", "packets") : "") +
+                          ": its buffer was full, or packets were not fetched in time. Jobs, waits and interrupts "
+                          "around it are left out of all figures.";
+            }
         } else {
             f.title = plural(count, "damaged stretch", "damaged stretches") + ", " + bytes_text(bytes);
-            f.cause = "At offset " + hex_text(longest->offset, 1) + ": " +
-                      std::string(itm_damage_text(static_cast<ItmDamage>(longest->reason))) + ", " +
-                      bytes_text(longest->length) +
-                      " given up to the next synchronisation. Instances around it are left out of all figures.";
+            const std::string what = longest->events
+                                         ? trail.tasks.streams[longest->stream].first_trouble
+                                         : std::string(itm_damage_text(static_cast<ItmDamage>(longest->reason)));
+            f.cause = "At offset " + hex_text(longest->offset, 1) + ": " + what + ", " + bytes_text(longest->length) +
+                      " given up to the next " + (longest->events ? "packet" : "synchronisation") +
+                      ". Instances around it are left out of all figures.";
         }
         const double share =
             trail.end.ps > 0 ? static_cast<double>(trail.gap_time().ps) / static_cast<double>(trail.end.ps) : 0;

@@ -23,7 +23,8 @@ Time mean_of(const long double sum, std::size_t n) {
 std::optional<Time> period_of(const Trail&, const ExceptionLane& lane, std::size_t i) {
     if (i == 0 || (lane.flags(i) & (ExceptionInstance::kAfterGap | ExceptionInstance::kCutBegin)) != 0)
         return std::nullopt;
-    if ((lane.flags(i - 1) & ExceptionInstance::kCutBegin) != 0) return std::nullopt;
+    if ((lane.flags(i - 1) & ExceptionInstance::kCutBegin) != 0 || (lane.flags(i) & ExceptionInstance::kCutEnd) != 0)
+        return std::nullopt;
     return lane.begin(i) - lane.begin(i - 1);
 }
 
@@ -93,7 +94,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
         row.p95 = nearest_rank(lengths, 95);
         row.p99 = nearest_rank(lengths, 99);
     }
-    const Time known = trail.end - trail.gap_time();
+    const Time known = core.plain_numbers ? trail.tasks.cores[core_index].observed : trail.end - trail.gap_time();
     if (known.ps > 0) row.share = static_cast<double>(row.own.ps) / static_cast<double>(known.ps);
     return row;
 }

@@ -7,6 +7,7 @@
 
 #include "base/text.h"
 #include "share/step_tables.h"
+#include "share/task_tables.h"
 #include "trail/packet_block.h"
 #include "trail/step_reading.h"
 
@@ -66,6 +67,11 @@ void each_packet(const Recording& recording, const Trail& trail, std::optional<T
         if (!from || first->packet().latest >= *from) row(first->stream(), first->packet());
         first->next();
     }
+}
+
+void write_trace_event(const Trail& trail, const TraceEventText& e, std::ostream& out) {
+    out << ns_text(e.time) << ',' << csv_field(trail.cores[e.core].name) << ',' << csv_field(e.kind) << ','
+        << csv_field(e.name) << ',' << e.number << ',' << csv_field(e.value) << ',' << e.offset << '\n';
 }
 
 }  // namespace
@@ -149,13 +155,19 @@ void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Pro
 
 void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
                        std::ostream& out, const Progress* progress) {
-    const bool several = trail.streams.size() + trail.steps.size() > 1;
+    const bool several = trail.streams.size() + trail.steps.size() + trail.tasks.streams.size() > 1;
     out << (several ? "offset,time_ns,kind,detail,core\n" : "offset,time_ns,kind,detail\n");
     each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
         out << p.packet.offset << ',' << ns_text(p.latest) << ',' << itm_kind_name(p.packet.kind) << ','
             << csv_field(itm_detail(p.packet));
         if (several) out << ',' << csv_field(trail.streams[stream].core);
         out << '\n';
+    });
+    each_trace_event(recording, trail, from, to, [&](const TraceEventText& e) {
+        out << e.offset << ',' << ns_text(e.time) << ',' << csv_field(e.kind) << ',' << csv_field(e.detail);
+        if (several) out << ',' << csv_field(trail.cores[e.core].name);
+        out << '\n';
+        return progress == nullptr || !progress->cancelled();
     });
     // Instruction packets carry no time of their own: in stream order, behind the others.
     if (from || to) return;
@@ -194,21 +206,42 @@ void write_events_csv(const Recording& recording, const Trail& trail, std::optio
                 << (x.trap.epc_known ? hex_text(x.trap.epc, 8) : std::string()) << ',' << x.trap.offset << '\n';
         }
     };
+    // Events of the operating system, packet by packet, between those of the trace port.
+    if (trail.streams.empty() && trail.steps.empty()) {
+        each_trace_event(recording, trail, from, to, [&](const TraceEventText& e) {
+            write_trace_event(trail, e, out);
+            return progress == nullptr || !progress->cancelled();
+        });
+        return;
+    }
+    std::vector<TraceEventText> waiting;
+    each_trace_event(recording, trail, from, to, [&](const TraceEventText& e) {
+        waiting.push_back(e);
+        return progress == nullptr || !progress->cancelled();
+    });
+    std::size_t next_waiting = 0;
+    const auto trace_until = [&](Time t) {
+        while (next_waiting < waiting.size() && waiting[next_waiting].time <= t)
+            write_trace_event(trail, waiting[next_waiting++], out);
+    };
     each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
         if (!itm_is_event(p.packet.kind)) return;
+        trace_until(p.latest);
         steps_until(p.latest);
         const EventText t = event_text(recording, stream, p.packet);
         out << ns_text(p.latest) << ',' << csv_field(trail.streams[stream].core) << ',' << t.kind << ','
             << csv_field(t.name) << ',' << t.number << ',' << t.value << ',' << p.packet.offset << '\n';
     });
     steps_until(Time::max());
+    trace_until(Time::max());
 }
 
 Json summary_json(const Recording& recording, const Trail& trail) {
     Json j;
     j["title"] = recording.title;
     j["input"] = recording.input;
-    j["origin_ns"] = 0.0;  // local timestamps count from zero at the first byte
+    // Local timestamps count from zero at the first byte; an event trace has a clock of its own.
+    j["origin_ns"] = trail.tasks.present() ? json_ns(Clock{trail.tasks.clock_hz}.at(trail.tasks.origin_ticks)) : Json(0.0);
     j["span_ns"] = json_ns(trail.end);
     j["complete"] = trail.complete;
     std::uint64_t instructions = 0;
@@ -246,6 +279,8 @@ Json summary_json(const Recording& recording, const Trail& trail) {
         }
         j["streams"].push_back(std::move(t));
     }
+    if (trail.tasks.present())
+        for (auto& t : event_streams_json(recording, trail)) j["streams"].push_back(std::move(t));
     for (std::size_t i = 0; i < trail.steps.size(); ++i) {
         Json t = steps_summary_json(trail.steps[i]);
         t["protocol"] = protocol_name(recording.target.streams[recording.step_streams[i].spec].protocol);
@@ -280,6 +315,7 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
                        count_text(s.counts[k]) + "\n";
             }
     }
+    out += event_streams_text(trail);
     for (const auto& t : trail.steps) out += steps_summary_text(t);
     out +=
         trail.gaps.empty() && !std::any_of(trail.steps.begin(), trail.steps.end(),

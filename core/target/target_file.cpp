@@ -136,6 +136,11 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
     };
     settings("etm4", [&](TomlTable& e) { stream.etm4 = read_etm4(e, stream.timestamp_hz); });
     settings("etrace", [&](TomlTable& e) { stream.etrace = read_etrace(e, stream.timestamp_hz); });
+    settings("ctf", [&](TomlTable& e) {
+        const std::string mapping = e.text("mapping", false);
+        if (!mapping.empty()) stream.mapping = (folder / mapping).lexically_normal().string();
+        stream.zero_ticks = e.number("zero_ticks", false, 0, kNoLimit);
+    });
     settings("ntrace", [&](TomlTable& e) { stream.ntrace = read_ntrace(e, stream.timestamp_hz); });
     return stream;
 }

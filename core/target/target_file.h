@@ -46,6 +46,8 @@ struct StreamSpec {
     EtraceParameters etrace;
     Etm4Parameters etm4;
     NtraceParameters ntrace;
+    std::string mapping;                      ///< path of a mapping file for other vocabularies; empty if none
+    std::optional<std::int64_t> zero_ticks;  ///< what a CTF trace's clock reads at the recording's zero
     std::uint64_t timestamp_hz = 0;  ///< of the trace's own timestamps; 0 if not stated
     unsigned line = 0;               ///< where the table stands in the target file
 };

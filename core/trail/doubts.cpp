@@ -135,6 +135,27 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
               "Lengths compare instructions, not time.");
 }
 
+void doubt_events(const Recording&, Trail& trail) {
+    const auto doubt = [&](std::string text, std::string advice) {
+        trail.doubts.push_back({std::move(text), std::move(advice)});
+    };
+    for (const auto& s : trail.tasks.streams) {
+        if (s.damaged_packets > 0)
+            doubt(s.file + ": " + s.first_trouble + ", at byte " + std::to_string(s.first_trouble_at) +
+                      (s.damaged_packets > 1 ? ", and " + plural(s.damaged_packets - 1, "more place", "more places") : "") +
+                      ".",
+                  "What cannot be read is a gap; all other packets are read.");
+        if (s.backwards > 0)
+            doubt("Times run backwards " + plural(s.backwards, "time", "times") + " in " + s.file + ".",
+                  "Such events are put at the time of the one before. Is the clock read without interrupts masked, or "
+                  "is its width stated too large?");
+    }
+    if (trail.tasks.contradictions > 0)
+        doubt(plural(trail.tasks.contradictions, "event contradicts", "events contradict") +
+                  " what came before, such as a task that runs though it waits.",
+              "Is a hook missing in the firmware, or called twice?");
+}
+
 void doubt_cores(Trail& trail) {
     for (const auto& core : trail.cores)
         if (core.contradictions > 0)

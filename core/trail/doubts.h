@@ -13,6 +13,8 @@ namespace mt {
 void doubt_stream(const Recording& recording, Trail& trail, std::size_t index);
 /// The same for step stream `index`: an image that does not fit, parameters that do not, a missing clock.
 void doubt_steps(const Recording& recording, Trail& trail, std::size_t index);
+/// The same for the event trace: damage, times that run backwards, clocks, events that contradict each other.
+void doubt_events(const Recording& recording, Trail& trail);
 /// Adds what is doubtful about the cores.
 void doubt_cores(Trail& trail);
 

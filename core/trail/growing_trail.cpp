@@ -72,6 +72,7 @@ void GrowingTrail::Part::gap(const TimedPacket& p) {
     g.kind = p.packet.kind == ItmKind::overflow ? GapKind::overflow : GapKind::damage;
     g.reason = p.packet.number;
     g.stream = static_cast<std::uint32_t>(stream_);
+    g.core = static_cast<std::uint16_t>(core_);
     trail_.gaps.push_back(g);
     nest_.lose(std::max(p.earliest, reached), p.latest);
     StreamTrail& s = trail_.streams[stream_];

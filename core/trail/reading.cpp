@@ -5,6 +5,7 @@
 
 #include "base/text.h"
 #include "trail/doubts.h"
+#include "trail/event_reading.h"
 #include "trail/growing_trail.h"
 #include "trail/growing_steps.h"
 #include "trail/step_reading.h"
@@ -95,6 +96,7 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
         total += trail.streams[i].raw_bytes = recording.streams[i].bytes().size();
     prepare_steps(recording, trail);
     for (const StepTrail& t : trail.steps) total += t.raw_bytes;
+    if (recording.events) total += recording.events->bytes();
     for (std::size_t i = 0; i < recording.streams.size() && !trail.cancelled; ++i) {
         const Recording::Stream& stream = recording.streams[i];
         const StreamJournal& journal = stream.journal;
@@ -158,6 +160,20 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
         if (!read) return tl::make_unexpected(read.error());
         done += recording.step_streams[i].bytes().size();
         doubt_steps(recording, trail, i);
+    }
+    if (recording.events && !trail.cancelled) {
+        Progress part;
+        read_events(recording, trail, part, [&](std::uint64_t at) {
+            progress.report(done + at, total);
+            if (progress.cancelled()) part.cancel();
+            const auto now = SteadyClock::now();
+            if (publish && std::chrono::duration<double>(now - published).count() >= kPublishSeconds) {
+                published = now;
+                publish(growing.snapshot());
+            }
+        });
+        done += recording.events->bytes();
+        doubt_events(recording, trail);
     }
     doubt_cores(trail);
     trail.complete = !trail.cancelled;

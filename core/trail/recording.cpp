@@ -6,6 +6,7 @@
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
+#include <set>
 #include <sstream>
 
 #include <toml++/toml.h>
@@ -59,6 +60,55 @@ void open_image(Recording& r, const CoreSpec& core) {
     r.images.push_back(std::move(image));
 }
 
+// A core for each processor of the trace: the stream's own for the first, those named core0, core1, … for the rest.
+void place_cores(Recording& r, EventSource& source, const StreamSpec& spec) {
+    std::set<std::uint64_t> cpus;
+    for (const auto& f : source.files)
+        for (const auto& p : f.packets) cpus.insert(p.cpu);
+    for (const std::uint64_t cpu : cpus) {
+        std::string name = "core" + std::to_string(cpu);
+        if (cpu == *cpus.begin() && !spec.core.empty()) name = spec.core;
+        std::size_t core = 0;
+        while (core < r.target.cores.size() && r.target.cores[core].name != name) ++core;
+        if (core == r.target.cores.size() && core >= 1024) {
+            source.doubts.push_back("The trace claims more than 1024 processors: the rest is shown as the first.");
+            break;
+        }
+        if (core == r.target.cores.size()) {
+            CoreSpec fresh;
+            fresh.name = name;
+            fresh.clock_hz = source.clock_hz;
+            r.target.cores.push_back(std::move(fresh));
+            r.exception_names.emplace_back();
+            r.code.push_back(nullptr);
+            r.functions.push_back(nullptr);
+            r.images.push_back(nullptr);
+        }
+        source.core_of_cpu[cpu] = static_cast<std::uint16_t>(core);
+    }
+}
+
+// The folder itself, or one in the usual place beside it.
+Result<void> open_events(Recording& r, std::size_t stream) {
+    const StreamSpec& spec = r.target.streams[stream];
+    std::string mapping = spec.mapping;
+    std::error_code ec;
+    const fs::path beside = fs::path(spec.file).lexically_normal().string() + ".mapping.toml";
+    if (mapping.empty() && fs::is_regular_file(beside, ec)) mapping = beside.string();
+    auto source = open_event_source(spec.file, mapping);
+    if (!source) return tl::make_unexpected(source.error());
+    (*source)->spec = stream;
+    if (spec.zero_ticks) (*source)->zero_ticks = *spec.zero_ticks;
+    place_cores(r, **source, spec);
+    for (const auto& d : (*source)->doubts) r.doubts.push_back({d, ""});
+    if ((*source)->binding->known() == 0)
+        r.doubts.push_back({"No event of the trace is known: all are shown as marks.",
+                            "Write a mapping file that says what they mean, as docs/formats/mapping-file.md shows, and "
+                            "name it in [stream.ctf] or put it at " + beside.string() + "."});
+    r.events = *source;
+    return {};
+}
+
 Result<void> open_streams(Recording& r) {
     std::optional<Problem> missing;  // the first; fatal only if nothing else opens
     const auto leave_alone = [&](const StreamSpec& spec, Problem problem) {
@@ -71,14 +121,17 @@ Result<void> open_streams(Recording& r) {
         const StreamSpec& spec = r.target.streams[i];
         const std::string where = r.target.path + ":" + std::to_string(spec.line);
         const bool steps = tells_instructions(spec.protocol);
-        if (spec.protocol != Protocol::itm && !steps) {
-            r.doubts.push_back(
-                {"The stream at " + where + " has a protocol that this version does not decode; it is left alone.",
-                 "ITM and instruction trace are decoded."});
-            continue;
-        }
         if (spec.file.empty()) {
             leave_alone(spec, {"no stream file is given", where, "add file = \"…\" to this [[stream]]"});
+            continue;
+        }
+        if (spec.protocol == Protocol::ctf) {
+            if (r.events) {
+                r.doubts.push_back({"The stream at " + where + " is a second event trace; it is left alone.",
+                                    "Give one ctf stream in a target file."});
+                continue;
+            }
+            if (auto opened = open_events(r, i); !opened) leave_alone(spec, opened.error());
             continue;
         }
         auto file = MappedFile::open(spec.file);
@@ -108,10 +161,10 @@ Result<void> open_streams(Recording& r) {
                                : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
         list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
     }
-    if (r.streams.empty() && r.step_streams.empty() && missing) return tl::make_unexpected(*missing);
-    if (r.streams.empty() && r.step_streams.empty())
+    if (r.streams.empty() && r.step_streams.empty() && !r.events && missing) return tl::make_unexpected(*missing);
+    if (r.streams.empty() && r.step_streams.empty() && !r.events)
         return failure("nothing to decode: no stream of a known protocol", r.target.path,
-                       "this version decodes itm, etm4, etrace, ntrace and mtb");
+                       "this version decodes itm, etm4, etrace, ntrace, mtb and ctf");
     return {};
 }
 
@@ -121,6 +174,22 @@ Result<std::shared_ptr<const Recording>> open_target(const std::string& target_p
     (*r)->input = input;
     if (auto opened = open_streams(**r); !opened) return tl::make_unexpected(opened.error());
     return std::shared_ptr<const Recording>(std::move(*r));
+}
+
+// The folder of a trace, without any target file.
+Result<std::shared_ptr<const Recording>> open_trace_folder(const std::string& folder) {
+    auto r = std::make_shared<Recording>();
+    r->input = folder;
+    StreamSpec spec;
+    spec.protocol = Protocol::ctf;
+    spec.file = folder;
+    r->target.streams.push_back(spec);
+    fs::path name = fs::absolute(fs::path(folder)).lexically_normal();
+    if (!name.has_filename()) name = name.parent_path();
+    r->target.name = name.filename() == "trace" ? name.parent_path().filename().string() : name.filename().string();
+    r->title = r->target.name;
+    if (auto opened = open_events(*r, 0); !opened) return tl::make_unexpected(opened.error());
+    return std::shared_ptr<const Recording>(std::move(r));
 }
 
 // The whole recording as it is, for a folder of its own.
@@ -153,6 +222,8 @@ Result<std::shared_ptr<Recording>> open_without_streams(const std::string& targe
 
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path) {
     std::error_code ec;
+    if (fs::path(path).filename() == "metadata" && is_ctf_folder(fs::absolute(path).parent_path().string()))
+        return open_recording(fs::absolute(path).parent_path().string());
     if (fs::path(path).filename() == kRecordingManifest &&
         fs::is_regular_file(path, ec))  // the manifest stands for its folder
         return open_recording(fs::absolute(path).parent_path().string());
@@ -163,9 +234,10 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
         return open_target(path, path);
     }
     const fs::path manifest_path = fs::path(path) / kRecordingManifest;
+    if (!fs::exists(manifest_path, ec) && is_ctf_folder(path)) return open_trace_folder(path);
     if (!fs::exists(manifest_path, ec))
         return failure("not a recording folder: it holds no trail.toml", path,
-                       "give a *.mtrail folder or a *.target.toml");
+                       "give a *.mtrail folder, a *.target.toml or the folder of a CTF trace");
     toml::table manifest;
     try {
         std::ifstream in(manifest_path, std::ios::binary);

@@ -15,6 +15,7 @@
 #include "target/functions.h"
 #include "target/image.h"
 #include "target/target_file.h"
+#include "trail/event_source.h"
 #include "trail/trail.h"
 
 namespace mt {
@@ -35,6 +36,7 @@ struct Recording {
     };
     std::vector<Stream> streams;                                   ///< ITM
     std::vector<Stream> step_streams;                              ///< instruction trace
+    std::shared_ptr<const EventSource> events;                     ///< events of an operating system; may be null
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null
     std::vector<std::map<unsigned, std::string>> exception_names;  ///< per core
     std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without an image
@@ -44,7 +46,7 @@ struct Recording {
     std::string exception_name(std::size_t core, unsigned number) const;
 };
 
-/// Opens a target file or a saved recording folder. Missing image or SVD: a doubt, numbers stand in
+/// Opens a target file, a saved recording folder, or the folder of a Common Trace Format trace. Missing image or SVD: a doubt, numbers stand in
 /// place of names. Missing, empty or unreadable stream: a Problem.
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path);
 

@@ -137,7 +137,7 @@ Time Trail::gap_time() const {
 
 bool Trail::gap_in(Time from, Time to) const {
     // With one stream gaps ascend in both ends; with several a scan of the neighbours is not enough.
-    if (streams.size() == 1) {
+    if (streams.size() + tasks.streams.size() == 1) {
         std::size_t low = 0, high = gaps.size();
         while (low < high) {
             const std::size_t mid = (low + high) / 2;

@@ -17,6 +17,7 @@
 #include "flow/exception_nest.h"
 #include "flow/itm_pipe.h"
 #include "trail/step_trail.h"
+#include "trail/task_trail.h"
 
 namespace mt {
 
@@ -27,6 +28,7 @@ class ExceptionLane {
 
     std::uint16_t number() const { return number_; }
     const std::string& name() const { return name_; }
+    void rename(std::string name) { name_ = std::move(name); }
     std::size_t size() const { return rows_.size(); }
     ExceptionInstance instance(std::size_t i) const;
     Time begin(std::size_t i) const { return rows_[i].begin; }
@@ -102,7 +104,9 @@ struct Gap {
     std::uint64_t offset = 0, length = 0;
     GapKind kind = GapKind::overflow;
     std::uint16_t reason = 0;  ///< ItmDamage where kind is damage
-    std::uint32_t stream = 0;
+    std::uint32_t stream = 0;  ///< index into the trail's streams, or into those of its event trace
+    std::uint16_t core = 0;    ///< index into the trail's cores
+    bool events = false;       ///< of an event trace
 };
 
 /// Counts over the whole recording in at most kBuckets equal stretches; the stretches double in width
@@ -142,6 +146,7 @@ inline void Density::add(Time t, const Bucket& b) {
 struct CoreTrail {
     std::string name;
     bool riscv = false;
+    bool plain_numbers = false;  ///< lanes are numbered 16 above what the operating system calls its interrupts
     Clock clock;
     std::vector<ExceptionLane> lanes;      ///< in order of first appearance
     std::vector<std::size_t> by_priority;  ///< indices into lanes, most urgent first, as far as seen
@@ -159,6 +164,7 @@ struct CoreTrail {
     /// The number as the architecture counts: a cause on RISC-V, where lanes tell interrupts (16 + cause) from
     /// exceptions (256 + cause).
     unsigned architectural(unsigned number) const {
+        if (plain_numbers && number >= 16) return number - 16;
         return !riscv || number < 16 ? number : number - (number >= 256 ? 256 : 16);
     }
     /// Program-counter samples by function of the core's image (the last: where it has no code), and while asleep.
@@ -230,6 +236,7 @@ struct Trail {
     std::vector<CoreTrail> cores;
     std::vector<StreamTrail> streams;
     std::vector<StepTrail> steps;  ///< one for each stream of instruction trace
+    TaskTrail tasks;               ///< what an operating system's events tell
     Column<Gap> gaps;              ///< per stream ascending; begin ascending with one stream
     std::vector<Doubt> doubts;
     std::vector<Note> notes;

@@ -1,0 +1,69 @@
+// The state machine behind tasks, locks and queues: events in time order in, a growing TaskTrail out.
+#pragma once
+
+#include <memory>
+#include <unordered_map>
+#include <vector>
+
+#include "flow/exception_nest.h"
+#include "flow/os_binding.h"
+#include "trail/recording.h"
+#include "trail/trail.h"
+
+namespace mt {
+
+/// Takes the events of one trace in, in time order over all its cores. Nothing is believed that may have been lost:
+/// after a loss the tasks, locks and interrupts of that core are unknown until an event tells. One thread at a time;
+/// both arguments must outlive it.
+class GrowingTasks {
+  public:
+    /// `lanes_of_core`: whether interrupt lanes of a core are made from these events (not if another stream of the
+    /// core tells its exceptions).
+    GrowingTasks(const Recording& recording, Trail& trail, std::vector<bool> lanes_of_core);
+    ~GrowingTasks();
+
+    void take(const OsEvent& event, const OsBlock& texts);
+    /// Puts what interrupts have closed into their lanes; call now and then, and before a snapshot.
+    void settle();
+    /// No more events: what is open is cut.
+    void finish();
+
+  private:
+    struct LiveTask;
+    struct LiveCore;
+    struct LiveLock;
+
+    std::size_t task(std::uint32_t id, std::uint16_t core);
+    std::size_t lock(std::uint32_t id);
+    QueueLane& queue(std::uint32_t id);
+    void account(std::size_t core, Time t);
+    void set_state(std::size_t task, Time t, TaskState state, std::uint32_t object, std::uint16_t core,
+                   BlockReason reason = BlockReason::other);
+    void run(std::size_t core, Time t, std::uint32_t who);
+    void switch_in(const OsEvent& e);
+    void ready(const OsEvent& e);
+    void block(const OsEvent& e);
+    void isr(const OsEvent& e);
+    void take_lock(const OsEvent& e);
+    void give_lock(const OsEvent& e);
+    void marker(const OsEvent& e);
+    void lose(std::uint16_t core, Time from, Time to);
+    void close_job(std::size_t task, Time end, std::uint8_t flags);
+    std::uint32_t actor(std::size_t core) const;
+    Time whole_ticks(Time sum) const;
+
+    const Recording& recording_;
+    Trail& trail_;
+    TaskTrail& out_;
+    std::vector<bool> make_lanes_;
+    std::vector<LiveTask> tasks_;
+    std::vector<LiveCore> cores_;
+    std::vector<LiveLock> locks_;
+    std::unordered_map<std::uint32_t, std::size_t> task_index_, lock_index_, queue_index_, semaphore_index_,
+        resource_index_, value_index_, mark_index_;
+    std::map<std::uint32_t, std::string> object_names_, signal_names_, port_names_;
+    Time reached_;
+    Clock clock_;
+};
+
+}  // namespace mt

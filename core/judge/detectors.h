@@ -28,6 +28,22 @@ void find_image_doubt(const Recording&, const Trail&, std::vector<Finding>& out)
 /// Calls of functions, from instruction trace, that are unlike their peers.
 void find_odd_calls(const Recording&, const Trail&, std::size_t steps, std::vector<Finding>& out);
 
+/// Jobs unlike their peers, growth over the recording, activations missed or jittering, tasks that never ran.
+void find_odd_jobs(const Trail&, std::vector<Finding>& out);
+/// Priority inversion, lock convoys, deadlock, and resources used by two tasks at a time.
+void find_lock_trouble(const Trail&, std::vector<Finding>& out);
+/// Starvation, overload, and queues that overflow.
+void find_load_trouble(const Trail&, std::vector<Finding>& out);
+/// Faults that the operating system reports.
+void find_task_faults(const Trail&, std::vector<Finding>& out);
+/// What another finding brought about is told there: late jobs under a starvation, the steps that led to a fault.
+void join_consequences(std::vector<Finding>& all);
+
+/// A finding about one job, with the fields that all of them share filled in.
+Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::size_t job);
+/// "its own work 4.1 ms, other tasks 2.0 ms (link 1.6 ms, …), interrupts 0.1 ms": where a response went.
+std::string parts_text(const Trail& trail, std::size_t task, Time from, Time to);
+
 /// A finding about one instance, with the fields that all of them share filled in.
 Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, std::size_t lane, std::size_t instance);
 

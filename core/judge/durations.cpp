@@ -15,6 +15,42 @@ Time certain_own(const ExceptionLane& lane, std::size_t i) {
     return std::max(Time{}, x.own - x.end_slack);
 }
 
+// An interrupt that hardly ever comes but in one or two dense stretches.
+bool find_lone_burst(const Trail& trail, std::size_t c, std::size_t l, std::vector<Finding>& out) {
+    const ExceptionLane& lane = trail.cores[c].lanes[l];
+    std::vector<Time> periods;
+    for (std::size_t i = 1; i < lane.size(); ++i)
+        if (const auto p = period_of(trail, lane, i)) periods.push_back(*p);
+    if (periods.size() < 50) return false;
+    const Time apart{std::max<std::int64_t>(quantile(periods, 0.5).ps * 50, trail.end.ps / 200)};
+    struct Episode {
+        std::size_t first = 0, last = 0;
+    };
+    std::vector<Episode> episodes{{0, 0}};
+    for (std::size_t i = 1; i < lane.size(); ++i) {
+        if (lane.begin(i) - lane.begin(i - 1) > apart) episodes.push_back({i, i});
+        episodes.back().last = i;
+    }
+    const Episode worst = *std::max_element(episodes.begin(), episodes.end(), [](const Episode& a, const Episode& b) {
+        return a.last - a.first < b.last - b.first;
+    });
+    const std::size_t inside = worst.last - worst.first + 1;
+    const Time begin = lane.begin(worst.first), end = lane.end(worst.last);
+    const bool touches_ends = begin.ps < trail.end.ps / 50 || (trail.end - end).ps < trail.end.ps / 50;
+    if (inside * 10 < lane.size() * 8 || (end - begin).ps * 10 > trail.end.ps || touches_ends) return false;
+    Finding f = about_instance(FindingKind::interrupt_storm, trail, c, l, worst.first);
+    f.end = end;
+    f.title = lane.name() + " came " + count_text(inside) + " times in " + duration_text(end - begin);
+    f.cause = "In all the rest of the recording it came " + plural(lane.size() - inside, "time", "times") +
+              "; here every " + duration_text(quantile(periods, 0.5)) + ". It had " +
+              share_text(static_cast<double>(lane.busy(begin, end).ps) / static_cast<double>((end - begin).ps)) +
+              " of the core meanwhile.";
+    f.severity = 0.7;
+    f.evidence = {{begin, "first entry of the burst"}, {end, "last of " + count_text(inside)}};
+    out.push_back(std::move(f));
+    return true;
+}
+
 }  // namespace
 
 void find_long_executions(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
@@ -62,7 +98,7 @@ void find_storms(const Recording&, const Trail& trail, std::size_t c, std::size_
     constexpr std::size_t kRun = 16;
     const CoreTrail& core = trail.cores[c];
     const ExceptionLane& lane = core.lanes[l];
-    if (lane.size() < 20 * kRun) return;
+    if (find_lone_burst(trail, c, l, out) || lane.size() < 20 * kRun) return;
     std::vector<Time> spans;
     std::vector<std::size_t> starts;
     std::size_t unbroken = 0;

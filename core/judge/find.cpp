@@ -6,9 +6,27 @@
 namespace mt {
 
 std::string_view finding_kind_name(FindingKind kind) {
-    constexpr std::array<std::string_view, 11> names = {
-        "fault",       "late_response", "missed_activation", "duration_outlier",     "interrupt_storm", "deep_nest",
-        "clock_doubt", "gap",           "image_doubt",       "unexpected_recursion", "never_returned"};
+    constexpr std::array<std::string_view, 21> names = {"fault",
+                                                        "late_response",
+                                                        "missed_activation",
+                                                        "duration_outlier",
+                                                        "interrupt_storm",
+                                                        "deep_nest",
+                                                        "clock_doubt",
+                                                        "gap",
+                                                        "image_doubt",
+                                                        "unexpected_recursion",
+                                                        "never_returned",
+                                                        "jitter_burst",
+                                                        "priority_inversion",
+                                                        "lock_convoy",
+                                                        "deadlock",
+                                                        "starvation",
+                                                        "unguarded_overlap",
+                                                        "queue_overflow",
+                                                        "slow_growth",
+                                                        "overload",
+                                                        "never_ran"};
     return names[static_cast<std::size_t>(kind)];
 }
 
@@ -33,10 +51,12 @@ namespace {
 // others are named in it.
 void join_late(std::vector<Finding>& all) {
     for (std::size_t i = 0; i < all.size(); ++i) {
-        if (all[i].kind != FindingKind::late_response || all[i].activities.size() < 2) continue;
+        if (all[i].kind != FindingKind::late_response || all[i].lane < 0 || all[i].activities.size() < 2) continue;
         for (std::size_t k = i + 1; k < all.size(); ++k) {
-            const bool same = all[k].kind == FindingKind::late_response && all[k].core == all[i].core &&
-                              all[k].activities.size() > 1 && all[k].activities[1] == all[i].activities[1];
+            const bool same = all[k].kind == FindingKind::late_response && all[k].lane >= 0 &&
+                              all[k].core == all[i].core && all[k].activities.size() > 1 &&
+                              all[k].activities[1] == all[i].activities[1] &&
+                              (all[i].task < 0 || (all[k].begin <= all[i].end && all[i].begin <= all[k].end));
             if (!same) continue;
             if (all[k].end - all[k].begin > all[i].end - all[i].begin) std::swap(all[i], all[k]);
             all[i].cause += " Also: " + all[k].title +
@@ -67,7 +87,14 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
         }
     }
     for (std::size_t i = 0; i < trail.steps.size() && !stopped(); ++i) find_odd_calls(recording, trail, i, all);
+    if (trail.tasks.present() && !stopped()) {
+        find_odd_jobs(trail, all);
+        find_lock_trouble(trail, all);
+        find_load_trouble(trail, all);
+        find_task_faults(trail, all);
+    }
     join_late(all);
+    if (trail.tasks.present()) join_consequences(all);
     std::stable_sort(all.begin(), all.end(),
                      [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
     return all;

@@ -24,7 +24,17 @@ enum class FindingKind : std::uint8_t {
     gap,
     image_doubt,
     unexpected_recursion,
-    never_returned
+    never_returned,
+    jitter_burst,
+    priority_inversion,
+    lock_convoy,
+    deadlock,
+    starvation,
+    unguarded_overlap,
+    queue_overflow,
+    slow_growth,
+    overload,
+    never_ran
 };
 /// The name used by `find --json`.
 std::string_view finding_kind_name(FindingKind kind);
@@ -50,6 +60,8 @@ struct Finding {
         std::size_t steps = 0, level = 0, index = 0;  ///< steps: index into the trail's steps
     };
     std::optional<Call> call;
+    int task = -1;            ///< index into the trail's tasks; -1 if it concerns none first of all
+    std::size_t job = 0;      ///< of that task
     std::uint64_t alike = 1;  ///< how many such places there are; this is the worst
 };
 

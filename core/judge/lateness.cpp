@@ -87,6 +87,20 @@ std::string others_text(const CoreTrail& core, Time from, Time to, std::uint16_t
     return all;
 }
 
+// The longest stretch within [from, to) in which a task masked interrupts, with the usual length of such stretches.
+std::optional<std::pair<UseSpan, Time>> masked_by(const Trail& trail, std::size_t c, Time from, Time to) {
+    if (c >= trail.tasks.cores.size()) return std::nullopt;
+    const auto& critical = trail.tasks.cores[c].critical;
+    std::optional<UseSpan> longest;
+    std::size_t i = critical.partition_point([&](const UseSpan& s) { return s.end < from; });
+    for (; i < critical.size() && critical[i].begin < to; ++i)
+        if (!longest || critical[i].end - critical[i].begin > longest->end - longest->begin) longest = critical[i];
+    if (!longest || (longest->end - longest->begin).ps * 2 < (to - from).ps) return std::nullopt;
+    std::vector<Time> lengths;
+    for (std::size_t k = 0; k < critical.size(); ++k) lengths.push_back(critical[k].end - critical[k].begin);
+    return std::pair(*longest, quantile(lengths, 0.5));
+}
+
 // One finding for a set of late instances of one lane with the same sort of cause.
 void report_late(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
                  const std::vector<Late>& late, Time normal, Time median, bool masked, std::vector<Finding>& out) {
@@ -109,7 +123,16 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
         const auto functions = sampled_functions(recording, trail, c, stretches);
         const std::string others = others_text(core, due, lane.begin(worst.instance), lane.number());
         f.cause += "Thread mode kept the core meanwhile: interrupts were masked";
-        if (!functions.empty() && functions.front().first != "asleep") {
+        if (const auto masker = masked_by(trail, c, due, lane.begin(worst.instance))) {
+            const auto& [span, usual] = *masker;
+            const std::string who = trail.tasks.task_name(span.task);
+            f.cause += " by " + who + " for " + duration_text(span.end - span.begin) + " (usually " +
+                       duration_text(usual) + ")";
+            f.activities.push_back(who);
+            f.task = static_cast<int>(span.task < trail.tasks.tasks.size() ? span.task : kNobody);
+            f.evidence.insert(f.evidence.begin(), {span.begin, who + " masks interrupts"});
+            f.evidence.push_back({span.end, who + " unmasks interrupts"});
+        } else if (!functions.empty() && functions.front().first != "asleep") {
             f.cause += " in or around " + functions.front().first + " (" +
                        plural(functions.front().second, "sample", "samples") + " in such stretches)";
             f.activities.push_back(functions.front().first);
@@ -149,6 +172,11 @@ void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::
     const std::string others = others_text(core, f.begin, f.end, lane.number());
     f.cause += others.empty() ? "Thread mode had the core meanwhile: the source paused, or interrupts were masked."
                               : "Meanwhile ran: " + others + ".";
+    if (const auto masker = masked_by(trail, c, f.begin, f.end)) {
+        const std::string who = trail.tasks.task_name(masker->first.task);
+        f.activities.push_back(who);
+        f.cause += " " + who + " masked interrupts for " + duration_text(masker->first.end - masker->first.begin) + ".";
+    }
     f.severity = 0.8;
     f.evidence = {{lane.begin(worst.instance - 1), "entered"}, {f.begin, "due again"}, {f.end, "entered"}};
     out.push_back(std::move(f));
@@ -170,6 +198,10 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
             sizes.push_back({std::llabs(late->ps)});
         }
         if (!grid.periods[i]) continue;
+        // One entry late, the next in its place again: nothing was missed.
+        if (i + 1 < lane.size() && grid.periods[i + 1] &&
+            std::llabs((*grid.periods[i] + *grid.periods[i + 1]).ps - 2 * grid.median.ps) * 8 < grid.median.ps)
+            continue;
         // A few whole periods without an entry; a long pause is the source's own doing.
         const double turns = static_cast<double>(grid.periods[i]->ps) / static_cast<double>(grid.median.ps);
         if (turns > 1.6 && turns < 20 && std::fabs(turns - std::round(turns)) < 0.25)

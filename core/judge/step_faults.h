@@ -7,6 +7,7 @@ namespace mt {
 
 /// Adds to the finding of a fault (exception `number` of core `core`, taken at `at`) what the core's instruction trace
 /// tells of it. False if no trace covers it. `number` as in the lanes: 256 + cause for RISC-V exceptions.
-bool explain_fault(const Recording& recording, const Trail& trail, std::size_t core, unsigned number, Time at, Finding& f);
+bool explain_fault(const Recording& recording, const Trail& trail, std::size_t core, unsigned number, Time at,
+                   Finding& f);
 
 }  // namespace mt

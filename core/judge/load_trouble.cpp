@@ -1,0 +1,402 @@
+// Tasks that get no processor, cores that never rest, queues that overflow, and faults that the system reports.
+#include <algorithm>
+#include <cmath>
+#include <cstdio>
+#include <map>
+#include <set>
+
+#include "base/text.h"
+#include "judge/detectors.h"
+#include "judge/witness.h"
+#include "measure/tasks.h"
+
+namespace mt {
+namespace {
+
+struct Stretch {
+    std::size_t task = 0;
+    Time begin, end;
+    Time usual;  ///< 95 % of its other such stretches are shorter
+};
+
+// Times from becoming ready, or from losing the core, to running again, far beyond what is usual for the task.
+void find_starvation(const Trail& trail, std::vector<Finding>& out) {
+    const auto& tasks = trail.tasks;
+    std::vector<Stretch> starved;
+    for (std::size_t t = 0; t < tasks.tasks.size(); ++t) {
+        const TaskLane& lane = tasks.tasks[t];
+        if (lane.idle) continue;
+        std::vector<Time> lengths;
+        std::vector<Stretch> all;
+        for (std::size_t s = 0; s < lane.stretches.size(); ++s) {
+            if (lane.stretches[s].state != TaskState::ready) continue;
+            const Time begin = lane.stretches[s].begin,
+                       end = s + 1 < lane.stretches.size() ? lane.stretches[s + 1].begin : trail.end;
+            lengths.push_back(end - begin);
+            all.push_back({t, begin, end, {}});
+        }
+        if (lengths.size() < 10) continue;
+        const Time usual = quantile(lengths, 0.95), median = quantile(lengths, 0.5);
+        std::vector<Time> responses;
+        for (std::size_t i = 0; i < lane.jobs.size(); ++i)
+            if (lane.jobs[i].whole()) responses.push_back(lane.jobs[i].response());
+        const Time answer = responses.empty() ? Time{} : quantile(responses, 0.5);
+        const Time bar = std::max({Time{usual.ps * 8}, Time{median.ps * 20}, Time{answer.ps * 8}, Time::from_ms(50)});
+        for (Stretch& s : all)
+            if (s.end - s.begin > bar) {
+                s.usual = usual;
+                starved.push_back(s);
+            }
+    }
+    std::sort(starved.begin(), starved.end(), [](const Stretch& a, const Stretch& b) { return a.begin < b.begin; });
+    for (std::size_t i = 0; i < starved.size();) {
+        std::size_t k = i;
+        Time until = starved[i].end;
+        Stretch worst = starved[i];
+        while (k < starved.size() && starved[k].begin < until) {
+            until = std::max(until, starved[k].end);
+            if (starved[k].end - starved[k].begin > worst.end - worst.begin) worst = starved[k];
+            ++k;
+        }
+        const TaskLane& lane = tasks.tasks[worst.task];
+        Finding f = about_job(FindingKind::starvation, trail, worst.task, 0);
+        f.job = lane.job_from(worst.begin);
+        f.begin = worst.begin;
+        f.end = worst.end;
+        const auto ran = tasks_that_ran(trail, lane.core, worst.begin, worst.end);
+        f.title = lane.name + " got no processor for " + duration_text(worst.end - worst.begin);
+        f.cause = "It was ready all the time; usually it runs within " + duration_text(worst.usual) + ". ";
+        std::string who;
+        for (const auto& [task, time] : ran) {
+            if (task >= tasks.tasks.size() || f.activities.size() > 3 || time.ps * 10 < (worst.end - worst.begin).ps)
+                continue;
+            f.activities.push_back(tasks.task_name(task));
+            who += (who.empty() ? "" : ", ") + tasks.task_name(task) + " " +
+                   share_text(static_cast<double>(time.ps) / static_cast<double>((worst.end - worst.begin).ps));
+        }
+        f.cause += "Meanwhile the core went to " + who + ".";
+        if (f.activities.size() > 1) {  // does the one that has it work more than it usually does?
+            for (const auto& [task, time] : ran) {
+                if (task >= tasks.tasks.size() || tasks.tasks[task].idle) continue;
+                std::vector<Time> then, all;
+                const TaskLane& hog = tasks.tasks[task];
+                for (std::size_t j = 0; j < hog.jobs.size(); ++j) {
+                    if (!hog.jobs[j].whole()) continue;
+                    all.push_back(hog.jobs[j].run);
+                    if (hog.jobs[j].ready < worst.end && worst.begin < hog.jobs[j].end) then.push_back(hog.jobs[j].run);
+                }
+                if (then.empty()) break;
+                const double times = static_cast<double>(quantile(then, 0.5).ps) /
+                                     static_cast<double>(std::max<std::int64_t>(1, quantile(all, 0.5).ps));
+                if (times > 1.5) {
+                    char text[32];
+                    std::snprintf(text, sizeof text, "%.1f", times);
+                    f.cause += " " + hog.name + " worked " + text + " × as long a job as usual.";
+                }
+                break;
+            }
+        }
+        std::set<std::size_t> victims{worst.task};
+        for (std::size_t m = i; m < k; ++m)
+            if (victims.insert(starved[m].task).second) {
+                f.activities.push_back(tasks.task_name(static_cast<std::uint32_t>(starved[m].task)));
+                f.evidence.push_back({starved[m].begin, tasks.task_name(static_cast<std::uint32_t>(starved[m].task)) +
+                                                            " starves too, for " +
+                                                            duration_text(starved[m].end - starved[m].begin)});
+            }
+        f.evidence.insert(f.evidence.begin(), {worst.begin, lane.name + " is ready"});
+        f.evidence.push_back({worst.end, lane.name + " runs"});
+        f.severity = 0.78;
+        out.push_back(std::move(f));
+        i = k;
+    }
+}
+
+// A long stretch without any idle time.
+void find_overload(const Trail& trail, std::size_t c, std::vector<Finding>& out) {
+    const CoreTasks& core = trail.tasks.cores[c];
+    const auto& tasks = trail.tasks.tasks;
+    if (core.idle.ps <= 0) return;
+    std::vector<Time> lengths;
+    Time begin{}, worst_begin{}, worst{};
+    bool busy = false;
+    for (std::size_t i = 0; i < core.runs.size(); ++i) {
+        const std::uint32_t who = core.runs[i].who;
+        const bool idle = who < tasks.size() && tasks[who].idle;
+        const bool unknown = who == CoreRun::kUnknown;
+        if (!idle && !unknown && !busy) {
+            begin = core.runs[i].begin;
+            busy = true;
+        }
+        const bool last = i + 1 == core.runs.size();
+        if (busy && (idle || unknown || last)) {
+            const Time length = (last && !idle && !unknown ? trail.end : core.runs[i].begin) - begin;
+            lengths.push_back(length);
+            if (length > worst) {
+                worst = length;
+                worst_begin = begin;
+            }
+            busy = false;
+        }
+    }
+    if (lengths.size() < 20) return;
+    if (worst < Time{quantile(lengths, 0.99).ps * 4} || worst < Time::from_ms(100)) return;
+    Finding f;
+    f.kind = FindingKind::overload;
+    f.core_index = c;
+    f.core = trail.cores[c].name;
+    f.begin = worst_begin;
+    f.end = worst_begin + worst;
+    std::string who;
+    for (const auto& [task, time] : tasks_that_ran(trail, c, f.begin, f.end)) {
+        if (task >= tasks.size() || time.ps * 10 < worst.ps) continue;
+        if (f.task < 0) f.task = static_cast<int>(task);
+        f.activities.push_back(tasks[task].name);
+        who += (who.empty() ? "" : ", ") + tasks[task].name + " " +
+               share_text(static_cast<double>(time.ps) / static_cast<double>(worst.ps));
+    }
+    f.title = f.core + " did not rest for " + duration_text(worst);
+    f.cause = "99 % of its busy stretches are shorter than " + duration_text(quantile(lengths, 0.99)) +
+              ". It was taken by " + who + ".";
+    f.severity = 0.45;
+    f.evidence = {{f.begin, "the last rest ends"}, {f.end, "the core rests again"}};
+    out.push_back(std::move(f));
+}
+
+void find_full_queue(const Trail& trail, const QueueLane& queue, std::vector<Finding>& out) {
+    if (queue.failed == 0) return;
+    const auto& tasks = trail.tasks;
+    // An episode ends when the queue has been emptied to half.
+    struct Episode {
+        std::size_t first = 0, last = 0;
+        std::uint64_t failed = 0;
+    };
+    std::vector<Episode> episodes;
+    bool open = false;
+    std::map<std::uint32_t, std::size_t> senders, readers;
+    for (std::size_t i = 0; i < queue.ops.size(); ++i) {
+        const QueueOp& op = queue.ops[i];
+        if (op.kind == QueueOp::receive) ++readers[op.who];
+        if (op.kind != QueueOp::failed) {
+            if (op.fill * 2 <= queue.capacity) open = false;
+            continue;
+        }
+        ++senders[op.who];
+        if (!open) episodes.push_back({i, i, 0});
+        open = true;
+        episodes.back().last = i;
+        ++episodes.back().failed;
+    }
+    const auto most = [](const std::map<std::uint32_t, std::size_t>& of) {
+        return std::max_element(of.begin(), of.end(), [](const auto& a, const auto& b) { return a.second < b.second; })
+            ->first;
+    };
+    const std::uint32_t sender = most(senders), reader = readers.empty() ? kNobody : most(readers);
+    for (const Episode& e : episodes) {
+        Finding f;
+        f.kind = FindingKind::queue_overflow;
+        f.begin = queue.ops[e.first].time;
+        f.end = queue.ops[e.last].time;
+        if (reader < tasks.tasks.size()) {
+            f = about_job(f.kind, trail, reader, tasks.tasks[reader].job_from(f.begin));
+            f.begin = queue.ops[e.first].time;
+            f.end = queue.ops[e.last].time;
+        }
+        f.activities.clear();
+        if (reader != kNobody) f.activities.push_back(tasks.actor_name(reader));
+        f.activities.push_back(queue.name);
+        const bool by_interrupt = Actor::is_interrupt(sender);
+        std::string sender_name = tasks.actor_name(sender);
+        f.activities.push_back(by_interrupt ? sender_name.substr(std::string("interrupt ").size()) : sender_name);
+        if (f.core.empty() && !trail.cores.empty()) f.core = trail.cores[0].name;
+        f.title = queue.name + " overflowed: " + plural(e.failed, "entry", "entries") + " lost";
+        f.cause = sender_name + " found it full with " + std::to_string(queue.capacity) + " entries";
+        if (reader < tasks.tasks.size()) {
+            const TaskLane& lane = tasks.tasks[reader];
+            // What its reader did from when the queue began to fill.
+            std::size_t filling = e.first;
+            while (filling > 0 && queue.ops[filling - 1].fill > 1) --filling;
+            const Time from = queue.ops[filling].time, to = f.end;
+            const JobParts parts = parts_of(trail, reader, from, std::max(to, from + Time{1}));
+            f.cause += ". " + lane.name + ", its reader, ";
+            if (parts.others.ps * 2 > (to - from).ps && !parts.by_task.empty()) {
+                f.activities.push_back(tasks.task_name(parts.by_task[0].first));
+                f.cause += "was held off for " + duration_text(parts.others) + ", most of it by " +
+                           tasks.task_name(parts.by_task[0].first);
+            } else if (parts.lock.ps * 2 > (to - from).ps)
+                f.cause += "waited " + duration_text(parts.lock) + " for a lock";
+            else {
+                std::vector<Time> then, all;
+                for (std::size_t j = 0; j < lane.jobs.size(); ++j) {
+                    if (!lane.jobs[j].whole()) continue;
+                    (lane.jobs[j].end >= from && lane.jobs[j].ready <= to ? then : all).push_back(lane.jobs[j].run);
+                }
+                if (!then.empty() && !all.empty() && quantile(then, 0.5).ps > quantile(all, 0.5).ps * 2)
+                    f.cause += "took " + duration_text(quantile(then, 0.5)) + " of processor time a job against " +
+                               duration_text(quantile(all, 0.5)) + " usually";
+                else
+                    f.cause += "did not keep up: " + parts_text(trail, reader, from, to);
+            }
+            f.evidence.push_back({from, "the queue begins to fill"});
+        }
+        f.cause += ".";
+        f.alike = 1;
+        f.severity = 0.7;
+        f.evidence.push_back({f.begin, "the first entry refused"});
+        f.evidence.push_back({f.end, "the last entry refused"});
+        out.push_back(std::move(f));
+    }
+}
+
+}  // namespace
+
+void find_load_trouble(const Trail& trail, std::vector<Finding>& out) {
+    find_starvation(trail, out);
+    for (std::size_t c = 0; c < trail.tasks.cores.size(); ++c)
+        if (trail.tasks.cores[c].present) find_overload(trail, c, out);
+    for (const auto& queue : trail.tasks.queues) find_full_queue(trail, queue, out);
+}
+
+void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
+    const auto& tasks = trail.tasks;
+    for (const auto& fault : tasks.faults) {
+        Finding f;
+        f.kind = FindingKind::fault;
+        f.core_index = fault.core;
+        f.core = trail.cores[fault.core].name;
+        f.begin = f.end = fault.time;
+        const bool in_task = fault.task < tasks.tasks.size();
+        if (in_task) {
+            f.task = static_cast<int>(fault.task);
+            f.job = tasks.tasks[fault.task].job_from(fault.time);
+        }
+        std::string kind = fault.what.kind.empty() ? "fault" : fault.what.kind;
+        std::replace(kind.begin(), kind.end(), '_', ' ');
+        const std::string where = fault.interrupt != kNobody ? tasks.actor_name(Actor::interrupt(fault.interrupt))
+                                                             : tasks.task_name(fault.task);
+        f.activities = {fault.interrupt != kNobody && tasks.interrupt_names.count(fault.interrupt) != 0
+                            ? tasks.interrupt_names.at(fault.interrupt)
+                            : where};
+        f.title =
+            static_cast<char>(std::toupper(static_cast<unsigned char>(kind[0]))) + kind.substr(1) + " in " + where;
+        f.cause = "At program address " + hex_text(fault.what.pc) +
+                  (fault.what.address != 0 ? ", which touched " + hex_text(fault.what.address) : "") +
+                  ". The system stopped " + duration_text(trail.end - fault.time) + " before the recording ends.";
+        if ((trail.end - fault.time).ps == 0)
+            f.cause = "At program address " + hex_text(fault.what.pc) +
+                      (fault.what.address != 0 ? ", which touched " + hex_text(fault.what.address) : "") +
+                      ". Nothing was recorded after it.";
+        // A mark value that was never seen before, written shortly before.
+        for (const auto& lane : tasks.marks) {
+            const std::size_t n = lane.marks.partition_point([&](const TaskMark& m) { return !(fault.time < m.time); });
+            if (n == 0 || lane.foreign) continue;
+            const TaskMark& last = lane.marks[n - 1];
+            bool fresh = (fault.time - last.time).ps * 20 < trail.end.ps;
+            for (std::size_t i = 0; i + 1 < n && fresh; ++i) fresh = lane.marks[i].value != last.value;
+            if (fresh && n > 1)
+                f.evidence.push_back({last.time, lane.name + " = " + std::to_string(last.value) + ", written by " +
+                                                     tasks.actor_name(last.who) + "; never seen before"});
+        }
+        f.evidence.push_back({fault.time, kind + " in " + where});
+        f.severity = 1;
+        out.push_back(std::move(f));
+    }
+}
+
+void join_consequences(std::vector<Finding>& all) {
+    const auto share_activity = [](const Finding& a, const Finding& b) {
+        for (const auto& x : a.activities)
+            if (std::find(b.activities.begin(), b.activities.end(), x) != b.activities.end()) return true;
+        return false;
+    };
+    // A queue is in trouble from when it begins to fill, which its first evidence says.
+    const auto touch = [](const Finding& effect, const Finding& cause) {
+        const bool queue = cause.kind == FindingKind::queue_overflow && !cause.evidence.empty();
+        const Time begin = queue ? std::min(cause.begin, cause.evidence.front().time) : cause.begin;
+        return effect.begin <= cause.end && begin <= effect.end;
+    };
+    // What may be only the effect of another.
+    const auto is_effect = [&](const Finding& effect, const Finding& cause) {
+        using Kind = FindingKind;
+        const bool shared = share_activity(effect, cause), touching = touch(effect, cause);
+        const bool of_interrupt = effect.lane >= 0;
+        switch (effect.kind) {
+            case Kind::late_response:
+                // An interrupt in the middle of its own storm, or masked by a task that is in trouble itself.
+                if (of_interrupt)
+                    return touching && ((cause.kind == Kind::interrupt_storm && effect.lane == cause.lane &&
+                                         effect.core_index == cause.core_index) ||
+                                        (cause.kind == Kind::queue_overflow && effect.task >= 0 && shared));
+                if (cause.kind == Kind::priority_inversion && !cause.activities.empty() && shared &&
+                    std::find(effect.activities.begin(), effect.activities.end(), cause.activities.back()) !=
+                        effect.activities.end())
+                    return true;
+                return touching && (cause.kind == Kind::priority_inversion || cause.kind == Kind::lock_convoy ||
+                                    cause.kind == Kind::deadlock || cause.kind == Kind::starvation ||
+                                    cause.kind == Kind::queue_overflow || cause.kind == Kind::duration_outlier ||
+                                    cause.kind == Kind::interrupt_storm || cause.kind == Kind::missed_activation);
+            case Kind::missed_activation:
+                if (of_interrupt)
+                    return touching && ((cause.kind == Kind::late_response && cause.lane >= 0 && shared) ||
+                                        (cause.kind == Kind::queue_overflow && shared) ||
+                                        (cause.kind == Kind::interrupt_storm && effect.lane == cause.lane));
+                return touching && shared && cause.kind == Kind::starvation;
+            case Kind::overload:
+                return touching && shared && cause.kind != Kind::late_response && cause.kind != Kind::gap;
+            case Kind::duration_outlier:
+                return effect.task >= 0 && touching && shared &&
+                       (cause.kind == Kind::starvation || cause.kind == Kind::queue_overflow ||
+                        cause.kind == Kind::lock_convoy || cause.kind == Kind::priority_inversion ||
+                        cause.kind == Kind::unguarded_overlap ||
+                        (cause.kind == Kind::late_response && cause.lane >= 0 && effect.alike == 1));
+            case Kind::starvation:
+                // By a reader that cannot keep up with its queue, or those that queue up at a lock.
+                return touching && ((cause.kind == Kind::lock_convoy && shared) ||
+                                    (cause.kind == Kind::queue_overflow && effect.activities.size() > 1 &&
+                                     !cause.activities.empty() && effect.activities[1] == cause.activities[0]));
+            case Kind::queue_overflow:
+                // Its reader was held off by those that queue up at a lock, or starved.
+                return touching && effect.activities.size() > 3 && shared &&
+                       (cause.kind == Kind::lock_convoy || cause.kind == Kind::starvation);
+            default:
+                return false;
+        }
+    };
+    for (std::size_t e = 0; e < all.size();) {
+        std::size_t cause = all.size();
+        for (std::size_t k = 0; k < all.size(); ++k)
+            if (k != e && all[k].kind != all[e].kind && is_effect(all[e], all[k]) &&
+                (cause == all.size() || all[k].severity > all[cause].severity))
+                cause = k;
+        if (cause == all.size()) {
+            ++e;
+            continue;
+        }
+        Finding& c = all[cause];
+        if (c.evidence.size() < 40) c.evidence.push_back({all[e].begin, all[e].title});
+        if (all[e].kind == FindingKind::duration_outlier || all[e].kind == FindingKind::starvation)
+            c.cause += " Also: " + all[e].title + ".";
+        all.erase(all.begin() + static_cast<std::ptrdiff_t>(e));
+        e = 0;
+    }
+    // The road to a fault: what went wrong before with the same task.
+    for (auto& f : all) {
+        if (f.kind != FindingKind::fault || f.task < 0) continue;
+        const Finding* before = nullptr;
+        for (const auto& other : all)
+            if (&other != &f && other.end <= f.begin && other.lane < 0 && share_activity(f, other) &&
+                other.kind != FindingKind::gap && other.kind != FindingKind::late_response) {
+                f.evidence.push_back({other.begin, other.title});
+                if (before == nullptr || other.severity > before->severity ||
+                    (other.severity == before->severity && other.begin > before->begin))
+                    before = &other;
+            }
+        std::sort(f.evidence.begin(), f.evidence.end(),
+                  [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
+        if (before != nullptr)
+            f.cause += " It was in trouble before: " + before->title + ", " + duration_text(f.begin - before->begin) +
+                       " earlier.";
+    }
+}
+
+}  // namespace mt

@@ -1,0 +1,333 @@
+// Jobs of tasks that are unlike their peers: longer work, late ends, missed or jittering activations, slow growth.
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <cstdio>
+#include <cstdlib>
+
+#include "base/text.h"
+#include "judge/detectors.h"
+#include "judge/witness.h"
+#include "measure/tasks.h"
+
+namespace mt {
+namespace {
+
+constexpr std::size_t kFewest = 8;  // jobs below which nothing can be called normal
+
+std::string factor_text(double times) {
+    char text[32];
+    std::snprintf(text, sizeof text, times < 10 ? "%.1f" : "%.0f", times);
+    return text;
+}
+
+struct Jobs {
+    std::vector<std::size_t> index;  ///< whole jobs
+    std::vector<Time> run, response;
+    Time run_median, run_p95, response_median, response_p95;
+};
+
+Jobs whole_jobs(const TaskLane& lane) {
+    Jobs all;
+    for (std::size_t i = 0; i < lane.jobs.size(); ++i) {
+        const TaskJob& j = lane.jobs[i];
+        if (!j.whole()) continue;
+        all.index.push_back(i);
+        all.run.push_back(j.run);
+        all.response.push_back(j.response());
+    }
+    if (all.run.empty()) return all;
+    all.run_median = quantile(all.run, 0.5);
+    all.run_p95 = quantile(all.run, 0.95);
+    all.response_median = quantile(all.response, 0.5);
+    all.response_p95 = quantile(all.response, 0.95);
+    return all;
+}
+
+// Deviants that stand close together are one episode: at most `apart` jobs between them.
+std::vector<std::vector<std::size_t>> episodes_of(const std::vector<std::size_t>& deviants, std::size_t apart) {
+    std::vector<std::vector<std::size_t>> all;
+    for (const std::size_t k : deviants) {
+        if (all.empty() || k > all.back().back() + apart) all.emplace_back();
+        all.back().push_back(k);
+    }
+    return all;
+}
+
+void find_long_jobs(const Trail& trail, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+    const TaskLane& lane = trail.tasks.tasks[t];
+    // The middle half says what is usual; an episode may hold many long jobs and must not raise the bar.
+    const Time spread = quantile(jobs.run, 0.75) - quantile(jobs.run, 0.25);
+    const Time least = jobs.run.size() < 20 ? Time{jobs.run_median.ps * 3 / 2} : jobs.run_median;  // few say little
+    const Time bar = jobs.run_median + std::max({least, Time{spread.ps * 6}, Time::from_us(5)});
+    std::vector<std::size_t> deviants;
+    for (std::size_t k = 0; k < jobs.index.size(); ++k)
+        if (jobs.run[k] > bar) deviants.push_back(k);
+    if (deviants.empty() || deviants.size() * 4 > jobs.index.size()) return;
+    const auto episodes = episodes_of(deviants, 8);
+    if (episodes.size() > 3 && deviants.size() * 50 > jobs.index.size()) return;  // that is how this task is
+    for (const auto& episode : episodes) {
+        const std::size_t worst = *std::max_element(episode.begin(), episode.end(),
+                                                    [&](auto a, auto b) { return jobs.run[a] < jobs.run[b]; });
+        Finding f = about_job(FindingKind::duration_outlier, trail, t, jobs.index[worst]);
+        const TaskJob& j = lane.jobs[jobs.index[worst]];
+        const double times =
+            static_cast<double>(j.run.ps) / static_cast<double>(std::max<std::int64_t>(jobs.run_median.ps, 1));
+        f.title = lane.name + (episode.size() == 1 ? " ran " : ": a row of jobs ran up to ") + factor_text(times) +
+                  " × its usual time";
+        f.cause = duration_text(j.run) + " of processor time against " + duration_text(jobs.run_median) +
+                  " (95 % under " + duration_text(jobs.run_p95) + ")";
+        if (episode.size() > 1) {
+            f.begin = lane.jobs[jobs.index[episode.front()]].ready;
+            f.end = lane.jobs[jobs.index[episode.back()]].end;
+            f.cause += ", and " + plural(episode.size() - 1, "job beside it", "jobs beside it") + " too";
+        }
+        f.cause += ". It was its own work: what cut in is not counted.";
+        f.alike = episode.size();
+        f.severity = 0.62 + 0.08 * std::min(1.0, std::log10(std::max(times, 1.0)));
+        f.evidence.push_back({j.ready, lane.name + " became ready"});
+        if (j.flags & TaskJob::kStarted) f.evidence.push_back({j.start, lane.name + " began to run"});
+        f.evidence.push_back({j.end, lane.name + " ended its job: " + parts_text(trail, t, j.ready, j.end)});
+        out.push_back(std::move(f));
+    }
+}
+
+void find_late_jobs(const Trail& trail, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+    const TaskLane& lane = trail.tasks.tasks[t];
+    if (jobs.run.size() < 20) return;
+    const Time spread = quantile(jobs.response, 0.75) - quantile(jobs.response, 0.25);
+    const Time bar = std::max({Time{jobs.response_p95.ps * 5 / 2}, Time{jobs.response_median.ps * 4},
+                               jobs.response_median + Time{spread.ps * 10}, Time::from_us(20)});
+    std::vector<std::size_t> deviants;
+    for (std::size_t k = 0; k < jobs.index.size(); ++k)
+        if (jobs.response[k] > bar) deviants.push_back(k);
+    if (deviants.empty() || deviants.size() * 10 > jobs.index.size()) return;
+    for (const auto& episode : episodes_of(deviants, 8)) {
+        const std::size_t worst = *std::max_element(
+            episode.begin(), episode.end(), [&](auto a, auto b) { return jobs.response[a] < jobs.response[b]; });
+        Finding f = about_job(FindingKind::late_response, trail, t, jobs.index[worst]);
+        const TaskJob& j = lane.jobs[jobs.index[worst]];
+        f.title = lane.name + " answered after " + duration_text(j.response());
+        f.cause = "Usual is " + duration_text(jobs.response_median) + " (95 % under " +
+                  duration_text(jobs.response_p95) + "). The time went to " + parts_text(trail, t, j.ready, j.end) +
+                  ".";
+        f.begin = lane.jobs[jobs.index[episode.front()]].ready;
+        f.end = lane.jobs[jobs.index[episode.back()]].end;
+        const JobParts parts = parts_of(trail, t, j.ready, j.end);
+        for (const auto& [id, time] : parts.by_lock)
+            if (time.ps * 3 > j.response().ps) f.activities.push_back(trail.tasks.object_name(id));
+        for (const auto& [who, time] : parts.by_task)
+            if (f.activities.size() < 4 && time.ps * 5 > j.response().ps)
+                f.activities.push_back(trail.tasks.task_name(who));
+        f.alike = episode.size();
+        f.severity = 0.5;
+        f.evidence = {{j.ready, lane.name + " became ready"}, {j.end, lane.name + " ended its job"}};
+        out.push_back(std::move(f));
+    }
+}
+
+// A steady growth of the work per job: a trend far beyond chance, seen in every quarter of the recording.
+void find_growth(const Trail& trail, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+    const TaskLane& lane = trail.tasks.tasks[t];
+    const std::size_t n = jobs.run.size();
+    if (n < 20) return;
+    const Time spread = quantile(jobs.run, 0.75) - quantile(jobs.run, 0.25);
+    const Time low = jobs.run_median - Time{spread.ps * 3}, high = jobs.run_median + Time{spread.ps * 3};
+    long double sx = 0, sy = 0, sxx = 0, sxy = 0, syy = 0;
+    std::vector<Time> kept;
+    for (std::size_t k = 0; k < n; ++k) {
+        const long double x = static_cast<long double>(k) / static_cast<long double>(n);
+        const long double y = static_cast<long double>(std::clamp(jobs.run[k], low, high).ps);
+        sx += x, sy += y, sxx += x * x, sxy += x * y, syy += y * y;
+    }
+    const long double m = static_cast<long double>(n);
+    const long double vx = sxx - sx * sx / m, vy = syy - sy * sy / m, vxy = sxy - sx * sy / m;
+    if (vx <= 0 || vy <= 0) return;
+    const long double r = vxy / std::sqrt(vx * vy), slope = vxy / vx;
+    const long double t_value = r * std::sqrt((m - 2) / std::max<long double>(1e-9L, 1 - r * r));
+    const double growth =
+        static_cast<double>(slope) / static_cast<double>(std::max<std::int64_t>(jobs.run_median.ps, 1));
+    if (t_value < 7 || growth < 0.05) return;
+    std::array<Time, 4> quarters;
+    for (std::size_t q = 0; q < 4; ++q) {
+        const auto at = [&](std::size_t k) { return jobs.run.begin() + static_cast<std::ptrdiff_t>(n * k / 4); };
+        quarters[q] = quantile({at(q), at(q + 1)}, 0.5);
+    }
+    const Time whole = quarters[3] - quarters[0];
+    for (std::size_t q = 1; q < 4; ++q)  // a step is no growth
+        if ((quarters[q] - quarters[q - 1]).ps * 10 < whole.ps ||
+            (quarters[q] - quarters[q - 1]).ps * 10 > whole.ps * 7)
+            return;
+    Finding f = about_job(FindingKind::slow_growth, trail, t, jobs.index.back());
+    f.begin = lane.jobs[jobs.index.front()].ready;
+    f.end = lane.jobs[jobs.index.back()].end;
+    char percent[32];
+    std::snprintf(percent, sizeof percent, "%.0f %%", growth * 100);
+    f.title = lane.name + " takes longer and longer: " + percent + " more by the end";
+    f.cause = "Its processor time per job was " + duration_text(quarters[0]) +
+              " in the first quarter of the recording and " + duration_text(quarters[3]) +
+              " in the last, growing all the while over " + count_text(n) + " jobs. Is there a list that only grows?";
+    f.severity = 0.6;
+    f.evidence = {{f.begin, "first job: " + duration_text(jobs.run.front())},
+                  {lane.jobs[jobs.index.back()].ready, "last job: " + duration_text(jobs.run.back())}};
+    out.push_back(std::move(f));
+}
+
+void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Finding>& out) {
+    const TaskLane& lane = trail.tasks.tasks[t];
+    std::vector<Time> known;
+    std::vector<std::optional<Time>> periods;
+    for (std::size_t i = 0; i < lane.jobs.size(); ++i) {
+        periods.push_back(ready_period(lane, i));
+        if (periods.back()) known.push_back(*periods.back());
+    }
+    if (known.size() < 20) return;
+    const Time median = quantile(known, 0.5);
+    std::size_t near = 0;
+    for (const Time p : known) near += std::llabs(p.ps - median.ps) * 20 < median.ps ? 1 : 0;
+    if (median.ps <= 0 || near * 100 < known.size() * 90) return;  // it follows no grid
+    std::vector<Time> sizes;
+    for (const Time p : known) sizes.push_back({std::llabs(p.ps - median.ps)});
+    const Time bar = std::max(Time{median.ps / 10}, std::min(Time{quantile(sizes, 0.9).ps * 5}, Time{median.ps / 3}));
+
+    std::vector<std::size_t> missed, jittery;
+    // After a job that overran, what it made late comes in a hurry until the grid is reached again: no jitter.
+    bool catching_up = false;
+    std::size_t anchor = 0, steady = 0;
+    for (std::size_t i = 1; i < lane.jobs.size(); ++i) {
+        const bool overran = lane.jobs[i - 1].end + Time{median.ps / 50} > lane.jobs[i - 1].ready + median;
+        if (overran || !periods[i]) {
+            if (!catching_up) anchor = i - 1;
+            catching_up = true;
+            steady = 0;
+        }
+        if (!periods[i]) continue;
+        const bool on_beat = std::llabs(periods[i]->ps - median.ps) < bar.ps;
+        if (catching_up) {
+            const double behind = static_cast<double>((lane.jobs[i].ready - lane.jobs[anchor].ready).ps) /
+                                      static_cast<double>(median.ps) -
+                                  static_cast<double>(i - anchor);
+            steady = on_beat ? steady + 1 : 0;
+            if (on_beat && (std::fabs(behind) < 0.1 || steady >= 5)) catching_up = false;
+            continue;
+        }
+        if (on_beat) continue;
+        const double turns = static_cast<double>(periods[i]->ps) / static_cast<double>(median.ps);
+        if (turns > 1.6 && std::fabs(turns - std::round(turns)) < 0.15)
+            missed.push_back(i);
+        else
+            jittery.push_back(i);
+    }
+    if (!missed.empty() && missed.size() * 100 <= known.size() + 200) {
+        const std::size_t worst =
+            *std::max_element(missed.begin(), missed.end(), [&](auto a, auto b) { return *periods[a] < *periods[b]; });
+        const double turns = std::round(static_cast<double>(periods[worst]->ps) / static_cast<double>(median.ps));
+        Finding f = about_job(FindingKind::missed_activation, trail, t, worst);
+        f.begin = lane.jobs[worst - 1].ready;
+        f.end = lane.jobs[worst].ready;
+        f.alike = missed.size();
+        f.title = lane.name + " missed " + plural(static_cast<std::uint64_t>(turns) - 1, "activation", "activations");
+        f.cause =
+            "It becomes ready every " + duration_text(median) + ", here " + duration_text(*periods[worst]) +
+            " passed. Its job before had long ended, and nothing was lost in the recording: nobody made it ready.";
+        f.severity = 0.75;
+        f.evidence = {{f.begin, lane.name + " became ready"},
+                      {lane.jobs[worst - 1].end, lane.name + " ended that job"},
+                      {f.begin + median, "it was due again"},
+                      {f.end, lane.name + " became ready"}};
+        out.push_back(std::move(f));
+    }
+    for (const auto& episode : episodes_of(jittery, 6)) {
+        if (episode.size() < 5 || episode.size() * 10 > known.size()) continue;
+        std::vector<Time> off;
+        std::size_t worst = episode.front();
+        for (const std::size_t i : episode) {
+            off.push_back({std::llabs(periods[i]->ps - median.ps)});
+            if (std::llabs(periods[i]->ps - median.ps) > std::llabs(periods[worst]->ps - median.ps)) worst = i;
+        }
+        Finding f = about_job(FindingKind::jitter_burst, trail, t, worst);
+        f.begin = lane.jobs[episode.front() - 1].ready;
+        f.end = lane.jobs[episode.back()].ready;
+        f.alike = episode.size();
+        f.title = lane.name + " lost its beat for " + duration_text(f.end - f.begin);
+        f.cause = plural(episode.size(), "period was", "periods were") + " off by up to " +
+                  duration_text({std::llabs(periods[worst]->ps - median.ps)}) + " of " + duration_text(median) +
+                  "; elsewhere 90 % are within " + duration_text(quantile(sizes, 0.9)) +
+                  ". It was not busy with the job before: what makes it ready came at the wrong times.";
+        f.severity = 0.58;
+        f.evidence = {{f.begin, "the last on the beat"},
+                      {lane.jobs[worst].ready, "the furthest off: " + duration_text(*periods[worst])},
+                      {f.end, "the last off the beat"}};
+        out.push_back(std::move(f));
+    }
+}
+
+}  // namespace
+
+Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::size_t job) {
+    const TaskLane& lane = trail.tasks.tasks[task];
+    Finding f;
+    f.kind = kind;
+    f.task = static_cast<int>(task);
+    f.job = job;
+    f.activities = {lane.name};
+    f.core_index = std::min<std::size_t>(lane.core, trail.cores.size() - 1);
+    f.core = trail.cores[f.core_index].name;
+    if (job < lane.jobs.size()) {
+        f.begin = lane.jobs[job].ready;
+        f.end = lane.jobs[job].end;
+    }
+    return f;
+}
+
+std::string parts_text(const Trail& trail, std::size_t task, Time from, Time to) {
+    const JobParts parts = parts_of(trail, task, from, to);
+    struct Part {
+        Time time;
+        std::string text;
+    };
+    std::vector<Part> all = {
+        {parts.own, "its own work"},        {parts.interrupts, "interrupts"},         {parts.others, "other tasks"},
+        {parts.lock, "waiting for a lock"}, {parts.data, "waiting for data or time"}, {parts.kernel, "the kernel"},
+        {parts.unknown, "what was lost"}};
+    for (std::size_t i = 0; i < parts.by_task.size() && i < 3; ++i)
+        all[2].text += (i == 0 ? " (" : ", ") + trail.tasks.task_name(parts.by_task[i].first) + " " +
+                       duration_text(parts.by_task[i].second) +
+                       (i + 1 == std::min<std::size_t>(parts.by_task.size(), 3) ? ")" : "");
+    if (parts.by_lock.size() == 1) all[3].text = "waiting for " + trail.tasks.object_name(parts.by_lock[0].first);
+    std::stable_sort(all.begin(), all.end(), [](const Part& a, const Part& b) { return a.time > b.time; });
+    std::string text;
+    for (const Part& p : all)
+        if (p.time.ps > 0 && p.time.ps * 200 > (to - from).ps)
+            text += (text.empty() ? "" : ", ") + p.text + " " + duration_text(p.time);
+    return text;
+}
+
+void find_odd_jobs(const Trail& trail, std::vector<Finding>& out) {
+    for (std::size_t t = 0; t < trail.tasks.tasks.size(); ++t) {
+        const TaskLane& lane = trail.tasks.tasks[t];
+        if (lane.idle) continue;
+        if (lane.was_created && !lane.ran && trail.gaps.empty() && trail.complete &&
+            (trail.end - lane.created).ps > trail.end.ps / 5) {
+            Finding f = about_job(FindingKind::never_ran, trail, t, 0);
+            f.begin = f.end = lane.created;
+            f.title = lane.name + " never ran";
+            const bool was_ready = lane.stretches.size() > 0;
+            f.cause = "It was created " + duration_text(trail.end - lane.created) + " before the recording ends, and " +
+                      (was_ready ? "something more urgent had the core whenever it was ready."
+                                 : "nothing ever made it ready.");
+            f.severity = 0.5;
+            f.evidence = {{lane.created, lane.name + " was created"}};
+            out.push_back(std::move(f));
+            continue;
+        }
+        const Jobs jobs = whole_jobs(lane);
+        if (jobs.index.size() < kFewest) continue;
+        find_long_jobs(trail, t, jobs, out);
+        find_late_jobs(trail, t, jobs, out);
+        find_growth(trail, t, jobs, out);
+        find_missed_and_jitter(trail, t, out);
+    }
+}
+
+}  // namespace mt

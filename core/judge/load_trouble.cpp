@@ -293,7 +293,7 @@ void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
             const TaskMark& last = lane.marks[n - 1];
             bool fresh = (fault.time - last.time).ps * 20 < trail.end.ps;
             for (std::size_t i = 0; i + 1 < n && fresh; ++i) fresh = lane.marks[i].value != last.value;
-            if (fresh && n > 1)
+            if (fresh)
                 f.evidence.push_back({last.time, lane.name + " = " + std::to_string(last.value) + ", written by " +
                                                      tasks.actor_name(last.who) + "; never seen before"});
         }

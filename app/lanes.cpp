@@ -49,6 +49,20 @@ void Lanes::lay_out() {
     rows_.clear();
     const auto trail = session_.trail();
     if (!trail) return;
+    if (trail.get() != ordered_.lock().get()) {
+        order_ = trail->tasks.order();
+        ordered_ = trail;
+    }
+    // A task stirs if it does anything but wait for its next job in view.
+    const auto stirs = [&](const TaskLane& lane) {
+        const auto [first, last] = lane.touching(view_.from(), view_.to());
+        if (last - first > 3) return true;
+        for (std::size_t i = first; i < last; ++i)
+            if (const TaskState s = lane.stretches[i].state;
+                s != TaskState::waits_next_job && s != TaskState::absent && s != TaskState::unknown)
+                return true;
+        return false;
+    };
     double y = kAxis;
     std::size_t shown = 0;
     double calls_height = 0;
@@ -66,8 +80,28 @@ void Lanes::lay_out() {
             rows_.push_back({c, static_cast<int>(l), 0, 0, first == last && !selected});
             shown += rows_.back().folded ? 0 : 1;
         }
-        if (steps != nullptr && !core.thread_seen) continue;
-        rows_.push_back({c, kThread, 0, 0, false});
+        const TaskTrail& tasks = trail->tasks;
+        const bool has_tasks = c < tasks.cores.size() && tasks.cores[c].present;
+        if ((steps == nullptr || core.thread_seen) && (!has_tasks || !trail->streams.empty())) {
+            rows_.push_back({c, kThread, 0, 0, false});
+            ++shown;
+        }
+        if (!has_tasks) continue;
+        for (const std::size_t t : order_) {
+            const TaskLane& lane = tasks.tasks[t];
+            if (lane.core != c || lane.stretches.empty()) continue;
+            rows_.push_back({c, row_of_task(t), 0, 0, !stirs(lane) && view_.selection().task != static_cast<int>(t)});
+            shown += rows_.back().folded ? 0 : 1;
+        }
+    }
+    const TaskTrail& tasks = trail->tasks;
+    for (std::size_t q = 0; q < tasks.queues.size(); ++q)
+        if (!tasks.queues[q].ops.empty()) {
+            rows_.push_back({0, row_of_queue(q), 0, 0, false});
+            ++shown;
+        }
+    for (std::size_t v = 0; v < tasks.values.size(); ++v) {
+        rows_.push_back({tasks.values[v].core, row_of_value(v), 0, 0, false});
         ++shown;
     }
     // Full rows share what room there is, within reason.
@@ -143,6 +177,11 @@ Time Lanes::snapped(Time t, Time reach) const {
             }
             if (next > 1) consider(lane.end(next - 2));
         }
+    for (const auto& lane : trail->tasks.tasks) {
+        const std::size_t next = lane.stretches.partition_point([t](const TaskStretch& s) { return s.begin < t; });
+        if (next < lane.stretches.size()) consider(lane.stretches[next].begin);
+        if (next > 0) consider(lane.stretches[next - 1].begin);
+    }
     return best;
 }
 
@@ -159,7 +198,7 @@ void Lanes::go_to_instance(std::size_t core, std::size_t lane, std::size_t insta
 }
 
 void Lanes::step_instance(int direction) {
-    if (step_call(direction)) return;
+    if (step_call(direction) || step_job(direction)) return;
     const auto trail = session_.trail();
     const Selection s = view_.selection();
     if (!trail || s.lane < 0) return;
@@ -184,7 +223,7 @@ void Lanes::step_instance(int direction) {
 }
 
 void Lanes::go_to_longest() {
-    if (go_to_longest_call()) return;
+    if (go_to_longest_call() || go_to_longest_job()) return;
     const auto trail = session_.trail();
     const Selection s = view_.selection();
     if (!trail || s.lane < 0) return;
@@ -199,14 +238,20 @@ void Lanes::select_neighbour(int direction) {
     if (step_depth(direction)) return;
     std::vector<const Row*> lanes;
     for (const Row& r : rows_)
-        if (r.lane >= 0) lanes.push_back(&r);
+        if (r.lane >= 0 || task_of(r)) lanes.push_back(&r);
     if (lanes.empty()) return;
     std::size_t at = direction > 0 ? lanes.size() - 1 : 0;
     for (std::size_t i = 0; i < lanes.size(); ++i)
-        if (lanes[i]->core == view_.selection().core && lanes[i]->lane == view_.selection().lane) at = i;
+        if (const auto task = task_of(*lanes[i]);
+            task ? view_.selection().task == static_cast<int>(*task)
+                 : lanes[i]->core == view_.selection().core && lanes[i]->lane == view_.selection().lane)
+            at = i;
     at = (at + lanes.size() + static_cast<std::size_t>(direction < 0 ? -1 + static_cast<int>(lanes.size()) : 1)) %
          lanes.size();
-    view_.select({lanes[at]->core, lanes[at]->lane, std::nullopt});
+    if (const auto task = task_of(*lanes[at]))
+        view_.select({lanes[at]->core, -1, std::nullopt, static_cast<int>(*task)});
+    else
+        view_.select({lanes[at]->core, lanes[at]->lane, std::nullopt});
     lay_out();
 }
 
@@ -296,6 +341,11 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
     }
     const auto instance = row == nullptr ? std::nullopt : instance_at(*row, e->position().x());
     if (row != nullptr && row->lane >= 0) view_.select({row->core, row->lane, instance});
+    if (const auto task = row == nullptr ? std::nullopt : task_of(*row)) {
+        const bool in_plot = e->position().x() >= plot_left();
+        view_.select(
+            {row->core, -1, in_plot ? job_at(*task, e->position().x()) : std::nullopt, static_cast<int>(*task)});
+    }
     if (e->position().x() < plot_left()) return;
     const Time reach = time_at(plot_left() + 6) - view_.from();
     if (instance) {
@@ -314,6 +364,12 @@ void Lanes::mouseDoubleClickEvent(QMouseEvent* e) {
     if (const auto call = call_at(*row, e->position())) {
         go_to_call(*call);
         return;
+    }
+    if (const auto task = task_of(*row); task && e->position().x() >= plot_left()) {
+        if (const auto job = job_at(*task, e->position().x())) {
+            go_to_job(*task, *job);
+            return;
+        }
     }
     if (const auto instance = instance_at(*row, e->position().x()))
         go_to_instance(row->core, static_cast<std::size_t>(row->lane), *instance);
@@ -379,6 +435,30 @@ QString Lanes::describe(const Row& row, double x) const {
     const CoreTrail& core = session_.trail()->cores[row.core];
     const Time t = time_at(x);
     if (row.lane == kThread) return tr("thread mode, %1").arg(words(moment_text(t)));
+    if (const auto task = task_of(row)) return describe_task(*task, x);
+    const TaskTrail& tasks = session_.trail()->tasks;
+    if (const auto v = value_of(row)) {
+        const ValueLane& lane = tasks.values[*v];
+        const std::size_t i = lane.at(t);
+        return i == lane.samples.size() ? tr("%1: no value yet").arg(words(lane.name))
+                                        : tr("<b>%1</b> = %2<br>since %3")
+                                              .arg(words(lane.name).toHtmlEscaped())
+                                              .arg(lane.samples[i].value)
+                                              .arg(words(moment_text(lane.samples[i].time)));
+    }
+    if (const auto q = queue_of(row)) {
+        const QueueLane& lane = tasks.queues[*q];
+        const std::size_t n = lane.ops.partition_point([t](const QueueOp& o) { return !(t < o.time); });
+        if (n == 0) return tr("%1: not used yet").arg(words(lane.name));
+        const QueueOp& o = lane.ops[n - 1];
+        return tr("<b>%1</b>: %2 entries<br>%3 by %4, %5")
+            .arg(words(lane.name).toHtmlEscaped())
+            .arg(o.fill)
+            .arg(o.kind == QueueOp::send      ? tr("sent")
+                 : o.kind == QueueOp::receive ? tr("received")
+                                              : tr("send refused"),
+                 words(tasks.actor_name(o.who)).toHtmlEscaped(), words(moment_text(o.time)));
+    }
     const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
     const auto i = instance_at(row, x);
     if (!i) return tr("%1: does not run at %2").arg(words(lane.name()), words(moment_text(t)));

@@ -29,6 +29,10 @@ class Lanes : public QWidget {
     Time snapped(Time t, Time reach) const;
     /// Goes to an instance: selects it, and shows it with some room around it.
     void go_to_instance(std::size_t core, std::size_t lane, std::size_t instance);
+    /// Goes to a job of a task: selects it, and shows it with those that compete with it.
+    void go_to_job(std::size_t task, std::size_t job);
+    /// Where a task's row is drawn; empty if it is not shown.
+    QRectF task_rect(std::size_t task) const;
     /// The instance after (or before) the cursor in the selected lane.
     void step_instance(int direction);
     void go_to_longest();
@@ -43,7 +47,11 @@ class Lanes : public QWidget {
         std::size_t core = 0, level = 0, index = 0;
         bool operator==(const Call&) const = default;
     };
-    static constexpr int kThread = -1, kCalls = -2;  ///< rows that are no interrupt
+    /// Rows that are no interrupt; tasks, values and queues stand at and below their base.
+    static constexpr int kThread = -1, kCalls = -2, kTasks = -1000, kValues = -2'000'000, kQueues = -3'000'000;
+    static int row_of_task(std::size_t task) { return kTasks - static_cast<int>(task); }
+    static int row_of_value(std::size_t value) { return kValues - static_cast<int>(value); }
+    static int row_of_queue(std::size_t queue) { return kQueues - static_cast<int>(queue); }
     const std::optional<Call>& call() const { return call_; }
     /// Selects a call and shows it with some room around it.
     void go_to_call(const Call& call);
@@ -102,6 +110,19 @@ class Lanes : public QWidget {
     std::size_t depth_in_view(std::size_t core) const;
     std::optional<Call> call_at(const Row& row, const QPointF& at) const;
     void paint_calls(QPainter& p, const Row& row);
+    static std::optional<std::size_t> task_of(const Row& row);
+    static std::optional<std::size_t> value_of(const Row& row);
+    static std::optional<std::size_t> queue_of(const Row& row);
+    std::optional<std::size_t> job_at(std::size_t task, double x) const;
+    void paint_task(QPainter& p, const Row& row, const TaskLane& lane);
+    void paint_task_running(QPainter& p, std::size_t core, Time from, Time to, const QRectF& bar);
+    void paint_value(QPainter& p, const Row& row, const ValueLane& lane);
+    void paint_queue(QPainter& p, const Row& row, const QueueLane& lane);
+    void paint_lock_links(QPainter& p);
+    void paint_job_links(QPainter& p);
+    QString describe_task(std::size_t task, double x) const;
+    bool step_job(int direction);
+    bool go_to_longest_job();
     QString describe_call(const Call& call) const;
     void select_call(std::optional<Call> call);
     Time snapped_to(Time t, const CallSpan& s) const;
@@ -113,6 +134,8 @@ class Lanes : public QWidget {
     Viewpoint& view_;
     BlockStore& store_;
     std::vector<Row> rows_;
+    std::vector<std::size_t> order_;  ///< of tasks, the most urgent first
+    std::weak_ptr<const Trail> ordered_;
     std::optional<Call> call_;
     bool measuring_ = false, key_shown_ = false;
     Drag drag_ = Drag::none;

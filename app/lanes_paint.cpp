@@ -82,6 +82,11 @@ void Lanes::paintEvent(QPaintEvent*) {
         if (r.top + r.height > kAxis && r.top < height()) paint_row(p, r);
     for (const Row& r : rows_)
         if (r.lane >= 0 && !r.folded) paint_tail_chains(p, r);
+    p.setClipRect(QRectF(plot_left(), kAxis, width() - plot_left(), height() - kAxis));
+    if (session_.trail()->tasks.present()) {
+        paint_lock_links(p);
+        paint_job_links(p);
+    }
     paint_gaps(p);
     p.restore();
     paint_axis(p);
@@ -136,7 +141,10 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     const Theme& t = theme();
     const CoreTrail& core = session_.trail()->cores[row.core];
     const Selection& s = view_.selection();
-    const bool selected = row.lane >= 0 && s.core == row.core && s.lane == row.lane;
+    const auto task = task_of(row);
+    const bool selected =
+        (row.lane >= 0 && s.core == row.core && s.lane == row.lane) || (task && s.task == static_cast<int>(*task));
+    const TaskTrail& tasks = session_.trail()->tasks;
     if (selected) p.fillRect(QRectF(0, row.top, plot_left(), row.height), t.selected);
     p.setPen(t.rule);
     p.drawLine(QPointF(0, row.top + row.height - 0.5), QPointF(width(), row.top + row.height - 0.5));
@@ -145,12 +153,28 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
         const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
         name = words(lane.name());
         const auto& image = session_.recording()->images[row.core];
-        if (image != nullptr && image->machine() == Image::Machine::riscv)
+        if (core.plain_numbers)
+            sub = tr("interrupt %1").arg(lane.number() - 16);
+        else if (image != nullptr && image->machine() == Image::Machine::riscv)
             sub = lane.number() >= 256 ? tr("exception, cause %1").arg(lane.number() - 256)
                                        : tr("interrupt, cause %1").arg(lane.number() - 16);
         else
             sub = lane.number() >= 16 ? tr("interrupt %1").arg(lane.number() - 16)
                                       : tr("exception %1").arg(lane.number());
+    } else if (task) {
+        const TaskLane& lane = tasks.tasks[*task];
+        name = words(lane.name);
+        sub = lane.idle ? tr("idle") : lane.priority_known ? tr("task, priority %1").arg(lane.priority) : tr("task");
+        if (lane.migrates) sub += tr(", several cores");
+    } else if (const auto value = value_of(row)) {
+        const ValueLane& lane = tasks.values[*value];
+        name = words(lane.name);
+        sub = tr("value, %1 to %2").arg(lane.least).arg(lane.greatest);
+    } else if (const auto queue = queue_of(row)) {
+        const QueueLane& lane = tasks.queues[*queue];
+        name = words(lane.name);
+        sub = lane.failed > 0 ? tr("queue, at most %1, %2 lost").arg(lane.peak).arg(lane.failed)
+                              : tr("queue, at most %1").arg(lane.peak);
     } else if (row.lane == kCalls) {
         const StepTrail* steps = steps_of(row.core);
         name = tr("calls");
@@ -182,6 +206,12 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     p.setClipRect(QRectF(plot_left(), std::max(row.top, kAxis), width() - plot_left(), row.height), Qt::IntersectClip);
     if (row.lane >= 0) {
         paint_interrupts(p, row);
+    } else if (task) {
+        paint_task(p, row, tasks.tasks[*task]);
+    } else if (const auto value = value_of(row)) {
+        paint_value(p, row, tasks.values[*value]);
+    } else if (const auto queue = queue_of(row)) {
+        paint_queue(p, row, tasks.queues[*queue]);
     } else if (row.lane == kCalls) {
         paint_calls(p, row);
     } else {
@@ -431,6 +461,16 @@ void Lanes::paint_gaps(QPainter& p) {
 // The stretch of the selected finding: from when it was due to what happened.
 void Lanes::paint_finding(QPainter& p) {
     const Selection& s = view_.selection();
+    if (s.task >= 0 && s.instance) {
+        for (const Finding& f : session_.findings()) {
+            if (f.lane >= 0 || f.task != s.task || f.job != *s.instance) continue;
+            const double left = x_of(f.begin), right = x_of(std::max(f.end, f.begin));
+            QColor tint = theme().finding;
+            tint.setAlpha(theme().night ? 38 : 28);
+            p.fillRect(QRectF(left, kAxis, std::max(1.0, right - left), height()), tint);
+            return;
+        }
+    }
     if (s.lane < 0 || !s.instance) return;
     for (const Finding& f : session_.findings()) {
         if (f.lane != s.lane || f.core_index != s.core || f.instance != *s.instance) continue;
@@ -546,6 +586,11 @@ void Lanes::paint_key(QPainter& p) {
              p.setPen(QPen(t.panel, 1.2));
              p.drawLine(QPointF(r.center().x(), r.center().y() - 5), QPointF(r.center().x(), r.center().y() + 5));
          }},
+        {tr("task is ready, something else has the core"),
+         [&](const QRectF& r) { draw_held_off(p, r, blend(t.land, t.text, 0.55)); }},
+        {tr("task waits for a lock; the line leads to its holder"),
+         [&](const QRectF& r) { draw_lock_wait(p, r, t.waiting); }},
+        {tr("task waits for data, time or its next job"), [&](const QRectF& r) { draw_idle_wait(p, r, t.second); }},
         {tr("many in each pixel: solid = longest of them"),
          [&](const QRectF& r) {
              QColor l = t.interrupt;

@@ -31,6 +31,53 @@ QString stack_at(const StepTrail& steps, Time t) {
     return names.join(" ◂ ");
 }
 
+// Which task has the core, who else is ready, and who waits for whom.
+QString tasks_at(const Trail& trail, std::size_t core, Time t) {
+    const TaskTrail& tasks = trail.tasks;
+    const auto link = [&](std::size_t task) {
+        const TaskLane& lane = tasks.tasks[task];
+        return QString("<a href=\"task:%1:%2:0\" style=\"color:%4; text-decoration:none\">%3</a>")
+            .arg(task)
+            .arg(std::min(lane.job_from(t), lane.jobs.empty() ? 0 : lane.jobs.size() - 1))
+            .arg(words(lane.name).toHtmlEscaped(), theme().night ? QStringLiteral("#3F5C22") : QStringLiteral("#BFD6A2"));
+    };
+    QString running;
+    QStringList ready, waiting;
+    for (const std::size_t i : tasks.order()) {
+        const TaskLane& lane = tasks.tasks[i];
+        const std::size_t at = lane.stretch_at(t);
+        if (at == lane.stretches.size()) continue;
+        const TaskStretch& s = lane.stretches[at];
+        if (s.core != core) continue;
+        if (s.state == TaskState::running)
+            running = lane.idle ? QObject::tr("idle since %1").arg(words(duration_text(t - s.begin)))
+                                : QObject::tr("%1 runs since %2").arg(link(i), words(duration_text(t - s.begin)));
+        if (s.state == TaskState::ready && !lane.idle)
+            ready += link(i) + " " + words(duration_text(t - s.begin));
+        if (s.state == TaskState::waits_lock) {
+            QString holder;
+            if (const LockLane* lock = tasks.lock(s.object))
+                for (std::size_t w = lock->waits.partition_point([t](const LockWait& x) { return x.end < t; });
+                     w < lock->waits.size(); ++w)
+                    if (lock->waits[w].task == i && lock->waits[w].begin <= t && lock->waits[w].holder < tasks.tasks.size()) {
+                        holder = QObject::tr(", held by %1").arg(link(lock->waits[w].holder));
+                        break;
+                    }
+            waiting += QObject::tr("%1 for %2%3").arg(link(i), words(tasks.object_name(s.object)).toHtmlEscaped(), holder);
+        }
+    }
+    QStringList parts;
+    if (!running.isEmpty()) parts += running;
+    if (!ready.isEmpty()) parts += QObject::tr("ready: %1").arg(ready.join(", "));
+    if (!waiting.isEmpty()) parts += QObject::tr("waiting: %1").arg(waiting.join(", "));
+    if (const auto& c = tasks.cores[core].critical; c.size() > 0) {
+        const std::size_t i = c.partition_point([t](const UseSpan& s) { return s.end < t; });
+        if (i < c.size() && c[i].begin <= t && c[i].end > t)
+            parts += QObject::tr("interrupts masked since %1").arg(words(duration_text(t - c[i].begin)));
+    }
+    return parts.join(" · ");
+}
+
 }  // namespace
 
 QString moment_sentence(const Recording&, const Trail& trail, Time t) {
@@ -66,6 +113,7 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
         const auto change = core.change_at(t);
         const bool follows =
             std::any_of(trail.steps.begin(), trail.steps.end(), [c](const StepTrail& s) { return s.core_index == c; });
+        const bool has_tasks = c < trail.tasks.cores.size() && trail.tasks.cores[c].present;
         if (trail.gap_in(t, t)) {
             say += QObject::tr("not known, the trace has a gap here");
         } else if (!nest.empty()) {
@@ -87,8 +135,10 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
                 for (std::size_t i = 1; i < nest.size(); ++i) waiting += link(nest[i]);
                 say += QObject::tr(" · cut into and waiting: %1, thread mode").arg(waiting.join(", "));
             } else {
-                say += QObject::tr(" · waiting: thread mode");
+                if (!has_tasks) say += QObject::tr(" · waiting: thread mode");
             }
+        } else if (has_tasks) {
+            // Whose thread mode it is comes below.
         } else if (running == ContextChange::kUnknown && follows) {
             // What instruction trace knows comes below.
         } else if (running == ContextChange::kUnknown) {
@@ -105,6 +155,10 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
                 say += QObject::tr(" · next: %1 in %2")
                            .arg(words(core.running_name(core.change_running[next])).toHtmlEscaped(),
                                 words(duration_text(core.change_time[next] - t)));
+        }
+        if (has_tasks && !trail.gap_in(t, t)) {
+            const QString of_tasks = tasks_at(trail, c, t);
+            say += (nest.empty() || of_tasks.isEmpty() ? QString() : QStringLiteral(" · ")) + of_tasks;
         }
         for (const StepTrail& steps : trail.steps) {
             if (steps.core_index != c) continue;
@@ -135,7 +189,9 @@ MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent)
     row->addWidget(words_, 1);
     connect(words_, &QLabel::linkActivated, this, [this](const QString& link) {
         const QStringList parts = link.split(':');
-        if (parts.size() == 4)
+        if (parts.size() == 4 && parts[0] == "task")
+            emit job_chosen(parts[1].toULongLong(), parts[2].toULongLong());
+        else if (parts.size() == 4)
             emit instance_chosen(parts[1].toULongLong(), parts[2].toULongLong(), parts[3].toULongLong());
     });
     for (const auto signal : {&Session::opened, &Session::grew, &Session::finished})

@@ -19,6 +19,7 @@ class MomentStrip : public QWidget {
     QString text() const;
 
   signals:
+    void job_chosen(std::size_t task, std::size_t job);
     void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
 
   private:

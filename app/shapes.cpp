@@ -74,6 +74,49 @@ void draw_torn_edge(QPainter& p, double x, double top, double bottom, bool at_le
     p.restore();
 }
 
+void draw_held_off(QPainter& p, const QRectF& bar, const QColor& colour) {
+    p.save();
+    p.setPen(QPen(colour, 1.2));
+    const double y = bar.center().y(), left = std::max(bar.left(), -20.0), right = bar.right();
+    p.drawLine(QPointF(left, y), QPointF(right, y));
+    if (right - left > 10) {
+        p.setRenderHint(QPainter::Antialiasing);
+        for (double x = std::floor(left / 9) * 9 + 5; x < right - 2; x += 9)
+            if (x > left + 2) p.drawLine(QPointF(x - 2, y + 3.5), QPointF(x + 2, y - 3.5));
+    }
+    p.restore();
+}
+
+void draw_lock_wait(QPainter& p, const QRectF& bar, const QColor& colour) {
+    p.save();
+    p.setRenderHint(QPainter::Antialiasing);
+    const double y = bar.center().y(), left = std::max(bar.left(), -20.0), right = bar.right();
+    if (right - left < 6) {
+        p.fillRect(QRectF(left, y - 1.5, std::max(1.5, right - left), 3), colour);
+        p.restore();
+        return;
+    }
+    p.setPen(Qt::NoPen);
+    p.setBrush(colour);
+    for (double x = left + 2; x < right; x += 7) p.drawEllipse(QPointF(x, y), 1.5, 1.5);
+    if (right - left >= 14) {
+        p.setPen(QPen(colour, 1.5));
+        p.setBrush(p.background().color());
+        p.drawEllipse(QPointF(left + std::min((right - left) / 2, 26.0), y), 4.2, 4.2);
+    }
+    p.restore();
+}
+
+void draw_idle_wait(QPainter& p, const QRectF& bar, const QColor& colour) {
+    QColor faint = colour;
+    faint.setAlpha(90);
+    p.save();
+    p.setPen(Qt::NoPen);
+    const double y = bar.center().y(), left = std::max(bar.left(), -20.0);
+    for (double x = std::ceil(left / 12) * 12; x < bar.right(); x += 12) p.fillRect(QRectF(x, y, 1.5, 1.5), faint);
+    p.restore();
+}
+
 void draw_cairn(QPainter& p, double x, double ground, double height) {
     p.save();
     p.setRenderHint(QPainter::Antialiasing);

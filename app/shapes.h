@@ -18,6 +18,12 @@ void draw_gap(QPainter& p, const QRectF& area);
 void draw_soft_edge(QPainter& p, const QRectF& area, const QColor& colour);
 /// A begin or end that was not seen: the bar is torn.
 void draw_torn_edge(QPainter& p, double x, double top, double bottom, bool at_left);
+/// Ready but held off: a thin line with slanting ticks.
+void draw_held_off(QPainter& p, const QRectF& bar, const QColor& colour);
+/// Waiting for a lock: a dotted line with a ring.
+void draw_lock_wait(QPainter& p, const QRectF& bar, const QColor& colour);
+/// Waiting for time or data: nothing but a faint line of dots.
+void draw_idle_wait(QPainter& p, const QRectF& bar, const QColor& colour);
 /// A finding: three stones on each other, standing on (x, ground).
 void draw_cairn(QPainter& p, double x, double ground, double height);
 

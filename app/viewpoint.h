@@ -15,6 +15,7 @@ struct Selection {
     std::size_t core = 0;
     int lane = -1;  ///< index into CoreTrail::lanes; -1 for none
     std::optional<std::size_t> instance;
+    int task = -1;  ///< index into TaskTrail::tasks; `instance` is then a job of it, and `lane` -1
     bool operator==(const Selection&) const = default;
 };
 

@@ -142,7 +142,8 @@ void doubt_events(const Recording&, Trail& trail) {
     for (const auto& s : trail.tasks.streams) {
         if (s.damaged_packets > 0)
             doubt(s.file + ": " + s.first_trouble + ", at byte " + std::to_string(s.first_trouble_at) +
-                      (s.damaged_packets > 1 ? ", and " + plural(s.damaged_packets - 1, "more place", "more places") : "") +
+                      (s.damaged_packets > 1 ? ", and " + plural(s.damaged_packets - 1, "more place", "more places")
+                                             : "") +
                       ".",
                   "What cannot be read is a gap; all other packets are read.");
         if (s.backwards > 0)

@@ -115,8 +115,11 @@ void GrowingTasks::account(std::size_t c, Time t) {
 void GrowingTasks::set_state(std::size_t i, Time t, TaskState state, std::uint32_t object, std::uint16_t core,
                              BlockReason reason) {
     tasks_[i].state = state;
-    out_.tasks[i].stretches.push_back(
-        {t, object, state, static_cast<std::uint8_t>(core), static_cast<std::uint16_t>(reason)});
+    TaskLane& lane = out_.tasks[i];
+    if (!lane.stretches.empty() && lane.stretches.back().state == TaskState::running)
+        lane.running += t - lane.stretches.back().begin;
+    if (lane.stretches.size() % TaskLane::kSumEach == 0) lane.running_before.push_back(lane.running);
+    lane.stretches.push_back({t, object, state, static_cast<std::uint8_t>(core), static_cast<std::uint16_t>(reason)});
 }
 
 void GrowingTasks::run(std::size_t c, Time t, std::uint32_t who) {
@@ -554,13 +557,9 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
                 lane.core = e.core;
                 const auto name = signal_names_.find(e.subject);
                 lane.name = name != signal_names_.end() ? name->second : "value " + std::to_string(e.subject);
-                lane.least = lane.greatest = e.value;
                 out_.values.push_back(std::move(lane));
             }
-            ValueLane& v = out_.values[found->second];
-            v.least = std::min(v.least, e.value);
-            v.greatest = std::max(v.greatest, e.value);
-            v.samples.push_back({e.time, e.value});
+            out_.values[found->second].append(e.time, e.value);
             break;
         }
         case OsKind::fault: {

@@ -104,7 +104,8 @@ Result<void> open_events(Recording& r, std::size_t stream) {
     if ((*source)->binding->known() == 0)
         r.doubts.push_back({"No event of the trace is known: all are shown as marks.",
                             "Write a mapping file that says what they mean, as docs/formats/mapping-file.md shows, and "
-                            "name it in [stream.ctf] or put it at " + beside.string() + "."});
+                            "name it in [stream.ctf] or put it at " +
+                                beside.string() + "."});
     r.events = *source;
     return {};
 }

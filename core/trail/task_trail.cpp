@@ -13,6 +13,45 @@ std::string_view task_state_name(TaskState state) {
     return names[static_cast<std::size_t>(state)];
 }
 
+Time TaskLane::running_time(Time from, Time to) const {
+    const auto before = [&](Time t) {
+        const std::size_t n = stretches.partition_point([t](const TaskStretch& s) { return s.begin < t; });
+        if (n == 0) return Time{};
+        const std::size_t block = (n - 1) / kSumEach;
+        Time sum = running_before[block];
+        for (std::size_t i = block * kSumEach; i < n; ++i)
+            if (stretches[i].state == TaskState::running)
+                sum += (i + 1 < n ? stretches[i + 1].begin : t) - stretches[i].begin;
+        return sum;
+    };
+    return to <= from ? Time{} : before(to) - before(from);
+}
+
+void ValueLane::append(Time t, std::int64_t value) {
+    if (samples.size() == 0) least = greatest = value;
+    least = std::min(least, value);
+    greatest = std::max(greatest, value);
+    const bool first = samples.size() % kBlock == 0;
+    now = {first ? value : std::min(now.least, value), first ? value : std::max(now.greatest, value)};
+    samples.push_back({t, value});
+    if (samples.size() % kBlock == 0) extents.push_back(now);
+}
+
+ValueLane::Extent ValueLane::extent(std::size_t first, std::size_t last) const {
+    Extent e{samples[first].value, samples[first].value};
+    for (std::size_t i = first; i < last;) {
+        if (i % kBlock == 0 && i + kBlock <= last) {
+            const Extent& block = extents[i / kBlock];
+            e = {std::min(e.least, block.least), std::max(e.greatest, block.greatest)};
+            i += kBlock;
+        } else {
+            e = {std::min(e.least, samples[i].value), std::max(e.greatest, samples[i].value)};
+            ++i;
+        }
+    }
+    return e;
+}
+
 std::string TaskTrail::actor_name(std::uint32_t actor) const {
     if (actor == kNobody) return "nobody that is known";
     if (!Actor::is_interrupt(actor)) return task_name(actor);

@@ -72,7 +72,10 @@ struct TaskLane {
     Time created, first_run;
     bool was_created = false, ran = false;
     Column<TaskStretch> stretches;
-    Column<TaskJob> jobs;  ///< by end
+    static constexpr std::size_t kSumEach = 64;
+    Column<Time> running_before;  ///< time spent running (interrupts in it included) before each kSumEach stretches
+    Time running;                 ///< … and before the last stretch
+    Column<TaskJob> jobs;         ///< by end
     RangeMax<Time> longest_response;
     struct PriorityChange {
         Time time;
@@ -85,6 +88,14 @@ struct TaskLane {
     std::size_t stretch_at(Time t) const {
         const std::size_t n = stretches.partition_point([t](const TaskStretch& s) { return !(t < s.begin); });
         return n == 0 ? stretches.size() : n - 1;
+    }
+    /// Time for which it had a core within [from, to), interrupts in it included.
+    Time running_time(Time from, Time to) const;
+    /// Stretches that touch [from, to): indices [first, second).
+    std::pair<std::size_t, std::size_t> touching(Time from, Time to) const {
+        const std::size_t at = stretch_at(from);
+        return {at == stretches.size() ? 0 : at,
+                stretches.partition_point([to](const TaskStretch& s) { return s.begin < to; })};
     }
     TaskState state_at(Time t) const {
         const std::size_t i = stretch_at(t);
@@ -166,6 +177,21 @@ struct ValueLane {
     std::uint16_t core = 0;
     std::int64_t least = 0, greatest = 0;
     Column<ValueSample> samples;
+    static constexpr std::size_t kBlock = 64;
+    struct Extent {
+        std::int64_t least, greatest;
+    };
+    Column<Extent> extents;  ///< of each full block of kBlock samples
+    Extent now{};            ///< of the block that is not full
+
+    void append(Time t, std::int64_t value);
+    /// Least and greatest of the samples [first, last). REQUIRES: first < last <= samples.size().
+    Extent extent(std::size_t first, std::size_t last) const;
+    /// Index of the sample in force at `t`; samples.size() before the first.
+    std::size_t at(Time t) const {
+        const std::size_t n = samples.partition_point([t](const ValueSample& s) { return !(t < s.time); });
+        return n == 0 ? samples.size() : n - 1;
+    }
 };
 
 struct TaskMark {

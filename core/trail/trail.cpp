@@ -110,7 +110,8 @@ Time CoreTrail::handler_time(Time from, Time to) const {
         if (!i) return Time{};
         Time sum = handler_before[*i / kSumEach];
         for (std::size_t k = *i / kSumEach * kSumEach; k <= *i; ++k)
-            if (ContextChange::is_handler(change_running[k])) sum += (k == *i ? t : change_time[k + 1]) - change_time[k];
+            if (ContextChange::is_handler(change_running[k]))
+                sum += (k == *i ? t : change_time[k + 1]) - change_time[k];
         return sum;
     };
     return before(to) - before(from);

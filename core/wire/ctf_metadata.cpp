@@ -195,19 +195,19 @@ Result<void> resolve_ctf(CtfMetadata& m, const std::string& path) {
         r.scope("packet-context", s.packet_context, "the packet context" + whose);
         r.scope("event-record-header", s.event_header, "the event header" + whose);
         r.scope("event-record-common-context", s.event_context, "the event context" + whose);
-        s.slots = static_cast<unsigned>(r.next);
+        s.slot_count = static_cast<unsigned>(r.next);
         const std::size_t shared = r.scopes();
         for (auto& e : m.events) {
             if (e.stream_class != s.id) continue;
-            r.keep(shared, static_cast<int>(s.slots));
+            r.keep(shared, static_cast<int>(s.slot_count));
             r.scope("event-record-specific-context", e.context, "the context of event '" + e.name + "'");
             r.scope("event-record-payload", e.payload, "event '" + e.name + "'");
-            e.slots = static_cast<unsigned>(r.next);
-            m.most_slots = std::max(m.most_slots, e.slots);
+            e.slot_count = static_cast<unsigned>(r.next);
+            m.most_slots = std::max(m.most_slots, e.slot_count);
             if (r.problem) return tl::make_unexpected(*r.problem);
         }
         if (r.problem) return tl::make_unexpected(*r.problem);
-        m.most_slots = std::max(m.most_slots, s.slots);
+        m.most_slots = std::max(m.most_slots, s.slot_count);
     }
     for (std::size_t i = 0; i < m.events.size(); ++i) {
         const auto s = std::find_if(m.streams.begin(), m.streams.end(),

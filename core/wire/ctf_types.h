@@ -86,7 +86,7 @@ struct CtfEventClass {
     std::uint64_t stream_class = 0;
     std::string name, space;
     CtfType context, payload;  ///< structures; empty if there is none
-    unsigned slots = 0;        ///< how many slots a reader of this event needs in all
+    unsigned slot_count = 0;        ///< how many slots a reader of this event needs in all
     unsigned line = 0;         ///< where it stands in the metadata text, from 1
 };
 
@@ -96,7 +96,7 @@ struct CtfStreamClass {
     CtfType packet_context, event_header, event_context;
     int clock = -1;                               ///< the default clock; -1 if there is none
     std::map<std::uint64_t, std::size_t> events;  ///< id to index in CtfMetadata::events
-    unsigned slots = 0;
+    unsigned slot_count = 0;
 };
 
 struct CtfMetadata {

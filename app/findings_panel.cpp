@@ -162,7 +162,8 @@ void FindingsPanel::renew() {
         empty_->setText(tr("Decoding. Findings come when the whole recording has been seen."));
     else
         empty_->setText(
-            tr("Nothing unusual found. Every interrupt kept its period and its usual duration, and nothing was lost."));
+            tr("Nothing unusual found. Every interrupt and task kept its period and its usual duration, and nothing "
+               "was lost."));
     static_cast<QVBoxLayout*>(layout())->setStretch(1, n == 0 ? 1 : 0);
     empty_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
     if (n > 0) list_->setCurrentIndex(model_->index(0));

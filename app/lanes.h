@@ -29,6 +29,8 @@ class Lanes : public QWidget {
     Time snapped(Time t, Time reach) const;
     /// Goes to an instance: selects it, and shows it with some room around it.
     void go_to_instance(std::size_t core, std::size_t lane, std::size_t instance);
+    /// Goes to what a selection names: an execution of an interrupt or a job of a task.
+    void go_to(const Selection& place);
     /// Goes to a job of a task: selects it, and shows it with those that compete with it.
     void go_to_job(std::size_t task, std::size_t job);
     /// Where a task's row is drawn; empty if it is not shown.

@@ -38,13 +38,15 @@ int main(int argc, char** argv) {
     parser.setApplicationDescription("Mindful Trail: trace recordings of embedded targets, from bytes to a cause.");
     parser.addHelpOption();
     parser.addVersionOption();
-    parser.addPositionalArgument("INPUT", "a *.target.toml, a *.mtrail folder or a *.recipe.toml to open", "[INPUT]");
+    parser.addPositionalArgument(
+        "INPUT", "a *.target.toml, a *.mtrail folder, the folder of a CTF trace or a *.recipe.toml to open", "[INPUT]");
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
-    const QCommandLineOption view("view",
-                                  "What the picture shows: whole, finding=N, measures, packets, key, start, "
-                                  "steps=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
-                                  "recipe: recipe, recording=SECONDS, line.",
-                                  "VIEW", "whole");
+    const QCommandLineOption view(
+        "view",
+        "What the picture shows: whole, finding=N, go=NAME, measures, measures=TABLE, packets, key, start, "
+        "steps=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
+        "recipe: recipe, recording=SECONDS, line.",
+        "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
     parser.addOptions({picture, view, size, night});
@@ -67,6 +69,11 @@ int main(int argc, char** argv) {
         const QString v = parser.value(view);
         if (v.startsWith("finding=")) window.go_to_finding(v.mid(8).toInt() - 1);
         if (v == "measures") window.show_measures(true);
+        if (v.startsWith("measures=")) {
+            window.show_measures(true);
+            window.measures_page()->choice()->setCurrentIndex(v.mid(9).toInt());
+        }
+        if (v.startsWith("go=")) window.go_to_text(v.mid(3));
         if (v == "packets") {
             window.go_to_finding(1);
             window.evidence()->setCurrentIndex(1);

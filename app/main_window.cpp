@@ -53,7 +53,10 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         notice_->hide();
         renew_evidence();
         renew_choice();
-        file_->setText(QFileInfo(words(session_.recording()->input)).fileName() + "   ");
+        file_->setText((session_.recording()->target.path.empty()
+                            ? words(session_.recording()->title)
+                            : QFileInfo(words(session_.recording()->input)).fileName()) +
+                       "   ");
         file_->setFixedWidth(file_->sizeHint().width());
         menuBar()->setCornerWidget(file_);  // a corner widget takes its width when it is set
         file_->show();
@@ -84,7 +87,20 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         show_measures(false);
         lanes_->go_to_instance(core, lane, instance);
     };
-    connect(panel_, &MeasuresPanel::instance_chosen, this, go);
+    connect(panel_, &MeasuresPanel::instance_chosen, this, [this](const Selection& place) {
+        show_measures(false);
+        lanes_->go_to(place);
+    });
+    connect(page_, &MeasuresPage::place_chosen, this, [this](const Selection& place, Time from, Time to, bool leave) {
+        if (leave) show_measures(false);
+        const Time room = std::max(Time{(to - from).ps / 3}, Time::from_us(20));
+        view_.select(place);
+        view_.go_to(from - room, to + room, from);
+    });
+    connect(moment_, &MomentStrip::job_chosen, this, [this](std::size_t task, std::size_t job) {
+        show_measures(false);
+        lanes_->go_to_job(task, job);
+    });
     connect(page_, &MeasuresPage::instance_chosen, this,
             [this](std::size_t core, std::size_t lane, std::size_t instance, bool leave) {
                 if (leave) show_measures(false);
@@ -117,6 +133,7 @@ QWidget* MainWindow::build_centre() {
     moment_ = new MomentStrip(session_, view_);
     events_ = new PacketTable(PacketTable::Show::events, session_, view_, store_);
     packets_ = new PacketTable(PacketTable::Show::packets, session_, view_, store_);
+    trace_events_ = new TraceTable(session_, view_);
     footsteps_ = new Footsteps(session_, view_);
     functions_ = new FunctionsTable(session_);
     connect(functions_, &FunctionsTable::call_chosen, this,
@@ -186,6 +203,7 @@ QWidget* MainWindow::build_centre() {
     evidence_->tabBar()->setDrawBase(false);
     evidence_->addTab(events_, tr("Events"));
     evidence_->addTab(packets_, tr("Packets"));
+    evidence_->addTab(trace_events_, tr("System events"));
     evidence_->addTab(footsteps_, tr("Footsteps"));
     evidence_->addTab(source_, tr("Source"));
     evidence_->addTab(functions_, tr("Functions"));
@@ -202,6 +220,10 @@ QWidget* MainWindow::build_centre() {
         }
         if (evidence_->currentWidget() == call_tree_) {
             call_tree_->use_stream(static_cast<std::size_t>(i));
+            return;
+        }
+        if (evidence_->currentWidget() == trace_events_) {
+            trace_events_->use_stream(static_cast<std::size_t>(i));
             return;
         }
         events_->use_stream(static_cast<std::size_t>(i));
@@ -273,7 +295,7 @@ void MainWindow::build_toolbar() {
     forward_->setEnabled(false);
     go_ = new QLineEdit;
     go_->setObjectName("go");
-    go_->setPlaceholderText(tr("Go to an interrupt or a time (7.063 s)"));
+    go_->setPlaceholderText(tr("Go to a task, interrupt or time (7.063 s)"));
     go_->setAccessibleName(tr("Go to"));
     go_->setFixedWidth(270);
     bar->addWidget(go_);
@@ -347,25 +369,31 @@ void MainWindow::open(const QString& path) {
 
 void MainWindow::renew_evidence() {
     const auto trail = session_.trail();
-    const bool packets = !trail || !trail->streams.empty(), steps = trail && !trail->steps.empty();
+    const bool packets = !trail || !trail->streams.empty() || (trail->steps.empty() && !trail->tasks.present()),
+               steps = trail && !trail->steps.empty();
     const auto recording = session_.recording();
     // Samples of the program counter tell functions, too; whether there are any shows while decoding.
     const bool sampled = packets && recording != nullptr &&
                          std::any_of(recording->functions.begin(), recording->functions.end(),
                                      [](const auto& f) { return f != nullptr; });
+    const bool system = trail && trail->tasks.present();
     const bool newly = steps && !packets && !evidence_->isTabVisible(evidence_->indexOf(footsteps_));
+    const bool new_system = system && !packets && !evidence_->isTabVisible(evidence_->indexOf(trace_events_));
+    evidence_->setTabVisible(evidence_->indexOf(trace_events_), system);
     for (QWidget* w : {static_cast<QWidget*>(events_), static_cast<QWidget*>(packets_)})
         evidence_->setTabVisible(evidence_->indexOf(w), packets);
     for (QWidget* w : {static_cast<QWidget*>(footsteps_), static_cast<QWidget*>(source_),
                        static_cast<QWidget*>(functions_), static_cast<QWidget*>(call_tree_)})
         evidence_->setTabVisible(evidence_->indexOf(w), steps || (w == functions_ && sampled));
     if (newly) evidence_->setCurrentWidget(functions_);
+    if (new_system && !steps) evidence_->setCurrentWidget(trace_events_);
 }
 
 void MainWindow::renew_choice() {
     const auto trail = session_.trail();
     const bool steps = evidence_->currentWidget() == footsteps_ || evidence_->currentWidget() == source_;
     const bool packets = evidence_->currentWidget() == events_ || evidence_->currentWidget() == packets_;
+    const bool system = evidence_->currentWidget() == trace_events_;
     stream_choice_->clear();
     const bool tree = evidence_->currentWidget() == call_tree_;
     if (trail && (steps || tree))
@@ -373,11 +401,15 @@ void MainWindow::renew_choice() {
     if (trail && packets)
         for (const auto& s : trail->streams)
             stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
+    if (trail && system)
+        for (const auto& s : trail->tasks.streams)
+            stream_choice_->addItem(words(s.core) + ": " + QFileInfo(words(s.file)).fileName());
+    if (system) stream_choice_->setCurrentIndex(static_cast<int>(trace_events_->stream()));
     if (steps) stream_choice_->setCurrentIndex(static_cast<int>(footsteps_->stream()));
     if (tree) stream_choice_->setCurrentIndex(static_cast<int>(call_tree_->stream()));
     if (packets) stream_choice_->setCurrentIndex(static_cast<int>(events_->stream()));
     stream_choice_->setVisible(stream_choice_->count() > 1);
-    find_->setVisible(steps || packets);
+    find_->setVisible(steps || packets || system);
     find_->setPlaceholderText(steps ? tr("Find a function, line, address") : tr("Find a name, kind or value"));
     find_->setToolTip(steps ? tr("Enter: its next execution, Shift+Enter: the one before (Ctrl+F)")
                             : tr("Enter: the next row that has it, Shift+Enter: the one before (Ctrl+F)"));
@@ -392,6 +424,8 @@ void MainWindow::finished() {
     renew_health();
     QStringList names;
     for (const auto& r : session_.rows()) names << words(r.name);
+    for (const auto& r : session_.task_rows()) names << words(r.name);
+    for (const auto& r : session_.lock_rows()) names << words(r.name);
     auto* completer = new QCompleter(names, go_);
     completer->setCaseSensitivity(Qt::CaseInsensitive);
     completer->setFilterMode(Qt::MatchContains);
@@ -402,12 +436,24 @@ void MainWindow::finished() {
             false);
     // The first finding is selected but not jumped to: its lane shows its figures.
     const Selection s = view_.selection();
-    if (s.lane >= 0 || !session_.trail() || session_.trail()->cores.empty()) return;
-    for (const auto& f : session_.findings())
+    if (s.lane >= 0 || s.task >= 0 || !session_.trail() || session_.trail()->cores.empty()) return;
+    for (const auto& f : session_.findings()) {
+        if (f.lane < 0 && f.task >= 0) {
+            view_.select({f.core_index, -1, std::nullopt, f.task});
+            return;
+        }
         if (f.lane >= 0 && session_.trail()->cores[f.core_index].lanes[static_cast<std::size_t>(f.lane)].size() > 1) {
             view_.select({f.core_index, f.lane, std::nullopt});
             return;
         }
+    }
+    if (session_.trail()->tasks.present()) {
+        for (const std::size_t i : session_.trail()->tasks.order())
+            if (!session_.trail()->tasks.tasks[i].jobs.empty()) {
+                view_.select({session_.trail()->tasks.tasks[i].core, -1, std::nullopt, static_cast<int>(i)});
+                return;
+            }
+    }
     const auto& core = session_.trail()->cores.front();
     std::size_t busiest = 0;
     for (std::size_t i = 0; i < core.lanes.size(); ++i)
@@ -427,11 +473,16 @@ void MainWindow::go_to_finding(int index) {
     }
     Time room = std::max(Time{(f.end - f.begin).ps * 3 / 5}, Time::from_us(20));
     Time from = f.begin - room, to = f.end + room;
-    if (f.kind == FindingKind::fault) {  // what came before matters, not the long wait in the handler
+    if (f.kind == FindingKind::fault && f.lane < 0) {  // what led to it
+        from = f.begin - Time::from_ms(20);
+        to = f.begin + Time::from_ms(2);
+    } else if (f.kind == FindingKind::fault) {  // what came before matters, not the long wait in the handler
         from = f.begin - Time::from_us(400);
         to = std::min(to, f.begin + Time::from_us(200));
     }
-    if (f.lane >= 0)
+    if (f.lane < 0 && f.task >= 0)
+        view_.select({f.core_index, -1, f.job, f.task});
+    else if (f.lane >= 0)
         view_.select({f.core_index, f.lane, f.instance});
     else
         view_.select({f.core_index, -1, std::nullopt});
@@ -486,7 +537,30 @@ bool MainWindow::go_to_text(const QString& text) {
                 lanes_->go_to_instance(c, l, next < lane.size() ? next : 0);
                 return true;
             }
-    say(tr("Nothing here is called “%1”. Type the name of an interrupt, or a time with its unit, as 7.063 s.")
+    for (const bool exact : {true, false})
+        for (std::size_t i = 0; i < trail->tasks.tasks.size(); ++i) {
+            const TaskLane& lane = trail->tasks.tasks[i];
+            const QString name = words(lane.name);
+            if (lane.jobs.empty() || (exact ? name.compare(text.trimmed(), Qt::CaseInsensitive) != 0
+                                            : !name.contains(text.trimmed(), Qt::CaseInsensitive)))
+                continue;
+            const std::size_t next = lane.job_from(view_.cursor() + Time{1});
+            show_measures(false);
+            lanes_->go_to_job(i, next < lane.jobs.size() ? next : 0);
+            return true;
+        }
+    for (const LockLane& lock : trail->tasks.locks)
+        if (words(lock.name).contains(text.trimmed(), Qt::CaseInsensitive) && lock.holds.size() > 0) {
+            const std::size_t n =
+                lock.holds.partition_point([&](const LockHold& h) { return h.begin <= view_.cursor(); });
+            const LockHold h = lock.holds[n < lock.holds.size() ? n : 0];
+            const Time room = std::max(h.end - h.begin, Time::from_us(20));
+            show_measures(false);
+            view_.go_to(h.begin - room, h.end + room, h.begin);
+            return true;
+        }
+    say(tr("Nothing here is called “%1”. Type the name of an interrupt, task or lock, or a time with its unit, as "
+           "7.063 s.")
             .arg(text.trimmed()),
         false);
     return false;
@@ -509,6 +583,15 @@ bool MainWindow::eventFilter(QObject* watched, QEvent* e) {
             const QString text = find_->text();
             auto* table = qobject_cast<PacketTable*>(evidence_->currentWidget());
             const bool forwards = (key->modifiers() & Qt::ShiftModifier) == 0;
+            if (evidence_->currentWidget() == trace_events_) {
+                trace_events_->find_text(text, forwards, [this, text, forwards](bool found) {
+                    if (!found)
+                        say(forwards ? tr("No further row has “%1”.").arg(text)
+                                     : tr("No row before has “%1”.").arg(text),
+                            false);
+                });
+                return true;
+            }
             if (table == nullptr && !text.trimmed().isEmpty()) {
                 notice_->hide();
                 if (const auto sought = footsteps_->seek_text(text, forwards ? 1 : -1); !sought)

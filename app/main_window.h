@@ -20,6 +20,7 @@
 #include "measures.h"
 #include "moment_strip.h"
 #include "packet_table.h"
+#include "trace_table.h"
 #include "recipe_form.h"
 #include "record_strip.h"
 #include "ridge.h"
@@ -70,6 +71,7 @@ class MainWindow : public QMainWindow {
     MomentStrip* moment() const { return moment_; }
     PacketTable* events() const { return events_; }
     PacketTable* packets() const { return packets_; }
+    TraceTable* trace_events() const { return trace_events_; }
     Footsteps* footsteps() const { return footsteps_; }
     FunctionsTable* functions() const { return functions_; }
     SourceView* source() const { return source_; }
@@ -129,6 +131,7 @@ class MainWindow : public QMainWindow {
     MeasuresPage* page_;
     MomentStrip* moment_;
     PacketTable *events_, *packets_;
+    TraceTable* trace_events_;
     Footsteps* footsteps_;
     FunctionsTable* functions_;
     SourceView* source_;

@@ -179,13 +179,41 @@ void MeasuresPanel::renew() {
     const InterruptRow* row = nullptr;
     for (const auto& r : session_.rows())
         if (r.core == s.core && static_cast<int>(r.lane) == s.lane) row = &r;
-    all_->setVisible(!session_.rows().empty());
-    for (QLabel* caption : captions_) caption->setVisible(row != nullptr);
+    const TaskRow* task = nullptr;
+    for (const auto& r : session_.task_rows())
+        if (static_cast<int>(r.task) == s.task) task = &r;
+    if (s.task >= 0) row = nullptr;
+    all_->setVisible(!session_.rows().empty() || !session_.task_rows().empty());
+    for (QLabel* caption : captions_) caption->setVisible(row != nullptr || task != nullptr);
+    captions_[0]->setText(task != nullptr ? tr("distribution of the response") : tr("distribution of the duration"));
+    captions_[1]->setText(task != nullptr ? tr("over time: one dot per job") : tr("over time: one dot per execution"));
+    const auto cell = [&](const QString& label, const QString& value, bool loud = false) {
+        return QString(
+                   "<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
+                   "font-size:10px\">%1</span><br><b style=\"color:%4\">%2</b></td>")
+            .arg(label, value, theme().second.name(), loud ? theme().finding.name() : theme().text.name());
+    };
+    if (task != nullptr) {
+        bool loud = false;
+        for (const auto& f : session_.findings())
+            loud = loud || (f.task == s.task && f.lane < 0 && f.kind != FindingKind::slow_growth);
+        name_->setText(words(task->name));
+        sub_->setText(task->idle ? tr("idle: what no task needs")
+                                 : tr("response, %1 jobs, %2 left out")
+                                       .arg(words(count_text(task->run.count)), words(count_text(task->left_out))));
+        figures_->setText("<table width=\"100%\"><tr>" + cell(tr("least"), length_text(task->response.least)) +
+                          cell(tr("mean"), length_text(task->response.mean)) +
+                          cell(tr("99 %"), length_text(task->response.p99)) + "</tr><tr>" +
+                          cell(tr("greatest"), length_text(task->response.greatest), loud) +
+                          cell(tr("running, mean"), length_text(task->run.mean)) +
+                          cell(tr("share"), words(share_text(task->share))) + "</tr></table>");
+        return;
+    }
     if (row == nullptr) {
         name_->setText(tr("Measures"));
-        sub_->setText(!session_.trail() ? tr("Figures of the selected interrupt come here.")
+        sub_->setText(!session_.trail() ? tr("Figures of the selected interrupt or task come here.")
                       : session_.busy() ? tr("Decoding: figures come at the end.")
-                                        : tr("Select an interrupt in the lanes."));
+                                        : tr("Select an interrupt or a task in the lanes."));
         figures_->clear();
         return;
     }
@@ -196,12 +224,6 @@ void MeasuresPanel::renew() {
         sub +=
             tr("; %1 known within ≤ %2").arg(words(count_text(row->bounded)), words(duration_text(row->widest_bound)));
     sub_->setText(sub);
-    const auto cell = [&](const QString& label, const QString& value, bool loud = false) {
-        return QString(
-                   "<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
-                   "font-size:10px\">%1</span><br><b style=\"color:%4\">%2</b></td>")
-            .arg(label, value, theme().second.name(), loud ? theme().finding.name() : theme().text.name());
-    };
     bool loud = false;
     for (const auto& f : session_.findings())
         loud = loud || (f.kind == FindingKind::duration_outlier && f.core_index == s.core && f.lane == s.lane);
@@ -218,8 +240,11 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     auto* back = new QPushButton(tr("◂ Lanes"));
     back->setObjectName("back_to_lanes");
     back->setToolTip(tr("Back to the lanes (M)"));
-    auto* heading = new QLabel(tr("Interrupts"));
-    heading->setFont(text_font(13, true));
+    choice_ = new QTabBar;
+    choice_->setObjectName("measures_choice");
+    choice_->setDrawBase(false);
+    choice_->setExpanding(false);
+    for (const auto& name : {tr("Interrupts"), tr("Tasks"), tr("Locks"), tr("Queues")}) choice_->addTab(name);
     filter_ = new QLineEdit;
     filter_->setObjectName("measures_filter");
     filter_->setPlaceholderText(tr("Filter by name"));
@@ -230,7 +255,7 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     auto* save = new QPushButton(tr("Save as CSV…"));
     auto* top = new QHBoxLayout;
     top->addWidget(back);
-    top->addWidget(heading);
+    top->addWidget(choice_);
     top->addStretch();
     top->addWidget(filter_);
     top->addWidget(copy);
@@ -257,7 +282,18 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(12, 8, 12, 6);
     column->addLayout(top);
-    column->addWidget(table_, 1);
+    tasks_ = new FigureTable(FigureTable::Of::tasks, session, view);
+    locks_ = new FigureTable(FigureTable::Of::locks, session, view);
+    queues_ = new FigureTable(FigureTable::Of::queues, session, view);
+    tables_ = new QStackedWidget;
+    tables_->addWidget(table_);
+    for (FigureTable* t : {tasks_, locks_, queues_}) {
+        tables_->addWidget(t);
+        connect(t, &FigureTable::place_chosen, this, &MeasuresPage::place_chosen);
+        connect(filter_, &QLineEdit::textChanged, t, &FigureTable::set_filter);
+    }
+    connect(choice_, &QTabBar::currentChanged, tables_, &QStackedWidget::setCurrentIndex);
+    column->addWidget(tables_, 1);
     column->addWidget(hint_);
     auto* copy_keys = new QShortcut(QKeySequence::Copy, table_);
     copy_keys->setContext(Qt::WidgetWithChildrenShortcut);
@@ -284,6 +320,9 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     table_->sortByColumn(-1, Qt::AscendingOrder);  // by priority, until a person sorts
     connect(&session, &Session::opened, this, renew);
     connect(&session, &Session::finished, this, renew);
+    connect(&session, &Session::opened, this, &MeasuresPage::renew_choice);
+    connect(&session, &Session::finished, this, &MeasuresPage::renew_choice);
+    renew_choice();
     connect(&view, &Viewpoint::selection_changed, this, [this] {
         const Selection s = view_.selection();
         for (int i = 0; i < sorted_->rowCount(); ++i) {
@@ -297,6 +336,17 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     });
 }
 
+// Only what the recording tells of can be chosen.
+void MeasuresPage::renew_choice() {
+    const auto trail = session_.trail();
+    const bool tasks = trail && trail->tasks.present();
+    choice_->setTabVisible(1, tasks);
+    choice_->setTabVisible(2, tasks && !trail->tasks.locks.empty());
+    choice_->setTabVisible(3, tasks && !trail->tasks.queues.empty());
+    if (!choice_->isTabVisible(choice_->currentIndex())) choice_->setCurrentIndex(0);
+    if (session_.busy()) choice_->setCurrentIndex(tasks ? 1 : 0);
+}
+
 void MeasuresPage::row_selected() {
     const QModelIndex index = sorted_->mapToSource(table_->currentIndex());
     if (following_ || !index.isValid()) return;
@@ -305,6 +355,6 @@ void MeasuresPage::row_selected() {
     view_.select({row.core, static_cast<int>(row.lane), std::nullopt});
 }
 
-QString MeasuresPage::copied_text() const { return table_text(*table_); }
+QString MeasuresPage::copied_text() const { return table_text(*qobject_cast<QTableView*>(tables_->currentWidget())); }
 
 }  // namespace mt::app

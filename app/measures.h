@@ -5,11 +5,14 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QSortFilterProxyModel>
+#include <QStackedWidget>
+#include <QTabBar>
 #include <QTableView>
 #include <QWidget>
 
 #include "plots.h"
 #include "session.h"
+#include "task_tables.h"
 #include "viewpoint.h"
 
 namespace mt::app {
@@ -41,7 +44,7 @@ class MeasuresPanel : public QWidget {
 
   signals:
     void all_wanted();
-    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+    void instance_chosen(const mt::app::Selection& place);
 
   private:
     void renew();
@@ -59,6 +62,10 @@ class MeasuresPage : public QWidget {
   public:
     MeasuresPage(Session& session, Viewpoint& view, QWidget* parent = nullptr);
     QTableView* table() const { return table_; }
+    FigureTable* tasks() const { return tasks_; }
+    FigureTable* locks() const { return locks_; }
+    FigureTable* queues() const { return queues_; }
+    QTabBar* choice() const { return choice_; }
     QLineEdit* filter() const { return filter_; }
     /// The selected rows (all if none), tab-separated with the heading.
     QString copied_text() const;
@@ -68,14 +75,19 @@ class MeasuresPage : public QWidget {
     /// `leave`: show it in the lanes; otherwise the table stays, and the other views go there.
     void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance, bool leave);
     void save_wanted();
+    void place_chosen(const mt::app::Selection& selection, mt::Time from, mt::Time to, bool leave);
 
   private:
     void row_selected();
+    void renew_choice();
     Session& session_;
     Viewpoint& view_;
     InterruptModel* model_;
     QSortFilterProxyModel* sorted_;
     QTableView* table_;
+    FigureTable *tasks_, *locks_, *queues_;
+    QTabBar* choice_;
+    QStackedWidget* tables_;
     QLineEdit* filter_;
     QLabel* hint_;
     bool following_ = false;

@@ -39,7 +39,8 @@ QString tasks_at(const Trail& trail, std::size_t core, Time t) {
         return QString("<a href=\"task:%1:%2:0\" style=\"color:%4; text-decoration:none\">%3</a>")
             .arg(task)
             .arg(std::min(lane.job_from(t), lane.jobs.empty() ? 0 : lane.jobs.size() - 1))
-            .arg(words(lane.name).toHtmlEscaped(), theme().night ? QStringLiteral("#3F5C22") : QStringLiteral("#BFD6A2"));
+            .arg(words(lane.name).toHtmlEscaped(),
+                 theme().night ? QStringLiteral("#3F5C22") : QStringLiteral("#BFD6A2"));
     };
     QString running;
     QStringList ready, waiting;
@@ -52,18 +53,19 @@ QString tasks_at(const Trail& trail, std::size_t core, Time t) {
         if (s.state == TaskState::running)
             running = lane.idle ? QObject::tr("idle since %1").arg(words(duration_text(t - s.begin)))
                                 : QObject::tr("%1 runs since %2").arg(link(i), words(duration_text(t - s.begin)));
-        if (s.state == TaskState::ready && !lane.idle)
-            ready += link(i) + " " + words(duration_text(t - s.begin));
+        if (s.state == TaskState::ready && !lane.idle) ready += link(i) + " " + words(duration_text(t - s.begin));
         if (s.state == TaskState::waits_lock) {
             QString holder;
             if (const LockLane* lock = tasks.lock(s.object))
                 for (std::size_t w = lock->waits.partition_point([t](const LockWait& x) { return x.end < t; });
                      w < lock->waits.size(); ++w)
-                    if (lock->waits[w].task == i && lock->waits[w].begin <= t && lock->waits[w].holder < tasks.tasks.size()) {
+                    if (lock->waits[w].task == i && lock->waits[w].begin <= t &&
+                        lock->waits[w].holder < tasks.tasks.size()) {
                         holder = QObject::tr(", held by %1").arg(link(lock->waits[w].holder));
                         break;
                     }
-            waiting += QObject::tr("%1 for %2%3").arg(link(i), words(tasks.object_name(s.object)).toHtmlEscaped(), holder);
+            waiting +=
+                QObject::tr("%1 for %2%3").arg(link(i), words(tasks.object_name(s.object)).toHtmlEscaped(), holder);
         }
     }
     QStringList parts;
@@ -75,6 +77,7 @@ QString tasks_at(const Trail& trail, std::size_t core, Time t) {
         if (i < c.size() && c[i].begin <= t && c[i].end > t)
             parts += QObject::tr("interrupts masked since %1").arg(words(duration_text(t - c[i].begin)));
     }
+    if (parts.isEmpty()) parts += QObject::tr("no task is known to have it");
     return parts.join(" · ");
 }
 

@@ -9,6 +9,7 @@
 #include <cmath>
 
 #include "base/text.h"
+#include "series.h"
 #include "theme.h"
 
 namespace mt::app {
@@ -111,14 +112,6 @@ void say_empty(QCustomPlot* plot, QCPItemText*& text, bool empty, const QString&
     plot->yAxis->setVisible(!empty);
 }
 
-const ExceptionLane* selected_lane(const Session& session, const Selection& s) {
-    const auto trail = session.trail();
-    if (!trail || s.lane < 0 || s.core >= trail->cores.size() ||
-        static_cast<std::size_t>(s.lane) >= trail->cores[s.core].lanes.size())
-        return nullptr;
-    return &trail->cores[s.core].lanes[static_cast<std::size_t>(s.lane)];
-}
-
 }  // namespace
 
 DistributionPlot::DistributionPlot(Session& session, Viewpoint& view, QWidget* parent)
@@ -137,11 +130,8 @@ DistributionPlot::DistributionPlot(Session& session, Viewpoint& view, QWidget* p
 void DistributionPlot::renew() {
     dress(plot_);
     const Theme& t = theme();
-    const ExceptionLane* lane = selected_lane(session_, view_.selection());
-    const Distribution* ready =
-        lane == nullptr
-            ? nullptr
-            : session_.distribution(view_.selection().core, static_cast<std::size_t>(view_.selection().lane));
+    const Series lane = Series::of(session_, view_.selection());
+    const Distribution* ready = lane.distribution(session_, view_.selection());
     shown_ = ready == nullptr ? Distribution{} : *ready;
     QVector<double> x, y;
     double top = 1;
@@ -178,7 +168,7 @@ void DistributionPlot::renew() {
     plot_->yAxis->setNumberFormat("gb");
     plot_->yAxis->setNumberPrecision(5);
     say_empty(plot_, empty_, x.isEmpty(),
-              lane == nullptr   ? QString()
+              !lane             ? QString()
               : session_.busy() ? tr("decoding")
                                 : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
@@ -190,8 +180,8 @@ double DistributionPlot::x_of(Time duration) const {
 
 void DistributionPlot::clicked(const QPointF& at) {
     const Selection s = view_.selection();
-    const ExceptionLane* lane = selected_lane(session_, s);
-    if (lane == nullptr || shown_.counts.empty()) return;
+    const Series lane = Series::of(session_, s);
+    if (!lane || shown_.counts.empty()) return;
     const Time wanted{static_cast<std::int64_t>(plot_->xAxis->pixelToCoord(at.x()) * unit_ps_)};
     // The bin under the mouse, or the nearest one that is not empty.
     std::size_t best = shown_.counts.size();
@@ -210,13 +200,12 @@ void DistributionPlot::clicked(const QPointF& at) {
         }
     }
     if (best == shown_.counts.size()) return;
-    std::size_t longest = lane->size();
-    for (std::size_t i = 0; i < lane->size(); ++i) {
-        if (!lane->whole(i) || lane->length(i) < shown_.edges[best] || lane->length(i) >= shown_.edges[best + 1])
-            continue;
-        if (longest == lane->size() || lane->length(i) > lane->length(longest)) longest = i;
+    std::size_t longest = lane.size();
+    for (std::size_t i = 0; i < lane.size(); ++i) {
+        if (!lane.whole(i) || lane.length(i) < shown_.edges[best] || lane.length(i) >= shown_.edges[best + 1]) continue;
+        if (longest == lane.size() || lane.length(i) > lane.length(longest)) longest = i;
     }
-    if (longest < lane->size()) emit instance_chosen(s.core, static_cast<std::size_t>(s.lane), longest);
+    if (longest < lane.size()) emit instance_chosen({s.core, s.lane, longest, s.task});
 }
 
 OverTimePlot::OverTimePlot(Session& session, Viewpoint& view, QWidget* parent)
@@ -241,27 +230,27 @@ OverTimePlot::OverTimePlot(Session& session, Viewpoint& view, QWidget* parent)
 void OverTimePlot::renew() {
     dress(plot_);
     const Theme& t = theme();
-    const ExceptionLane* lane = selected_lane(session_, view_.selection());
+    const Series lane = Series::of(session_, view_.selection());
     instances_.clear();
     QVector<double> x, y;
     Time greatest{};
-    if (lane != nullptr && lane->size() > 0) {
-        const std::size_t stride = std::max<std::size_t>(1, lane->size() / kEveryDot * 2);
-        for (std::size_t i = 0; i < lane->size(); i += stride) {
+    if (lane && lane.size() > 0) {
+        const std::size_t stride = std::max<std::size_t>(1, lane.size() / kEveryDot * 2);
+        for (std::size_t i = 0; i < lane.size(); i += stride) {
             // Of a stretch, the longest stands for all: outliers are what people look for here.
-            const std::size_t last = std::min(i + stride, lane->size());
-            const std::size_t top = lane->longest(i, last);
-            instances_.push_back(lane->whole(top) ? top : i);
+            const std::size_t last = std::min(i + stride, lane.size());
+            const std::size_t top = lane.longest(i, last);
+            instances_.push_back(lane.whole(top) ? top : i);
             if (stride > 1 && i != instances_.back()) instances_.push_back(i);
         }
         std::sort(instances_.begin(), instances_.end());
-        std::erase_if(instances_, [&](std::size_t i) { return !lane->whole(i); });
-        for (const std::size_t i : instances_) greatest = std::max(greatest, lane->length(i));
+        std::erase_if(instances_, [&](std::size_t i) { return !lane.whole(i); });
+        for (const std::size_t i : instances_) greatest = std::max(greatest, lane.length(i));
         const LengthUnit unit = unit_for(greatest);
         unit_ps_ = unit.ps;
         for (const std::size_t i : instances_) {
-            x.push_back(lane->begin(i).seconds());
-            y.push_back(static_cast<double>(lane->length(i).ps) / unit.ps);
+            x.push_back(lane.begin(i).seconds());
+            y.push_back(static_cast<double>(lane.length(i).ps) / unit.ps);
         }
         plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
     }
@@ -278,19 +267,19 @@ void OverTimePlot::renew() {
     chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
     renew_marks();
     say_empty(plot_, empty_, x.isEmpty(),
-              lane == nullptr   ? QString()
+              !lane             ? QString()
               : session_.busy() ? tr("decoding")
                                 : tr("no whole execution"));
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
 void OverTimePlot::renew_marks() {
-    const ExceptionLane* lane = selected_lane(session_, view_.selection());
+    const Series lane = Series::of(session_, view_.selection());
     const auto instance = view_.selection().instance;
     QVector<double> x, y;
-    if (lane != nullptr && instance && *instance < lane->size() && lane->whole(*instance)) {
-        x.push_back(lane->begin(*instance).seconds());
-        y.push_back(static_cast<double>(lane->length(*instance).ps) / unit_ps_);
+    if (lane && instance && *instance < lane.size() && lane.whole(*instance)) {
+        x.push_back(lane.begin(*instance).seconds());
+        y.push_back(static_cast<double>(lane.length(*instance).ps) / unit_ps_);
     }
     chosen_->setData(x, y, true);
     cursor_->setPen(QPen(theme().second, 1, Qt::DotLine));
@@ -300,16 +289,16 @@ void OverTimePlot::renew_marks() {
 }
 
 QPointF OverTimePlot::position_of(std::size_t instance) const {
-    const ExceptionLane* lane = selected_lane(session_, view_.selection());
-    if (lane == nullptr || instance >= lane->size()) return {};
-    return {plot_->xAxis->coordToPixel(lane->begin(instance).seconds()),
-            plot_->yAxis->coordToPixel(static_cast<double>(lane->length(instance).ps) / unit_ps_)};
+    const Series lane = Series::of(session_, view_.selection());
+    if (!lane || instance >= lane.size()) return {};
+    return {plot_->xAxis->coordToPixel(lane.begin(instance).seconds()),
+            plot_->yAxis->coordToPixel(static_cast<double>(lane.length(instance).ps) / unit_ps_)};
 }
 
 void OverTimePlot::clicked(const QPointF& at) {
     const Selection s = view_.selection();
-    const ExceptionLane* lane = selected_lane(session_, s);
-    if (lane == nullptr) return;
+    const Series lane = Series::of(session_, s);
+    if (!lane) return;
     double nearest = 12 * 12;
     std::optional<std::size_t> best;
     for (const std::size_t i : instances_) {
@@ -320,7 +309,7 @@ void OverTimePlot::clicked(const QPointF& at) {
             best = i;
         }
     }
-    if (best) emit instance_chosen(s.core, static_cast<std::size_t>(s.lane), *best);
+    if (best) emit instance_chosen({s.core, s.lane, *best, s.task});
 }
 
 }  // namespace mt::app

@@ -1,4 +1,4 @@
-// Two plots of one lane: the distribution of its durations, and each instance's duration over time.
+// Two plots of one lane or task: the distribution of its durations or responses, and each of them over time.
 #pragma once
 
 #include <QWidget>
@@ -26,7 +26,7 @@ class DistributionPlot : public QWidget {
     void renew();
 
   signals:
-    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+    void instance_chosen(const mt::app::Selection& place);
 
   private:
     void clicked(const QPointF& at);
@@ -51,7 +51,7 @@ class OverTimePlot : public QWidget {
     void renew();
 
   signals:
-    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+    void instance_chosen(const mt::app::Selection& place);
 
   private:
     void clicked(const QPointF& at);

@@ -54,10 +54,16 @@ void Ridge::measure_land() {
         for (const auto& b : buckets) samples += b.awake + b.asleep;
         const bool awake_known = samples > 200;
         awake_known_ = awake_known_ || awake_known;
+        const std::size_t c = static_cast<std::size_t>(&core - trail->cores.data());
+        const bool has_tasks = c < trail->tasks.cores.size() && trail->tasks.cores[c].present;
+        awake_known_ = awake_known_ || has_tasks;
         for (std::size_t x = 0; x < heights.size(); ++x) {
             const Time from{end.ps / static_cast<std::int64_t>(heights.size()) * static_cast<std::int64_t>(x)};
             const Time to = from + Time{std::max<std::int64_t>(1, end.ps / static_cast<std::int64_t>(heights.size()))};
             double load = static_cast<double>(core.handler_time(from, to).ps) / static_cast<double>((to - from).ps);
+            if (has_tasks)
+                load = std::max(
+                    load, static_cast<double>(trail->tasks.busy(c, from, to).ps) / static_cast<double>((to - from).ps));
             if (awake_known) {
                 const auto b = core.density.sum(from, to);
                 if (b.awake + b.asleep > 0)

@@ -76,10 +76,30 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions;
     for (const auto& r : rows)
         distributions[{r.core, r.lane}] = duration_distribution((*trail)->cores[r.core].lanes[r.lane], kBins);
-    post(turn, [this, clock, rows = std::move(rows), findings = std::move(findings),
+    std::vector<TaskRow> of_tasks;
+    std::vector<LockRow> of_locks;
+    std::vector<QueueRow> of_queues;
+    std::vector<Distribution> responses;
+    if ((*trail)->tasks.present()) {
+        of_tasks = mt::task_rows(**trail);
+        of_locks = mt::lock_rows(**trail);
+        of_queues = mt::queue_rows(**trail);
+        for (const auto& lane : (*trail)->tasks.tasks) {
+            std::vector<Time> lengths;
+            for (std::size_t i = 0; i < lane.jobs.size(); ++i)
+                if (lane.jobs[i].whole()) lengths.push_back(lane.jobs[i].response());
+            responses.push_back(distribution_of(lengths, kBins));
+        }
+    }
+    post(turn, [this, of_tasks = std::move(of_tasks), of_locks = std::move(of_locks), of_queues = std::move(of_queues),
+                responses = std::move(responses), clock, rows = std::move(rows), findings = std::move(findings),
                 distributions = std::move(distributions)]() mutable {
         clock_ = clock;
         rows_ = std::move(rows);
+        task_rows_ = std::move(of_tasks);
+        lock_rows_ = std::move(of_locks);
+        queue_rows_ = std::move(of_queues);
+        task_distributions_ = std::move(responses);
         findings_ = std::move(findings);
         distributions_ = std::move(distributions);
         busy_ = false;
@@ -92,6 +112,10 @@ void Session::replace_open(std::shared_ptr<const Recording> recording) {
     recording_ = std::move(recording);
     findings_.clear();
     rows_.clear();
+    task_rows_.clear();
+    lock_rows_.clear();
+    queue_rows_.clear();
+    task_distributions_.clear();
     clock_ = ClockCheck::unchecked;
     distributions_.clear();
     emit opened();
@@ -112,6 +136,10 @@ void Session::take_live(std::shared_ptr<const Recording> recording, std::shared_
 const Distribution* Session::distribution(std::size_t core, std::size_t lane) const {
     const auto found = distributions_.find({core, lane});
     return found == distributions_.end() ? nullptr : &found->second;
+}
+
+const Distribution* Session::task_distribution(std::size_t task) const {
+    return task < task_distributions_.size() ? &task_distributions_[task] : nullptr;
 }
 
 void Session::save(const QString& folder, bool replace) {

@@ -13,6 +13,7 @@
 #include "base/progress.h"
 #include "judge/finding.h"
 #include "measure/interrupts.h"
+#include "measure/tasks.h"
 #include "trail/reading.h"
 #include "trail/recording.h"
 #include "trail/trail.h"
@@ -46,6 +47,11 @@ class Session : public QObject {
     ClockCheck clock() const { return clock_; }
     /// The distribution of a lane's durations; nullptr while it is not there yet.
     const Distribution* distribution(std::size_t core, std::size_t lane) const;
+    /// The distribution of a task's responses.
+    const Distribution* task_distribution(std::size_t task) const;
+    const std::vector<TaskRow>& task_rows() const { return task_rows_; }
+    const std::vector<LockRow>& lock_rows() const { return lock_rows_; }
+    const std::vector<QueueRow>& queue_rows() const { return queue_rows_; }
 
   signals:
     void opening(const QString& path);
@@ -68,6 +74,10 @@ class Session : public QObject {
     std::shared_ptr<const Trail> trail_;
     std::vector<Finding> findings_;
     std::vector<InterruptRow> rows_;
+    std::vector<TaskRow> task_rows_;
+    std::vector<LockRow> lock_rows_;
+    std::vector<QueueRow> queue_rows_;
+    std::vector<Distribution> task_distributions_;
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions_;
     std::shared_ptr<Progress> progress_, judging_;
     std::vector<std::thread> workers_;

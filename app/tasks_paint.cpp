@@ -16,7 +16,6 @@ namespace mt::app {
 namespace {
 
 QString words(const std::string& s) { return QString::fromStdString(s); }
-constexpr std::size_t kMostStretches = 4000;
 constexpr std::size_t kMostLinks = 60;
 
 QColor mixed(const QColor& over, const QColor& under, double share) {
@@ -91,7 +90,7 @@ void Lanes::paint_task(QPainter& p, const Row& row, const TaskLane& lane) {
     const QRectF band = band_of({plot_left(), row.top, width() - plot_left(), row.height});
     const auto [first, last] = lane.touching(view_.from(), view_.to());
     const double right_edge = width();
-    if (last - first > kMostStretches) {
+    if (static_cast<double>(last - first) > band.width() * 1.2) {
         // Zoomed out: solid is the share of each pixel in which it had a core.
         const double per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / band.width();
         const QColor light = mixed(t.land, t.panel, 0.28);
@@ -155,8 +154,10 @@ void Lanes::paint_task(QPainter& p, const Row& row, const TaskLane& lane) {
             label = tr("ready");
         else if (s.state == TaskState::waits_data)
             label = tr("waits for %1").arg(words(tasks.object_name(s.object)));
-        const double from = std::max(bar.left(), plot_left()) + 8, to = std::min(bar.right(), right_edge) - 8;
-        if (!label.isEmpty() && metrics.horizontalAdvance(label) + 60 < to - from) {
+        // Behind the ring of a wait.
+        const double from = std::max(bar.left(), plot_left()) + (s.state == TaskState::waits_lock ? 38 : 8),
+                     to = std::min(bar.right(), right_edge) - 8;
+        if (!label.isEmpty() && metrics.horizontalAdvance(label) + 40 < to - from) {
             p.setPen(s.state == TaskState::waits_lock ? t.waiting.darker(t.night ? 85 : 120) : t.second);
             const QRectF area(from, band.center().y() - 8, metrics.horizontalAdvance(label) + 8, 16);
             p.fillRect(area, t.panel);
@@ -381,6 +382,14 @@ QString Lanes::describe_task(std::size_t task, double x) const {
                         : tr("<br>its begin may be lost: left out of the figures");
     }
     return text;
+}
+
+void Lanes::go_to(const Selection& place) {
+    if (!place.instance) return;
+    if (place.task >= 0)
+        go_to_job(static_cast<std::size_t>(place.task), *place.instance);
+    else if (place.lane >= 0)
+        go_to_instance(place.core, static_cast<std::size_t>(place.lane), *place.instance);
 }
 
 void Lanes::go_to_job(std::size_t task, std::size_t job) {

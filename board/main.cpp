@@ -7,17 +7,38 @@
 #include "etrace_encoder.h"
 #include "live_board.h"
 #include "mount_model.h"
+#include "share/ctf_writer.h"
 #include "target/image.h"
 
 namespace {
 
-int write_file(const board::MountOptions& options, const std::string& file, const mt::Image* image) {
+int write_file(const board::MountOptions& options, const std::string& file, const std::string& events,
+               const mt::Image* image) {
     const auto range = [&](const std::string& name) -> std::pair<std::uint32_t, std::uint32_t> {
         const mt::Symbol* symbol = image == nullptr ? nullptr : image->symbol_named(name);
         if (symbol == nullptr) return {0x08000000, 64};
         return {static_cast<std::uint32_t>(symbol->address), static_cast<std::uint32_t>(symbol->size)};
     };
-    const auto bytes = board::record_mount(options, range);
+    std::unique_ptr<mt::CtfWriter> writer;
+    board::OsSink os;
+    if (!events.empty()) {
+        auto made = mt::CtfWriter::create(events, {"Larkspur", options.clock_hz, 1});
+        if (!made) {
+            std::cerr << "mtrail-board: " << made.error().text() << "\n";
+            return 2;
+        }
+        writer = std::move(*made);
+        os = [&](const mt::OsEvent& event, const mt::OsBlock& texts, std::uint64_t cycle) {
+            writer->write(event, static_cast<std::int64_t>(cycle), texts);
+        };
+    }
+    const auto bytes = board::record_mount(options, range, os);
+    if (writer)
+        if (auto ended = writer->finish(); !ended) {
+            std::cerr << "mtrail-board: " << ended.error().text() << "\n";
+            return 2;
+        }
+    if (file.empty()) return 0;
     std::ofstream out(file, std::ios::binary);
     out.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
     out.close();
@@ -57,8 +78,11 @@ int main(int argc, char** argv) {
         "mtrail-board"};
     board::LiveOptions live;
     board::MountOptions& options = live.mount;
-    std::string file, cop_file, image_path, cop_path;
+    std::string file, events_folder, cop_file, image_path, cop_path;
     app.add_option("--write", file, "file for the bytes of the serial-wire output; then end");
+    app.add_option("--write-events", events_folder,
+                   "folder for the events of the main core's operating system, as a CTF trace; then end");
+    app.add_flag("--inherit", options.inherit, "bus_lock lends its holder the priority of who waits for it");
     app.add_option("--write-cop", cop_file, "file for the instruction trace of the co-processor; then end");
     app.add_option("--image", image_path, "ELF of the main core's firmware");
     app.add_option("--cop", cop_path, "ELF that the co-processor executes");
@@ -116,9 +140,9 @@ int main(int argc, char** argv) {
         return 2;
     }
     int code = 0;
-    if (!file.empty()) code = write_file(options, file, live.image.get());
+    if (!file.empty() || !events_folder.empty()) code = write_file(options, file, events_folder, live.image.get());
     if (!cop_file.empty() && code == 0) code = write_cop(options, cop_file, live.cop);
-    if (!file.empty() || !cop_file.empty()) return code;
+    if (!file.empty() || !events_folder.empty() || !cop_file.empty()) return code;
     live.end_after = seconds->count() > 0 ? options.seconds : 0;
     return board::run_live(live);
 }

@@ -24,7 +24,12 @@ enum Exception : unsigned {
     kStepTimer = 17,
     kGuideUart = 19
 };
+// The variable current_task holds these numbers; the priorities rise with urgency.
 enum TaskId : unsigned { kIdle, kTrack, kGuide, kClock, kFocus, kTasks };
+constexpr std::array<const char*, kTasks> kTaskNames = {"idle", "track", "guide", "clock", "focus"};
+constexpr std::array<int, kTasks> kPriorities = {0, 4, 2, 3, 1};
+constexpr std::uint32_t kBusLock = 1;
+constexpr unsigned kTickNumber = 255;  ///< how the recorder calls SysTick, which is no interrupt line
 
 constexpr Cycles kEntry = 12, kTailChain = 6, kSamplePeriod = 16384;
 
@@ -99,6 +104,9 @@ class Mount {
     unsigned choose() const;
     void sample();
     void segment_done();
+    void os(mt::OsKind kind, std::uint32_t subject = 0, std::int64_t value = 0, std::uint8_t code = 0);
+    void name(mt::OsKind kind, std::uint32_t subject, const char* text, int priority, std::uint8_t code = 0);
+    void look_at_masking(bool masked);
     Cycles handler_time(unsigned number);
     void add_job(unsigned task, std::deque<Segment> job);
     void say(const std::string& text);
@@ -132,7 +140,8 @@ class Mount {
     std::uint64_t frames_ = 0, transfers_ = 0;
     double next_index_us_ = 0;  ///< from the last encoder index to the next
     Cycles last_index_ = 0;
-    bool faulted_ = false, stop_ = false;
+    bool faulted_ = false, stop_ = false, masked_ = false;
+    unsigned switched_to_ = kTasks;  ///< the task that the last switch event named
     const char* last_function_ = nullptr;
     Cycles next_sample_ = kSamplePeriod;
     std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
@@ -194,14 +203,18 @@ void Mount::enter(unsigned number) {
     pending_[number] = false;
     nest_.push_back({number, handler_time(number), handler_function(number)});
     out_.exception(now_, number, 1);
+    if (number >= 16 || number == kSysTick) os(mt::OsKind::isr_enter, number >= 16 ? number - 16 : kTickNumber);
     last_function_ = nullptr;
     if (number == kBusFault) out_.port(now_ + 9, 31, 0xF5, 1);
 }
 
 void Mount::leave() {
     const unsigned number = nest_.back().number;
+    if (number >= 16 || number == kSysTick) os(mt::OsKind::isr_exit, number >= 16 ? number - 16 : kTickNumber);
     if (number == kPendSv) {
         running_ = choose();
+        if (running_ != switched_to_) os(mt::OsKind::task_switch_in, running_);
+        switched_to_ = running_;
         out_.data_write(now_ - 40, 0, running_, 4);
         wrote("current_task", running_);
     }
@@ -221,12 +234,45 @@ void Mount::leave() {
 }
 
 unsigned Mount::choose() const {
-    for (const unsigned id : {kTrack, kGuide, kClock, kFocus})
-        if (!tasks_[id].job.empty() && !tasks_[id].waits_for_lock) return id;
+    for (const unsigned id : {kTrack, kClock, kGuide, kFocus}) {
+        if (tasks_[id].job.empty()) continue;
+        if (!tasks_[id].waits_for_lock) return id;
+        if (options_.inherit && lock_holder_) return *lock_holder_;  // with the priority of who waits
+    }
     return kIdle;
 }
 
+void Mount::os(mt::OsKind kind, std::uint32_t subject, std::int64_t value, std::uint8_t code) {
+    if (!hooks_.os) return;
+    static const mt::OsBlock none;
+    mt::OsEvent e;
+    e.kind = kind;
+    e.subject = subject;
+    e.value = value;
+    e.code = code;
+    hooks_.os(e, none, now_);
+}
+
+void Mount::name(mt::OsKind kind, std::uint32_t subject, const char* text, int priority, std::uint8_t code) {
+    if (!hooks_.os) return;
+    mt::OsBlock texts;
+    texts.texts.emplace_back(text);
+    mt::OsEvent e;
+    e.kind = kind;
+    e.subject = subject;
+    e.value = mt::text_and_priority(0, priority);
+    e.code = code;
+    hooks_.os(e, texts, now_);
+}
+
+void Mount::look_at_masking(bool masked) {
+    if (masked == masked_) return;
+    masked_ = masked;
+    os(masked ? mt::OsKind::critical_enter : mt::OsKind::critical_exit);
+}
+
 void Mount::add_job(unsigned task, std::deque<Segment> job) {
+    if (tasks_[task].job.empty() && !faulted_) os(mt::OsKind::task_ready, task);
     for (auto& s : job) tasks_[task].job.push_back(s);
 }
 
@@ -236,18 +282,38 @@ void Mount::segment_done() {
     if (then == Segment::Then::take_lock && lock_holder_ && *lock_holder_ != running_) {
         task.job.front().left = 1;
         task.waits_for_lock = true;
+        os(mt::OsKind::mutex_take_blocked, kBusLock);
+        if (options_.inherit) os(mt::OsKind::task_priority, *lock_holder_, kPriorities[running_]);
+        os(mt::OsKind::task_block, running_, kBusLock, static_cast<std::uint8_t>(mt::BlockReason::mutex));
+        switched_to_ = kTasks;
         raise(kSvCall);
         return;
     }
-    if (then == Segment::Then::take_lock) lock_holder_ = running_;
+    if (then == Segment::Then::take_lock) {
+        lock_holder_ = running_;
+        os(mt::OsKind::mutex_take, kBusLock);
+    }
     if (then == Segment::Then::give_lock) {
         lock_holder_.reset();
-        for (auto& t : tasks_) t.waits_for_lock = false;
+        os(mt::OsKind::mutex_give, kBusLock);
+        for (unsigned id = 0; id < kTasks; ++id) {
+            if (!tasks_[id].waits_for_lock) continue;
+            tasks_[id].waits_for_lock = false;
+            if (options_.inherit) os(mt::OsKind::task_priority, running_, kPriorities[running_]);
+            os(mt::OsKind::task_ready, id);
+        }
         raise(kSvCall);
     }
     task.job.pop_front();
     if (then == Segment::Then::fault && !options_.healthy) {
         faulted_ = true;
+        if (hooks_.os) {
+            mt::OsBlock fault;
+            fault.faults.push_back({"access_violation", range_("star_table_at").first + 6, 0x0A4011F8});
+            mt::OsEvent e;
+            e.kind = mt::OsKind::fault;
+            hooks_.os(e, fault, now_);
+        }
         raise(kBusFault);
         return;
     }
@@ -256,7 +322,11 @@ void Mount::segment_done() {
         out_.data_write(now_, 1, error, 2);
         wrote("axis_error", error);
     }
-    if (task.job.empty()) raise(kSvCall);
+    if (task.job.empty()) {
+        os(mt::OsKind::task_block, running_, 0, static_cast<std::uint8_t>(mt::BlockReason::activation));
+        switched_to_ = kTasks;
+        raise(kSvCall);
+    }
 }
 
 // A program-counter sample: asleep in idle, else somewhere in the function that runs.
@@ -349,6 +419,24 @@ void Mount::plan() {
     every(
         50'000, [] { return 50'000.0; }, [this] { out_.global_time(now_, now_ + 7'340'000'000); });
     if (!options_.healthy) {
+        // The hand box asks for a temperature just before a guide frame comes in, and the receiver corrects the time
+        // in the middle of that frame: `clock` wants the bus that `focus` holds, and `guide` keeps `focus` from it.
+        at(cycles(12'606'000), [this] {
+            add_job(kFocus, {{cycles(60), "focus_task"},
+                             {1, "lock_take", false, Segment::Then::take_lock},
+                             {cycles(3600), "read_temperature"},
+                             {1, "lock_give", false, Segment::Then::give_lock},
+                             {cycles(30), "focus_task"}});
+        });
+        at(cycles(12'612'000), [this] {
+            add_job(kClock, {{cycles(20), "clock_task"},
+                             {1, "lock_take", false, Segment::Then::take_lock},
+                             {cycles(1.4), "bus_transfer", true},
+                             {cycles(300), "read_receiver"},
+                             {cycles(1.5), "bus_transfer", true},
+                             {1, "lock_give", false, Segment::Then::give_lock},
+                             {cycles(15), "clock_task"}});
+        });
         at(cycles(options_.seconds * 1e6 * 0.44), [this] { out_.stall_until(now_ + cycles(3100)); });
         at(cycles(options_.fault_at >= 0 ? options_.fault_at * 1e6 : options_.seconds * 1e6 - 17'000), [this] {
             add_job(kTrack, {{cycles(190), "star_table_at", false, Segment::Then::fault}});
@@ -373,6 +461,19 @@ void Mount::look_at_function() {
 void Mount::begin() {
     out_.sync(0);
     say("larkspur 3\n");
+    for (unsigned id = 0; id < kTasks; ++id) name(mt::OsKind::task_create, id, kTaskNames[id], kPriorities[id]);
+    const auto object = [&](mt::ObjectKind kind, std::uint32_t id, const char* text) {
+        name(mt::OsKind::object_name, id, text, 0, static_cast<std::uint8_t>(kind));
+    };
+    object(mt::ObjectKind::mutex, kBusLock, "bus_lock");
+    object(mt::ObjectKind::interrupt, kEncIndex - 16, "ENC_INDEX");
+    object(mt::ObjectKind::interrupt, kStepTimer - 16, "STEP_TIMER");
+    object(mt::ObjectKind::interrupt, kGuideUart - 16, "GUIDE_UART");
+    object(mt::ObjectKind::interrupt, kTickNumber, "SysTick");
+    for (unsigned id = 1; id < kTasks; ++id)
+        os(mt::OsKind::task_block, id, 0, static_cast<std::uint8_t>(mt::BlockReason::activation));
+    os(mt::OsKind::task_switch_in, kIdle);
+    switched_to_ = kIdle;
     plan();
     out_.exception(40, 0, 3);
 }
@@ -393,6 +494,7 @@ bool Mount::run_until(Cycles limit) {
         }
         const bool masked =
             nest_.empty() && running_ != kIdle && !tasks_[running_].job.empty() && tasks_[running_].job.front().masked;
+        if (nest_.empty() && !pending_[kPendSv]) look_at_masking(masked);
         const auto urgent = most_urgent();
         const int level = nest_.empty() ? 99 : priority(nest_.back().number);
         if (urgent && !masked && priority(*urgent) < level) {
@@ -428,8 +530,8 @@ bool Mount::run_until(Cycles limit) {
     return !stop_;
 }
 
-std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range) {
-    Mount mount(options, range, {});
+std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range, const OsSink& os) {
+    Mount mount(options, range, {{}, {}, os});
     mount.begin();
     mount.run_until(mount.end());
     mount.flush();

@@ -8,6 +8,8 @@
 #include <string>
 #include <vector>
 
+#include "flow/os_events.h"
+
 namespace board {
 
 struct MountOptions {
@@ -16,14 +18,18 @@ struct MountOptions {
     std::uint64_t clock_hz = 120'000'000;
     std::uint64_t baud = 24'000'000;
     double fault_at = -1;  ///< seconds; negative: shortly before the end
+    bool inherit = false;  ///< `bus_lock` lends its holder the priority of who waits for it
     bool healthy = false;  ///< nothing goes wrong: no long masking, no slow frame, no loss, no fault
 };
 
 /// Gives the code range of a function by name, for the program-counter samples; {0, 0} if there is none.
 using FunctionRange = std::function<std::pair<std::uint32_t, std::uint32_t>(const std::string&)>;
 
+/// Takes an event of the operating system; its time is in core cycles.
+using OsSink = std::function<void(const mt::OsEvent& event, const mt::OsBlock& texts, std::uint64_t cycle)>;
+
 /// Runs the model and returns the bytes of its serial-wire output.
-std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range);
+std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range, const OsSink& os = {});
 
 /// The same model, run in pieces.
 class MountModel {
@@ -32,6 +38,7 @@ class MountModel {
     struct Hooks {
         std::function<bool(const char* function)> entered;
         std::function<bool(const char* variable, std::uint32_t value)> written;
+        OsSink os;
     };
     MountModel(const MountOptions& options, FunctionRange range, Hooks hooks = {});
     ~MountModel();

@@ -12,6 +12,8 @@ cd "$here/cop"
 riscv64-unknown-elf-gcc -march=rv32imac_zicsr -mabi=ilp32 -Og -g3 -gdwarf-5 -ffreestanding -nostdlib -Wall -Wextra \
     -fdebug-prefix-map="$here/cop"=cop -T cop.ld start.S ./*.c -lgcc -o ../larkspur-cop.elf
 cd "$here"
-"$board" --image larkspur.elf --write larkspur-night.swo --seconds 20 --seed 3
+rm -rf larkspur-night-os larkspur-repaired-os
+"$board" --image larkspur.elf --write larkspur-night.swo --write-events larkspur-night-os --seconds 20 --seed 3
+"$board" --image larkspur.elf --write-events larkspur-repaired-os --inherit --seconds 20 --seed 3
 "$board" --cop larkspur-cop.elf --write-cop larkspur-cop.etrace --seconds 20 --seed 3
 ls -l larkspur.elf larkspur-cop.elf larkspur-night.swo larkspur-cop.etrace

@@ -203,6 +203,7 @@ std::int64_t OsBinding::read(const CtfCursor& cursor, const Source& from, OsBloc
             created.subject = found->second;
             names->texts.emplace_back(name);
             created.code = 0;
+            created.announced = true;
             created.value = text_and_priority(names->texts.size() - 1, kNoPriority);
             names->events.push_back(created);
         }

@@ -58,6 +58,7 @@ struct OsEvent {
     std::uint16_t core = 0;  ///< index into the trail's cores
     OsKind kind = OsKind::other;
     std::uint8_t code = 0;
+    bool announced = false;  ///< no record of its own: a name that another event brought
 };
 
 struct OsFault {

@@ -132,11 +132,12 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
             f.task = static_cast<int>(span.task < trail.tasks.tasks.size() ? span.task : kNobody);
             f.evidence.insert(f.evidence.begin(), {span.begin, who + " masks interrupts"});
             f.evidence.push_back({span.end, who + " unmasks interrupts"});
-        } else if (!functions.empty() && functions.front().first != "asleep") {
+        }
+        if (!functions.empty() && functions.front().first != "asleep") {
             f.cause += " in or around " + functions.front().first + " (" +
                        plural(functions.front().second, "sample", "samples") + " in such stretches)";
             f.activities.push_back(functions.front().first);
-        } else if (!functions.empty()) {
+        } else if (!functions.empty() && f.task < 0) {
             f.cause += " or the core slept too deep to answer";
         }
         f.cause += others.empty() ? "." : "; also ran: " + others + ".";

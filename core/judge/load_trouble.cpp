@@ -297,7 +297,9 @@ void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
                 f.evidence.push_back({last.time, lane.name + " = " + std::to_string(last.value) + ", written by " +
                                                      tasks.actor_name(last.who) + "; never seen before"});
         }
-        f.evidence.push_back({fault.time, kind + " in " + where});
+        f.evidence.push_back({fault.time, kind + " in " + where +
+                                              (fault.what.address != 0 ? ", which touched " + hex_text(fault.what.address)
+                                                                       : std::string())});
         f.severity = 1;
         out.push_back(std::move(f));
     }
@@ -378,6 +380,21 @@ void join_consequences(std::vector<Finding>& all) {
             c.cause += " Also: " + all[e].title + ".";
         all.erase(all.begin() + static_cast<std::ptrdiff_t>(e));
         e = 0;
+    }
+    // One fault, told by the exception and by the operating system.
+    for (std::size_t e = 0; e < all.size(); ++e) {
+        if (all[e].kind != FindingKind::fault || all[e].lane >= 0 || all[e].task < 0) continue;
+        const auto same = std::find_if(all.begin(), all.end(), [&](const Finding& f) {
+            return f.kind == FindingKind::fault && f.lane >= 0 && f.core_index == all[e].core_index &&
+                   std::llabs((f.begin - all[e].begin).ps) < Time::from_ms(1).ps;
+        });
+        if (same == all.end()) continue;
+        const std::string who = all[e].activities.empty() ? std::string() : all[e].activities.front();
+        same->cause = "In task " + who + ": " + all[e].evidence.back().what + ". " + same->cause;
+        same->activities.push_back(who);
+        same->task = all[e].task;
+        same->job = all[e].job;
+        all.erase(all.begin() + static_cast<std::ptrdiff_t>(e--));
     }
     // The road to a fault: what went wrong before with the same task.
     for (auto& f : all) {

@@ -110,14 +110,17 @@ std::vector<InterruptRow> interrupt_rows(const Trail& trail, const Progress* pro
 }
 
 Distribution duration_distribution(const ExceptionLane& lane, std::size_t bins) {
+    std::vector<Time> lengths;
+    for (std::size_t i = 0; i < lane.size(); ++i)
+        if (lane.whole(i)) lengths.push_back(lane.length(i));
+    return distribution_of(lengths, bins);
+}
+
+Distribution distribution_of(const std::vector<Time>& lengths, std::size_t bins) {
     Distribution d;
-    Time least = Time::max(), greatest{};
-    for (std::size_t i = 0; i < lane.size(); ++i) {
-        if (!lane.whole(i)) continue;
-        least = std::min(least, lane.length(i));
-        greatest = std::max(greatest, lane.length(i));
-    }
-    if (least > greatest || bins == 0) return d;
+    if (lengths.empty() || bins == 0) return d;
+    const auto [shortest, longest] = std::minmax_element(lengths.begin(), lengths.end());
+    const Time least = *shortest, greatest = *longest;
     const double low = static_cast<double>(std::max<std::int64_t>(least.ps, 1)),
                  high = static_cast<double>(greatest.ps) + 1;
     d.logarithmic = high / low > 8;  // a tail far from the bulk would press the bulk into one bin
@@ -128,9 +131,8 @@ Distribution duration_distribution(const ExceptionLane& lane, std::size_t bins) 
     }
     d.edges.back() = {greatest.ps + 1};
     d.counts.assign(bins, 0);
-    for (std::size_t i = 0; i < lane.size(); ++i) {
-        if (!lane.whole(i)) continue;
-        const auto edge = std::upper_bound(d.edges.begin(), d.edges.end(), std::max(lane.length(i), d.edges.front()));
+    for (const Time t : lengths) {
+        const auto edge = std::upper_bound(d.edges.begin(), d.edges.end(), std::max(t, d.edges.front()));
         const auto bin = static_cast<std::size_t>(edge - d.edges.begin());
         ++d.counts[std::min(bin == 0 ? 0 : bin - 1, bins - 1)];
     }

@@ -48,6 +48,8 @@ struct Distribution {
     std::vector<std::uint64_t> counts;  ///< one per bin
     bool logarithmic = false;
 };
+/// Lengths of any kind in at most `bins` bins. Empty if there are none.
+Distribution distribution_of(const std::vector<Time>& lengths, std::size_t bins = 40);
 /// Inclusive durations of whole instances in at most `bins` bins. Empty if there are none.
 Distribution duration_distribution(const ExceptionLane& lane, std::size_t bins = 40);
 

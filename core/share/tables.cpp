@@ -241,7 +241,8 @@ Json summary_json(const Recording& recording, const Trail& trail) {
     j["title"] = recording.title;
     j["input"] = recording.input;
     // Local timestamps count from zero at the first byte; an event trace has a clock of its own.
-    j["origin_ns"] = trail.tasks.present() ? json_ns(Clock{trail.tasks.clock_hz}.at(trail.tasks.origin_ticks)) : Json(0.0);
+    j["origin_ns"] =
+        trail.tasks.present() ? json_ns(Clock{trail.tasks.clock_hz}.at(trail.tasks.origin_ticks)) : Json(0.0);
     j["span_ns"] = json_ns(trail.end);
     j["complete"] = trail.complete;
     std::uint64_t instructions = 0;

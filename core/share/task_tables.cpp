@@ -316,6 +316,33 @@ bool write_task_instances_csv(const Trail& trail, const std::string& of, std::os
     return false;
 }
 
+std::vector<TraceEventText> trace_events_of_packet(const Recording& recording, const Trail& trail, std::size_t stream,
+                                                   std::size_t packet) {
+    const EventSource& source = *recording.events;
+    const CtfPacket& p = source.files[stream].packets[packet];
+    CtfCursor cursor(*source.metadata);
+    cursor.open(source.files[stream].file->bytes(), p);
+    std::vector<TraceEventText> rows;
+    OsBlock block;
+    Time reached{std::numeric_limits<std::int64_t>::min()};
+    for (;;) {
+        CtfText text;
+        if (!cursor.next(text)) break;
+        TraceEventText row;
+        row.time = reached = std::max(reached, source.at(p.stream_class, cursor.ticks()));
+        row.offset = cursor.event_offset();
+        row.stream = stream;
+        row.core = source.core_of(p);
+        row.kind = source.metadata->events[cursor.event_class()].name;
+        row.detail = std::move(text.out);
+        block.clear();
+        source.binding->take(cursor, row.time, row.core, block);
+        if (!block.events.empty()) describe(trail.tasks, block.events.back(), block, row);
+        rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
 void each_trace_event(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
                       const std::function<bool(const TraceEventText&)>& take) {
     if (!recording.events) return;
@@ -327,34 +354,19 @@ void each_trace_event(const Recording& recording, const Trail& trail, std::optio
         Time reached{std::numeric_limits<std::int64_t>::min()};
     };
     std::vector<Walk> walks(source.files.size());
-    CtfCursor cursor(*source.metadata);
     const auto fill = [&](Walk& w) {
         const auto& file = source.files[w.file];
         while (w.at >= w.rows.size() && w.packet < file.packets.size()) {
+            const std::size_t index = w.packet++;
+            const CtfPacket& p = file.packets[index];
             w.rows.clear();
             w.at = 0;
-            const CtfPacket& p = file.packets[w.packet++];
             if (from && p.has_end && source.at(p.stream_class, p.end) < *from) continue;
             if (to && p.has_begin && *to < source.at(p.stream_class, p.begin)) continue;
-            cursor.open(file.file->bytes(), p);
-            OsBlock block;
-            for (;;) {
-                CtfText text;
-                if (!cursor.next(text)) break;
-                TraceEventText row;
-                w.reached = std::max(w.reached, source.at(p.stream_class, cursor.ticks()));
-                row.time = w.reached;
-                if ((from && row.time < *from) || (to && *to < row.time)) continue;
-                row.offset = cursor.event_offset();
-                row.stream = w.file;
-                row.core = source.core_of(p);
-                row.kind = source.metadata->events[cursor.event_class()].name;
-                row.detail = std::move(text.out);
-                block.clear();
-                source.binding->take(cursor, row.time, row.core, block);
-                if (!block.events.empty()) describe(trail.tasks, block.events.back(), block, row);
-                w.rows.push_back(std::move(row));
-            }
+            w.rows = trace_events_of_packet(recording, trail, w.file, index);
+            for (auto& row : w.rows) row.time = w.reached = std::max(w.reached, row.time);
+            std::erase_if(w.rows,
+                          [&](const TraceEventText& e) { return (from && e.time < *from) || (to && *to < e.time); });
         }
         return w.at < w.rows.size();
     };

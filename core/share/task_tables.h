@@ -42,6 +42,9 @@ struct TraceEventText {
     std::string kind, detail;         ///< the event's own name, and all its fields
     std::string name, number, value;  ///< as `events --csv` has them
 };
+/// The event records of one packet of a data stream, in order.
+std::vector<TraceEventText> trace_events_of_packet(const Recording& recording, const Trail& trail, std::size_t stream,
+                                                   std::size_t packet);
 /// All event records between two times, each stream in its order, merged by time.
 void each_trace_event(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
                       const std::function<bool(const TraceEventText&)>& take);

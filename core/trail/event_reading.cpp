@@ -202,6 +202,8 @@ void read_events(const Recording& recording, Trail& trail, Progress& progress,
         const CtfPacket& packet = source.files[piece.file].packets[piece.packet];
         EventStream& s = tasks.streams[piece.file];
         ++s.packets;
+        s.first_event.push_back(s.events);
+        for (const OsEvent& e : got->block.events) s.events += e.kind != OsKind::lost && !e.announced ? 1 : 0;
         s.discarded += got->lost_events;
         s.lost_packets += got->lost_packets;
         s.backwards += got->backwards;
@@ -268,7 +270,6 @@ void read_events(const Recording& recording, Trail& trail, Progress& progress,
         for (std::size_t k = 0; k < kOsKinds; ++k) {
             if (counts[f][k] == 0 || static_cast<OsKind>(k) == OsKind::lost) continue;
             s.counts[std::string(os_kind_name(static_cast<OsKind>(k)))] = counts[f][k];
-            s.events += counts[f][k];
         }
         for (const auto& d : source.files[f].damage)
             if (s.first_trouble.empty()) {

@@ -248,6 +248,7 @@ struct EventStream {
     std::string first_trouble;  ///< what was wrong at the first damaged place
     std::uint64_t first_trouble_at = 0;
     std::map<std::string, std::uint64_t> counts;
+    Column<std::uint64_t> first_event;  ///< how many events came before each packet
 };
 
 /// Everything that operating-system events tell.

@@ -38,15 +38,7 @@ CtfCursor::Found CtfCursor::packet_at(std::span<const std::uint8_t> file, std::u
     limit_ = readable_ * 8;
     in_event_ = has_total_ = has_content_ = bad_magic_ = false;
     class_id_ = total_bits_ = content_bits_ = 0;
-    struct Silent {
-        void name(const std::string&) {}
-        void integer(const CtfType&, std::int64_t) {}
-        void real(double) {}
-        void text(std::string_view) {}
-        void blob(std::span<const std::uint8_t>) {}
-        void open(const CtfType&) {}
-        void close(const CtfType&) {}
-    } silent;
+    Silent silent;
     if (!walk(metadata_.packet_header, silent)) return bad_magic_ ? Found::damage : Found::too_few;
     if (bad_magic_) {
         fail("no packet begins here: its mark is missing");

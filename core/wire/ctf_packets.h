@@ -36,24 +36,27 @@ class CtfCursor {
         too_few,  ///< not even the header fits into the bytes
         damage    ///< no packet begins here: see `trouble`
     };
+    /// A sink that takes nothing.
+    struct Silent {
+        void name(const std::string&) {}
+        void integer(const CtfType&, std::int64_t) {}
+        void real(double) {}
+        void text(std::string_view) {}
+        void blob(std::span<const std::uint8_t>) {}
+        void open(const CtfType&) {}
+        void close(const CtfType&) {}
+    };
     /// Looks at what begins at `offset` of the file's bytes.
     Found packet_at(std::span<const std::uint8_t> file, std::uint64_t offset, CtfPacket& out);
 
     /// Goes to the first event record of a packet.
     void open(std::span<const std::uint8_t> file, const CtfPacket& packet);
-    /// Reads the next event record. False at the packet's end, or if it cannot be read: then `trouble` says why.
+    /// Reads the next event record; contexts and payload go into the sink. False at the packet's end, or if it cannot
+    /// be read: then `trouble` says why.
     template <class Sink>
     bool next(Sink& sink);
     bool next() {
-        struct Silent {
-            void name(const std::string&) {}
-            void integer(const CtfType&, std::int64_t) {}
-            void real(double) {}
-            void text(std::string_view) {}
-            void blob(std::span<const std::uint8_t>) {}
-            void open(const CtfType&) {}
-            void close(const CtfType&) {}
-        } silent;
+        Silent silent;
         return next(silent);
     }
 
@@ -294,7 +297,8 @@ bool CtfCursor::next(Sink& sink) {
     began_ = at_;
     in_event_ = true;
     event_class_id_ = 0;
-    if (!walk(stream.event_header, sink)) return false;
+    Silent silent;
+    if (!walk(stream.event_header, silent)) return false;
     const auto found = stream.events.size() == 1 && stream.event_header.fields.empty()
                            ? stream.events.begin()
                            : stream.events.find(event_class_id_);

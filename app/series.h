@@ -1,0 +1,32 @@
+// What is selected, as a row of lengths over time: executions of an interrupt, or responses of a task's jobs.
+#pragma once
+
+#include "session.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+/// A view on a lane of the session's trail; valid as long as the trail is held.
+class Series {
+  public:
+    Series() = default;
+    /// What the selection names; empty if it names nothing.
+    static Series of(const Session& session, const Selection& s);
+
+    explicit operator bool() const { return lane_ != nullptr || task_ != nullptr; }
+    std::size_t size() const { return lane_ != nullptr ? lane_->size() : task_ != nullptr ? task_->jobs.size() : 0; }
+    Time begin(std::size_t i) const { return lane_ != nullptr ? lane_->begin(i) : task_->jobs[i].ready; }
+    Time length(std::size_t i) const { return lane_ != nullptr ? lane_->length(i) : task_->jobs[i].response(); }
+    bool whole(std::size_t i) const { return lane_ != nullptr ? lane_->whole(i) : task_->jobs[i].whole(); }
+    /// Index of the longest among [first, last). REQUIRES: first < last <= size().
+    std::size_t longest(std::size_t first, std::size_t last) const;
+    /// How often each length came; nullptr while that is not known.
+    const Distribution* distribution(const Session& session, const Selection& s) const;
+
+  private:
+    std::shared_ptr<const Trail> trail_;
+    const ExceptionLane* lane_ = nullptr;
+    const TaskLane* task_ = nullptr;
+};
+
+}  // namespace mt::app

@@ -1,0 +1,326 @@
+#include "trace_table.h"
+
+#include <QClipboard>
+#include <QGuiApplication>
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QPainter>
+#include <QScrollBar>
+
+#include <algorithm>
+#include <array>
+#include <limits>
+
+#include "base/text.h"
+#include "theme.h"
+
+namespace mt::app {
+namespace {
+constexpr int kRow = 21, kHead = 24;
+constexpr std::size_t kMostKept = 24;
+constexpr std::uint64_t kMostCopied = 100'000;
+constexpr std::array<int, 6> kWidths = {170, 160, 170, 150, 330, 110};
+QString words(const std::string& s) { return QString::fromStdString(s); }
+QStringList cells_of(const TraceEventText& e) {
+    return {words(moment_text(e.time)),  words(e.kind), words(e.name), words(e.value), words(e.detail),
+            words(hex_text(e.offset, 8))};
+}
+}  // namespace
+
+TraceTable::TraceTable(Session& session, Viewpoint& view, QWidget* parent)
+    : QAbstractScrollArea(parent), session_(session), view_(view) {
+    setFrameShape(QFrame::NoFrame);
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName(tr("Events of the operating system"));
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    connect(&session, &Session::opened, this, [this] { use_stream(0); });
+    connect(&session, &Session::grew, this, [this] {
+        update_bar();
+        viewport()->update();
+    });
+    connect(&view, &Viewpoint::cursor_changed, this, [this] {
+        if (own_move_) return;
+        wanted_ = view_.cursor();
+        follow_cursor();
+    });
+}
+
+TraceTable::~TraceTable() = default;
+
+void TraceTable::use_stream(std::size_t stream) {
+    ++turn_;
+    jobs_.clear();
+    packets_.clear();
+    asked_.clear();
+    stream_ = stream;
+    current_.reset();
+    anchor_.reset();
+    update_bar();
+    wanted_ = view_.cursor();
+    follow_cursor();
+    viewport()->update();
+}
+
+const EventStream* TraceTable::events() const {
+    const auto trail = session_.trail();
+    return trail && stream_ < trail->tasks.streams.size() ? &trail->tasks.streams[stream_] : nullptr;
+}
+
+std::uint64_t TraceTable::row_count() const {
+    const EventStream* s = events();
+    return s == nullptr ? 0 : s->events;
+}
+
+int TraceTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
+std::uint64_t TraceTable::top_row() const {
+    return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value()));
+}
+
+void TraceTable::update_bar() {
+    const auto shown = static_cast<std::uint64_t>(rows_shown()), rows = row_count();
+    verticalScrollBar()->setRange(0, static_cast<int>(std::min<std::uint64_t>(rows > shown ? rows - shown : 0,
+                                                                              std::numeric_limits<int>::max() - 1)));
+    verticalScrollBar()->setPageStep(rows_shown());
+}
+
+std::pair<std::size_t, std::size_t> TraceTable::place_of(std::uint64_t row) const {
+    const EventStream* s = events();
+    const std::size_t n = s->first_event.upper_bound(row);
+    const std::size_t packet = n == 0 ? 0 : n - 1;
+    return {packet, static_cast<std::size_t>(row - s->first_event[packet])};
+}
+
+TraceTable::Rows TraceTable::packet(std::size_t index) {
+    if (const auto found = packets_.find(index); found != packets_.end()) return found->second;
+    if (!asked_.insert(index).second) return nullptr;
+    jobs_.add(
+        [this, index, stream = stream_, turn = turn_, recording = session_.recording(), trail = session_.trail()] {
+            auto rows = std::make_shared<const std::vector<TraceEventText>>(
+                trace_events_of_packet(*recording, *trail, stream, index));
+            QMetaObject::invokeMethod(
+                this,
+                [this, index, turn, rows] {
+                    if (turn != turn_) return;
+                    while (packets_.size() >= kMostKept)
+                        packets_.erase(packets_.begin()->first < index ? packets_.begin() : std::prev(packets_.end()));
+                    packets_[index] = rows;
+                    asked_.erase(index);
+                    if (wanted_) follow_cursor();
+                    viewport()->update();
+                },
+                Qt::QueuedConnection);
+        });
+    return nullptr;
+}
+
+const TraceEventText* TraceTable::find(std::uint64_t row, Rows& keep) {
+    if (events() == nullptr || row >= row_count() || events()->first_event.empty()) return nullptr;
+    const auto [index, at] = place_of(row);
+    keep = packet(index);
+    return keep && at < keep->size() ? &(*keep)[at] : nullptr;
+}
+
+QStringList TraceTable::row_text(std::uint64_t row) {
+    Rows keep;
+    const TraceEventText* e = find(row, keep);
+    return e == nullptr ? QStringList() : cells_of(*e);
+}
+
+void TraceTable::paintEvent(QPaintEvent*) {
+    QPainter p(viewport());
+    const Theme& t = theme();
+    p.fillRect(viewport()->rect(), t.panel);
+    p.fillRect(0, 0, viewport()->width(), kHead, t.window);
+    p.setPen(t.rule);
+    p.drawLine(0, kHead - 1, viewport()->width(), kHead - 1);
+    p.setFont(text_font(11));
+    p.setPen(t.second);
+    const QStringList heads = {tr("time"), tr("event"), tr("name"), tr("value"), tr("fields"), tr("offset")};
+    for (std::size_t c = 0, x = 12; c < kWidths.size(); x += static_cast<std::size_t>(kWidths[c]), ++c)
+        p.drawText(QRect(static_cast<int>(x), 0, kWidths[c] - 8, kHead), Qt::AlignVCenter, heads[static_cast<int>(c)]);
+    if (row_count() == 0) {
+        p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter,
+                   session_.busy() ? tr("Nothing decoded yet.") : tr("No event was recorded."));
+        return;
+    }
+    const std::uint64_t top = top_row();
+    const std::uint64_t low = current_ && anchor_ ? std::min(*current_, *anchor_) : 1,
+                        high = current_ && anchor_ ? std::max(*current_, *anchor_) : 0;
+    for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < row_count(); ++i) {
+        const std::uint64_t row = top + static_cast<std::uint64_t>(i);
+        const int y = kHead + i * kRow;
+        if (low <= row && row <= high) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
+        Rows keep;
+        const TraceEventText* e = find(row, keep);
+        if (e == nullptr) {
+            p.setPen(t.second);
+            p.drawText(QRect(12, y, 200, kRow), Qt::AlignVCenter, "…");
+            continue;
+        }
+        const QStringList cells = cells_of(*e);
+        const bool interrupt = e->kind.rfind("isr_", 0) == 0, lock = e->kind.rfind("mutex_", 0) == 0,
+                   task = e->kind.rfind("task_", 0) == 0, fault = e->kind == "fault";
+        for (std::size_t c = 0, x = 12; c < kWidths.size(); x += static_cast<std::size_t>(kWidths[c]), ++c) {
+            const bool fixed = c == 0 || c == 5;
+            p.setFont(fixed ? fixed_font(11) : text_font(12));
+            p.setPen(c != 1      ? c == 4 ? t.second : t.text
+                     : fault     ? t.finding
+                     : interrupt ? t.interrupt.darker(t.night ? 90 : 115)
+                     : lock      ? t.waiting.darker(t.night ? 90 : 115)
+                     : task      ? t.land.darker(t.night ? 90 : 135)
+                                 : t.text);
+            const QRect cell(static_cast<int>(x), y, kWidths[c] - 8, kRow);
+            p.drawText(cell, Qt::AlignVCenter,
+                       p.fontMetrics().elidedText(cells[static_cast<int>(c)], Qt::ElideRight, cell.width()));
+        }
+    }
+}
+
+void TraceTable::follow_cursor() {
+    const auto recording = session_.recording();
+    if (!wanted_ || !isVisible() || row_count() == 0 || !recording || !recording->events ||
+        events()->first_event.empty())
+        return;
+    const auto& packets = recording->events->files[stream_].packets;
+    const auto after = std::partition_point(packets.begin(), packets.end(), [&](const CtfPacket& p) {
+        return recording->events->at(p.stream_class, p.begin) <= *wanted_;
+    });
+    const auto index = static_cast<std::size_t>(std::max<std::ptrdiff_t>(1, after - packets.begin()) - 1);
+    if (index >= events()->first_event.size()) return;
+    const Rows rows = packet(index);
+    if (!rows) return;
+    const auto at =
+        std::partition_point(rows->begin(), rows->end(), [&](const TraceEventText& e) { return e.time < *wanted_; });
+    wanted_.reset();
+    current_ = anchor_ = std::min<std::uint64_t>(
+        events()->first_event[index] + static_cast<std::uint64_t>(at - rows->begin()), row_count() - 1);
+    const std::uint64_t top = top_row(), shown = static_cast<std::uint64_t>(rows_shown());
+    if (*current_ < top + 1 || *current_ + 2 > top + shown)
+        verticalScrollBar()->setValue(static_cast<int>(*current_ > shown / 2 ? *current_ - shown / 2 : 0));
+    viewport()->update();
+}
+
+void TraceTable::go_to_row(std::int64_t row, bool extend) {
+    if (row_count() == 0) return;
+    current_ = static_cast<std::uint64_t>(std::clamp<std::int64_t>(row, 0, static_cast<std::int64_t>(row_count()) - 1));
+    if (!extend || !anchor_) anchor_ = current_;
+    const auto top = static_cast<std::int64_t>(top_row()), at = static_cast<std::int64_t>(*current_);
+    if (at < top) verticalScrollBar()->setValue(static_cast<int>(at));
+    if (at >= top + rows_shown()) verticalScrollBar()->setValue(static_cast<int>(at - rows_shown() + 1));
+    Rows keep;
+    if (const TraceEventText* e = find(*current_, keep)) {
+        own_move_ = true;
+        const Time t = e->time;
+        if (t < view_.from() || t > view_.to()) {
+            const Time half{(view_.to() - view_.from()).ps / 2};
+            view_.go_to(t - half, t + half, t);
+        } else {
+            view_.set_cursor(t);
+        }
+        own_move_ = false;
+    }
+    viewport()->update();
+}
+
+void TraceTable::mousePressEvent(QMouseEvent* e) {
+    const int y = static_cast<int>(e->position().y());
+    if (e->button() != Qt::LeftButton || y < kHead) return;
+    const std::uint64_t row = top_row() + static_cast<std::uint64_t>((y - kHead) / kRow);
+    if (row < row_count()) go_to_row(static_cast<std::int64_t>(row), (e->modifiers() & Qt::ShiftModifier) != 0);
+}
+
+void TraceTable::mouseDoubleClickEvent(QMouseEvent* e) {
+    if (!current_ || e->position().y() < kHead) return;
+    Rows keep;
+    if (const TraceEventText* event = find(*current_, keep)) {
+        const Time room = Time::from_us(500), t = event->time;
+        view_.go_to(t - room, t + room, t);
+    }
+}
+
+void TraceTable::wheelEvent(QWheelEvent* e) {
+    verticalScrollBar()->setValue(verticalScrollBar()->value() - e->angleDelta().y() / 40);
+    viewport()->update();
+}
+
+void TraceTable::keyPressEvent(QKeyEvent* e) {
+    const auto at = static_cast<std::int64_t>(current_.value_or(top_row()));
+    const bool extend = (e->modifiers() & Qt::ShiftModifier) != 0;
+    if (e->matches(QKeySequence::Copy)) return copy_selected();
+    switch (e->key()) {
+        case Qt::Key_Up:
+            return go_to_row(at - 1, extend);
+        case Qt::Key_Down:
+            return go_to_row(at + 1, extend);
+        case Qt::Key_PageUp:
+            return go_to_row(at - rows_shown(), extend);
+        case Qt::Key_PageDown:
+            return go_to_row(at + rows_shown(), extend);
+        case Qt::Key_Home:
+            return go_to_row(0, extend);
+        case Qt::Key_End:
+            return go_to_row(static_cast<std::int64_t>(row_count()) - 1, extend);
+        default:
+            QAbstractScrollArea::keyPressEvent(e);
+    }
+}
+
+void TraceTable::resizeEvent(QResizeEvent*) { update_bar(); }
+void TraceTable::showEvent(QShowEvent* e) {
+    QAbstractScrollArea::showEvent(e);
+    wanted_ = view_.cursor();
+    follow_cursor();
+}
+
+void TraceTable::copy_selected() {
+    if (!current_ || !anchor_) return;
+    const auto low = std::min(*current_, *anchor_), high = std::min(std::max(*current_, *anchor_), low + kMostCopied);
+    jobs_.add([this, low, high, stream = stream_, recording = session_.recording(), trail = session_.trail()] {
+        const EventStream& s = trail->tasks.streams[stream];
+        QString text;
+        std::size_t index = s.first_event.upper_bound(low);
+        for (index = index == 0 ? 0 : index - 1; index < s.first_event.size() && s.first_event[index] <= high;
+             ++index) {
+            std::uint64_t row = s.first_event[index];
+            for (const auto& e : trace_events_of_packet(*recording, *trail, stream, index)) {
+                if (row >= low && row <= high) text += cells_of(e).join('\t') + '\n';
+                ++row;
+            }
+        }
+        QMetaObject::invokeMethod(
+            this, [text] { QGuiApplication::clipboard()->setText(text); }, Qt::QueuedConnection);
+    });
+}
+
+void TraceTable::find_text(const QString& text, bool forwards, std::function<void(bool)> done) {
+    const EventStream* s = events();
+    if (s == nullptr || row_count() == 0 || s->first_event.empty() || text.trimmed().isEmpty()) return done(false);
+    const std::uint64_t from = current_.value_or(top_row());
+    jobs_.add([this, text = text.trimmed(), forwards, from, done = std::move(done), stream = stream_,
+               recording = session_.recording(), trail = session_.trail(), turn = turn_] {
+        const EventStream& in = trail->tasks.streams[stream];
+        std::int64_t hit = -1;
+        const std::size_t n = in.first_event.upper_bound(from);
+        for (std::int64_t index = static_cast<std::int64_t>(n == 0 ? 0 : n - 1);
+             index >= 0 && index < static_cast<std::int64_t>(in.first_event.size()) && hit < 0;
+             index += forwards ? 1 : -1) {
+            std::uint64_t row = in.first_event[static_cast<std::size_t>(index)];
+            for (const auto& e : trace_events_of_packet(*recording, *trail, stream, static_cast<std::size_t>(index))) {
+                if ((forwards ? row > from : row < from) && (hit < 0 || !forwards) &&
+                    words(e.kind + " " + e.name + " " + e.value + " " + e.detail).contains(text, Qt::CaseInsensitive))
+                    hit = static_cast<std::int64_t>(row);
+                ++row;
+            }
+        }
+        QMetaObject::invokeMethod(
+            this,
+            [this, hit, done, turn] {
+                if (turn != turn_) return;
+                if (hit >= 0) go_to_row(hit, false);
+                done(hit >= 0);
+            },
+            Qt::QueuedConnection);
+    });
+}
+
+}  // namespace mt::app

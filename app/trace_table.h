@@ -1,0 +1,69 @@
+// A table over the event records of an event trace: only the rows on the screen are ever decoded.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <set>
+
+#include <QAbstractScrollArea>
+
+#include "job_queue.h"
+#include "session.h"
+#include "share/task_tables.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+class TraceTable : public QAbstractScrollArea {
+    Q_OBJECT
+  public:
+    TraceTable(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    ~TraceTable() override;
+
+    void use_stream(std::size_t stream);
+    std::size_t stream() const { return stream_; }
+    std::uint64_t row_count() const;
+    std::optional<std::uint64_t> current_row() const { return current_; }
+    /// The texts of a row, column by column; empty while it is still being decoded.
+    QStringList row_text(std::uint64_t row);
+    void copy_selected();
+    /// Goes to the next row (or the one before) that contains `text`; `done` is told whether there was one.
+    void find_text(const QString& text, bool forwards, std::function<void(bool)> done);
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void resizeEvent(QResizeEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseDoubleClickEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+    void showEvent(QShowEvent*) override;
+
+  private:
+    using Rows = std::shared_ptr<const std::vector<TraceEventText>>;
+    const EventStream* events() const;
+    /// The packet that holds a row, and where the row lies in it.
+    std::pair<std::size_t, std::size_t> place_of(std::uint64_t row) const;
+    Rows packet(std::size_t index);
+    const TraceEventText* find(std::uint64_t row, Rows& keep);
+    void follow_cursor();
+    void go_to_row(std::int64_t row, bool extend);
+    void update_bar();
+    int rows_shown() const;
+    std::uint64_t top_row() const;
+
+    Session& session_;
+    Viewpoint& view_;
+    std::size_t stream_ = 0;
+    std::optional<std::uint64_t> current_, anchor_;
+    std::optional<Time> wanted_;
+    bool own_move_ = false;
+    std::map<std::size_t, Rows> packets_;  ///< decoded ones
+    std::set<std::size_t> asked_;
+    quint64 turn_ = 0;
+    JobQueue jobs_;  ///< last: its end waits for what uses the rest
+};
+
+}  // namespace mt::app

@@ -17,6 +17,7 @@
 #include "base/text.h"
 #include "judge/finding.h"
 #include "measure/interrupts.h"
+#include "share/ctf_export.h"
 #include "share/step_tables.h"
 #include "share/tables.h"
 #include "share/task_tables.h"
@@ -85,9 +86,9 @@ int write_to(const std::string& file, const std::function<void(std::ostream&)>& 
 }
 
 struct Options {
-    std::string input, output, of, recipe, core, addresses;
+    std::string input, output, of, recipe, core, addresses, ctf;
     std::vector<std::string> leave_out;
-    bool csv = false, json = false, replace = false;
+    bool csv = false, json = false, replace = false, calls = false;
     std::optional<double> from_ns, to_ns;
     std::optional<Time> from() const { return from_ns ? std::optional(Time::from_ns(*from_ns)) : std::nullopt; }
     std::optional<Time> to() const { return to_ns ? std::optional(Time::from_ns(*to_ns)) : std::nullopt; }
@@ -260,6 +261,17 @@ int run_instances(const Options& o) {
                  known.empty() ? "no exception is in this recording" : "these did: " + known});
 }
 
+int run_export(const Options& o) {
+    if (o.ctf.empty()) return fail({"nothing to export", o.input, "give --ctf DIR"});
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    Progress progress;
+    if (auto done = export_ctf(*opened->recording, *opened->trail, o.ctf, o.calls, progress); !done)
+        return fail(done.error());
+    std::cerr << "written as " << o.ctf << "\n";
+    return kDone;
+}
+
 std::string progress_line(const RunState& s) {
     std::string now = "walking";
     for (const auto& station : s.stations)
@@ -414,9 +426,13 @@ int main(int argc, char** argv) {
     stats->add_flag("--csv", o.csv, "as CSV");
     stats->add_flag("--json", o.json, "as JSON");
     CLI::App* instances = output(command("instances", "one row per instance of an activity", run_instances));
-    instances->add_option("--of", o.of, "name or number of the interrupt, or name of the task, lock or function")->required();
+    instances->add_option("--of", o.of, "name or number of the interrupt, or name of the task, lock or function")
+        ->required();
     instances->add_flag("--csv", o.csv, "as CSV (the only form)");
     output(command("find", "findings, worst first", run_find))->add_flag("--json", o.json, "as JSON");
+    CLI::App* exported = command("export", "write in an open format", run_export);
+    exported->add_option("--ctf", o.ctf, "new folder for a Common Trace Format 2 trace");
+    exported->add_flag("--calls", o.calls, "function calls too");
     CLI::App* record = app.add_subcommand("record", "make a recording after a recipe");
     record->add_option("--recipe", o.recipe, "the *.recipe.toml to follow")->required();
     record->add_option("-o,--output", o.output, "the *.mtrail folder to write; after the recipe's pattern if left out");

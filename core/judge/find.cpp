@@ -47,6 +47,11 @@ Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, s
 
 namespace {
 
+// A task masks, and samples say in which function.
+bool same_function(const Finding& a, const Finding& b) {
+    return a.activities.size() > 2 && b.activities.size() > 2 && a.activities[2] == b.activities[2];
+}
+
 // Several interrupts that came late because of the same masking are one finding: the latest leads, the
 // others are named in it.
 void join_late(std::vector<Finding>& all) {
@@ -56,7 +61,8 @@ void join_late(std::vector<Finding>& all) {
             const bool same = all[k].kind == FindingKind::late_response && all[k].lane >= 0 &&
                               all[k].core == all[i].core && all[k].activities.size() > 1 &&
                               all[k].activities[1] == all[i].activities[1] &&
-                              (all[i].task < 0 || (all[k].begin <= all[i].end && all[i].begin <= all[k].end));
+                              (all[i].task < 0 || same_function(all[i], all[k]) ||
+                               (all[k].begin <= all[i].end && all[i].begin <= all[k].end));
             if (!same) continue;
             if (all[k].end - all[k].begin > all[i].end - all[i].begin) std::swap(all[i], all[k]);
             all[i].cause += " Also: " + all[k].title +

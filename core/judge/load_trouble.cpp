@@ -297,9 +297,10 @@ void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
                 f.evidence.push_back({last.time, lane.name + " = " + std::to_string(last.value) + ", written by " +
                                                      tasks.actor_name(last.who) + "; never seen before"});
         }
-        f.evidence.push_back({fault.time, kind + " in " + where +
-                                              (fault.what.address != 0 ? ", which touched " + hex_text(fault.what.address)
-                                                                       : std::string())});
+        f.evidence.push_back(
+            {fault.time,
+             kind + " in " + where +
+                 (fault.what.address != 0 ? ", which touched " + hex_text(fault.what.address) : std::string())});
         f.severity = 1;
         out.push_back(std::move(f));
     }

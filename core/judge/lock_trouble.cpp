@@ -33,7 +33,7 @@ std::optional<Inversion> inversion_of(const Trail& trail, const LockWait& w) {
         inversion.others += time;
         inversion.by.emplace_back(who, time);
     }
-    if (inversion.others.ps * 10 < (w.end - w.begin).ps) return std::nullopt;
+    if (inversion.by.empty() || inversion.others.ps * 10 < (w.end - w.begin).ps) return std::nullopt;
     return inversion;
 }
 

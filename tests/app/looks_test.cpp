@@ -103,7 +103,7 @@ TEST_F(Looks, TheLateInterruptShowsItsWaitItsEntryAndWhoRan) {
 }
 
 TEST_F(Looks, AGapIsHatchedAcrossAllLanes) {
-    window.go_to_finding(2);
+    window.go_to_finding(4);
     const QImage image = lanes();
     for (const unsigned number : {16u, 17u, 15u}) {
         const QRect r = row(number);

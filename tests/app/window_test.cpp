@@ -84,7 +84,7 @@ TEST_F(Window, OpensTheDemonstrationOnTheWhole) {
     EXPECT_TRUE(lanes()->isVisible());
     EXPECT_EQ(view().from(), Time{});
     EXPECT_EQ(view().to(), window->session().trail()->end);
-    EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 3);
+    EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 5);
     EXPECT_EQ(window->health_text(), "20.000 s · 2 cores · whole but for 1 gap (3.14 ms) · clock agrees");
     EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
     EXPECT_LT(lanes()->row_rect(0, lane(16)).top(), lanes()->row_rect(0, lane(17)).top())
@@ -121,8 +121,17 @@ TEST_F(Window, TheFindingKeyWalksThemAll) {
     QTest::keyClick(lanes(), Qt::Key_F);
     EXPECT_EQ(view().selection().lane, lane(16));
     QTest::keyClick(lanes(), Qt::Key_F);
+    const auto& tasks = window->session().trail()->tasks;
+    ASSERT_GE(view().selection().task, 0);
+    EXPECT_EQ(tasks.task_name(static_cast<std::uint32_t>(view().selection().task)), "clock")
+        << "who waited for the lock";
+    EXPECT_GT(lanes()->task_rect(static_cast<std::size_t>(view().selection().task)).height(), 20);
+    EXPECT_NE(window->moment()->text().indexOf("held by focus"), -1) << window->moment()->text().toStdString();
+    EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "clock");
+    QTest::keyClick(lanes(), Qt::Key_F);
+    QTest::keyClick(lanes(), Qt::Key_F);
     EXPECT_NEAR(view().cursor().seconds(), 8.79998, 0.001) << "the gap";
-    QTest::keyClick(lanes(), Qt::Key_F, Qt::ShiftModifier);
+    for (int i = 0; i < 3; ++i) QTest::keyClick(lanes(), Qt::Key_F, Qt::ShiftModifier);
     EXPECT_EQ(view().selection().lane, lane(16));
 }
 
@@ -385,7 +394,7 @@ TEST_F(Window, ABrokenFileShowsItsErrorAndLeavesWhatWasOpen) {
     EXPECT_NE(window->notice_text().indexOf("bad.target.toml:3"), -1) << window->notice_text().toStdString();
     EXPECT_NE(window->notice_text().indexOf("key 'name'"), -1);
     EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
-    EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 3);
+    EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 5);
     click_finding(1);
     EXPECT_EQ(view().selection().lane, lane(16)) << "and it still works";
 }

@@ -141,8 +141,8 @@ TEST_F(Broken, GivenUpBytesAreNotRead) {
 }
 
 TEST_F(Broken, MarkedMomentsKeepTheirTimeAndText) {
-    const Both b = with_journal(raw, "{\"what\":\"note\",\"offset\":" + std::to_string(raw.size() / 2) +
-                                         ",\"text\":\"the mount hums\"}\n");
+    const Both b = with_journal(
+        raw, "{\"what\":\"note\",\"offset\":" + std::to_string(raw.size() / 2) + ",\"text\":\"the mount hums\"}\n");
     ASSERT_EQ(b.trail->notes.size(), 1U);
     EXPECT_EQ(b.trail->notes[0].text, "the mount hums");
     EXPECT_GT(b.trail->notes[0].time.seconds(), 0.3 * end.seconds());

@@ -62,16 +62,27 @@ TEST(Findings, AHealthyMountHasNone) {
     }
 }
 
-TEST(Findings, TheDemonstrationHasItsThree) {
+TEST(Findings, TheDemonstrationHasItsFive) {
     const auto all = findings(test::decode(test::demo("larkspur.target.toml")));
-    ASSERT_EQ(all.size(), 3U) << titles(all);
+    ASSERT_EQ(all.size(), 5U) << titles(all);
     EXPECT_EQ(all[0].kind, FindingKind::fault);
     EXPECT_NE(all[0].cause.find("star_table_at"), std::string::npos) << all[0].cause;
     EXPECT_EQ(all[1].kind, FindingKind::late_response);
     EXPECT_EQ(all[1].activities[0], "ENC_INDEX");
     EXPECT_NE(all[1].cause.find("poll_status"), std::string::npos) << all[1].cause;
-    EXPECT_EQ(all[2].kind, FindingKind::gap);
-    EXPECT_NEAR((all[2].end - all[2].begin).us(), 3100, 100);
+    EXPECT_NE(all[1].cause.find("masked by focus"), std::string::npos) << all[1].cause;
+    EXPECT_EQ(all[2].kind, FindingKind::priority_inversion);
+    EXPECT_EQ(all[2].title, "clock waited 43.4 ms for bus_lock");
+    EXPECT_NE(all[2].cause.find("guide, of a priority between them"), std::string::npos) << all[2].cause;
+    EXPECT_EQ(all[3].kind, FindingKind::duration_outlier);
+    EXPECT_EQ(all[3].activities[0], "guide");
+    EXPECT_EQ(all[4].kind, FindingKind::gap);
+    EXPECT_NEAR((all[4].end - all[4].begin).us(), 3100, 100);
+}
+
+TEST(Findings, TheRepairedLockHasNoInversion) {
+    for (const auto& f : findings(test::decode(test::demo("larkspur-repaired.target.toml"))))
+        EXPECT_NE(f.kind, FindingKind::priority_inversion) << f.title;
 }
 
 TEST(Findings, OtherSeedsOfTheDemonstrationToo) {

@@ -63,18 +63,22 @@ TEST(Measures, PercentilesAreNearestRank) {
 }
 
 TEST(Measures, PeriodsRunFromEntryToEntryAndNeverAcrossAGap) {
-    const auto row = row_of(trail_of({{0, 1}, {100, 1}, {210, 1}, {900, 1, 1, ExceptionInstance::kAfterGap}, {1000, 1}}, 1100));
+    const auto row =
+        row_of(trail_of({{0, 1}, {100, 1}, {210, 1}, {900, 1, 1, ExceptionInstance::kAfterGap}, {1000, 1}}, 1100));
     EXPECT_EQ(*row.period_least, Time::from_us(100));
     EXPECT_EQ(*row.period_greatest, Time::from_us(110)) << "not the 690 µs that a gap hides";
     EXPECT_NEAR(row.period_mean->us(), 310.0 / 3, 1e-5);
 }
 
 TEST(Measures, WhatIsCutIsLeftOutAndCounted) {
-    const auto row = row_of(trail_of({{0, 50, 50, ExceptionInstance::kCutBegin}, {100, 2}, {200, 2}, {300, 700, 700, ExceptionInstance::kCutEnd}}, 1000));
+    const auto row = row_of(trail_of(
+        {{0, 50, 50, ExceptionInstance::kCutBegin}, {100, 2}, {200, 2}, {300, 700, 700, ExceptionInstance::kCutEnd}},
+        1000));
     EXPECT_EQ(row.count, 2U);
     EXPECT_EQ(row.left_out, 2U);
     EXPECT_EQ(*row.greatest, Time::from_us(2));
-    EXPECT_EQ(*row.period_greatest, Time::from_us(100)) << "an entry that was seen ends a period though its exit was not";
+    EXPECT_EQ(*row.period_greatest, Time::from_us(100))
+        << "an entry that was seen ends a period though its exit was not";
 }
 
 TEST(Measures, OwnTimeIsWithoutWhatCutIn) {

@@ -37,7 +37,8 @@ TEST(SavedRecording, OpensWithoutTheOriginalsAndSaysTheSame) {
     const auto saved = test::decode(folder / "moved.mtrail");
     EXPECT_EQ(all_events(saved), all_events(original));
     EXPECT_EQ(saved.recording->title, original.recording->title);
-    EXPECT_EQ(all_events(test::decode(folder / "moved.mtrail/trail.toml")), all_events(original)) << "the manifest stands for its folder";
+    EXPECT_EQ(all_events(test::decode(folder / "moved.mtrail/trail.toml")), all_events(original))
+        << "the manifest stands for its folder";
     EXPECT_EQ(test::read_bytes(folder / "moved.mtrail/streams/larkspur-night.swo"),
               test::read_bytes(test::demo("larkspur-night.swo")));
 }

@@ -422,6 +422,7 @@ void MainWindow::finished() {
     }
     renew_busy();
     renew_health();
+    renew_evidence();
     QStringList names;
     for (const auto& r : session_.rows()) names << words(r.name);
     for (const auto& r : session_.task_rows()) names << words(r.name);

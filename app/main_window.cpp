@@ -649,11 +649,21 @@ void MainWindow::ask_save() {
 }
 
 void MainWindow::ask_save_csv() {
-    const QString path = QFileDialog::getSaveFileName(this, tr("Save measures as CSV"),
-                                                      QDir::current().filePath("interrupts.csv"), tr("CSV (*.csv)"));
+    const int shown = std::clamp(page_->choice()->currentIndex(), 0, 3);
+    const QString path = QFileDialog::getSaveFileName(
+        this, tr("Save measures as CSV"),
+        QDir::current().filePath(QStringList{"interrupts.csv", "tasks.csv", "locks.csv", "queues.csv"}[shown]),
+        tr("CSV (*.csv)"));
     if (path.isEmpty()) return;
     std::ofstream out(path.toStdString(), std::ios::binary);
-    write_stats_csv(session_.rows(), out);
+    if (shown == 1)
+        write_tasks_csv(session_.task_rows(), out);
+    else if (shown == 2)
+        write_locks_csv(session_.lock_rows(), out);
+    else if (shown == 3)
+        write_queues_csv(session_.queue_rows(), out);
+    else
+        write_stats_csv(session_.rows(), out);
     out.close();
     if (out)
         say(tr("Saved as %1").arg(path), false);

@@ -34,7 +34,7 @@ void MainWindow::build_actions() {
                                                     tr("Save everything this recording was made from in one folder"),
                                                     [this] { ask_save(); }));
     need_recording_.push_back(csv_action_ = action(file, tr("Save &measures as CSV…"), {},
-                                                   tr("Save the table of interrupts"), [this] { ask_save_csv(); }));
+                                                   tr("Save the table that the page of measures shows"), [this] { ask_save_csv(); }));
     file->addSeparator();
     action(file, tr("&Quit"), {QKeySequence::Quit}, tr("Close the window"), [this] { close(); });
 

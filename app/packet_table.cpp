@@ -15,44 +15,32 @@
 
 namespace mt::app {
 namespace {
-constexpr int kRow = 21, kHead = 24;
 constexpr std::uint64_t kMostCopied = 100'000;
 QString words(const std::string& s) { return QString::fromStdString(s); }
 }  // namespace
 
 PacketTable::PacketTable(Show show, Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
-    : QAbstractScrollArea(parent), show_(show), session_(session), view_(view), store_(store) {
-    setFrameShape(QFrame::NoFrame);
-    setFocusPolicy(Qt::StrongFocus);
+    : RowTable(view, parent), show_(show), session_(session), store_(store) {
     setAccessibleName(show == Show::events ? tr("Events") : tr("Packets"));
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     viewport()->setMouseTracking(true);
     widths_ = show == Show::events ? std::vector<int>{170, 130, 190, 70, 120, 190, 110}
                                    : std::vector<int>{110, 190, 170, 330, 170};
     connect(&session, &Session::opened, this, [this] {
         stream_ = 0;
-        current_.reset();
-        anchor_.reset();
-        wanted_.reset();
+        forget();
         renew();
     });
-    connect(&session, &Session::grew, this, &PacketTable::renew);
+    connect(&session, &Session::grew, this, [this] { renew(); });
     connect(&store, &BlockStore::arrived, this, [this] {
         if (place_when_there_) place(*place_when_there_);
         if (wanted_) follow_cursor();
         viewport()->update();
     });
-    connect(&view, &Viewpoint::cursor_changed, this, [this] {
-        if (own_move_) return;
-        wanted_ = view_.cursor();
-        follow_cursor();
-    });
 }
 
 void PacketTable::use_stream(std::size_t stream) {
     stream_ = stream;
-    current_.reset();
-    anchor_.reset();
+    forget();
     wanted_ = view_.cursor();
     renew();
     follow_cursor();
@@ -64,23 +52,9 @@ std::uint64_t PacketTable::row_count() const {
     return show_ == Show::events ? trail->streams[stream_].events : trail->streams[stream_].packets;
 }
 
-int PacketTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
-std::uint64_t PacketTable::top_row() const {
-    return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value()));
-}
-
-void PacketTable::update_bar() {
-    const std::uint64_t rows = row_count();
-    const std::uint64_t most =
-        rows > static_cast<std::uint64_t>(rows_shown()) ? rows - static_cast<std::uint64_t>(rows_shown()) : 0;
-    verticalScrollBar()->setRange(0,
-                                  static_cast<int>(std::min<std::uint64_t>(most, std::numeric_limits<int>::max() - 1)));
-    verticalScrollBar()->setPageStep(rows_shown());
-}
-
-void PacketTable::renew() {
-    update_bar();
-    viewport()->update();
+std::optional<Time> PacketTable::time_of(std::uint64_t row) {
+    const Found found = find(row);
+    return found.packet == nullptr ? std::nullopt : std::optional(found.packet->latest);
 }
 
 PacketTable::Found PacketTable::find(std::uint64_t row) {
@@ -174,12 +148,10 @@ void PacketTable::paintEvent(QPaintEvent*) {
         return;
     }
     const std::uint64_t top = top_row();
-    const std::uint64_t low = current_ && anchor_ ? std::min(*current_, *anchor_) : 1,
-                        high = current_ && anchor_ ? std::max(*current_, *anchor_) : 0;
     for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < row_count(); ++i) {
         const std::uint64_t row = top + static_cast<std::uint64_t>(i);
         const int y = kHead + i * kRow;
-        if (low <= row && row <= high) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
+        if (selected(row)) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
         const Found found = find(row);
         if (found.packet == nullptr) {
             p.setPen(t.second);
@@ -229,45 +201,7 @@ void PacketTable::follow_cursor() {
         break;
     }
     wanted_.reset();
-    if (!current_) return;
-    anchor_ = current_;
-    const std::uint64_t top = top_row(), shown = static_cast<std::uint64_t>(rows_shown());
-    if (*current_ < top + 1 || *current_ + 2 > top + shown)
-        verticalScrollBar()->setValue(static_cast<int>(*current_ > shown / 2 ? *current_ - shown / 2 : 0));
-    viewport()->update();
-}
-
-// The cursor goes to the row's time; waits for the row if it is not decoded yet.
-void PacketTable::place(std::uint64_t row) {
-    const Found found = find(row);
-    if (found.packet == nullptr) {
-        place_when_there_ = row;
-        return;
-    }
-    place_when_there_.reset();
-    own_move_ = true;
-    const Time t = found.packet->latest;
-    if (t < view_.from() || t > view_.to()) {
-        const Time half{(view_.to() - view_.from()).ps / 2};
-        view_.go_to(t - half, t + half, t);
-    } else {
-        view_.set_cursor(t);
-    }
-    own_move_ = false;
-}
-
-void PacketTable::go_to_row(std::int64_t row, bool extend) {
-    if (row_count() == 0) return;
-    const auto last = static_cast<std::int64_t>(row_count()) - 1;
-    current_ = static_cast<std::uint64_t>(std::clamp<std::int64_t>(row, 0, last));
-    if (!extend || !anchor_) anchor_ = current_;
-    const auto top = static_cast<std::int64_t>(top_row());
-    if (static_cast<std::int64_t>(*current_) < top)
-        verticalScrollBar()->setValue(static_cast<int>(*current_));
-    else if (static_cast<std::int64_t>(*current_) >= top + rows_shown())
-        verticalScrollBar()->setValue(static_cast<int>(static_cast<std::int64_t>(*current_) - rows_shown() + 1));
-    place(*current_);
-    viewport()->update();
+    if (current_) follow_to(*current_);
 }
 
 void PacketTable::mousePressEvent(QMouseEvent* e) {
@@ -281,8 +215,7 @@ void PacketTable::mousePressEvent(QMouseEvent* e) {
         }
         return;
     }
-    const std::uint64_t row = top_row() + static_cast<std::uint64_t>((y - kHead) / kRow);
-    if (row < row_count()) go_to_row(static_cast<std::int64_t>(row), (e->modifiers() & Qt::ShiftModifier) != 0);
+    RowTable::mousePressEvent(e);
 }
 
 void PacketTable::mouseMoveEvent(QMouseEvent* e) {
@@ -294,54 +227,6 @@ void PacketTable::mouseMoveEvent(QMouseEvent* e) {
 }
 
 void PacketTable::mouseReleaseEvent(QMouseEvent*) { resizing_ = -1; }
-
-void PacketTable::mouseDoubleClickEvent(QMouseEvent* e) {
-    if (!current_ || e->position().y() < kHead) return;
-    const Found found = find(*current_);
-    if (found.packet == nullptr) return;
-    const Time room = Time::from_us(50), t = found.packet->latest;
-    view_.go_to(t - room, t + room, t);
-}
-
-void PacketTable::wheelEvent(QWheelEvent* e) {
-    verticalScrollBar()->setValue(verticalScrollBar()->value() - e->angleDelta().y() / 40);
-    viewport()->update();
-}
-
-void PacketTable::keyPressEvent(QKeyEvent* e) {
-    const auto at = static_cast<std::int64_t>(current_.value_or(top_row()));
-    const bool extend = (e->modifiers() & Qt::ShiftModifier) != 0;
-    if (e->matches(QKeySequence::Copy)) return copy_selected();
-    switch (e->key()) {
-        case Qt::Key_Up:
-            go_to_row(at - 1, extend);
-            break;
-        case Qt::Key_Down:
-            go_to_row(at + 1, extend);
-            break;
-        case Qt::Key_PageUp:
-            go_to_row(at - rows_shown(), extend);
-            break;
-        case Qt::Key_PageDown:
-            go_to_row(at + rows_shown(), extend);
-            break;
-        case Qt::Key_Home:
-            go_to_row(0, extend);
-            break;
-        case Qt::Key_End:
-            go_to_row(static_cast<std::int64_t>(row_count()) - 1, extend);
-            break;
-        default:
-            QAbstractScrollArea::keyPressEvent(e);
-    }
-}
-
-void PacketTable::resizeEvent(QResizeEvent*) { update_bar(); }
-
-void PacketTable::showEvent(QShowEvent*) {
-    wanted_ = view_.cursor();
-    follow_cursor();
-}
 
 void PacketTable::find_text(const QString& text, bool forwards, std::function<void(bool)> done) {
     const auto trail = session_.trail();

@@ -16,7 +16,6 @@
 
 namespace mt::app {
 namespace {
-constexpr int kRow = 21, kHead = 24;
 constexpr std::size_t kMostKept = 24;
 constexpr std::uint64_t kMostCopied = 100'000;
 constexpr std::array<int, 6> kWidths = {170, 160, 170, 150, 330, 110};
@@ -27,22 +26,10 @@ QStringList cells_of(const TraceEventText& e) {
 }
 }  // namespace
 
-TraceTable::TraceTable(Session& session, Viewpoint& view, QWidget* parent)
-    : QAbstractScrollArea(parent), session_(session), view_(view) {
-    setFrameShape(QFrame::NoFrame);
-    setFocusPolicy(Qt::StrongFocus);
+TraceTable::TraceTable(Session& session, Viewpoint& view, QWidget* parent) : RowTable(view, parent), session_(session) {
     setAccessibleName(tr("Events of the operating system"));
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     connect(&session, &Session::opened, this, [this] { use_stream(0); });
-    connect(&session, &Session::grew, this, [this] {
-        update_bar();
-        viewport()->update();
-    });
-    connect(&view, &Viewpoint::cursor_changed, this, [this] {
-        if (own_move_) return;
-        wanted_ = view_.cursor();
-        follow_cursor();
-    });
+    connect(&session, &Session::grew, this, [this] { renew(); });
 }
 
 TraceTable::~TraceTable() = default;
@@ -53,12 +40,10 @@ void TraceTable::use_stream(std::size_t stream) {
     packets_.clear();
     asked_.clear();
     stream_ = stream;
-    current_.reset();
-    anchor_.reset();
-    update_bar();
+    forget();
+    renew();
     wanted_ = view_.cursor();
     follow_cursor();
-    viewport()->update();
 }
 
 const EventStream* TraceTable::events() const {
@@ -69,18 +54,6 @@ const EventStream* TraceTable::events() const {
 std::uint64_t TraceTable::row_count() const {
     const EventStream* s = events();
     return s == nullptr ? 0 : s->events;
-}
-
-int TraceTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
-std::uint64_t TraceTable::top_row() const {
-    return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value()));
-}
-
-void TraceTable::update_bar() {
-    const auto shown = static_cast<std::uint64_t>(rows_shown()), rows = row_count();
-    verticalScrollBar()->setRange(0, static_cast<int>(std::min<std::uint64_t>(rows > shown ? rows - shown : 0,
-                                                                              std::numeric_limits<int>::max() - 1)));
-    verticalScrollBar()->setPageStep(rows_shown());
 }
 
 std::pair<std::size_t, std::size_t> TraceTable::place_of(std::uint64_t row) const {
@@ -105,6 +78,7 @@ TraceTable::Rows TraceTable::packet(std::size_t index) {
                         packets_.erase(packets_.begin()->first < index ? packets_.begin() : std::prev(packets_.end()));
                     packets_[index] = rows;
                     asked_.erase(index);
+                    if (place_when_there_) place(*place_when_there_);
                     if (wanted_) follow_cursor();
                     viewport()->update();
                 },
@@ -118,6 +92,12 @@ const TraceEventText* TraceTable::find(std::uint64_t row, Rows& keep) {
     const auto [index, at] = place_of(row);
     keep = packet(index);
     return keep && at < keep->size() ? &(*keep)[at] : nullptr;
+}
+
+std::optional<Time> TraceTable::time_of(std::uint64_t row) {
+    Rows keep;
+    const TraceEventText* e = find(row, keep);
+    return e == nullptr ? std::nullopt : std::optional(e->time);
 }
 
 QStringList TraceTable::row_text(std::uint64_t row) {
@@ -144,12 +124,10 @@ void TraceTable::paintEvent(QPaintEvent*) {
         return;
     }
     const std::uint64_t top = top_row();
-    const std::uint64_t low = current_ && anchor_ ? std::min(*current_, *anchor_) : 1,
-                        high = current_ && anchor_ ? std::max(*current_, *anchor_) : 0;
     for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < row_count(); ++i) {
         const std::uint64_t row = top + static_cast<std::uint64_t>(i);
         const int y = kHead + i * kRow;
-        if (low <= row && row <= high) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
+        if (selected(row)) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
         Rows keep;
         const TraceEventText* e = find(row, keep);
         if (e == nullptr) {
@@ -192,84 +170,8 @@ void TraceTable::follow_cursor() {
     const auto at =
         std::partition_point(rows->begin(), rows->end(), [&](const TraceEventText& e) { return e.time < *wanted_; });
     wanted_.reset();
-    current_ = anchor_ = std::min<std::uint64_t>(
-        events()->first_event[index] + static_cast<std::uint64_t>(at - rows->begin()), row_count() - 1);
-    const std::uint64_t top = top_row(), shown = static_cast<std::uint64_t>(rows_shown());
-    if (*current_ < top + 1 || *current_ + 2 > top + shown)
-        verticalScrollBar()->setValue(static_cast<int>(*current_ > shown / 2 ? *current_ - shown / 2 : 0));
-    viewport()->update();
-}
-
-void TraceTable::go_to_row(std::int64_t row, bool extend) {
-    if (row_count() == 0) return;
-    current_ = static_cast<std::uint64_t>(std::clamp<std::int64_t>(row, 0, static_cast<std::int64_t>(row_count()) - 1));
-    if (!extend || !anchor_) anchor_ = current_;
-    const auto top = static_cast<std::int64_t>(top_row()), at = static_cast<std::int64_t>(*current_);
-    if (at < top) verticalScrollBar()->setValue(static_cast<int>(at));
-    if (at >= top + rows_shown()) verticalScrollBar()->setValue(static_cast<int>(at - rows_shown() + 1));
-    Rows keep;
-    if (const TraceEventText* e = find(*current_, keep)) {
-        own_move_ = true;
-        const Time t = e->time;
-        if (t < view_.from() || t > view_.to()) {
-            const Time half{(view_.to() - view_.from()).ps / 2};
-            view_.go_to(t - half, t + half, t);
-        } else {
-            view_.set_cursor(t);
-        }
-        own_move_ = false;
-    }
-    viewport()->update();
-}
-
-void TraceTable::mousePressEvent(QMouseEvent* e) {
-    const int y = static_cast<int>(e->position().y());
-    if (e->button() != Qt::LeftButton || y < kHead) return;
-    const std::uint64_t row = top_row() + static_cast<std::uint64_t>((y - kHead) / kRow);
-    if (row < row_count()) go_to_row(static_cast<std::int64_t>(row), (e->modifiers() & Qt::ShiftModifier) != 0);
-}
-
-void TraceTable::mouseDoubleClickEvent(QMouseEvent* e) {
-    if (!current_ || e->position().y() < kHead) return;
-    Rows keep;
-    if (const TraceEventText* event = find(*current_, keep)) {
-        const Time room = Time::from_us(500), t = event->time;
-        view_.go_to(t - room, t + room, t);
-    }
-}
-
-void TraceTable::wheelEvent(QWheelEvent* e) {
-    verticalScrollBar()->setValue(verticalScrollBar()->value() - e->angleDelta().y() / 40);
-    viewport()->update();
-}
-
-void TraceTable::keyPressEvent(QKeyEvent* e) {
-    const auto at = static_cast<std::int64_t>(current_.value_or(top_row()));
-    const bool extend = (e->modifiers() & Qt::ShiftModifier) != 0;
-    if (e->matches(QKeySequence::Copy)) return copy_selected();
-    switch (e->key()) {
-        case Qt::Key_Up:
-            return go_to_row(at - 1, extend);
-        case Qt::Key_Down:
-            return go_to_row(at + 1, extend);
-        case Qt::Key_PageUp:
-            return go_to_row(at - rows_shown(), extend);
-        case Qt::Key_PageDown:
-            return go_to_row(at + rows_shown(), extend);
-        case Qt::Key_Home:
-            return go_to_row(0, extend);
-        case Qt::Key_End:
-            return go_to_row(static_cast<std::int64_t>(row_count()) - 1, extend);
-        default:
-            QAbstractScrollArea::keyPressEvent(e);
-    }
-}
-
-void TraceTable::resizeEvent(QResizeEvent*) { update_bar(); }
-void TraceTable::showEvent(QShowEvent* e) {
-    QAbstractScrollArea::showEvent(e);
-    wanted_ = view_.cursor();
-    follow_cursor();
+    follow_to(std::min<std::uint64_t>(events()->first_event[index] + static_cast<std::uint64_t>(at - rows->begin()),
+                                      row_count() - 1));
 }
 
 void TraceTable::copy_selected() {

@@ -7,16 +7,15 @@
 #include <optional>
 #include <set>
 
-#include <QAbstractScrollArea>
-
 #include "job_queue.h"
+#include "row_table.h"
 #include "session.h"
 #include "share/task_tables.h"
 #include "viewpoint.h"
 
 namespace mt::app {
 
-class TraceTable : public QAbstractScrollArea {
+class TraceTable : public RowTable {
     Q_OBJECT
   public:
     TraceTable(Session& session, Viewpoint& view, QWidget* parent = nullptr);
@@ -24,22 +23,18 @@ class TraceTable : public QAbstractScrollArea {
 
     void use_stream(std::size_t stream);
     std::size_t stream() const { return stream_; }
-    std::uint64_t row_count() const;
-    std::optional<std::uint64_t> current_row() const { return current_; }
+    std::uint64_t row_count() const override;
     /// The texts of a row, column by column; empty while it is still being decoded.
     QStringList row_text(std::uint64_t row);
-    void copy_selected();
+    void copy_selected() override;
     /// Goes to the next row (or the one before) that contains `text`; `done` is told whether there was one.
     void find_text(const QString& text, bool forwards, std::function<void(bool)> done);
 
   protected:
+    std::optional<Time> time_of(std::uint64_t row) override;
+    void follow_cursor() override;
+    Time room() const override { return Time::from_us(500); }
     void paintEvent(QPaintEvent*) override;
-    void resizeEvent(QResizeEvent*) override;
-    void mousePressEvent(QMouseEvent*) override;
-    void mouseDoubleClickEvent(QMouseEvent*) override;
-    void wheelEvent(QWheelEvent*) override;
-    void keyPressEvent(QKeyEvent*) override;
-    void showEvent(QShowEvent*) override;
 
   private:
     using Rows = std::shared_ptr<const std::vector<TraceEventText>>;
@@ -48,18 +43,9 @@ class TraceTable : public QAbstractScrollArea {
     std::pair<std::size_t, std::size_t> place_of(std::uint64_t row) const;
     Rows packet(std::size_t index);
     const TraceEventText* find(std::uint64_t row, Rows& keep);
-    void follow_cursor();
-    void go_to_row(std::int64_t row, bool extend);
-    void update_bar();
-    int rows_shown() const;
-    std::uint64_t top_row() const;
 
     Session& session_;
-    Viewpoint& view_;
     std::size_t stream_ = 0;
-    std::optional<std::uint64_t> current_, anchor_;
-    std::optional<Time> wanted_;
-    bool own_move_ = false;
     std::map<std::size_t, Rows> packets_;  ///< decoded ones
     std::set<std::size_t> asked_;
     quint64 turn_ = 0;

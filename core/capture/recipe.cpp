@@ -143,14 +143,9 @@ Result<Recipe> read_recipe(const std::string& path) {
 }
 
 Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
-    if (auto bad = check_toml_text(text, path)) return tl::make_unexpected(*bad);
-    toml::table root;
-    try {
-        root = toml::parse(text, path);
-    } catch (const toml::parse_error& e) {
-        return failure("not valid TOML: " + std::string(e.description()),
-                       path + ":" + std::to_string(e.source().begin.line), "correct the line");
-    }
+    auto parsed = parse_toml(text, path);
+    if (!parsed) return tl::make_unexpected(parsed.error());
+    const toml::table& root = *parsed;
     const fs::path folder = fs::path(path).parent_path();
     std::optional<Problem> problem;
     TomlTable top(root, "the recipe", path, problem);

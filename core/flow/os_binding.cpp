@@ -256,14 +256,9 @@ void OsBinding::take(const CtfCursor& cursor, Time time, std::uint16_t core, OsB
 }
 
 Result<OsMapping> parse_os_mapping(std::string_view text, const std::string& path) {
-    if (auto bad = check_toml_text(text, path)) return tl::make_unexpected(*bad);
-    toml::table root;
-    try {
-        root = toml::parse(text, path);
-    } catch (const toml::parse_error& e) {
-        return failure(std::string("not valid TOML: ") + std::string(e.description()),
-                       path + ":" + std::to_string(e.source().begin.line), "correct this line");
-    }
+    auto parsed = parse_toml(text, path);
+    if (!parsed) return tl::make_unexpected(parsed.error());
+    const toml::table& root = *parsed;
     std::optional<Problem> problem;
     OsMapping mapping;
     TomlTable top(root, "the file", path, problem);

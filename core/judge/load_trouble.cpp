@@ -337,6 +337,7 @@ void join_consequences(std::vector<Finding>& all) {
                 return touching && (cause.kind == Kind::priority_inversion || cause.kind == Kind::lock_convoy ||
                                     cause.kind == Kind::deadlock || cause.kind == Kind::starvation ||
                                     cause.kind == Kind::queue_overflow || cause.kind == Kind::duration_outlier ||
+                                    (cause.kind == Kind::unguarded_overlap && shared) ||
                                     cause.kind == Kind::interrupt_storm || cause.kind == Kind::missed_activation);
             case Kind::missed_activation:
                 if (of_interrupt)

@@ -213,6 +213,11 @@ struct CtfWriter::Stream {
     }
 };
 
+const std::string& CtfWriter::metadata_text() {
+    static const std::string text = metadata({});
+    return text;
+}
+
 CtfWriter::CtfWriter(std::string folder) : folder_(std::move(folder)) {}
 CtfWriter::~CtfWriter() = default;
 

@@ -24,6 +24,8 @@ class CtfWriter {
     static Result<std::unique_ptr<CtfWriter>> create(const std::string& folder, const Options& options);
     ~CtfWriter();
 
+    /// The metadata that it writes, for one core at 1 GHz.
+    static const std::string& metadata_text();
     /// Appends an event of core `event.core`. REQUIRES: `ticks` is not less than that of the core's event before, and
     /// event.core < cores. `texts` holds what the event refers to. Events of kind `other` are written as markers.
     void write(const OsEvent& event, std::int64_t ticks, const OsBlock& texts);

@@ -106,15 +106,20 @@ void describe(const TaskTrail& tasks, const OsEvent& e, const OsBlock& block, Tr
     }
 }
 
+void add_lengths(Json& j, const std::string& prefix, const Figures& f, bool spread) {
+    j[prefix + "min"] = json_ns(f.least);
+    j[prefix + "mean"] = json_ns(f.mean);
+    j[prefix + "max"] = json_ns(f.greatest);
+    if (!spread) return;
+    j[prefix + "stddev"] = json_ns(f.deviation);
+    j[prefix + "p95"] = json_ns(f.p95);
+    j[prefix + "p99"] = json_ns(f.p99);
+}
+
 Json figures_json(const Figures& f) {
     Json j;
     j["count"] = f.count;
-    j["min"] = json_ns(f.least);
-    j["mean"] = json_ns(f.mean);
-    j["max"] = json_ns(f.greatest);
-    j["stddev"] = json_ns(f.deviation);
-    j["p95"] = json_ns(f.p95);
-    j["p99"] = json_ns(f.p99);
+    add_lengths(j, "", f, true);
     return j;
 }
 
@@ -160,19 +165,9 @@ Json tasks_json(const std::vector<TaskRow>& rows) {
         j["open"] = r.open;
         j["total"] = json_ns(r.cpu);
         j["own"] = json_ns(r.cpu);
-        for (const auto& [key, value] : {std::pair{"min", r.run.least},
-                                         {"mean", r.run.mean},
-                                         {"max", r.run.greatest},
-                                         {"stddev", r.run.deviation},
-                                         {"p95", r.run.p95},
-                                         {"p99", r.run.p99},
-                                         {"period_min", r.period.least},
-                                         {"period_mean", r.period.mean},
-                                         {"period_max", r.period.greatest},
-                                         {"response_min", r.response.least},
-                                         {"response_mean", r.response.mean},
-                                         {"response_max", r.response.greatest}})
-            j[key] = json_ns(value);
+        add_lengths(j, "", r.run, true);
+        add_lengths(j, "period_", r.period, false);
+        add_lengths(j, "response_", r.response, false);
         j["response"] = figures_json(r.response);
         j["start_latency"] = figures_json(r.latency);
         j["start_period"] = figures_json(r.start_period);
@@ -214,16 +209,8 @@ Json locks_json(const Trail& trail, const std::vector<LockRow>& rows) {
         j["left_out"] = r.left_out;
         j["total"] = json_ns(r.hold.sum);
         j["own"] = json_ns(r.hold.sum);
-        for (const auto& [key, value] : {std::pair{"min", r.hold.least},
-                                         {"mean", r.hold.mean},
-                                         {"max", r.hold.greatest},
-                                         {"stddev", r.hold.deviation},
-                                         {"p95", r.hold.p95},
-                                         {"p99", r.hold.p99},
-                                         {"response_min", r.wait.least},
-                                         {"response_mean", r.wait.mean},
-                                         {"response_max", r.wait.greatest}})
-            j[key] = json_ns(value);
+        add_lengths(j, "", r.hold, true);
+        add_lengths(j, "response_", r.wait, false);
         j["wait"] = figures_json(r.wait);
         j["contention"] = r.contention;
         j["never_granted"] = r.never_got;
@@ -256,6 +243,16 @@ std::string locks_text(const std::vector<LockRow>& rows) {
                padded(count_text(r.contention), 8) + padded(cell(r.wait.mean), 11) + padded(cell(r.wait.greatest), 11) +
                padded(share_text(r.share), 11) + "\n";
     return out;
+}
+
+void write_queues_csv(const std::vector<QueueRow>& rows, std::ostream& out) {
+    out << "name,number,sent,received,refused,fill_max,stay_min,stay_mean,stay_max,stay_p99\n";
+    for (const auto& r : rows) {
+        out << csv_field(r.name) << ',' << r.id << ',' << r.sent << ',' << r.received << ',' << r.failed << ','
+            << r.peak;
+        for (const auto& t : {r.stay.least, r.stay.mean, r.stay.greatest, r.stay.p99}) out << ',' << ns_or_nothing(t);
+        out << '\n';
+    }
 }
 
 void write_marks_csv(const Trail& trail, std::ostream& out) {

@@ -25,6 +25,9 @@ void write_locks_csv(const std::vector<LockRow>& rows, std::ostream& out);
 nlohmann::ordered_json locks_json(const Trail& trail, const std::vector<LockRow>& rows);
 std::string locks_text(const std::vector<LockRow>& rows);
 
+/// The table of queues: how many entries came and went, and how long they stayed.
+void write_queues_csv(const std::vector<QueueRow>& rows, std::ostream& out);
+
 /// `stats --of marks`: how often each was seen, and its periods.
 void write_marks_csv(const Trail& trail, std::ostream& out);
 nlohmann::ordered_json marks_json(const Trail& trail);

@@ -200,14 +200,9 @@ const WatchSpec* TargetFile::watch(unsigned comparator) const {
 }
 
 Result<TargetFile> parse_target_file(std::string_view text, const std::string& path) {
-    if (auto bad = check_toml_text(text, path)) return tl::make_unexpected(*bad);
-    toml::table root;
-    try {
-        root = toml::parse(text, path);
-    } catch (const toml::parse_error& e) {
-        return failure(std::string("not valid TOML: ") + std::string(e.description()),
-                       path + ":" + std::to_string(e.source().begin.line), "correct this line");
-    }
+    auto parsed = parse_toml(text, path);
+    if (!parsed) return tl::make_unexpected(parsed.error());
+    const toml::table& root = *parsed;
     TargetFile target;
     target.path = path;
     const auto folder = std::filesystem::path(path).parent_path();

@@ -38,4 +38,14 @@ std::optional<Problem> check_toml_text(std::string_view text, const std::string&
     return std::nullopt;
 }
 
+Result<toml::table> parse_toml(std::string_view text, const std::string& path) {
+    if (auto bad = check_toml_text(text, path)) return tl::make_unexpected(*bad);
+    try {
+        return toml::parse(text, path);
+    } catch (const toml::parse_error& e) {
+        return failure(std::string("not valid TOML: ") + std::string(e.description()),
+                       path + ":" + std::to_string(e.source().begin.line), "correct this line");
+    }
+}
+
 }  // namespace mt

@@ -5,6 +5,8 @@
 #include <string>
 #include <string_view>
 
+#include <toml++/toml.h>
+
 #include "base/problem.h"
 
 namespace mt {
@@ -12,5 +14,7 @@ namespace mt {
 /// A Problem if a character beyond ASCII stands outside quotes and comments: TOML 1.0 allows none there,
 /// and the parser in use (toml++ 3.3) has undefined behaviour on some of them.
 std::optional<Problem> check_toml_text(std::string_view text, const std::string& path);
+/// The table that the text is. A Problem names file and line.
+Result<toml::table> parse_toml(std::string_view text, const std::string& path);
 
 }  // namespace mt

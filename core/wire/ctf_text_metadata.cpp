@@ -158,8 +158,7 @@ class TextMetadata {
 
     void top() {
         if (accept(";")) return;
-        if (is("typealias")) return typealias();
-        if (is("typedef")) return type_definition();
+        if (declared()) return;
         if (is("trace") && is("{", 1)) return trace();
         if (is("env") && is("{", 1)) return environment();
         if (is("clock") && is("{", 1)) return clock();
@@ -194,6 +193,16 @@ class TextMetadata {
         }
         if (all.empty()) fail("the new type needs a name");
         return all;
+    }
+    /// A new name for a type, if one is declared here.
+    bool declared() {
+        if (is("typealias"))
+            typealias();
+        else if (is("typedef"))
+            type_definition();
+        else
+            return false;
+        return true;
     }
     void typealias() {
         expect("typealias");
@@ -402,14 +411,7 @@ class TextMetadata {
     void members(std::vector<CtfField>& out, unsigned depth) {
         scopes_.emplace_back();
         while (!accept("}")) {
-            if (is("typealias")) {
-                typealias();
-                continue;
-            }
-            if (is("typedef")) {
-                type_definition();
-                continue;
-            }
+            if (declared()) continue;
             const CtfType base = type(depth + 1);
             do {
                 CtfField f;
@@ -516,14 +518,7 @@ class TextMetadata {
         expect("{");
         scopes_.emplace_back();
         while (!accept("}")) {
-            if (is("typealias")) {
-                typealias();
-                continue;
-            }
-            if (is("typedef")) {
-                type_definition();
-                continue;
-            }
+            if (declared()) continue;
             if ((is("struct") || is("enum") || is("variant")) && !is(".", 1) && !is("=", 1) && !is(":=", 1)) {
                 (void)type(0);
                 expect(";");

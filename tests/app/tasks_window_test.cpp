@@ -1,0 +1,223 @@
+// Tasks in the window: real clicks and keys on the real window, and what the user then sees.
+#include <gtest/gtest.h>
+
+#include <QClipboard>
+#include <QGuiApplication>
+#include <QHelpEvent>
+#include <QSignalSpy>
+#include <QTest>
+#include <QToolTip>
+
+#include "main_window.h"
+#include "support.h"
+
+namespace mt::app {
+namespace {
+
+// With ordinary spaces between groups of digits.
+QString plain(QString text) { return text.replace(QChar(0x202F), QChar(' ')); }
+
+class TasksWindow : public testing::Test {
+  protected:
+    void SetUp() override {
+        window.resize(1280, 900);
+        window.show();
+        open(test::data("tasks/mount-a/trace"));
+    }
+    void open(const std::string& path) {
+        QSignalSpy finished(&window.session(), &Session::finished);
+        window.open(QString::fromStdString(path));
+        ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+    }
+    const TaskTrail& tasks() { return window.session().trail()->tasks; }
+    std::size_t task(const std::string& name) {
+        for (std::size_t i = 0; i < tasks().tasks.size(); ++i)
+            if (tasks().tasks[i].name == name) return i;
+        ADD_FAILURE() << name;
+        return 0;
+    }
+    QPoint in_task(std::size_t task, Time t) {
+        return {static_cast<int>(window.lanes()->x_of(t)),
+                static_cast<int>(window.lanes()->task_rect(task).center().y())};
+    }
+    void click_finding(const std::string& kind) {
+        const auto& all = window.session().findings();
+        for (std::size_t i = 0; i < all.size(); ++i)
+            if (finding_kind_name(all[i].kind) == kind) {
+                window.go_to_finding(static_cast<int>(i));
+                return;
+            }
+        ADD_FAILURE() << "no " << kind;
+    }
+    std::string view_task() {
+        const int i = window.viewpoint().selection().task;
+        return i < 0 ? std::string() : tasks().tasks[static_cast<std::size_t>(i)].name;
+    }
+    QString moment() { return window.moment()->text(); }
+    MainWindow window;
+};
+
+TEST_F(TasksWindow, ShowsTasksByPriorityBelowTheInterrupts) {
+    const auto top = [&](const char* name) { return window.lanes()->task_rect(task(name)).top(); };
+    EXPECT_LT(top("axis_ra"), top("axis_dec"));
+    EXPECT_LT(top("axis_dec"), top("guide"));
+    EXPECT_LT(top("guide"), top("journal"));
+    EXPECT_LT(top("journal"), top("idle")) << "idle last";
+    EXPECT_GT(top("axis_ra"), window.lanes()->row_rect(0, 0).top());
+    EXPECT_EQ(window.findings_panel()->list()->model()->rowCount(), 5);
+    EXPECT_EQ(window.windowTitle(), "mount-a – Mindful Trail");
+}
+
+TEST_F(TasksWindow, TheInversionSaysWhoWaitsForWhom) {
+    click_finding("priority_inversion");
+    EXPECT_EQ(view_task(), "axis_dec");
+    EXPECT_NE(moment().indexOf("waiting: axis_dec for axis state, held by weather"), -1) << moment().toStdString();
+    EXPECT_EQ(window.findChild<QLabel*>("measures_name")->text(), "axis_dec");
+    EXPECT_NE(plain(window.findChild<QLabel*>("measures_sub")->text()).indexOf("2 399 jobs"), -1)
+        << window.findChild<QLabel*>("measures_sub")->text().toStdString();
+    // A link in the strip leads to the holder.
+    window.lanes()->go_to_job(task("weather"), 21);
+    EXPECT_EQ(view_task(), "weather");
+}
+
+TEST_F(TasksWindow, AClickSelectsAJobADoubleClickShowsItKeysWalk) {
+    const std::size_t guide = task("guide");
+    const TaskJob job = tasks().tasks[guide].jobs[40];
+    window.viewpoint().go_to(job.ready - Time::from_ms(30), job.end + Time::from_ms(30), {});
+    QTest::mouseClick(window.lanes(), Qt::LeftButton, {}, in_task(guide, job.start + Time{job.run.ps / 2}));
+    EXPECT_EQ(view_task(), "guide");
+    EXPECT_EQ(window.viewpoint().selection().instance, 40U);
+    QTest::mouseDClick(window.lanes(), Qt::LeftButton, {}, in_task(guide, job.start + Time{job.run.ps / 2}));
+    EXPECT_LT((window.viewpoint().to() - window.viewpoint().from()).ps, job.response().ps * 2);
+    window.lanes()->setFocus();
+    QTest::keyClick(window.lanes(), Qt::Key_N);
+    EXPECT_EQ(window.viewpoint().selection().instance, 41U);
+    EXPECT_EQ(window.viewpoint().cursor(), tasks().tasks[guide].jobs[41].ready);
+    QTest::keyClick(window.lanes(), Qt::Key_P);
+    QTest::keyClick(window.lanes(), Qt::Key_P);
+    EXPECT_EQ(window.viewpoint().selection().instance, 39U);
+}
+
+TEST_F(TasksWindow, TheTooltipTakesTheResponseApart) {
+    click_finding("priority_inversion");
+    const std::size_t dec = task("axis_dec");
+    const TaskJob job = tasks().tasks[dec].jobs[*window.viewpoint().selection().instance];
+    const QPoint at = in_task(dec, job.ready + Time{job.response().ps / 2});
+    QHelpEvent help(QEvent::ToolTip, at, window.lanes()->mapToGlobal(at));
+    QApplication::sendEvent(window.lanes(), &help);
+    const QString text = QToolTip::text();
+    EXPECT_NE(text.indexOf("waits for a lock: <b>axis state</b>, held by weather"), -1) << text.toStdString();
+    EXPECT_NE(text.indexOf("11.0 ms waiting for locks"), -1) << text.toStdString();
+    QToolTip::hideText();
+}
+
+TEST_F(TasksWindow, TablesOfTasksLocksAndQueuesLeadToTheWorst) {
+    window.show_measures(true);
+    auto* page = window.measures_page();
+    EXPECT_TRUE(page->tasks()->isVisible()) << "tasks first, where there are any";
+    EXPECT_EQ(page->tasks()->rows(), 10);
+    page->filter()->setText("axis");
+    EXPECT_EQ(page->tasks()->rows(), 2);
+    EXPECT_EQ(page->tasks()->cell(1, 0), "axis_dec");
+    EXPECT_EQ(plain(page->tasks()->cell(1, 3)), "2 399");
+    const QRect row = page->tasks()->visualRect(page->tasks()->model()->index(1, 0));
+    QTest::mouseClick(page->tasks()->viewport(), Qt::LeftButton, {}, row.center());
+    EXPECT_EQ(view_task(), "axis_dec");
+    EXPECT_TRUE(page->isVisible()) << "a click leaves the table where it is";
+    QTest::mouseDClick(page->tasks()->viewport(), Qt::LeftButton, {}, row.center());
+    EXPECT_FALSE(page->isVisible());
+    EXPECT_TRUE(window.lanes()->isVisible());
+    page->filter()->clear();
+    window.show_measures(true);
+    page->choice()->setCurrentIndex(2);
+    EXPECT_EQ(page->locks()->rows(), 4);
+    page->locks()->selectRow(0);
+    QTest::keyClick(page->locks(), Qt::Key_C, Qt::ControlModifier);
+    EXPECT_NE(plain(QGuiApplication::clipboard()->text()).indexOf("axis state\t4 847"), -1)
+        << QGuiApplication::clipboard()->text().toStdString();
+    page->choice()->setCurrentIndex(3);
+    EXPECT_EQ(page->queues()->cell(0, 0), "link words");
+    EXPECT_EQ(page->queues()->cell(0, 3), "0") << "nothing refused";
+}
+
+TEST_F(TasksWindow, ADotOverTimeLeadsToItsJob) {
+    window.lanes()->go_to_job(task("axis_dec"), 3);
+    auto* dots = window.measures_panel()->over_time();
+    QTest::qWait(60);
+    const TaskLane& lane = tasks().tasks[task("axis_dec")];
+    std::size_t longest = 0;
+    for (std::size_t i = 0; i < lane.jobs.size(); ++i)
+        if (lane.jobs[i].whole() && lane.jobs[i].response() > lane.jobs[longest].response()) longest = i;
+    auto* plot = dots->findChild<QWidget*>();
+    QTest::mouseClick(plot, Qt::LeftButton, {}, dots->position_of(longest).toPoint());
+    EXPECT_EQ(window.viewpoint().selection().instance, longest);
+    EXPECT_EQ(view_task(), "axis_dec");
+}
+
+TEST_F(TasksWindow, SystemEventsFollowTheCursorAndAreSearched) {
+    auto* table = window.trace_events();
+    ASSERT_TRUE(table->isVisible());
+    EXPECT_EQ(table->row_count(), 97'328U);
+    click_finding("priority_inversion");
+    QStringList row;
+    EXPECT_TRUE(QTest::qWaitFor([&] {
+        row = table->current_row() ? table->row_text(*table->current_row()) : QStringList();
+        return row.mid(1, 2) == QStringList{"mutex_take_blocked", "axis state"};
+    })) << row.join(" | ").toStdString();
+    const std::uint64_t before = *table->current_row();
+    auto* find = window.findChild<QLineEdit*>("find");
+    find->setText("limit switch");
+    QTest::keyClick(find, Qt::Key_Return);
+    EXPECT_TRUE(QTest::qWaitFor([&] {
+        row = table->current_row() ? table->row_text(*table->current_row()) : QStringList();
+        return row.value(2) == "limit switch";
+    })) << row.join(" | ").toStdString();
+    EXPECT_GT(*table->current_row(), before);
+    EXPECT_TRUE(QTest::qWaitFor([&] { return std::abs(window.viewpoint().cursor().seconds() - 9.15) < 0.001; }))
+        << "the first of the storm";
+    QTest::keyClick(table, Qt::Key_Down, Qt::ShiftModifier);
+    QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
+    EXPECT_TRUE(QTest::qWaitFor([&] { return QGuiApplication::clipboard()->text().count('\n') == 2; }));
+}
+
+TEST_F(TasksWindow, GoesToATaskOrALockByName) {
+    EXPECT_TRUE(window.go_to_text("dome"));
+    EXPECT_EQ(view_task(), "dome");
+    EXPECT_TRUE(window.go_to_text("star table lock"));
+    EXPECT_FALSE(window.go_to_text("no such thing"));
+    EXPECT_NE(window.notice_text().indexOf("task or lock"), -1);
+}
+
+TEST_F(TasksWindow, ALossIsToldAndTheFaultComesFirst) {
+    open(test::data("tasks/mount-c/trace"));
+    EXPECT_EQ(window.session().findings()[0].kind, FindingKind::fault);
+    EXPECT_NE(window.health_text().indexOf("1 gap (469 ms)"), -1) << window.health_text().toStdString();
+    window.viewpoint().set_cursor(Time::from_ms(2300));
+    EXPECT_NE(moment().indexOf("gap"), -1) << moment().toStdString();
+}
+
+TEST_F(TasksWindow, AnotherTraceWithoutMetadataLeavesWhatWasOpen) {
+    test::Folder folder;
+    test::write_file(folder / "metadata", std::string("trace { major = 9; };"));
+    QSignalSpy failed(&window.session(), &Session::failed);
+    window.open(QString::fromStdString(folder.path()));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return failed.count() > 0; }));
+    EXPECT_NE(window.notice_text().indexOf("metadata:1:"), -1) << window.notice_text().toStdString();
+    EXPECT_EQ(window.windowTitle(), "mount-a – Mindful Trail");
+}
+
+TEST_F(TasksWindow, FastClicksAndOddSizesKeepItWhole) {
+    for (int i = 0; i < 10; ++i) {
+        QTest::mouseClick(window.lanes(), Qt::LeftButton, {}, QPoint(300 + 60 * i, 250 + 30 * i));
+        window.go_to_finding(i % 5);
+    }
+    for (const QSize size : {QSize(1024, 700), QSize(2560, 1440), QSize(1280, 800)}) {
+        window.resize(size);
+        QTest::qWait(20);
+        EXPECT_GT(window.lanes()->width(), 300);
+        EXPECT_FALSE(window.grab().isNull());
+    }
+}
+
+}  // namespace
+}  // namespace mt::app

@@ -29,6 +29,10 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
     connect(&session, &Session::grew, this, again);
     connect(&session, &Session::finished, this, again);
     connect(&view, &Viewpoint::window_changed, this, again);
+    connect(&view, &Viewpoint::selection_changed, this, [this, again] {
+        reveal_ = true;
+        again();
+    });
     connect(&store, &BlockStore::arrived, this, qOverload<>(&QWidget::update));
     for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::selection_changed, &Viewpoint::ruler_changed})
         connect(&view, signal, this, qOverload<>(&QWidget::update));
@@ -115,6 +119,15 @@ void Lanes::lay_out() {
         y += r.height;
     }
     content_ = y;
+    if (reveal_) {
+        const Selection& s = view_.selection();
+        for (const Row& r : rows_) {
+            const auto task = task_of(r);
+            if (task ? s.task != static_cast<int>(*task) : s.lane < 0 || r.core != s.core || r.lane != s.lane) continue;
+            const double low = r.top + r.height - (height() - kRuler), high = r.top - kAxis;
+            scroll_ = low > high ? high : std::clamp(scroll_, low, high);
+        }
+    }
     scroll_ = std::clamp(scroll_, 0.0, scroll_limit());
     for (Row& r : rows_) r.top -= scroll_;
 }
@@ -383,6 +396,7 @@ void Lanes::wheelEvent(QWheelEvent* e) {
     if ((e->modifiers() & Qt::ShiftModifier) != 0 || sideways != 0)
         view_.pan(-0.15 * (sideways != 0 ? sideways : steps));
     else if (e->position().x() < plot_left()) {
+        reveal_ = false;
         scroll_ = std::clamp(scroll_ - steps * 40, 0.0, scroll_limit());
         lay_out();
         update();

@@ -136,6 +136,7 @@ class Lanes : public QWidget {
     Viewpoint& view_;
     BlockStore& store_;
     std::vector<Row> rows_;
+    bool reveal_ = false;  ///< the selected row is kept in sight until a person scrolls
     std::vector<std::size_t> order_;  ///< of tasks, the most urgent first
     std::weak_ptr<const Trail> ordered_;
     std::optional<Call> call_;

@@ -93,17 +93,19 @@ void Lanes::paint_task(QPainter& p, const Row& row, const TaskLane& lane) {
     if (static_cast<double>(last - first) > band.width() * 1.2) {
         // Zoomed out: solid is the share of each pixel in which it had a core.
         const double per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / band.width();
-        const QColor light = mixed(t.land, t.panel, 0.28);
+        const QColor full = lane.idle ? mixed(t.land, t.panel, 0.3) : t.land,
+                     light = lane.idle ? t.panel : mixed(t.land, t.panel, 0.28);
         for (int px = 0; px < static_cast<int>(band.width()); ++px) {
             const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
                        to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
-            const Time ran = lane.running_time(from, to);
+            if (from >= session_.trail()->end) break;
+            const Time ran = lane.running_time(from, std::min(to, session_.trail()->end));
             if (ran.ps <= 0) continue;
             const double share = std::min(1.0, static_cast<double>(ran.ps) / per_pixel);
             const int x = static_cast<int>(band.left()) + px,
                       solid = std::max(1, static_cast<int>(std::lround(share * band.height())));
             p.fillRect(QRect(x, static_cast<int>(band.top()), 1, static_cast<int>(band.height()) - solid), light);
-            p.fillRect(QRect(x, static_cast<int>(band.bottom()) - solid, 1, solid), t.land);
+            p.fillRect(QRect(x, static_cast<int>(band.bottom()) - solid, 1, solid), full);
         }
         return;
     }

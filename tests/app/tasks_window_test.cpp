@@ -196,6 +196,20 @@ TEST_F(TasksWindow, ALossIsToldAndTheFaultComesFirst) {
     EXPECT_NE(moment().indexOf("gap"), -1) << moment().toStdString();
 }
 
+TEST_F(TasksWindow, TheLaneThatAFindingIsAboutIsInSight) {
+    open(test::data("tasks/mount-b/trace"));
+    window.resize(1024, 700);
+    for (int i = 0; i < window.findings_panel()->list()->model()->rowCount(); ++i) {
+        window.go_to_finding(i);
+        const int selected = window.viewpoint().selection().task;
+        ASSERT_GE(selected, 0);
+        const QRectF row = window.lanes()->task_rect(static_cast<std::size_t>(selected));
+        EXPECT_GE(row.top(), 0) << window.session().findings()[static_cast<std::size_t>(i)].title;
+        EXPECT_LE(row.bottom(), window.lanes()->height())
+            << window.session().findings()[static_cast<std::size_t>(i)].title;
+    }
+}
+
 TEST_F(TasksWindow, AnotherTraceWithoutMetadataLeavesWhatWasOpen) {
     test::Folder folder;
     test::write_file(folder / "metadata", std::string("trace { major = 9; };"));

@@ -90,7 +90,7 @@ void read(benchmark::State& state) {
         Progress progress;
         first = 0;
         read_events(
-            **recording, growing.trail(), progress,
+            **recording, growing.trail(), growing.tasks(), progress,
             [&](std::uint64_t) {
                 if (first == 0) first = std::chrono::duration<double>(SteadyClock::now() - from).count();
             },

@@ -14,6 +14,7 @@
 #include "etrace_encoder.h"
 #include "gdb_server.h"
 #include "mount_core.h"
+#include "recorder_port.h"
 #include "rv_core.h"
 #include "trace_port.h"
 
@@ -50,7 +51,8 @@ class LiveBoard {
     std::unique_ptr<MountCore> main_;
     std::unique_ptr<RvCore> cop_;
     std::unique_ptr<GdbServer> main_server_, cop_server_;
-    std::unique_ptr<TracePort> trace_, cop_trace_;
+    std::unique_ptr<TracePort> trace_, cop_trace_, events_;
+    RecorderPort recorder_;
     EtraceEncoder encoder_ = cop_encoder();
     std::uint64_t cop_readers_ = 0;
     bool cop_read_ = false;
@@ -74,12 +76,15 @@ MountOptions live_mount(MountOptions m) {
 
 LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_(context_) {
     const auto address = asio::ip::make_address(options_.bind);
-    main_ = std::make_unique<MountCore>(options_.image, live_mount(options_.mount));
+    main_ = std::make_unique<MountCore>(options_.image, live_mount(options_.mount), recorder_.sink(),
+                                        [this] { recorder_.reset(); });
     main_server_ = std::make_unique<GdbServer>(
         context_, tcp::endpoint(address, options_.gdb_main), *main_, options_.troubles,
         [this](const std::string& text, std::string& reply) { return command(text, reply); });
     trace_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.trace), options_.troubles,
                                          options_.mount.seed);
+    events_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.events), options_.troubles,
+                                          options_.mount.seed + 2);
     if (options_.terminal) terminal_ = trace_->open_terminal();
     running_.push_back({main_.get(), main_server_.get()});
     if (options_.cop) {
@@ -179,6 +184,8 @@ void LiveBoard::tick() {
     for (auto& r : running_) advance(r, seconds);
     send_cop();
     std::vector<std::uint8_t> bytes;
+    recorder_.drain(bytes);
+    events_->send(std::exchange(bytes, {}), running_[0].ran);
     main_->drain(bytes);
     if (!flood_.empty()) {
         flood_owed_ = trace_->any_reader() ? flood_owed_ + seconds * options_.flood_rate * 1e6 : 0;
@@ -212,6 +219,7 @@ void LiveBoard::announce() {
     text << "gdb_main = " << main_server_->port() << "\n";
     if (cop_server_) text << "gdb_cop = " << cop_server_->port() << "\n";
     text << "trace = " << trace_->port() << "\n";
+    text << "events = " << events_->port() << "\n";
     if (cop_trace_) text << "trace_cop = " << cop_trace_->port() << "\n";
     if (!terminal_.empty()) text << "terminal = \"" << terminal_ << "\"\n";
     std::cout << text.str() << std::flush;

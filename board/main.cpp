@@ -100,6 +100,8 @@ int main(int argc, char** argv) {
     app.add_option("--gdb-cop", live.gdb_cop, "port of the co-processor's debug server; 0: any that is free");
     app.add_option("--trace", live.trace, "port of the main core's trace stream; 0: any that is free");
     app.add_option("--trace-cop", live.trace_cop, "port of the co-processor's instruction trace; 0: any that is free");
+    app.add_option("--events", live.events,
+                   "port of the recorder in the main core's firmware (CTF packets); 0: any that is free");
     app.add_flag("--terminal", live.terminal, "send the trace to a pseudo-terminal too");
     app.add_option("--ports-file", live.ports_file, "write the ports as TOML into this file once they listen");
     app.add_option("--speed", live.speed, "times real time")->check(CLI::Range(0.01, 10'000.0));

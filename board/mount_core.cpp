@@ -4,8 +4,14 @@
 
 namespace board {
 
-MountCore::MountCore(std::shared_ptr<const mt::Image> image, MountOptions options)
-    : image_(std::move(image)), options_(options), flash_(kFlashBytes, 0xFF), ram_(kRamBytes) {
+MountCore::MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, OsSink os,
+                     std::function<void()> reset_os)
+    : image_(std::move(image)),
+      options_(options),
+      os_(std::move(os)),
+      reset_os_(std::move(reset_os)),
+      flash_(kFlashBytes, 0xFF),
+      ram_(kRamBytes) {
     if (image_)
         for (const auto& piece : image_->pieces()) {
             const auto at = static_cast<std::uint32_t>(piece.loaded_at);
@@ -25,6 +31,7 @@ std::uint32_t MountCore::address_of(const char* name) const {
 void MountCore::reset() {
     std::fill(ram_.begin(), ram_.end(), std::uint8_t{0});
     model_.reset();
+    if (reset_os_) reset_os_();
     pc_ = address_of("Reset_Handler");
     started_ = false;
     stop_.reset();
@@ -68,7 +75,8 @@ std::optional<Stop> MountCore::run(std::uint64_t cycles) {
         model_ = std::make_unique<MountModel>(
             options_, range,
             MountModel::Hooks{[this](const char* function) { return entered(function); },
-                              [this](const char* variable, std::uint32_t value) { return written(variable, value); }});
+                              [this](const char* variable, std::uint32_t value) { return written(variable, value); },
+                              os_});
     }
     model_->run_until(model_->now() + cycles);
     if (!stop_) pc_ = address_of(model_->function());

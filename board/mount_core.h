@@ -13,7 +13,9 @@ namespace board {
 
 class MountCore : public DebugCore {
   public:
-    MountCore(std::shared_ptr<const mt::Image> image, MountOptions options);
+    /// `reset_os` is called out of reset, `os` with each event of the operating system.
+    MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, OsSink os = {},
+              std::function<void()> reset_os = {});
 
     std::string name() const override { return "main"; }
     std::string target_xml() const override;
@@ -37,6 +39,8 @@ class MountCore : public DebugCore {
                                    kRamBytes = 128 << 10;
     std::shared_ptr<const mt::Image> image_;
     MountOptions options_;
+    OsSink os_;
+    std::function<void()> reset_os_;
     std::vector<std::uint8_t> flash_, ram_;
     std::unique_ptr<MountModel> model_;
     std::uint32_t pc_ = 0;

@@ -25,6 +25,7 @@
 #include "trail/live_recording.h"
 #include "trail/reading.h"
 #include "trail/recording.h"
+#include "trail/ring_check.h"
 
 namespace {
 
@@ -88,6 +89,7 @@ int write_to(const std::string& file, const std::function<void(std::ostream&)>& 
 struct Options {
     std::string input, output, of, recipe, core, addresses, ctf;
     std::vector<std::string> leave_out;
+    std::uint64_t at = 0, hz = 0;
     bool csv = false, json = false, replace = false, calls = false;
     std::optional<double> from_ns, to_ns;
     std::optional<Time> from() const { return from_ns ? std::optional(Time::from_ns(*from_ns)) : std::nullopt; }
@@ -384,6 +386,35 @@ int run_find(const Options& o) {
     });
 }
 
+// What is wrong with a ring, and its packets for the taking.
+int run_ring(const Options& o) {
+    namespace fs = std::filesystem;
+    auto file = MappedFile::open(o.input);
+    if (!file) return fail(file.error());
+    const auto report = check_ring((*file)->bytes(), o.at, o.hz);
+    if (!report) return fail(report.error());
+    std::cout << "header at " << hex_text(report->header_at) << "\n";
+    for (const auto& r : report->remarks) {
+        constexpr const char* grades[] = {"  ", "? ", "! "};
+        std::cout << grades[static_cast<std::size_t>(r.grade)] << r.text << "\n";
+        if (!r.advice.empty()) std::cout << "    " << r.advice << "\n";
+    }
+    if (!o.output.empty()) {
+        std::error_code ec;
+        if (fs::exists(o.output, ec)) return fail({"exists already", o.output, "choose another name"});
+        if (report->packets == 0) return fail({"there is nothing to write", o.input, "see what is wrong above"});
+        fs::create_directories(o.output, ec);
+        std::ofstream(fs::path(o.output) / "metadata", std::ios::binary)
+            << recorder_metadata(o.hz == 0 ? 1'000'000'000 : o.hz);
+        std::ofstream packets(fs::path(o.output) / "packets", std::ios::binary);
+        packets.write(reinterpret_cast<const char*>(report->stream.data()),
+                      static_cast<std::streamsize>(report->stream.size()));
+        packets.close();
+        if (!packets) return fail({"cannot write", o.output, "check free space and permissions"});
+    }
+    return report->good() ? kDone : kBad;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -433,6 +464,12 @@ int main(int argc, char** argv) {
     CLI::App* exported = command("export", "write in an open format", run_export);
     exported->add_option("--ctf", o.ctf, "new folder for a Common Trace Format 2 trace");
     exported->add_flag("--calls", o.calls, "function calls too");
+    CLI::App* ring = app.add_subcommand("ring", "look at an image of memory with the recorder's ring in it");
+    ring->add_option("IMAGE", o.input, "file with the bytes of the target's memory")->required();
+    ring->add_option("--at", o.at, "address of its first byte (0x… or decimal)");
+    ring->add_option("--hz", o.hz, "ticks per second of the recorder's time source");
+    ring->add_option("-o,--output", o.output, "new folder for what it holds, as a Common Trace Format trace");
+    ring->callback([&run] { run = run_ring; });
     CLI::App* record = app.add_subcommand("record", "make a recording after a recipe");
     record->add_option("--recipe", o.recipe, "the *.recipe.toml to follow")->required();
     record->add_option("-o,--output", o.output, "the *.mtrail folder to write; after the recipe's pattern if left out");

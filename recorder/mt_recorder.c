@@ -4,7 +4,10 @@
 #define HEADER 80u /* magic 4, uuid 16, stream 4, six times 8, cpu 4, 4 unused */
 
 struct packet {
-    uint8_t bytes[MT_PACKET_BYTES];
+    union {
+        uint8_t bytes[MT_PACKET_BYTES];
+        uint32_t words[MT_PACKET_BYTES / 4];
+    } u;
     uint32_t used;   /* 0: none is open */
     uint32_t events; /* in the open packet */
     uint32_t discarded, sequence;
@@ -21,85 +24,97 @@ static const uint8_t uuid[16] = {0x4D, 0x54, 0x72, 0x61, 0x69, 0x6C, 0x52, 0x65,
                                  0x80, 0x01, 0x63, 0x6F, 0x72, 0x64, 0x65, 0x72};
 
 #if MT_RING
-static uint8_t ring_bytes[MT_RING_BYTES];
+static uint32_t ring_words[MT_RING_BYTES / 4];
 struct mt_ring mt_ring;
 
-static int ring_write(const uint8_t *packet, uint32_t bytes) {
-    uint32_t at = mt_ring.written % MT_RING_BYTES, i;
+static int ring_write(const uint32_t *packet, uint32_t bytes) { /* a multiple of 4, as the ring's size is */
+    uint32_t at = mt_ring.written % MT_RING_BYTES / 4, i;
     if (bytes > MT_RING_BYTES) return 0;
     if (!MT_RING_OVERWRITES && mt_ring.written - mt_ring.taken > MT_RING_BYTES - bytes) {
         mt_ring.lost += bytes;
         return 0;
     }
-    for (i = 0; i < bytes; ++i) {
-        ring_bytes[at] = packet[i];
-        if (++at == MT_RING_BYTES) at = 0;
+    for (i = 0; i < bytes / 4; ++i) {
+        ring_words[at] = packet[i];
+        if (++at == MT_RING_BYTES / 4) at = 0;
     }
     mt_ring.written += bytes; /* only now: the reader must find the bytes there */
     return 1;
 }
 #endif
 
-static void put(uint8_t *to, uint64_t value, unsigned bytes) {
-    while (bytes-- > 0) {
-        *to++ = (uint8_t)value;
-        value >>= 8;
-    }
+#if MT_PACKET_BYTES % 4 != 0 || MT_PACKET_BYTES < 256
+#error "MT_PACKET_BYTES must be a multiple of 4, at least 256"
+#endif
+#if MT_RING && MT_RING_BYTES % 4 != 0
+#error "MT_RING_BYTES must be a multiple of 4"
+#endif
+
+/* Little-endian, of 0, 1, 2 or 4 bytes; `to` need not be aligned. */
+static inline uint8_t *put(uint8_t *to, uint32_t value, unsigned bytes) {
+    if (bytes == 0) return to;
+    *to++ = (uint8_t)value;
+    if (bytes == 1) return to;
+    *to++ = (uint8_t)(value >> 8);
+    if (bytes == 2) return to;
+    *to++ = (uint8_t)(value >> 16);
+    *to++ = (uint8_t)(value >> 24);
+    return to;
+}
+static uint8_t *put64(uint8_t *to, uint64_t value) {
+    return put(put(to, (uint32_t)value, 4), (uint32_t)(value >> 32), 4);
 }
 
 static void close_packet(struct packet *p, unsigned core) {
     int done = 0;
-    uint32_t i;
+    uint32_t i, size;
+    uint8_t *to = p->u.bytes;
     if (p->used == 0) return;
-    put(p->bytes, 0xC1FC1FC1u, 4);
-    for (i = 0; i < 16; ++i) p->bytes[4 + i] = uuid[i];
-    put(p->bytes + 20, 0, 4);
-    put(p->bytes + 24, p->begin, 8);
-    put(p->bytes + 32, p->last, 8);
-    put(p->bytes + 40, (uint64_t)p->used * 8, 8);
-    put(p->bytes + 48, (uint64_t)p->used * 8, 8);
-    put(p->bytes + 56, p->discarded, 8);
-    put(p->bytes + 64, p->sequence, 8);
-    put(p->bytes + 72, core, 4);
-    put(p->bytes + 76, 0, 4);
+    size = (p->used + 3) & ~3u;
+    for (i = p->used; i < size; ++i) p->u.bytes[i] = 0;
+    to = put(to, 0xC1FC1FC1u, 4);
+    for (i = 0; i < 16; ++i) *to++ = uuid[i];
+    to = put(to, 0, 4);
+    to = put64(to, p->begin);
+    to = put64(to, p->last);
+    to = put64(to, (uint64_t)p->used * 8);
+    to = put64(to, (uint64_t)size * 8);
+    to = put64(to, p->discarded);
+    to = put64(to, p->sequence);
+    to = put(to, core, 4);
+    put(to, 0, 4);
 #if MT_RING
-    done = ring_write(p->bytes, p->used);
+    done = ring_write(p->u.words, size);
 #endif
-    if (write_fn != 0) done = write_fn(p->bytes, p->used) != 0;
+    if (write_fn != 0) done = write_fn(p->u.bytes, size) != 0;
     if (!done) p->discarded += p->events;
     ++p->sequence;
     p->used = p->events = 0;
 }
 
 /* Room for an event of so many bytes behind its header; writes the header. Interrupts are masked. */
-static uint8_t *begin_event(struct packet *p, unsigned core, unsigned id, uint32_t bytes) {
+static inline uint8_t *begin_event(struct packet *p, unsigned core, unsigned id, uint32_t bytes) {
     const uint32_t counter = now_fn();
-    uint64_t now = p->last;
+    const uint32_t passed = counter - p->counter;
+    const uint64_t now = p->timed ? p->last + passed : counter;
     uint8_t *to;
-    if (p->timed)
-        now += (uint32_t)(counter - p->counter);
-    else
-        now = counter;
     if (p->used + 13 + bytes > MT_PACKET_BYTES) close_packet(p, core);
     if (p->used == 0) {
         p->used = HEADER;
         p->begin = p->last = now;
     }
-    to = p->bytes + p->used;
+    to = p->u.bytes + p->used;
     if (now - p->last < (1u << 27)) {
-        put(to, id | ((uint32_t)now & 0x7FFFFFFu) << 5, 4);
-        to += 4;
+        to = put(to, id | ((uint32_t)now & 0x7FFFFFFu) << 5, 4);
     } else { /* too long ago for 27 bits */
-        put(to, 31, 1);
-        put(to + 1, id, 4);
-        put(to + 5, now, 8);
-        to += 13;
+        *to++ = 31;
+        to = put64(put(to, id, 4), now);
     }
     p->last = now;
     p->counter = counter;
     p->timed = 1;
     ++p->events;
-    p->used = (uint32_t)(to - p->bytes) + bytes;
+    p->used = (uint32_t)(to - p->u.bytes) + bytes;
     return to;
 }
 
@@ -115,7 +130,7 @@ void mt_init(mt_time_fn time, mt_write_fn write) {
 #if MT_RING
     mt_ring.version = 1;
     mt_ring.flags = MT_RING_OVERWRITES;
-    mt_ring.data = (uint32_t)(uintptr_t)ring_bytes;
+    mt_ring.data = (uint32_t)(uintptr_t)ring_words;
     mt_ring.size = MT_RING_BYTES;
     mt_ring.written = mt_ring.taken = mt_ring.lost = mt_ring.reserved = 0;
     mt_ring.magic = 0x4252544Du; /* "MTRB", last of all */
@@ -127,9 +142,7 @@ void mt_event3(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsigned b
     const unsigned core = MT_THIS_CORE();
     if (now_fn != 0 && core < MT_CORES) {
         uint8_t *to = begin_event(&packets[core], core, id, a_bytes + b_bytes + c_bytes);
-        put(to, a, a_bytes);
-        put(to + a_bytes, b, b_bytes);
-        put(to + a_bytes + b_bytes, c, c_bytes);
+        put(put(put(to, a, a_bytes), b, b_bytes), c, c_bytes);
     }
     MT_UNMASK(before);
 }
@@ -147,9 +160,7 @@ void mt_event_text(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsign
         uint8_t *to;
         while (text[n] != 0 && n < 63) ++n; /* longer names are cut */
         to = begin_event(&packets[core], core, id, a_bytes + b_bytes + n + 1);
-        put(to, a, a_bytes);
-        put(to + a_bytes, b, b_bytes);
-        to += a_bytes + b_bytes;
+        to = put(put(to, a, a_bytes), b, b_bytes);
         for (i = 0; i < n; ++i) to[i] = (uint8_t)text[i];
         to[n] = 0;
     }

@@ -102,6 +102,7 @@ class Board {
     std::string gdb() const { return "127.0.0.1:" + values_.at("gdb_main"); }
     std::string gdb_cop() const { return "127.0.0.1:" + values_.at("gdb_cop"); }
     std::string trace() const { return "127.0.0.1:" + values_.at("trace"); }
+    std::string events() const { return "127.0.0.1:" + values_.at("events"); }
     std::string trace_cop() const { return "127.0.0.1:" + values_.at("trace_cop"); }
     std::string terminal() const { return values_.at("terminal"); }
     Process& process() { return process_; }
@@ -120,6 +121,8 @@ class Board {
                                         "0",
                                         "--trace",
                                         trace,
+                                        "--events",
+                                        "0",
                                         "--trace-cop",
                                         "0",
                                         "--ports-file",

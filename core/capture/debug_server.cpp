@@ -97,6 +97,8 @@ Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds pa
             switch ((*got)->kind) {
                 case Item::Kind::packet:
                     if (acks_ && !link_->write("+", patience_)) return no_answer();
+                    // A server that halts a running target for a new client may say so before it is asked anything.
+                    if (greeting_ && payload != "?" && stop_of((*got)->payload)) break;
                     return std::move((*got)->payload);
                 case Item::Kind::notification:
                     if ((*got)->payload.substr(0, 5) == "Stop:") kept_stop_ = stop_of((*got)->payload.substr(5));
@@ -203,6 +205,7 @@ Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> li
     if (!vcont) return tl::make_unexpected(vcont.error());
     s->vcont_ = vcont->find(";c") != std::string::npos;
     auto why = s->ask("?");
+    s->greeting_ = false;
     if (!why) return tl::make_unexpected(why.error());
     // In non-stop mode "OK" says that the core runs ("Remote Non-Stop").
     s->running_ = s->non_stop_ && *why == "OK";

@@ -101,6 +101,7 @@ class DebugServer {
     Milliseconds patience_;
     DebugPacketReader reader_;
     bool detach_ = true, acks_ = true, running_ = false, non_stop_ = false, vcont_ = false;
+    bool greeting_ = true;  ///< the server may still tell of a halt that nobody asked for
     std::size_t packet_size_ = 400;
     std::string architecture_;
     std::vector<std::string> register_names_;

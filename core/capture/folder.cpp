@@ -35,7 +35,7 @@ std::string rewritten_target(const std::string& text, const std::map<std::string
             continue;
         }
         bool left_out = false;
-        for (const std::string key : {"file", "image", "svd", "mapping"}) {
+        for (const std::string key : {"file", "image", "svd", "mapping", "metadata"}) {
             if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
             toml::table one;
             try {
@@ -81,14 +81,21 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
         if (names.count(file) == 0) {
             const std::string name = place(file, "streams");
             copies.emplace_back(file, name);
-            if (fs::is_regular_file(file + ".journal", ec)) copies.emplace_back(file + ".journal", name + ".journal");
+            for (const char* beside : {".journal", ".metadata", ".mapping.toml"})
+                if (fs::is_regular_file(file + beside, ec)) copies.emplace_back(file + beside, name + beside);
+            const fs::path shared = fs::path(file).parent_path() / "metadata";  // of a file of packets in its folder
+            if (fs::is_regular_file(file, ec) && !fs::is_regular_file(file + ".metadata", ec) &&
+                fs::is_regular_file(shared, ec))
+                copies.emplace_back(shared.string(), name + ".metadata");
         }
     for (const auto& c : target_file.cores)
         for (const auto& path : {c.image, c.svd})
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
                 copies.emplace_back(path, place(path, "images"));
     for (const auto& s : target_file.streams)
-        if (!s.mapping.empty() && fs::is_regular_file(s.mapping, ec)) copies.emplace_back(s.mapping, place(s.mapping, "streams"));
+        for (const auto& path : {s.mapping, s.metadata})
+            if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
+                copies.emplace_back(path, place(path, "streams"));
     if (!contents.recipe.empty()) copies.emplace_back(contents.recipe, "recording.recipe.toml");
     std::size_t done = 0;
     for (const auto& [from, to] : copies) {

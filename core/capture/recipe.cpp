@@ -212,6 +212,8 @@ std::optional<std::size_t> stream_of(const TargetFile& target, const Recipe::Con
         if (target.streams[i].core == connect.core &&
             (connect.protocol.empty() || connect.protocol == protocol_name(target.streams[i].protocol)))
             return i;
+    for (std::size_t i = 0; i < target.streams.size(); ++i)  // an event trace need not name a core
+        if (target.streams[i].core.empty() && connect.protocol == protocol_name(target.streams[i].protocol)) return i;
     return std::nullopt;
 }
 

@@ -27,13 +27,14 @@ std::string rate_text(double per_s, const char* unit) {
 std::string seconds_text(double s) { return fixed(s, s < 10 ? 2 : 0) + " s"; }
 
 HealthLine stream_line(const RunState& state, const RunState::Stream& s, const LiveFigures* f, const StreamTrail* t,
-                       const StepTrail* steps, const StreamSpec& spec, std::span<const std::uint8_t> raw) {
+                       const StepTrail* steps, const EventStream* events, const StreamSpec& spec,
+                       std::span<const std::uint8_t> raw) {
     HealthLine line;
     line.title = s.core + ": " + std::string(protocol_title(spec.protocol)) +
-                 (t == nullptr && steps == nullptr ? ", not decoded" : "");
+                 (t == nullptr && steps == nullptr && events == nullptr ? ", not decoded" : "");
     if (f != nullptr) {
         line.figure = rate_text(f->bytes_per_s, "B/s");
-        line.under = rate_text(f->packets_per_s, " packets/s");
+        line.under = rate_text(f->packets_per_s, events != nullptr ? " events/s" : " packets/s");
     }
     const ReceiverState& r = s.received;
     if (!r.connected && state.recording) {
@@ -50,6 +51,19 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
         if (!r.waiting_for.empty()) line.detail += ", " + r.waiting_for;
         line.advice = halted ? "The core stands still: resume it."
                              : "Is trace enabled on the target, is this the right port or line, and does the core run?";
+        return line;
+    }
+    if (events != nullptr) {
+        line.detail = "a packet " + seconds_text(std::max(0.0, f == nullptr ? 0 : f->sync_age_s)) + " ago";
+        if (events->packets == 0 && state.elapsed_s > 2 && r.bytes > 2000) {
+            line.grade = Grade::bad;
+            line.detail = "data, but no packet in " + bytes_text(r.bytes);
+            line.advice = "Does the metadata belong to what the target sends?";
+        } else if (events->discarded > 0) {
+            line.grade = Grade::watch;
+            line.detail += ", the target lost " + plural(events->discarded, "event", "events");
+            line.advice = "Record fewer kinds of events, or read the buffer more often (every_ms).";
+        }
         return line;
     }
     if (t != nullptr || steps != nullptr) {
@@ -102,8 +116,15 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
                 steps = trail != nullptr && i < trail->steps.size() ? &trail->steps[i] : nullptr;
                 raw = recording.step_streams[i].bytes();
             }
+        const EventStream* events = nullptr;
+        if (recording.events && recording.events->spec == s.stream) {
+            const std::size_t i = recording.streams.size() + recording.step_streams.size();
+            f = i < figures.size() ? &figures[i] : nullptr;
+            if (trail != nullptr && !trail->tasks.streams.empty()) events = &trail->tasks.streams[0];
+        }
         const StreamSpec& spec = recording.target.streams[s.stream];
-        lines.push_back(stream_line(state, s, f, t, steps, spec, raw));
+        lines.push_back(stream_line(state, s, f, t, steps, events, spec, raw));
+        if (events != nullptr) bad += events->bad_bytes;
         if (steps != nullptr) {
             bad += steps->bad_bytes;
             gaps += steps->gaps.size();
@@ -125,7 +146,7 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
                 line.advice = "Packets are lost when the line is full: trace less, or use a faster line.";
             lines.push_back(line);
         }
-        if (s.received.fill >= 0) {
+        if (s.received.fill >= 0 && !s.received.exhausted) {
             HealthLine line;
             line.title = "target's buffer " + fixed(s.received.fill * 100, 0) + " % full";
             line.detail = s.core + ", when it was last read";

@@ -139,6 +139,9 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
     settings("ctf", [&](TomlTable& e) {
         const std::string mapping = e.text("mapping", false);
         if (!mapping.empty()) stream.mapping = (folder / mapping).lexically_normal().string();
+        const std::string metadata = e.text("metadata", false);
+        if (!metadata.empty()) stream.metadata = (folder / metadata).lexically_normal().string();
+        stream.recorder_hz = static_cast<std::uint64_t>(e.number("recorder_hz", false, 1, 1'000'000'000'000).value_or(0));
         stream.zero_ticks = e.number("zero_ticks", false, 0, kNoLimit);
     });
     settings("ntrace", [&](TomlTable& e) { stream.ntrace = read_ntrace(e, stream.timestamp_hz); });

@@ -47,6 +47,8 @@ struct StreamSpec {
     Etm4Parameters etm4;
     NtraceParameters ntrace;
     std::string mapping;                      ///< path of a mapping file for other vocabularies; empty if none
+    std::string metadata;                     ///< path of the metadata of a file of CTF packets; empty if not given
+    std::uint64_t recorder_hz = 0;            ///< ticks per second, if our recorder wrote the packets; else 0
     std::optional<std::int64_t> zero_ticks;  ///< what a CTF trace's clock reads at the recording's zero
     std::uint64_t timestamp_hz = 0;  ///< of the trace's own timestamps; 0 if not stated
     unsigned line = 0;               ///< where the table stands in the target file

@@ -131,6 +131,37 @@ class Attempt {
             report_.advice = "bytes are damaged on the way: check the line, its rate and its phase (line check)";
         return {};
     }
+    // Looks for packets that the metadata describes.
+    Result<void> judge_events(std::span<const std::uint8_t> heard, const StreamSpec& spec) {
+        EventPlace place = event_place(spec);
+        auto metadata = open_event_metadata(place);
+        if (!metadata) return tl::make_unexpected(metadata.error());
+        std::vector<CtfPacket> packets;
+        std::vector<EventSource::Damage> damage;
+        PacketLister(*(*metadata)->metadata).list(heard, {}, false, packets, damage);
+        if (packets.empty())
+            return failure("no packet that the metadata describes in it", "",
+                           "is this the right port or ring, and does the metadata belong to this firmware?");
+        std::uint64_t events = 0, bad = 0;
+        const char* trouble = "";
+        for (const auto& d : damage) bad += d.length;
+        CtfCursor cursor(*(*metadata)->metadata);
+        for (const auto& p : packets) {
+            cursor.open(heard, p);
+            while (cursor.next()) ++events;
+            if (*trouble == 0) trouble = cursor.trouble();
+        }
+        report_.findings.push_back(plural(events, "event", "events") + " in " +
+                                   plural(packets.size(), "packet", "packets"));
+        report_.findings.push_back(plural(bad, "bad byte", "bad bytes"));
+        report_.good = bad == 0 && *trouble == 0;
+        if (*trouble != 0)
+            report_.advice =
+                std::string("a packet cannot be read (") + trouble + "): does the metadata belong to this firmware?";
+        else if (bad > 0)
+            report_.advice = "bytes are damaged on the way: check the line and its rate";
+        return {};
+    }
     Result<void> judge(std::span<const std::uint8_t> heard, double seconds) {
         std::string text =
             bytes_text(static_cast<std::uint64_t>(static_cast<double>(heard.size()) / seconds)) + "/s of trace";
@@ -139,6 +170,10 @@ class Attempt {
         if (spec != nullptr && tells_instructions(spec->protocol) && base_.images[core_]) {
             report_.findings.push_back(text);
             return judge_steps(heard, *spec);
+        }
+        if (spec != nullptr && spec->protocol == Protocol::ctf) {
+            report_.findings.push_back(text);
+            return judge_events(heard, *spec);
         }
         if (spec == nullptr || spec->protocol != Protocol::itm) {
             report_.findings.push_back(text + ", which this version does not decode");

@@ -4,14 +4,15 @@
 #include <functional>
 
 #include "base/progress.h"
+#include "trail/growing_tasks.h"
 #include "trail/recording.h"
 #include "trail/trail.h"
 
 namespace mt {
 
-/// Reads all of `recording.events` into the trail. `between` is called now and then with the bytes done so far.
-/// `threads`: 1 does all in turn on the calling thread. Blocks; sets `trail.cancelled` if it was stopped.
-void read_events(const Recording& recording, Trail& trail, Progress& progress,
+/// Reads all of `recording.events` into the trail, through `tasks`. `between` is called now and then with the bytes
+/// done so far. `threads`: 1 does all in turn on the calling thread. Blocks; sets `trail.cancelled` if it was stopped.
+void read_events(const Recording& recording, Trail& trail, GrowingTasks& tasks, Progress& progress,
                  const std::function<void(std::uint64_t)>& between, unsigned threads = 2);
 
 }  // namespace mt

@@ -5,6 +5,7 @@
 #include <fstream>
 #include <iterator>
 
+#include "recorder_metadata.h"
 #include "wire/ctf_metadata.h"
 
 namespace mt {
@@ -26,33 +27,92 @@ std::uint64_t next_mark(std::span<const std::uint8_t> bytes, std::uint64_t from,
     return static_cast<std::uint64_t>(found - bytes.begin());
 }
 
-void list_packets(const CtfMetadata& metadata, EventSource::File& file) {
-    CtfCursor cursor(metadata);
-    const auto bytes = file.file->bytes();
-    for (std::uint64_t at = 0; at < bytes.size();) {
+}  // namespace
+
+Result<std::shared_ptr<EventSource>> open_event_metadata(const EventPlace& place) {
+    std::error_code ec;
+    auto source = std::make_shared<EventSource>();
+    source->folder = place.data;
+    std::string path = place.metadata;
+    if (path.empty() && fs::is_directory(place.data, ec)) path = (fs::path(place.data) / "metadata").string();
+    if (path.empty() && fs::is_regular_file(place.data + ".metadata", ec)) path = place.data + ".metadata";
+    if (path.empty()) path = (fs::path(place.data).parent_path() / "metadata").string();
+    Result<CtfMetadata> metadata = failure("no metadata", path);
+    if (place.recorder_hz != 0 && place.metadata.empty()) {
+        const std::string text = recorder_metadata(place.recorder_hz);
+        metadata = read_ctf_metadata({reinterpret_cast<const std::uint8_t*>(text.data()), text.size()},
+                                     "the recorder's own metadata");
+    } else {
+        auto file = MappedFile::open(path);
+        if (!file)
+            return failure("the trace has no readable metadata", path,
+                           fs::is_directory(place.data, ec)
+                               ? "give the folder that holds the file 'metadata'"
+                               : "name it in [stream.ctf]: metadata = \"…\", or recorder_hz = … if our recorder wrote "
+                                 "the packets");
+        metadata = read_ctf_metadata((*file)->bytes(), path);
+    }
+    if (!metadata) return tl::make_unexpected(metadata.error());
+    source->metadata = std::make_shared<const CtfMetadata>(std::move(*metadata));
+    source->doubts = source->metadata->warnings;
+    std::optional<OsMapping> mapping;
+    if (!place.mapping.empty()) {
+        auto read = read_os_mapping(place.mapping);
+        if (!read) return tl::make_unexpected(read.error());
+        mapping = std::move(*read);
+    }
+    auto binding = std::make_shared<OsBinding>(source->metadata, mapping ? &*mapping : nullptr);
+    for (const auto& w : binding->warnings()) source->doubts.push_back(w);
+    source->binding = std::move(binding);
+    if (!source->metadata->clocks.empty()) source->clock_hz = source->metadata->clocks[0].hz;
+    return source;
+}
+
+void PacketLister::list(std::span<const std::uint8_t> bytes, const std::vector<std::uint64_t>& breaks, bool whole,
+                        std::vector<CtfPacket>& packets, std::vector<EventSource::Damage>& damage) {
+    const auto bad = [&](std::uint64_t from, std::uint64_t to, const char* why) {
+        if (!damage.empty() && damage.back().length > 0 && damage.back().offset + damage.back().length == from)
+            damage.back().length += to - from;
+        else
+            damage.push_back({from, to - from, why});
+    };
+    while (at_ < bytes.size()) {
+        while (breaks_seen_ < breaks.size() && breaks[breaks_seen_] <= at_) ++breaks_seen_;
+        const bool broken = breaks_seen_ < breaks.size() && breaks[breaks_seen_] <= bytes.size();
+        const std::uint64_t end = broken ? breaks[breaks_seen_] : bytes.size();
+        const auto part = bytes.first(static_cast<std::size_t>(end));
         CtfPacket p;
-        const auto found = cursor.packet_at(bytes, at, p);
-        if (found == CtfCursor::Found::packet || found == CtfCursor::Found::partial) {
+        const auto found = cursor_.packet_at(part, at_, p);
+        const bool cut = found == CtfCursor::Found::partial;
+        if ((cut || found == CtfCursor::Found::too_few) && !broken && !whole) return;
+        if (found == CtfCursor::Found::packet || cut) {
             if (!p.has_begin) {  // the first event's own time stands in
-                cursor.open(bytes, p);
-                if (cursor.next()) p.begin = cursor.ticks();
+                cursor_.open(part, p);
+                if (cursor_.next()) p.begin = cursor_.ticks();
             }
-            file.packets.push_back(p);
-            if (found == CtfCursor::Found::partial)
-                file.damage.push_back({p.offset + p.bytes, 0, "the file ends in the middle of a packet"});
-            if (p.bytes == 0) break;
-            at += p.bytes;
+            packets.push_back(p);
+            if (cut)
+                damage.push_back({p.offset + p.bytes, 0,
+                                  broken ? "bytes are missing in the middle of a packet"
+                                         : "the file ends in the middle of a packet"});
+            if (p.bytes == 0) return;
+            at_ += p.bytes;
             continue;
         }
-        const std::uint64_t next = next_mark(bytes, at + 1, metadata);
-        file.damage.push_back({at, next - at,
-                               found == CtfCursor::Found::too_few ? "the file ends in the middle of a packet's header"
-                                                                  : cursor.trouble()});
-        at = next;
+        std::uint64_t next = next_mark(part, at_ + 1, metadata_);
+        if (next == end && !broken && !whole) next = std::max(at_ + 1, end - std::min<std::uint64_t>(end, 3));
+        bad(at_, next,
+            found == CtfCursor::Found::too_few ? "the file ends in the middle of a packet's header"
+                                               : cursor_.trouble());
+        at_ = next;
     }
 }
 
-}  // namespace
+void PacketLister::skip_to(std::uint64_t offset, std::vector<EventSource::Damage>& damage) {
+    if (offset <= at_) return;
+    damage.push_back({at_, offset - at_, "the bytes were given up before they were read"});
+    at_ = offset;
+}
 
 Time EventSource::at(std::size_t stream, std::int64_t ticks) const {
     const int clock = metadata->streams[stream].clock;
@@ -78,31 +138,33 @@ bool is_ctf_folder(const std::string& folder) {
     return fs::is_regular_file(fs::path(folder) / "metadata", ec);
 }
 
-Result<std::shared_ptr<EventSource>> open_event_source(const std::string& folder, const std::string& mapping_path) {
-    const std::string metadata_path = (fs::path(folder) / "metadata").string();
-    auto metadata_file = MappedFile::open(metadata_path);
-    if (!metadata_file)
-        return failure("the trace has no readable metadata", metadata_path,
-                       "give the folder that holds the file 'metadata'");
-    auto metadata = read_ctf_metadata((*metadata_file)->bytes(), metadata_path);
-    if (!metadata) return tl::make_unexpected(metadata.error());
-    auto source = std::make_shared<EventSource>();
-    source->folder = folder;
-    source->metadata = std::make_shared<const CtfMetadata>(std::move(*metadata));
-    source->doubts = source->metadata->warnings;
-    std::optional<OsMapping> mapping;
-    if (!mapping_path.empty()) {
-        auto read = read_os_mapping(mapping_path);
-        if (!read) return tl::make_unexpected(read.error());
-        mapping = std::move(*read);
-    }
-    auto binding = std::make_shared<OsBinding>(source->metadata, mapping ? &*mapping : nullptr);
-    for (const auto& w : binding->warnings()) source->doubts.push_back(w);
-    source->binding = std::move(binding);
-    if (!source->metadata->clocks.empty()) source->clock_hz = source->metadata->clocks[0].hz;
+std::string recorder_metadata(std::uint64_t hz) {
+    std::string text = kRecorderMetadata;
+    const std::string key = "freq = ";
+    const std::size_t at = text.find(key) + key.size();
+    return text.replace(at, text.find(';', at) - at, std::to_string(hz));
+}
 
+Result<std::shared_ptr<EventSource>> follow_event_source(const EventPlace& place) {
+    auto opened = open_event_metadata(place);
+    if (!opened) return opened;
+    auto file = MappedFile::follow(place.data);
+    if (!file) return tl::make_unexpected(file.error());
+    EventSource::File f;
+    f.path = place.data;
+    f.file = *file;
+    (*opened)->files.push_back(std::move(f));
+    return opened;
+}
+
+Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place) {
+    auto opened = open_event_metadata(place);
+    if (!opened) return opened;
+    const std::shared_ptr<EventSource> source = *opened;
+    const std::string& folder = place.data;
     std::error_code ec;
     std::vector<fs::path> paths;
+    if (fs::is_regular_file(folder, ec)) paths.push_back(folder);
     for (auto it = fs::directory_iterator(folder, ec); !ec && it != fs::directory_iterator(); it.increment(ec))
         if (it->is_regular_file(ec) && it->path().filename() != "metadata" && it->path().filename().string()[0] != '.')
             paths.push_back(it->path());
@@ -118,7 +180,7 @@ Result<std::shared_ptr<EventSource>> open_event_source(const std::string& folder
         EventSource::File f;
         f.path = path.string();
         f.file = *file;
-        list_packets(*source->metadata, f);
+        PacketLister(*source->metadata).list(f.file->bytes(), place.breaks, true, f.packets, f.damage);
         if (f.packets.empty()) {
             source->doubts.push_back("The file " + path.string() + " holds no packet of this trace (" +
                                      (f.damage.empty() ? std::string("empty") : f.damage[0].why) + ").");
@@ -130,6 +192,7 @@ Result<std::shared_ptr<EventSource>> open_event_source(const std::string& folder
         return failure(
             "the trace holds no data stream that can be read", folder,
             source->doubts.empty() ? "copy the whole folder, not the metadata alone" : source->doubts.back());
+    source->doubts.erase(std::unique(source->doubts.begin(), source->doubts.end()), source->doubts.end());
     bool any = false;
     for (const auto& f : source->files)
         for (const auto& p : f.packets) {

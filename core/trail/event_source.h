@@ -1,6 +1,7 @@
 // A Common Trace Format folder, opened: metadata, data streams, and where their packets lie.
 #pragma once
 
+#include <limits>
 #include <map>
 #include <memory>
 #include <string>
@@ -32,7 +33,9 @@ struct EventSource {
     std::shared_ptr<const OsBinding> binding;
     std::vector<File> files;
     std::map<std::uint64_t, std::uint16_t> core_of_cpu;  ///< to the index of the target's core
+    std::uint16_t other_core = 0;                        ///< for a processor that is not there
     std::int64_t zero_ticks = 0;                         ///< what the clock reads at the recording's zero
+    static constexpr std::int64_t kNoZero = std::numeric_limits<std::int64_t>::max();  ///< not known yet
     std::uint64_t clock_hz = 1'000'000'000;
     std::vector<std::string> doubts;
 
@@ -40,17 +43,53 @@ struct EventSource {
     Time at(std::size_t stream, std::int64_t ticks) const;
     std::uint16_t core_of(const CtfPacket& packet) const {
         const auto found = core_of_cpu.find(packet.cpu);
-        return found != core_of_cpu.end() ? found->second : std::uint16_t{0};
+        return found != core_of_cpu.end() ? found->second : other_core;
     }
     std::uint64_t bytes() const;
+};
+
+/// Where the data of an event trace lies.
+struct EventPlace {
+    std::string data;      ///< the folder of a trace, or one file of packets
+    std::string metadata;  ///< of a file of packets: its metadata; empty: `<data>.metadata`, or `metadata` beside it
+    std::string mapping;   ///< path of a mapping file; empty if none
+    std::uint64_t recorder_hz = 0;  ///< the packets are our recorder's, and its clock counts so fast; 0: they are not
+    std::vector<std::uint64_t> breaks;  ///< offsets in a file of packets at which bytes are missing
+};
+
+/// Finds the packets in bytes that may still grow. One thread at a time.
+class PacketLister {
+  public:
+    explicit PacketLister(const CtfMetadata& metadata) : cursor_(metadata), metadata_(metadata) {}
+    /// Appends what is found behind that of the call before. `whole`: no bytes will follow, so a packet that is cut
+    /// short is taken as it is; else it is waited for.
+    void list(std::span<const std::uint8_t> bytes, const std::vector<std::uint64_t>& breaks, bool whole,
+              std::vector<CtfPacket>& packets, std::vector<EventSource::Damage>& damage);
+    /// The bytes before `offset` are not there.
+    void skip_to(std::uint64_t offset, std::vector<EventSource::Damage>& damage);
+    std::uint64_t reached() const { return at_; }
+
+  private:
+    CtfCursor cursor_;
+    const CtfMetadata& metadata_;
+    std::uint64_t at_ = 0;
+    std::size_t breaks_seen_ = 0;
 };
 
 /// True if the folder holds a trace: a file named `metadata`.
 bool is_ctf_folder(const std::string& folder);
 
 /// Opens metadata and all data streams and lists their packets. Files that hold no packet of this trace are a doubt.
-/// `mapping`: path of a mapping file, or empty.
-Result<std::shared_ptr<EventSource>> open_event_source(const std::string& folder, const std::string& mapping);
+Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place);
+
+/// Metadata and mapping alone, without any data.
+Result<std::shared_ptr<EventSource>> open_event_metadata(const EventPlace& place);
+
+/// The same for one file of packets that is still being written, and may be empty. Its packets are not listed.
+Result<std::shared_ptr<EventSource>> follow_event_source(const EventPlace& place);
+
+/// The metadata of what our recorder writes, with a clock that counts `hz` times a second.
+std::string recorder_metadata(std::uint64_t hz);
 
 /// Events of one packet, in order; times never run backwards from `reached`, which is moved on. What cannot be read
 /// ends in an event of kind `lost`. Returns how many times stepped backwards.

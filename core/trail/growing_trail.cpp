@@ -207,6 +207,18 @@ GrowingTrail::GrowingTrail(const Recording& recording) : recording_(recording) {
 
 GrowingTrail::~GrowingTrail() = default;
 
+GrowingTasks& GrowingTrail::tasks() {
+    if (tasks_) return *tasks_;
+    std::vector<bool> lanes(trail_.cores.size(), true);
+    for (const auto& s : recording_.streams) lanes[s.core] = false;
+    for (const auto& s : recording_.step_streams) lanes[s.core] = false;
+    if (recording_.events)
+        for (const auto& [cpu, core] : recording_.events->core_of_cpu)
+            if (lanes[core]) trail_.cores[core].plain_numbers = true;
+    tasks_ = std::make_unique<GrowingTasks>(recording_, trail_, std::move(lanes));
+    return *tasks_;
+}
+
 void GrowingTrail::start(std::size_t stream, StartPlan plan) {
     trail_.streams[stream].never_syncs = plan.start == ItmDecoder::Start::at_once;
     parts_[stream] = std::make_unique<Part>(recording_, trail_, stream, std::move(plan));
@@ -260,6 +272,7 @@ std::uint64_t GrowingTrail::seen_on_port(std::size_t stream, unsigned port, std:
 std::shared_ptr<Trail> GrowingTrail::snapshot() {
     for (auto& part : parts_)
         if (part) part->take_counts();
+    if (tasks_) tasks_->settle();
     auto copy = std::make_shared<Trail>(trail_);
     for (auto& core : copy->cores) core.by_priority = order_by_priority(core);
     return copy;

@@ -6,6 +6,7 @@
 #include <span>
 #include <vector>
 
+#include "trail/growing_tasks.h"
 #include "trail/recording.h"
 #include "trail/trail.h"
 
@@ -42,6 +43,9 @@ class GrowingTrail {
     /// Watches for such writes. REQUIRES: before the streams start.
     void watch_port(unsigned port, std::uint32_t value);
 
+    /// What takes the events of an operating system in, whichever stream they come from.
+    GrowingTasks& tasks();
+    bool has_tasks() const { return tasks_ != nullptr; }
     std::uint64_t read_bytes(std::size_t stream) const { return trail_.streams[stream].read_bytes; }
     /// The state of affairs; its `complete` is not set.
     std::shared_ptr<Trail> snapshot();
@@ -52,6 +56,7 @@ class GrowingTrail {
     const Recording& recording_;
     Trail trail_;
     std::vector<std::unique_ptr<Part>> parts_;
+    std::unique_ptr<GrowingTasks> tasks_;
     std::optional<std::pair<unsigned, std::uint32_t>> watched_port_;
 };
 

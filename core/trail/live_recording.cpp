@@ -48,13 +48,22 @@ void LiveRecording::begin() {
     auto r = std::make_shared<Recording>(*base_);
     r->input = run_->folder();
     for (const auto& s : run_->streams()) {
+        const StreamSpec& spec = r->target.streams[s.spec];
+        if (spec.protocol == Protocol::ctf) {
+            if (r->events) continue;
+            if (auto followed = follow_events(*r, s.spec, s.path); !followed)
+                r->doubts.push_back({"The event trace is recorded, but not decoded meanwhile: " +
+                                         followed.error().what + " (" + followed.error().where + ").",
+                                     followed.error().advice});
+            continue;
+        }
         Recording::Stream stream;
         stream.spec = s.spec;
         stream.path = s.path;
-        while (r->target.cores[stream.core].name != r->target.streams[s.spec].core) ++stream.core;
+        while (r->target.cores[stream.core].name != spec.core) ++stream.core;
         if (auto file = MappedFile::follow(s.path)) stream.file = *file;
-        const bool steps = tells_instructions(r->target.streams[s.spec].protocol);
-        if (!stream.file || (!steps && r->target.streams[s.spec].protocol != Protocol::itm)) continue;
+        const bool steps = tells_instructions(spec.protocol);
+        if (!stream.file) continue;
         if (steps && r->code[stream.core] == nullptr) continue;  // cannot be followed: recorded all the same
         auto& list = steps ? r->step_streams : r->streams;
         if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& o) { return o.core == stream.core; }))
@@ -64,17 +73,19 @@ void LiveRecording::begin() {
     growing_ = std::make_unique<GrowingTrail>(*r);
     prepare_steps(*r, growing_->trail());
     if (const auto& mark = run_->recipe().mark) growing_->watch_port(mark->port, mark->value);
-    for (const bool steps : {false, true}) {
-        const auto& list = steps ? r->step_streams : r->streams;
-        for (std::size_t i = 0; i < list.size(); ++i) {
-            Feed feed;
-            feed.stream = &list[i];
-            feed.index = i;
-            feed.steps = steps;
-            feed.before.at = feed.before.history_at = Steady::now();
-            feeds_.push_back(std::move(feed));
-        }
-    }
+    const auto add = [&](Feed::Kind kind, std::size_t index, std::size_t spec, std::shared_ptr<const MappedFile> file) {
+        Feed feed;
+        feed.kind = kind;
+        feed.index = index;
+        feed.spec = spec;
+        feed.file = std::move(file);
+        feed.before.at = feed.before.history_at = Steady::now();
+        feeds_.push_back(std::move(feed));
+    };
+    for (std::size_t i = 0; i < r->streams.size(); ++i) add(Feed::Kind::itm, i, r->streams[i].spec, r->streams[i].file);
+    for (std::size_t i = 0; i < r->step_streams.size(); ++i)
+        add(Feed::Kind::steps, i, r->step_streams[i].spec, r->step_streams[i].file);
+    if (r->live_events) add(Feed::Kind::events, 0, r->live_events->spec, r->live_events->files[0].file);
     {
         const std::lock_guard guard(lock_);
         recording_ = r;
@@ -99,11 +110,16 @@ std::vector<LiveFigures> LiveRecording::figures() const {
 // Settles how a stream begins once enough of it is there. While a recording grows, only synchronised data is
 // believed; whether a stream without any can be trusted is decided when the finished recording is opened.
 bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, bool last) {
-    const StreamSpec& spec = recording_->target.streams[feed.stream->spec];
+    const StreamSpec& spec = recording_->target.streams[feed.spec];
     const bool framed = spec.framing == Framing::tpiu;
     const bool marked = framed && tpiu_has_full_sync(raw.first(std::min(raw.size(), kEnoughForFrames)));
     if (framed && !marked && raw.size() < kEnoughForFrames && !last) return false;
-    if (feed.steps) {
+    feed.started = true;
+    if (feed.kind == Feed::Kind::events) {
+        feed.events = std::make_unique<LiveEvents>(*recording_, growing_->trail(), growing_->tasks());
+        return true;
+    }
+    if (feed.kind == Feed::Kind::steps) {
         feed.growing = std::make_unique<GrowingSteps>(*recording_, feed.index, growing_->trail());
         return true;
     }
@@ -116,34 +132,50 @@ bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, boo
 // Decodes what has come since; true if there was anything.
 bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool last) {
     if (received.bytes == 0) return false;
-    f.stream->file->renew(static_cast<std::size_t>(received.bytes));
-    const auto raw = f.stream->bytes();
-    if (f.steps ? f.growing == nullptr : !growing_->started(f.index)) {
+    f.file->renew(static_cast<std::size_t>(received.bytes));
+    const auto raw = f.file->bytes();
+    if (!f.started) {
         if (!try_start(f, raw, last)) return false;
         f.taken = 0;
     }
+    const bool steps = f.kind == Feed::Kind::steps;
+    if (f.kind == Feed::Kind::events) {
+        if (received.first > f.taken) f.events->lose(received.first);
+        const std::uint64_t reached =
+            f.events->renew(std::min<std::uint64_t>(raw.size(), std::max(f.taken, received.first) + kTurn),
+                            received.breaks, last, received.first_byte_after_s);
+        const bool any = reached > f.taken;
+        // A packet longer than a turn is looked at again with more of it.
+        if (!any && raw.size() > f.taken + kTurn) {
+            f.taken =
+                std::max(f.taken, f.events->renew(raw.size(), received.breaks, last, received.first_byte_after_s));
+            return f.taken > reached;
+        }
+        f.taken = std::max(f.taken, reached);
+        return any;
+    }
     if (received.first > f.taken) {
-        if (f.steps)
+        if (steps)
             f.growing->lose(received.first);
         else
             growing_->skip_to(f.index, received.first);
         f.taken = received.first;
     }
     while (f.breaks_taken < received.breaks.size() && received.breaks[f.breaks_taken] <= f.taken) {
-        if (f.taken > 0 && f.steps) f.growing->lose(f.taken);
-        if (f.taken > 0 && !f.steps) growing_->lose(f.index);
+        if (f.taken > 0 && steps) f.growing->lose(f.taken);
+        if (f.taken > 0 && !steps) growing_->lose(f.index);
         ++f.breaks_taken;
     }
-    std::uint64_t until = std::min<std::uint64_t>(raw.size(), f.taken + (f.steps ? kStepsTurn : kTurn));
+    std::uint64_t until = std::min<std::uint64_t>(raw.size(), f.taken + (steps ? kStepsTurn : kTurn));
     if (f.breaks_taken < received.breaks.size()) until = std::min(until, received.breaks[f.breaks_taken]);
     if (until <= f.taken) return false;
     const auto piece = raw.subspan(f.taken, until - f.taken);
-    if (f.steps)
+    if (steps)
         f.growing->feed(piece);
     else
         growing_->feed(f.index, piece);
     f.taken = until;
-    f.stream->file->let_go(until);
+    f.file->let_go(until);
     return true;
 }
 
@@ -164,7 +196,7 @@ void LiveRecording::decode() {
         bool any = false;
         for (Feed& f : feeds_)
             for (const auto& s : state.streams)
-                if (s.stream == f.stream->spec) any = decode_some(f, s.received, last) || any;
+                if (s.stream == f.spec) any = decode_some(f, s.received, last) || any;
         if (const auto& mark = run_->recipe().mark)
             for (std::size_t i = 0; i < recording_->streams.size(); ++i)
                 if (growing_->seen_on_port(i, mark->port, mark->value) > 0) run_->stop("the stop mark appeared");
@@ -180,9 +212,12 @@ void LiveRecording::decode() {
     }
     for (Feed& f : feeds_) {
         if (f.growing) f.growing->finish();
-        if (!f.steps && growing_->started(f.index)) growing_->finish(f.index);
+        if (f.kind == Feed::Kind::itm && growing_->started(f.index)) growing_->finish(f.index);
+        if (f.events) f.events->finish();
         f.growing.reset();
+        f.events.reset();
     }
+    if (growing_->has_tasks()) growing_->tasks().finish();
     publish(snapshot());
 }
 
@@ -204,17 +239,27 @@ void LiveRecording::renew_figures(const RunState& state) {
         const Trail& trail = growing_->trail();
         std::uint64_t bytes = 0;
         for (const auto& r : state.streams)
-            if (r.stream == feed.stream->spec) bytes = r.received.bytes;
-        const std::uint64_t packets = feed.steps ? trail.steps[feed.index].packets : trail.streams[feed.index].packets;
-        const std::uint64_t syncs = feed.steps
-                                        ? trail.steps[feed.index].syncs
-                                        : trail.streams[feed.index].counts[static_cast<std::size_t>(ItmKind::sync)];
+            if (r.stream == feed.spec) bytes = r.received.bytes;
+        const EventStream* events = feed.kind == Feed::Kind::events && !trail.tasks.streams.empty()
+                                        ? &trail.tasks.streams[feed.index]
+                                        : nullptr;
+        std::uint64_t packets = 0, syncs = 0;
+        if (events != nullptr) {  // each packet begins with its mark
+            packets = events->events;
+            syncs = events->packets;
+        } else if (feed.kind == Feed::Kind::steps) {
+            packets = trail.steps[feed.index].packets;
+            syncs = trail.steps[feed.index].syncs;
+        } else if (feed.kind == Feed::Kind::itm) {
+            packets = trail.streams[feed.index].packets;
+            syncs = trail.streams[feed.index].counts[static_cast<std::size_t>(ItmKind::sync)];
+        }
         if (syncs > b.syncs) {
             b.syncs = syncs;
             b.sync_at = now;
         }
         f.sync_age_s = b.syncs == 0 ? -1 : seconds(now - b.sync_at);
-        f.decoded = feed.steps ? trail.steps[feed.index].read_bytes : trail.streams[feed.index].read_bytes;
+        f.decoded = feed.taken;
         if (const double past = seconds(now - b.at); past >= 0.9) {
             f.bytes_per_s = static_cast<double>(bytes - b.bytes) / past;
             f.packets_per_s = static_cast<double>(packets - b.packets) / past;

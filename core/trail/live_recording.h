@@ -9,6 +9,7 @@
 #include <thread>
 
 #include "capture/record_run.h"
+#include "trail/growing_events.h"
 #include "trail/growing_steps.h"
 #include "trail/growing_trail.h"
 #include "trail/recording.h"
@@ -41,7 +42,7 @@ class LiveRecording {
     void wait();
     RecordRun& run() { return *run_; }
     RunState state() const { return run_->state(); }
-    /// Of the recording's streams, then of its step streams.
+    /// Of the recording's streams, then of its step streams, then of its event trace.
     std::vector<LiveFigures> figures() const;
     /// What was decoded last; null before the recording began.
     std::shared_ptr<const Trail> trail() const;
@@ -73,10 +74,14 @@ class LiveRecording {
     };
     /// A stream on its way into the trail.
     struct Feed {
-        const Recording::Stream* stream = nullptr;
-        std::size_t index = 0;  ///< of streams or step_streams
-        bool steps = false;
+        enum class Kind : std::uint8_t { itm, steps, events };
+        Kind kind = Kind::itm;
+        std::size_t index = 0;  ///< of streams, step_streams or event streams
+        std::size_t spec = 0;   ///< of the target's streams
+        std::shared_ptr<const MappedFile> file{};
         std::unique_ptr<GrowingSteps> growing{};  ///< of instruction trace, once it began
+        std::unique_ptr<LiveEvents> events{};     ///< of an event trace, once it began
+        bool started = false;
         std::uint64_t taken = 0;
         std::size_t breaks_taken = 0;
         Before before{};

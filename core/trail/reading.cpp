@@ -163,7 +163,7 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
     }
     if (recording.events && !trail.cancelled) {
         Progress part;
-        read_events(recording, trail, part, [&](std::uint64_t at) {
+        read_events(recording, trail, growing.tasks(), part, [&](std::uint64_t at) {
             progress.report(done + at, total);
             if (progress.cancelled()) part.cancel();
             const auto now = SteadyClock::now();

@@ -14,6 +14,7 @@
 #include "base/text.h"
 #include "capture/folder.h"
 #include "target/toml_text.h"
+#include "trail/growing_events.h"
 
 namespace mt {
 namespace fs = std::filesystem;
@@ -60,6 +61,17 @@ void open_image(Recording& r, const CoreSpec& core) {
     r.images.push_back(std::move(image));
 }
 
+void add_core(Recording& r, const std::string& name, std::uint64_t clock_hz) {
+    CoreSpec fresh;
+    fresh.name = name;
+    fresh.clock_hz = clock_hz;
+    r.target.cores.push_back(std::move(fresh));
+    r.exception_names.emplace_back();
+    r.code.push_back(nullptr);
+    r.functions.push_back(nullptr);
+    r.images.push_back(nullptr);
+}
+
 // A core for each processor of the trace: the stream's own for the first, those named core0, core1, … for the rest.
 void place_cores(Recording& r, EventSource& source, const StreamSpec& spec) {
     std::set<std::uint64_t> cpus;
@@ -74,38 +86,36 @@ void place_cores(Recording& r, EventSource& source, const StreamSpec& spec) {
             source.doubts.push_back("The trace claims more than 1024 processors: the rest is shown as the first.");
             break;
         }
-        if (core == r.target.cores.size()) {
-            CoreSpec fresh;
-            fresh.name = name;
-            fresh.clock_hz = source.clock_hz;
-            r.target.cores.push_back(std::move(fresh));
-            r.exception_names.emplace_back();
-            r.code.push_back(nullptr);
-            r.functions.push_back(nullptr);
-            r.images.push_back(nullptr);
-        }
+        if (core == r.target.cores.size()) add_core(r, name, source.clock_hz);
         source.core_of_cpu[cpu] = static_cast<std::uint16_t>(core);
     }
 }
 
-// The folder itself, or one in the usual place beside it.
+// The mapping file in the usual place beside the data.
+fs::path mapping_beside(const StreamSpec& spec) {
+    return fs::path(spec.file).lexically_normal().string() + ".mapping.toml";
+}
+
 Result<void> open_events(Recording& r, std::size_t stream) {
     const StreamSpec& spec = r.target.streams[stream];
-    std::string mapping = spec.mapping;
-    std::error_code ec;
-    const fs::path beside = fs::path(spec.file).lexically_normal().string() + ".mapping.toml";
-    if (mapping.empty() && fs::is_regular_file(beside, ec)) mapping = beside.string();
-    auto source = open_event_source(spec.file, mapping);
+    EventPlace place = event_place(spec);
+    const StreamJournal journal = read_journal(spec.file + ".journal");
+    for (const auto& b : journal.breaks) place.breaks.push_back(b.offset);
+    auto source = open_event_source(place);
     if (!source) return tl::make_unexpected(source.error());
     (*source)->spec = stream;
-    if (spec.zero_ticks) (*source)->zero_ticks = *spec.zero_ticks;
+    if (spec.zero_ticks)
+        (*source)->zero_ticks = *spec.zero_ticks;
+    else if (journal.present)
+        (*source)->zero_ticks = std::min((*source)->zero_ticks, zero_at_arrival((*source)->files[0].packets[0],
+                                                                                (*source)->clock_hz, journal.after_s));
     place_cores(r, **source, spec);
     for (const auto& d : (*source)->doubts) r.doubts.push_back({d, ""});
     if ((*source)->binding->known() == 0)
         r.doubts.push_back({"No event of the trace is known: all are shown as marks.",
                             "Write a mapping file that says what they mean, as docs/formats/mapping-file.md shows, and "
                             "name it in [stream.ctf] or put it at " +
-                                beside.string() + "."});
+                                mapping_beside(spec).string() + "."});
     r.events = *source;
     return {};
 }
@@ -219,6 +229,39 @@ Result<std::shared_ptr<Recording>> open_without_streams(const std::string& targe
     for (const auto& w : r->target.warnings) r->doubts.push_back({w, "Check its spelling."});
     for (const auto& core : r->target.cores) open_image(*r, core);
     return r;
+}
+
+EventPlace event_place(const StreamSpec& spec) {
+    EventPlace place;
+    place.data = spec.file;
+    place.metadata = spec.metadata;
+    place.mapping = spec.mapping;
+    place.recorder_hz = spec.recorder_hz;
+    std::error_code ec;
+    if (place.mapping.empty() && fs::is_regular_file(mapping_beside(spec), ec))
+        place.mapping = mapping_beside(spec).string();
+    return place;
+}
+
+Result<void> follow_events(Recording& recording, std::size_t stream, const std::string& path) {
+    StreamSpec spec = recording.target.streams[stream];
+    spec.file = path;
+    auto source = follow_event_source(event_place(spec));
+    if (!source) return tl::make_unexpected(source.error());
+    (*source)->spec = stream;
+    (*source)->zero_ticks = spec.zero_ticks.value_or(EventSource::kNoZero);
+    if (recording.target.cores.empty()) add_core(recording, "core0", (*source)->clock_hz);
+    // Which processors will speak is not known yet: those that have a core of their own are shown there.
+    for (std::size_t c = 0; c < recording.target.cores.size(); ++c) {
+        const std::string& name = recording.target.cores[c].name;
+        if (name == spec.core) (*source)->other_core = static_cast<std::uint16_t>(c);
+        if (name.rfind("core", 0) == 0 && name.size() > 4 && name.size() < 8 &&
+            name.find_first_not_of("0123456789", 4) == std::string::npos)
+            (*source)->core_of_cpu[std::stoul(name.substr(4))] = static_cast<std::uint16_t>(c);
+    }
+    recording.live_events = *source;
+    recording.events = *source;
+    return {};
 }
 
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path) {

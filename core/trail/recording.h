@@ -37,6 +37,7 @@ struct Recording {
     std::vector<Stream> streams;                                   ///< ITM
     std::vector<Stream> step_streams;                              ///< instruction trace
     std::shared_ptr<const EventSource> events;                     ///< events of an operating system; may be null
+    std::shared_ptr<EventSource> live_events;                      ///< the same, while it is being recorded
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null
     std::vector<std::map<unsigned, std::string>> exception_names;  ///< per core
     std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without an image
@@ -46,12 +47,19 @@ struct Recording {
     std::string exception_name(std::size_t core, unsigned number) const;
 };
 
-/// Opens a target file, a saved recording folder, or the folder of a Common Trace Format trace. Missing image or SVD: a doubt, numbers stand in
-/// place of names. Missing, empty or unreadable stream: a Problem.
+/// Opens a target file, a saved recording folder, or the folder of a Common Trace Format trace. Missing image or SVD: a
+/// doubt, numbers stand in place of names. Missing, empty or unreadable stream: a Problem.
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path);
 
 /// Opens what a recording is made with: target file, images, names, but none of its streams.
 Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path);
+
+/// Where the data of a CTF stream lies, as the target file says; with the mapping file in the usual place beside it.
+EventPlace event_place(const StreamSpec& spec);
+
+/// For a recording that is being made: the events of one of its streams, which come in the file `path`. Its zero is
+/// settled by the first packet, unless the target file says it.
+Result<void> follow_events(Recording& recording, std::size_t stream, const std::string& path);
 
 /// Saves a copy of everything the recording was made from, so that the folder opens without the
 /// originals. Refuses a path that exists unless `replace` is set and it is a recording folder. Written

@@ -6,7 +6,11 @@
 #include <nlohmann/json.hpp>
 
 #include "capture/link.h"
+#include "capture/recipe.h"
+#include "judge/live_health.h"
+#include "measure/tasks.h"
 #include "process.h"
+#include "trail/live_recording.h"
 
 namespace mt {
 namespace {
@@ -167,6 +171,44 @@ TEST_F(Recording, InstructionTraceThatLosesItsConnectionGoesOnBehindAGap) {
     EXPECT_EQ(doubts().find("do not fit"), std::string::npos) << doubts();
 }
 
+TEST_F(Recording, TheRecorderInTheMainCoresFirmwareGivesItsTasksWhileItIsRecorded) {
+    Board board;
+    test::write_file(
+        folder / "r.recipe.toml",
+        recipe_text_for("protocol = \"ctf\"\n" + debug(board) + tcp(board.events()),
+                        "[before]\nreset = true\n[record]\nseconds = 20\n", MT_DEMO "/larkspur-live.target.toml"));
+    auto recipe = read_recipe(folder / "r.recipe.toml");
+    ASSERT_TRUE(recipe) << recipe.error().text();
+    auto live = LiveRecording::prepare(*recipe, folder / "x.mtrail");
+    ASSERT_TRUE(live) << live.error().text();
+    std::string ended;
+    (*live)->on_end = [&](const mt::Result<void>& outcome) { ended = outcome ? "well" : outcome.error().text(); };
+    (*live)->start();
+    const auto grown = [&]() -> std::shared_ptr<const Trail> {
+        auto trail = (*live)->trail();
+        return trail && trail->tasks.order().size() > 4 && task_row(*trail, trail->tasks.order()[0]).run.count > 20
+                   ? trail
+                   : nullptr;
+    };
+    EXPECT_TRUE(wait_until([&] { return grown() != nullptr; })) << "tasks with jobs, while it is recorded";
+    std::string names;
+    if (const auto trail = grown())
+        for (const auto& t : trail->tasks.tasks) names += t.name + " ";
+    EXPECT_NE(names.find("clock"), std::string::npos) << names;
+    bool said = false;
+    for (const auto& line :
+         live_health(*(*live)->recording(), (*live)->trail().get(), (*live)->state(), (*live)->figures()))
+        said = said || (line.title == "main: CTF" && line.under.find("events/s") != std::string::npos);
+    EXPECT_TRUE(said) << "what comes is told";
+    (*live)->run().stop("enough");
+    (*live)->wait();
+    EXPECT_EQ(ended, "well");
+    const auto o = test::decode(folder / "x.mtrail");
+    EXPECT_EQ(o.trail->tasks.streams[0].bad_bytes, 0U);
+    EXPECT_EQ(o.trail->tasks.contradictions, 0U);
+    EXPECT_GT(o.trail->end.seconds(), 0.01);
+}
+
 TEST_F(Recording, ARingIsReadWhileQemuRunsTheProgram) {
     const std::string port = std::to_string(test::free_port());
     Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S",
@@ -177,7 +219,7 @@ TEST_F(Recording, ARingIsReadWhileQemuRunsTheProgram) {
         record(recipe_text_for("debug = \"127.0.0.1:" + port + "\"\ntrace = \"ring\"\nsymbol = \"trail_ring\"\n",
                                "[before]\ncheck_image = true\nreset = true\nreset_command = \"system_reset\"\nrun_to = "
                                "{ place = \"interpolate\" }\n"
-                               "[record]\nseconds = 1\n",
+                               "[record]\nbytes = 4000\n",
                                MT_DEMO "/larkspur-cop.target.toml", "cop"));
     ASSERT_EQ(r.code, 0) << r.said;
     const auto s = summary();

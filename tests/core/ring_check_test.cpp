@@ -1,0 +1,210 @@
+// What is said about an image of memory in which the recorder went wrong, and files of packets.
+#include <gtest/gtest.h>
+
+#include <cstring>
+#include <random>
+
+#include "measure/tasks.h"
+#include "mt_recorder.h"
+#include "support.h"
+#include "trail/ring_check.h"
+
+namespace mt {
+namespace {
+
+std::uint32_t ticks = 0;
+std::vector<std::uint8_t> handed_over;
+std::uint32_t now() { return ticks; }
+int take(const void* packet, std::size_t bytes) {
+    const auto* b = static_cast<const std::uint8_t*>(packet);
+    handed_over.insert(handed_over.end(), b, b + bytes);
+    return 1;
+}
+
+constexpr std::uint32_t kBase = 0x2000'0000, kRing = 8192, kData = 64;
+
+/// Memory of a target with a ring at its start, as the recorder would have left it.
+class RingCheck : public testing::Test {
+  protected:
+    void SetUp() override {
+        ticks = 500;
+        handed_over.clear();
+        mt_init(now, take);
+    }
+    static void jobs(int n, bool named = true) {
+        if (named) MT_TASK_CREATE(1, 1, "clock");
+        for (int i = 0; i < n; ++i) {
+            ticks += 900;
+            MT_TASK_READY(1);
+            MT_TASK_SWITCH_IN(1);
+            ticks += 100;
+            MT_TASK_BLOCK(1, MT_ACTIVATION, 0);
+        }
+    }
+    static void word(std::vector<std::uint8_t>& memory, std::size_t at, std::uint32_t v) {
+        for (unsigned i = 0; i < 4; ++i) memory[at + i] = static_cast<std::uint8_t>(v >> 8 * i);
+    }
+    /// The bytes handed over, written round a ring of kRing bytes.
+    static std::vector<std::uint8_t> memory() {
+        mt_flush();
+        std::vector<std::uint8_t> m(kData + kRing);
+        std::memcpy(m.data(), "MTRB\1\0\1\0", 8);
+        word(m, 8, kBase + kData);
+        word(m, 12, kRing);
+        word(m, 16, static_cast<std::uint32_t>(handed_over.size()));
+        for (std::size_t i = 0; i < handed_over.size(); ++i) m[kData + i % kRing] = handed_over[i];
+        return m;
+    }
+    static std::string said(const std::vector<std::uint8_t>& m) {
+        const auto report = check_ring(m, kBase, 1'000'000);
+        if (!report) return report.error().text();
+        std::string all = report->good() ? "good\n" : "bad\n";
+        for (const auto& r : report->remarks) all += r.text + "; " + r.advice + "\n";
+        return all;
+    }
+    static void expect_said(const std::vector<std::uint8_t>& m, const std::string& what) {
+        EXPECT_NE(said(m).find(what), std::string::npos) << said(m);
+    }
+};
+
+TEST_F(RingCheck, FindsNothingWrongWithAGoodOne) {
+    jobs(100);
+    const auto report = check_ring(memory(), kBase, 1'000'000);
+    ASSERT_TRUE(report);
+    EXPECT_TRUE(report->good());
+    EXPECT_EQ(report->events, 301U);
+    EXPECT_EQ(report->data_at, kBase + kData);
+}
+
+TEST_F(RingCheck, ReadsARingThatWentRoundFromItsOldestWholePacketOn) {
+    jobs(2000);
+    const auto report = check_ring(memory(), kBase, 1'000'000);
+    ASSERT_TRUE(report);
+    EXPECT_TRUE(report->good()) << said(memory());
+    EXPECT_GT(report->packets, 10U);
+    EXPECT_LT(report->stream.size(), kRing);
+    expect_said(memory(), "no task has a name");
+}
+
+TEST_F(RingCheck, SaysThatTheRecorderWasNeverSetUp) {
+    expect_said(std::vector<std::uint8_t>(4096), "was mt_init called");
+    expect_said({}, "no ring's header");
+}
+
+TEST_F(RingCheck, SaysThatNoHookIsCalled) { expect_said(memory(), "nothing was ever written"); }
+
+TEST_F(RingCheck, SaysThatTheBufferIsInCachedMemory) {
+    jobs(100);
+    auto m = memory();
+    std::fill(m.begin() + kData, m.end(), std::uint8_t{0});
+    expect_said(m, "cached memory");
+}
+
+TEST_F(RingCheck, SaysThatTheBufferIsOutsideTheImage) {
+    jobs(100);
+    auto m = memory();
+    m.resize(1000);
+    expect_said(m, "lies outside this image");
+}
+
+TEST_F(RingCheck, SaysThatTheCounterStandsStill) {
+    MT_TASK_CREATE(1, 1, "clock");
+    for (int i = 0; i < 50; ++i) {
+        MT_TASK_READY(1);
+        MT_TASK_SWITCH_IN(1);
+        MT_TASK_BLOCK(1, MT_ACTIVATION, 0);
+    }
+    expect_said(memory(), "all events have the same time");
+}
+
+TEST_F(RingCheck, SaysThatTwoHooksWriteTheSame) {
+    MT_TASK_CREATE(1, 1, "clock");
+    for (int i = 0; i < 50; ++i) {
+        ticks += 10;
+        MT_TASK_READY(1);
+        MT_TASK_SWITCH_IN(1);
+        MT_TASK_SWITCH_IN(1);
+        MT_TASK_BLOCK(1, MT_ACTIVATION, 0);
+    }
+    expect_said(memory(), "Two hooks are on");
+}
+
+TEST_F(RingCheck, SaysThatAHandlerLacksItsExit) {
+    jobs(10);
+    for (int i = 0; i < 10; ++i) {
+        ticks += 10;
+        MT_ISR_ENTER(3);
+    }
+    expect_said(memory(), "both MT_ISR_ENTER and MT_ISR_EXIT");
+}
+
+TEST_F(RingCheck, SaysThatSomethingElseWritesIntoTheBuffer) {
+    jobs(400);
+    auto m = memory();
+    std::fill(m.begin() + kData + 1100, m.begin() + kData + 1500, std::uint8_t{0xA5});
+    const auto report = check_ring(m, kBase, 1'000'000);
+    ASSERT_TRUE(report);
+    EXPECT_FALSE(report->good()) << said(m);
+}
+
+TEST_F(RingCheck, StandsUpToAnyImage) {
+    jobs(300);
+    const auto whole = memory();
+    std::mt19937 random(11);
+    for (int round = 0; round < 400; ++round) {
+        auto m = whole;
+        for (int i = 0; i < 12; ++i)
+            m[random() % (round % 2 == 0 ? 32 : m.size())] = static_cast<std::uint8_t>(random());
+        m.resize(random() % (m.size() + 1));
+        (void)said(m);
+    }
+}
+
+TEST_F(RingCheck, AFileOfPacketsOpensWithTheRecordersOwnMetadata) {
+    jobs(200);
+    mt_flush();
+    test::Folder folder;
+    test::write_file(folder / "packets.bin", handed_over);
+    const std::string target =
+        "format = \"mindful-trail-target/1\"\n[[stream]]\nprotocol = \"ctf\"\nfile = \"packets.bin\"\n[stream.ctf]\n";
+    test::write_file(folder / "a.target.toml", target + "recorder_hz = 1_000_000\n");
+    const auto o = test::decode(folder / "a.target.toml");
+    EXPECT_EQ(task_row(*o.trail, 0).run.count, 199U) << "the first began before anything was known";
+    EXPECT_EQ(task_row(*o.trail, 0).run.mean, Time::from_us(100));
+
+    test::write_file(folder / "b.target.toml", target + "metadata = \"other/layout\"\n");
+    const auto missing = open_recording(folder / "b.target.toml");
+    ASSERT_FALSE(missing);
+    EXPECT_NE(missing.error().text().find("other/layout"), std::string::npos) << missing.error().text();
+    std::filesystem::create_directories(folder / "other");
+    test::write_file(folder / "other/layout", recorder_metadata(2'000'000));
+    EXPECT_EQ(task_row(*test::decode(folder / "b.target.toml").trail, 0).run.mean, Time::from_us(50));
+
+    Progress progress;
+    ASSERT_TRUE(
+        save_recording(*test::decode(folder / "b.target.toml").recording, folder / "saved.mtrail", false, progress));
+    EXPECT_EQ(task_row(*test::decode(folder / "saved.mtrail").trail, 0).run.mean, Time::from_us(50));
+}
+
+TEST_F(RingCheck, AFileThatBreaksInAPacketLosesThatPacketOnly) {
+    jobs(1000);
+    mt_flush();
+    test::Folder folder;
+    auto bytes = handed_over;
+    bytes.erase(bytes.begin() + 5 * 512 + 200, bytes.begin() + 5 * 512 + 300);  // 100 bytes of the sixth packet
+    test::write_file(folder / "packets.bin", bytes);
+    test::write_file(folder / "packets.bin.journal",
+                     "{\"what\":\"lost\",\"offset\":" + std::to_string(5 * 512 + 200) + ",\"reason\":\"full\"}\n");
+    test::write_file(folder / "a.target.toml",
+                     "format = \"mindful-trail-target/1\"\n[[stream]]\nprotocol = \"ctf\"\nfile = \"packets.bin\"\n"
+                     "[stream.ctf]\nrecorder_hz = 1_000_000\n");
+    const auto o = test::decode(folder / "a.target.toml");
+    EXPECT_GE(o.trail->gaps.size(), 1U);
+    const auto row = task_row(*o.trail, 0);
+    EXPECT_GT(row.run.count, 950U);
+    EXPECT_LT(row.run.count, 999U);
+    EXPECT_EQ(row.run.greatest, Time::from_us(100)) << "nothing is made up of what is left of it";
+}
+
+}  // namespace
+}  // namespace mt

@@ -14,6 +14,12 @@
 namespace mt::app {
 namespace {
 QString words(const std::string& s) { return QString::fromStdString(s); }
+
+QString value_text(const ValueLane& lane, std::int64_t value) {
+    const auto named = lane.value_names.find(static_cast<std::uint64_t>(value));
+    return named == lane.value_names.end() ? QString::number(value)
+                                           : words(named->second).toHtmlEscaped() + " (" + QString::number(value) + ")";
+}
 }  // namespace
 
 Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
@@ -106,6 +112,13 @@ void Lanes::lay_out() {
         }
     for (std::size_t v = 0; v < tasks.values.size(); ++v) {
         rows_.push_back({tasks.values[v].core, row_of_value(v), 0, 0, false});
+        ++shown;
+    }
+    for (std::size_t m = 0; m < tasks.marks.size() && m < 200; ++m) {
+        const MarkLane& lane = tasks.marks[m];
+        // The begin and end of a use are told by what is used.
+        if (lane.marks.empty() || (!lane.foreign && (lane.id == 1 || lane.id == 2))) continue;
+        rows_.push_back({lane.marks[0].core, row_of_mark(m), 0, 0, false});
         ++shown;
     }
     // Full rows share what room there is, within reason.
@@ -443,6 +456,11 @@ void Lanes::keyPressEvent(QKeyEvent* e) {
     }
 }
 
+void Lanes::set_start_shown(bool on) {
+    start_shown_ = on;
+    update();
+}
+
 void Lanes::leaveEvent(QEvent*) { QToolTip::hideText(); }
 
 QString Lanes::describe(const Row& row, double x) const {
@@ -454,11 +472,29 @@ QString Lanes::describe(const Row& row, double x) const {
     if (const auto v = value_of(row)) {
         const ValueLane& lane = tasks.values[*v];
         const std::size_t i = lane.at(t);
-        return i == lane.samples.size() ? tr("%1: no value yet").arg(words(lane.name))
-                                        : tr("<b>%1</b> = %2<br>since %3")
-                                              .arg(words(lane.name).toHtmlEscaped())
-                                              .arg(lane.samples[i].value)
-                                              .arg(words(moment_text(lane.samples[i].time)));
+        return i == lane.samples.size()
+                   ? tr("%1: no value yet").arg(words(lane.name))
+                   : tr("<b>%1</b> = %2<br>since %3")
+                         .arg(words(lane.name).toHtmlEscaped(), value_text(lane, lane.samples[i].value))
+                         .arg(words(moment_text(lane.samples[i].time)));
+    }
+    if (const auto m = mark_of(row)) {
+        const MarkLane& lane = tasks.marks[*m];
+        const Time from = time_at(x - 4), to = time_at(x + 4);
+        const std::size_t first = lane.marks.partition_point([&](const TaskMark& o) { return o.time < from; });
+        const std::size_t last = lane.marks.partition_point([&](const TaskMark& o) { return o.time <= to; });
+        QString text = "<b>" + words(lane.name).toHtmlEscaped() + "</b>";
+        if (first >= last) return text + tr(": none here, %1 in all").arg(words(count_text(lane.marks.size())));
+        if (last - first > 8) return text + tr(": %1 here").arg(words(count_text(last - first)));
+        for (std::size_t i = first; i < last; ++i) {
+            const TaskMark& o = lane.marks[i];
+            const auto named = lane.value_names.find(static_cast<std::uint64_t>(o.value));
+            text += "<br>" +
+                    (named != lane.value_names.end() ? words(named->second).toHtmlEscaped() + " = " : QString()) +
+                    QString::number(o.value) + tr(" at %1").arg(words(moment_text(o.time)));
+            if (o.who != kNobody) text += tr(", by %1").arg(words(tasks.actor_name(o.who)).toHtmlEscaped());
+        }
+        return text;
     }
     if (const auto q = queue_of(row)) {
         const QueueLane& lane = tasks.queues[*q];

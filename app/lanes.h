@@ -50,11 +50,15 @@ class Lanes : public QWidget {
         bool operator==(const Call&) const = default;
     };
     /// Rows that are no interrupt; tasks, values and queues stand at and below their base.
-    static constexpr int kThread = -1, kCalls = -2, kTasks = -1000, kValues = -2'000'000, kQueues = -3'000'000;
+    static constexpr int kThread = -1, kCalls = -2, kTasks = -1000, kValues = -2'000'000, kQueues = -3'000'000,
+                         kMarks = -4'000'000;
     static int row_of_task(std::size_t task) { return kTasks - static_cast<int>(task); }
     static int row_of_value(std::size_t value) { return kValues - static_cast<int>(value); }
     static int row_of_queue(std::size_t queue) { return kQueues - static_cast<int>(queue); }
+    static int row_of_mark(std::size_t mark) { return kMarks - static_cast<int>(mark); }
     const std::optional<Call>& call() const { return call_; }
+    /// Whether the way of each task from the recording's start to its first run is drawn.
+    void set_start_shown(bool on);
     /// Selects a call and shows it with some room around it.
     void go_to_call(const Call& call);
     /// Where a call is drawn; empty if its row is not shown.
@@ -72,6 +76,8 @@ class Lanes : public QWidget {
     void call_selected(std::size_t core, unsigned function);
     /// Something that a person asked for was not found.
     void missed(const QString& text);
+    /// A person says where the jobs of a task begin and end.
+    void job_rule_wanted(std::size_t task, const mt::JobRule& rule);
 
   protected:
     void paintEvent(QPaintEvent*) override;
@@ -81,6 +87,7 @@ class Lanes : public QWidget {
     void mouseDoubleClickEvent(QMouseEvent*) override;
     void wheelEvent(QWheelEvent*) override;
     void keyPressEvent(QKeyEvent*) override;
+    void contextMenuEvent(QContextMenuEvent*) override;
     void leaveEvent(QEvent*) override;
     bool event(QEvent*) override;
 
@@ -115,11 +122,16 @@ class Lanes : public QWidget {
     static std::optional<std::size_t> task_of(const Row& row);
     static std::optional<std::size_t> value_of(const Row& row);
     static std::optional<std::size_t> queue_of(const Row& row);
+    static std::optional<std::size_t> mark_of(const Row& row);
     std::optional<std::size_t> job_at(std::size_t task, double x) const;
     void paint_task(QPainter& p, const Row& row, const TaskLane& lane);
     void paint_task_running(QPainter& p, std::size_t core, Time from, Time to, const QRectF& bar);
     void paint_value(QPainter& p, const Row& row, const ValueLane& lane);
     void paint_queue(QPainter& p, const Row& row, const QueueLane& lane);
+    void paint_marks(QPainter& p, const Row& row, const MarkLane& lane);
+    void paint_named_value(QPainter& p, const Row& row, const ValueLane& lane);
+    void paint_message_links(QPainter& p, std::size_t task, const TaskJob& job);
+    void paint_start(QPainter& p);
     void paint_lock_links(QPainter& p);
     void paint_job_links(QPainter& p);
     QString describe_task(std::size_t task, double x) const;
@@ -136,7 +148,8 @@ class Lanes : public QWidget {
     Viewpoint& view_;
     BlockStore& store_;
     std::vector<Row> rows_;
-    bool reveal_ = false;  ///< the selected row is kept in sight until a person scrolls
+    bool start_shown_ = false;
+    bool reveal_ = false;             ///< the selected row is kept in sight until a person scrolls
     std::vector<std::size_t> order_;  ///< of tasks, the most urgent first
     std::weak_ptr<const Trail> ordered_;
     std::optional<Call> call_;

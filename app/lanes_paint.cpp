@@ -86,6 +86,7 @@ void Lanes::paintEvent(QPaintEvent*) {
     if (session_.trail()->tasks.present()) {
         paint_lock_links(p);
         paint_job_links(p);
+        if (start_shown_) paint_start(p);
     }
     paint_gaps(p);
     p.restore();
@@ -169,7 +170,11 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     } else if (const auto value = value_of(row)) {
         const ValueLane& lane = tasks.values[*value];
         name = words(lane.name);
-        sub = tr("value, %1 to %2").arg(lane.least).arg(lane.greatest);
+        sub = lane.value_names.empty() ? tr("value, %1 to %2").arg(lane.least).arg(lane.greatest) : tr("value by name");
+    } else if (const auto mark = mark_of(row)) {
+        const MarkLane& lane = tasks.marks[*mark];
+        name = words(lane.name);
+        sub = tr("%1 marks").arg(words(count_text(lane.marks.size())));
     } else if (const auto queue = queue_of(row)) {
         const QueueLane& lane = tasks.queues[*queue];
         name = words(lane.name);
@@ -198,7 +203,8 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
                    p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
         p.setFont(text_font(10));
         p.setPen(t.second);
-        p.drawText(QRectF(12, middle, plot_left() - 16, 13), Qt::AlignLeft | Qt::AlignVCenter, sub);
+        p.drawText(QRectF(12, middle, plot_left() - 16, 13), Qt::AlignLeft | Qt::AlignVCenter,
+                   p.fontMetrics().elidedText(sub, Qt::ElideRight, static_cast<int>(plot_left()) - 16));
     }
     p.restore();
     if (row.folded) return;
@@ -210,6 +216,8 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
         paint_task(p, row, tasks.tasks[*task]);
     } else if (const auto value = value_of(row)) {
         paint_value(p, row, tasks.values[*value]);
+    } else if (const auto mark = mark_of(row)) {
+        paint_marks(p, row, tasks.marks[*mark]);
     } else if (const auto queue = queue_of(row)) {
         paint_queue(p, row, tasks.queues[*queue]);
     } else if (row.lane == kCalls) {

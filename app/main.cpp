@@ -43,7 +43,7 @@ int main(int argc, char** argv) {
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
     const QCommandLineOption view(
         "view",
-        "What the picture shows: whole, finding=N, go=NAME, measures, measures=TABLE, packets, key, start, "
+        "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
         "steps=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
         "recipe: recipe, recording=SECONDS, line.",
         "VIEW", "whole");
@@ -73,6 +73,7 @@ int main(int argc, char** argv) {
             window.show_measures(true);
             window.measures_page()->choice()->setCurrentIndex(v.mid(9).toInt());
         }
+        if (v == "startup") window.show_start(true);
         if (v.startsWith("go=")) window.go_to_text(v.mid(3));
         if (v == "packets") {
             window.go_to_finding(1);

@@ -87,6 +87,8 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
         show_measures(false);
         lanes_->go_to_instance(core, lane, instance);
     };
+    connect(panel_, &MeasuresPanel::window_chosen, this,
+            [this](Time from, Time to) { view_.go_to(from, to, Time{(from.ps + to.ps) / 2}); });
     connect(panel_, &MeasuresPanel::instance_chosen, this, [this](const Selection& place) {
         show_measures(false);
         lanes_->go_to(place);
@@ -149,6 +151,15 @@ QWidget* MainWindow::build_centre() {
     });
     connect(source_, &SourceView::execution_wanted, footsteps_, &Footsteps::seek_execution);
     connect(lanes_, &Lanes::missed, this, [this](const QString& text) { say(text, false); });
+    connect(lanes_, &Lanes::job_rule_wanted, this, [this](std::size_t task, const JobRule& rule) {
+        const TaskLane& lane = session_.trail()->tasks.tasks[task];
+        kept_place_ =
+            KeptPlace{view_.from(), view_.to(), view_.cursor(), {lane.core, -1, std::nullopt, static_cast<int>(task)}};
+        say(tr("%1: %2. To keep it, write a [[task]] with job_ends into the target file.")
+                .arg(words(lane.name), words(job_rule_text(rule))),
+            false);
+        session_.set_job_rule(lane.name, rule);
+    });
     call_tree_ = new CallTree(session_);
     connect(call_tree_, &CallTree::function_chosen, functions_, &FunctionsTable::choose);
     connect(lanes_, &Lanes::call_selected, this, [this](std::size_t core, unsigned function) {
@@ -376,7 +387,7 @@ void MainWindow::renew_evidence() {
     const bool sampled = packets && recording != nullptr &&
                          std::any_of(recording->functions.begin(), recording->functions.end(),
                                      [](const auto& f) { return f != nullptr; });
-    const bool system = trail && trail->tasks.present();
+    const bool system = trail && !trail->tasks.streams.empty();
     const bool newly = steps && !packets && !evidence_->isTabVisible(evidence_->indexOf(footsteps_));
     const bool new_system = system && !packets && !evidence_->isTabVisible(evidence_->indexOf(trace_events_));
     evidence_->setTabVisible(evidence_->indexOf(trace_events_), system);
@@ -435,6 +446,11 @@ void MainWindow::finished() {
         say(tr("Decoding was stopped: what follows %1 is not shown. Open it again to see the rest.")
                 .arg(words(duration_text(session_.trail()->end))),
             false);
+    if (kept_place_) {  // the same recording, told apart otherwise: everybody stays where they were
+        const KeptPlace place = *std::exchange(kept_place_, std::nullopt);
+        view_.go_to(place.from, place.to, place.cursor);
+        view_.select(place.selection);
+    }
     // The first finding is selected but not jumped to: its lane shows its figures.
     const Selection s = view_.selection();
     if (s.lane >= 0 || s.task >= 0 || !session_.trail() || session_.trail()->cores.empty()) return;
@@ -460,6 +476,21 @@ void MainWindow::finished() {
     for (std::size_t i = 0; i < core.lanes.size(); ++i)
         if (core.lanes[i].size() > core.lanes[busiest].size()) busiest = i;
     if (!core.lanes.empty()) view_.select({0, static_cast<int>(busiest), std::nullopt});
+}
+
+void MainWindow::show_start(bool on) {
+    lanes_->set_start_shown(on);
+    if (first_runs_action_->isChecked() != on) first_runs_action_->setChecked(on);
+    if (!on || !session_.trail()) return;
+    Time last{};
+    for (const auto& t : session_.trail()->tasks.tasks)
+        if (t.ran) last = std::max(last, t.first_run);
+    if (session_.trail()->tasks.tasks.empty()) {
+        say(tr("The recording tells of no tasks."), false);
+        return;
+    }
+    show_measures(false);
+    view_.go_to(Time{}, last + std::max(Time{last.ps / 6}, Time::from_us(10)), Time{});
 }
 
 void MainWindow::go_to_finding(int index) {

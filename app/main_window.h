@@ -44,6 +44,8 @@ class MainWindow : public QMainWindow {
     void open(const QString& path);
     void go_to_finding(int index);
     void show_measures(bool on);
+    /// Shows the start-up: from zero to the last first run, with the way of each task there.
+    void show_start(bool on);
     /// Goes to what a person typed: a time with its unit, or an interrupt. False if there is no such place.
     bool go_to_text(const QString& text);
     void set_night(bool on);
@@ -147,7 +149,7 @@ class MainWindow : public QMainWindow {
     QProgressBar* progress_;
     QPushButton* cancel_;
     QMenu *recent_menu_, *health_menu_;
-    QAction *night_, *measures_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
+    QAction *night_, *measures_action_, *first_runs_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
     QAction* health_shown_;
     QComboBox* stream_choice_;
     QLineEdit* find_;
@@ -159,7 +161,12 @@ class MainWindow : public QMainWindow {
     RecipeForm* form_;
     QAction *start_action_, *stop_action_, *mark_action_, *hold_action_, *follow_action_;
     bool record_page_ = false, judging_recorded_ = false;
-    bool walked_ = false;  ///< a finding has been gone to
+    struct KeptPlace {
+        Time from, to, cursor;
+        Selection selection;
+    };
+    std::optional<KeptPlace> kept_place_;  ///< where to be again once the recording was decoded anew
+    bool walked_ = false;                  ///< a finding has been gone to
 };
 
 }  // namespace mt::app

@@ -34,7 +34,8 @@ void MainWindow::build_actions() {
                                                     tr("Save everything this recording was made from in one folder"),
                                                     [this] { ask_save(); }));
     need_recording_.push_back(csv_action_ = action(file, tr("Save &measures as CSV…"), {},
-                                                   tr("Save the table that the page of measures shows"), [this] { ask_save_csv(); }));
+                                                   tr("Save the table that the page of measures shows"),
+                                                   [this] { ask_save_csv(); }));
     file->addSeparator();
     action(file, tr("&Quit"), {QKeySequence::Quit}, tr("Close the window"), [this] { close(); });
 
@@ -123,6 +124,10 @@ void MainWindow::build_actions() {
     key_action_ = action(show, tr("&Key to shapes and colours"), {QKeySequence(Qt::Key_K)}, tr("What the shapes mean"),
                          [this] { lanes_->set_key_shown(key_action_->isChecked()); });
     key_action_->setCheckable(true);
+    first_runs_action_ = need(action(show, tr("The way to each task's &first run"), {QKeySequence(Qt::Key_S)},
+                                     tr("From the recording's start over its creation to where each task ran first"),
+                                     [this] { show_start(first_runs_action_->isChecked()); }));
+    first_runs_action_->setCheckable(true);
     night_ = action(show, tr("&Night colours"), {QKeySequence(Qt::CTRL | Qt::Key_D)}, tr("Dark window"), [this] {
         set_night(night_->isChecked());
         QSettings().setValue("night", night_->isChecked());

@@ -163,6 +163,16 @@ MeasuresPanel::MeasuresPanel(Session& session, Viewpoint& view, QWidget* parent)
     column->addWidget(captions_[0] = caption(tr("distribution of the duration")));
     column->addWidget(distribution_, 4);
     column->addWidget(captions_[1] = caption(tr("over time: one dot per execution")));
+    over_choice_ = new QComboBox;
+    over_choice_->setObjectName("over_time_choice");
+    over_choice_->setFont(text_font(11));
+    over_choice_->addItems({tr("over time: response of each job"), tr("over time: running time of each job"),
+                            tr("over time: how long each job was held up"), tr("over time: processor load")});
+    over_choice_->setToolTip(tr("Held up: from ready to end, less its own running time"));
+    column->addWidget(over_choice_);
+    connect(over_choice_, &QComboBox::currentIndexChanged, this,
+            [this](int i) { over_time_->set_shown(static_cast<OverTimePlot::Shown>(i)); });
+    connect(over_time_, &OverTimePlot::window_chosen, this, &MeasuresPanel::window_chosen);
     column->addWidget(over_time_, 5);
     setMinimumWidth(240);
     connect(all_, &QLabel::linkActivated, this, &MeasuresPanel::all_wanted);
@@ -184,9 +194,10 @@ void MeasuresPanel::renew() {
         if (static_cast<int>(r.task) == s.task) task = &r;
     if (s.task >= 0) row = nullptr;
     all_->setVisible(!session_.rows().empty() || !session_.task_rows().empty());
-    for (QLabel* caption : captions_) caption->setVisible(row != nullptr || task != nullptr);
+    captions_[0]->setVisible(row != nullptr || task != nullptr);
+    captions_[1]->setVisible(row != nullptr);
+    over_choice_->setVisible(task != nullptr);
     captions_[0]->setText(task != nullptr ? tr("distribution of the response") : tr("distribution of the duration"));
-    captions_[1]->setText(task != nullptr ? tr("over time: one dot per job") : tr("over time: one dot per execution"));
     const auto cell = [&](const QString& label, const QString& value, bool loud = false) {
         return QString(
                    "<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
@@ -198,13 +209,22 @@ void MeasuresPanel::renew() {
         for (const auto& f : session_.findings())
             loud = loud || (f.task == s.task && f.lane < 0 && f.kind != FindingKind::slow_growth);
         name_->setText(words(task->name));
-        sub_->setText(task->idle ? tr("idle: what no task needs")
-                                 : tr("response, %1 jobs, %2 left out")
-                                       .arg(words(count_text(task->run.count)), words(count_text(task->left_out))));
-        figures_->setText("<table width=\"100%\"><tr>" + cell(tr("least"), length_text(task->response.least)) +
-                          cell(tr("mean"), length_text(task->response.mean)) +
-                          cell(tr("99 %"), length_text(task->response.p99)) + "</tr><tr>" +
-                          cell(tr("greatest"), length_text(task->response.greatest), loud) +
+        // With task switches alone, a stretch on the core is all that is known.
+        const TaskLane& lane = session_.trail()->tasks.tasks[task->task];
+        const bool only_switches = session_.trail()->tasks.cores[lane.core].only_switches;
+        const Figures& shown = only_switches ? task->run : task->response;
+        if (only_switches) captions_[0]->setText(tr("distribution of the time on the core"));
+        over_choice_->setItemText(
+            0, only_switches ? tr("over time: each stretch on the core") : tr("over time: response of each job"));
+        sub_->setText(task->idle      ? tr("idle: what no task needs")
+                      : only_switches ? tr("running time, %1 stretches on the core, %2 left out")
+                                            .arg(words(count_text(task->run.count)), words(count_text(task->left_out)))
+                                      : tr("response, %1 jobs, %2 left out; %3")
+                                            .arg(words(count_text(task->run.count)), words(count_text(task->left_out)),
+                                                 words(job_rule_text(lane.rule))));
+        figures_->setText("<table width=\"100%\"><tr>" + cell(tr("least"), length_text(shown.least)) +
+                          cell(tr("mean"), length_text(shown.mean)) + cell(tr("99 %"), length_text(shown.p99)) +
+                          "</tr><tr>" + cell(tr("greatest"), length_text(shown.greatest), loud) +
                           cell(tr("running, mean"), length_text(task->run.mean)) +
                           cell(tr("share"), words(share_text(task->share))) + "</tr></table>");
         return;
@@ -339,7 +359,7 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
 // Only what the recording tells of can be chosen.
 void MeasuresPage::renew_choice() {
     const auto trail = session_.trail();
-    const bool tasks = trail && trail->tasks.present();
+    const bool tasks = trail && !trail->tasks.tasks.empty();
     choice_->setTabVisible(1, tasks);
     choice_->setTabVisible(2, tasks && !trail->tasks.locks.empty());
     choice_->setTabVisible(3, tasks && !trail->tasks.queues.empty());

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <QAbstractTableModel>
+#include <QComboBox>
 #include <QLabel>
 #include <QLineEdit>
 #include <QSortFilterProxyModel>
@@ -45,6 +46,7 @@ class MeasuresPanel : public QWidget {
   signals:
     void all_wanted();
     void instance_chosen(const mt::app::Selection& place);
+    void window_chosen(mt::Time from, mt::Time to);
 
   private:
     void renew();
@@ -54,6 +56,7 @@ class MeasuresPanel : public QWidget {
     QLabel* captions_[2];
     DistributionPlot* distribution_;
     OverTimePlot* over_time_;
+    QComboBox* over_choice_;
 };
 
 /// The table of all interrupts, to sort, filter, copy and save.

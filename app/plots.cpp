@@ -230,11 +230,14 @@ OverTimePlot::OverTimePlot(Session& session, Viewpoint& view, QWidget* parent)
 void OverTimePlot::renew() {
     dress(plot_);
     const Theme& t = theme();
-    const Series lane = Series::of(session_, view_.selection());
+    const Series lane = series();
     instances_.clear();
     QVector<double> x, y;
     Time greatest{};
-    if (lane && lane.size() > 0) {
+    const bool load = shown_ == Shown::load && lane.task() != nullptr;
+    if (load) {
+        renew_load(lane, x, y);
+    } else if (lane && lane.size() > 0) {
         const std::size_t stride = std::max<std::size_t>(1, lane.size() / kEveryDot * 2);
         for (std::size_t i = 0; i < lane.size(); i += stride) {
             // Of a stretch, the longest stands for all: outliers are what people look for here.
@@ -255,14 +258,17 @@ void OverTimePlot::renew() {
         plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
     }
     plot_->xAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker("s", 4)));
-    dots_->setLineStyle(QCPGraph::lsNone);
+    dots_->setLineStyle(load ? QCPGraph::lsStepCenter : QCPGraph::lsNone);
+    dots_->setPen(QPen(t.measure, 1.2));
     QColor dot = t.measure;
     dot.setAlpha(instances_.size() > 3000 ? 90 : 170);
     dots_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssDisc, QPen(dot, 0), dot, 3.2));
+    if (load) dots_->setScatterStyle(QCPScatterStyle::ssNone);
     dots_->setAdaptiveSampling(false);
     dots_->setData(x, y, true);
     plot_->xAxis->setRange(-view_.end().seconds() * 0.01, view_.end().seconds() * 1.01);
     plot_->yAxis->setRange(0, std::max(1e-9, static_cast<double>(greatest.ps) / unit_ps_ * 1.12));
+    if (load) plot_->yAxis->setRange(0, y.isEmpty() ? 1 : std::max(1.0, *std::max_element(y.begin(), y.end()) * 1.12));
     chosen_->setLineStyle(QCPGraph::lsNone);
     chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
     renew_marks();
@@ -273,23 +279,52 @@ void OverTimePlot::renew() {
     plot_->replot(QCustomPlot::rpQueuedReplot);
 }
 
+Series OverTimePlot::series() const {
+    return Series::of(session_, view_.selection(),
+                      shown_ == Shown::running   ? Series::Of::running
+                      : shown_ == Shown::held_up ? Series::Of::held_up
+                                                 : Series::Of::response);
+}
+
+void OverTimePlot::set_shown(Shown shown) {
+    if (shown_ == shown) return;
+    shown_ = shown;
+    renew();
+}
+
+// Share of each window in which the task had a core, interrupts in it included; windows are round times.
+void OverTimePlot::renew_load(const Series& lane, QVector<double>& x, QVector<double>& y) {
+    constexpr std::int64_t kWindows = 120;
+    const std::int64_t end = std::max<std::int64_t>(1, lane.trail().end.ps);
+    std::int64_t step = 1;
+    for (int i = 0; step * kWindows < end; ++i) step = i % 3 == 1 ? step / 2 * 5 : step * 2;  // 1, 2, 5, 10, …
+    window_ = Time{step};
+    for (std::int64_t from = 0; from < end; from += step) {
+        const Time a{from}, b{std::min(from + step, end)};
+        if (b.ps - a.ps < step / 2 && from > 0) break;  // a rest of a window says little
+        x.push_back((a.seconds() + b.seconds()) / 2);
+        y.push_back(100.0 * static_cast<double>(lane.task()->running_time(a, b).ps) / static_cast<double>((b - a).ps));
+    }
+    plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker("%", 4)));
+}
+
 void OverTimePlot::renew_marks() {
-    const Series lane = Series::of(session_, view_.selection());
+    const Series lane = series();
     const auto instance = view_.selection().instance;
     QVector<double> x, y;
-    if (lane && instance && *instance < lane.size() && lane.whole(*instance)) {
+    if (lane && shown_ != Shown::load && instance && *instance < lane.size() && lane.whole(*instance)) {
         x.push_back(lane.begin(*instance).seconds());
         y.push_back(static_cast<double>(lane.length(*instance).ps) / unit_ps_);
     }
     chosen_->setData(x, y, true);
     cursor_->setPen(QPen(theme().second, 1, Qt::DotLine));
-    cursor_->setVisible(!instances_.empty());
+    cursor_->setVisible(!instances_.empty() || (shown_ == Shown::load && lane.task() != nullptr));
     cursor_->point1->setCoords(view_.cursor().seconds(), 0);
     cursor_->point2->setCoords(view_.cursor().seconds(), 1);
 }
 
 QPointF OverTimePlot::position_of(std::size_t instance) const {
-    const Series lane = Series::of(session_, view_.selection());
+    const Series lane = series();
     if (!lane || instance >= lane.size()) return {};
     return {plot_->xAxis->coordToPixel(lane.begin(instance).seconds()),
             plot_->yAxis->coordToPixel(static_cast<double>(lane.length(instance).ps) / unit_ps_)};
@@ -297,8 +332,16 @@ QPointF OverTimePlot::position_of(std::size_t instance) const {
 
 void OverTimePlot::clicked(const QPointF& at) {
     const Selection s = view_.selection();
-    const Series lane = Series::of(session_, s);
+    const Series lane = series();
     if (!lane) return;
+    if (shown_ == Shown::load && lane.task() != nullptr) {
+        if (window_.ps <= 0) return;
+        const double seconds = plot_->xAxis->pixelToCoord(at.x());
+        if (seconds < 0 || seconds > lane.trail().end.seconds()) return;
+        const auto k = static_cast<std::int64_t>(seconds * 1e12) / window_.ps;
+        emit window_chosen(Time{k * window_.ps}, Time{(k + 1) * window_.ps});
+        return;
+    }
     double nearest = 12 * 12;
     std::optional<std::size_t> best;
     for (const std::size_t i : instances_) {

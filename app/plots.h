@@ -1,8 +1,10 @@
 // Two plots of one lane or task: the distribution of its durations or responses, and each of them over time.
 #pragma once
 
+#include <QVector>
 #include <QWidget>
 
+#include "series.h"
 #include "session.h"
 #include "viewpoint.h"
 
@@ -46,12 +48,20 @@ class OverTimePlot : public QWidget {
   public:
     OverTimePlot(Session& session, Viewpoint& view, QWidget* parent = nullptr);
     QSize sizeHint() const override { return {260, 170}; }
+    /// What is drawn of a task: a length of each job, or the processor load by it in windows of time.
+    enum class Shown { response, running, held_up, load };
+    void set_shown(Shown shown);
+    Shown shown() const { return shown_; }
+    /// The windows of Shown::load: how long one is.
+    Time window() const { return window_; }
     /// Where an instance stands, for tests, in widget pixels.
     QPointF position_of(std::size_t instance) const;
     void renew();
 
   signals:
     void instance_chosen(const mt::app::Selection& place);
+    /// A window of the load: show it in the lanes.
+    void window_chosen(mt::Time from, mt::Time to);
 
   private:
     void clicked(const QPointF& at);
@@ -63,6 +73,10 @@ class OverTimePlot : public QWidget {
     QCPGraph* chosen_;
     QCPItemStraightLine* cursor_;
     QCPItemText* empty_ = nullptr;
+    Series series() const;
+    void renew_load(const Series& lane, QVector<double>& x, QVector<double>& y);
+    Shown shown_ = Shown::response;
+    Time window_;
     std::vector<std::size_t> instances_;
     double unit_ps_ = 1e6;
 };

@@ -55,7 +55,7 @@ void Ridge::measure_land() {
         const bool awake_known = samples > 200;
         awake_known_ = awake_known_ || awake_known;
         const std::size_t c = static_cast<std::size_t>(&core - trail->cores.data());
-        const bool has_tasks = c < trail->tasks.cores.size() && trail->tasks.cores[c].present;
+        const bool has_tasks = trail->tasks.tells_load(c);
         awake_known_ = awake_known_ || has_tasks;
         for (std::size_t x = 0; x < heights.size(); ++x) {
             const Time from{end.ps / static_cast<std::int64_t>(heights.size()) * static_cast<std::int64_t>(x)};

@@ -2,8 +2,9 @@
 
 namespace mt::app {
 
-Series Series::of(const Session& session, const Selection& s) {
+Series Series::of(const Session& session, const Selection& s, Of of) {
     Series series;
+    series.of_ = of;
     series.trail_ = session.trail();
     if (!series.trail_) return series;
     const Trail& trail = *series.trail_;
@@ -17,6 +18,12 @@ Series Series::of(const Session& session, const Selection& s) {
 
 std::size_t Series::longest(std::size_t first, std::size_t last) const {
     if (lane_ != nullptr) return lane_->longest(first, last);
+    if (of_ != Of::response) {
+        std::size_t best = first;
+        for (std::size_t i = first; i < last; ++i)
+            if (whole(i) && (!whole(best) || length(i) > length(best))) best = i;
+        return best;
+    }
     return task_->longest_response.argmax(
         first, last, [this](std::size_t i) { return task_->jobs[i].whole() ? task_->jobs[i].response() : Time{}; });
 }

@@ -26,13 +26,25 @@ void Session::post(quint64 turn, F what) {
 }
 
 void Session::open(const QString& path) {
+    job_rules_.clear();
+    start(path);
+}
+
+void Session::set_job_rule(const std::string& task, const JobRule& rule) {
+    if (!recording_ || live_) return;
+    std::erase_if(job_rules_, [&](const TaskSpec& t) { return t.name == task; });
+    job_rules_.push_back({task, rule});
+    start(QString::fromStdString(recording_->input));
+}
+
+void Session::start(const QString& path) {
     give_up();
     progress_ = std::make_shared<Progress>();
     judging_ = std::make_shared<Progress>();
     const quint64 turn = ++turn_;
     busy_ = true;
     emit opening(path);
-    workers_.emplace_back(&Session::work, this, path.toStdString(), turn, progress_, judging_);
+    workers_.emplace_back(&Session::work, this, path.toStdString(), turn, progress_, judging_, job_rules_);
 }
 
 // Nobody waits for this turn's result any more: neither decoding nor judging need go on.
@@ -47,8 +59,13 @@ void Session::cancel() {
 
 // On a worker: touches no member but through post().
 void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
-                   std::shared_ptr<Progress> judging) {
+                   std::shared_ptr<Progress> judging, const std::vector<TaskSpec>& rules) {
     auto recording = open_recording(path);
+    if (recording && !rules.empty()) {
+        auto changed = std::make_shared<Recording>(**recording);
+        changed->target.tasks.insert(changed->target.tasks.end(), rules.begin(), rules.end());
+        recording = std::shared_ptr<const Recording>(std::move(changed));
+    }
     const auto fail = [&](const Problem& problem) {
         post(turn, [this, problem] {
             busy_ = false;

@@ -30,6 +30,8 @@ class Session : public QObject {
 
     void open(const QString& path);
     void cancel();
+    /// Where the jobs of a task begin and end, for as long as this recording is open; it is decoded again.
+    void set_job_rule(const std::string& task, const JobRule& rule);
     /// A snapshot of a recording that is being made; `first` replaces what was open.
     void take_live(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, bool first);
     void end_live() { live_ = false; }
@@ -63,8 +65,9 @@ class Session : public QObject {
     void save_failed(const mt::Problem& problem);
 
   private:
+    void start(const QString& path);
     void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
-              std::shared_ptr<Progress> judging);
+              std::shared_ptr<Progress> judging, const std::vector<TaskSpec>& rules);
     void give_up();
     void replace_open(std::shared_ptr<const Recording> recording);
     template <class F>
@@ -80,6 +83,7 @@ class Session : public QObject {
     std::vector<Distribution> task_distributions_;
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions_;
     std::shared_ptr<Progress> progress_, judging_;
+    std::vector<TaskSpec> job_rules_;  ///< changed by hand
     std::vector<std::thread> workers_;
     ClockCheck clock_ = ClockCheck::unchecked;
     quint64 turn_ = 0;

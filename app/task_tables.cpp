@@ -116,8 +116,9 @@ class FigureTable::Model : public QAbstractTableModel {
                 const TaskLane& lane = session_.trail()->tasks.tasks[r.task];
                 rows_.push_back({named(r.name),
                                  {words(r.core_name), 0, true},
-                                 r.idle ? Cell{FigureTable::tr("idle"), -1e9}
-                                        : Cell{QString::number(r.priority), double(r.priority)},
+                                 r.idle             ? Cell{FigureTable::tr("idle"), -1e9}
+                                 : r.priority_known ? Cell{QString::number(r.priority), double(r.priority)}
+                                                    : Cell{},
                                  count(r.run.count),
                                  count(r.left_out),
                                  length(r.run.mean),

@@ -1,3 +1,5 @@
+#include <QContextMenuEvent>
+#include <QMenu>
 #include <QPainter>
 #include <QPainterPath>
 
@@ -39,8 +41,12 @@ std::optional<std::size_t> Lanes::value_of(const Row& row) {
     return static_cast<std::size_t>(kValues - row.lane);
 }
 std::optional<std::size_t> Lanes::queue_of(const Row& row) {
-    if (row.lane > kQueues) return std::nullopt;
+    if (row.lane > kQueues || row.lane <= kMarks) return std::nullopt;
     return static_cast<std::size_t>(kQueues - row.lane);
+}
+std::optional<std::size_t> Lanes::mark_of(const Row& row) {
+    if (row.lane > kMarks) return std::nullopt;
+    return static_cast<std::size_t>(kMarks - row.lane);
 }
 
 QRectF Lanes::task_rect(std::size_t task) const {
@@ -182,6 +188,10 @@ void Lanes::paint_value(QPainter& p, const Row& row, const ValueLane& lane) {
     const Theme& t = theme();
     const QRectF band = band_of({plot_left(), row.top, width() - plot_left(), row.height});
     if (lane.samples.empty()) return;
+    if (!lane.value_names.empty()) {
+        paint_named_value(p, row, lane);
+        return;
+    }
     const double low = static_cast<double>(lane.least), high = std::max(static_cast<double>(lane.greatest), low + 1);
     const auto y_of = [&](std::int64_t v) {
         return band.bottom() - (static_cast<double>(v) - low) / (high - low) * band.height();
@@ -214,6 +224,151 @@ void Lanes::paint_value(QPainter& p, const Row& row, const ValueLane& lane) {
     }
     path.lineTo(std::min<double>(width(), x_of(session_.trail()->end)), path.currentPosition().y());
     p.drawPath(path);
+}
+
+// A value whose numbers have names: what it was, from one sample to the next. 0 without a name is nothing.
+void Lanes::paint_named_value(QPainter& p, const Row& row, const ValueLane& lane) {
+    const Theme& t = theme();
+    const QRectF band = band_of({plot_left(), row.top, width() - plot_left(), row.height});
+    const std::size_t at = lane.at(view_.from());
+    p.setFont(text_font(10));
+    double painted = band.left() - 1;
+    for (std::size_t i = at == lane.samples.size() ? 0 : at; i < lane.samples.size(); ++i) {
+        const ValueSample& s = lane.samples[i];
+        if (s.time > view_.to()) break;
+        const double left = std::max(band.left(), x_of(s.time)),
+                     right = std::min<double>(width(), i + 1 < lane.samples.size() ? x_of(lane.samples[i + 1].time)
+                                                                                   : x_of(session_.trail()->end));
+        if (right < painted) {  // not to be told apart: on to the next pixel
+            const Time next = time_at(painted + 1);
+            i = std::max(i, lane.samples.partition_point([&](const ValueSample& v) { return v.time < next; }) - 2);
+            continue;
+        }
+        painted = std::floor(std::max(left, right - 0.5)) + 1;
+        const auto named = lane.value_names.find(static_cast<std::uint64_t>(s.value));
+        if (s.value == 0 && named == lane.value_names.end()) continue;
+        const QRectF span(left, band.top(), std::max(1.0, right - left), band.height());
+        p.fillRect(span, mixed(t.measure, t.panel, s.value % 2 == 0 ? 0.30 : 0.45));
+        const QString text = named != lane.value_names.end() ? words(named->second) : QString::number(s.value);
+        if (p.fontMetrics().horizontalAdvance(text) + 8 > span.width()) continue;
+        p.setPen(t.text);
+        p.drawText(span.adjusted(4, 0, -2, 0), Qt::AlignLeft | Qt::AlignVCenter, text);
+    }
+}
+
+// A tick for each mark, with what it says where there is room.
+void Lanes::paint_marks(QPainter& p, const Row& row, const MarkLane& lane) {
+    const Theme& t = theme();
+    const QRectF band = band_of({plot_left(), row.top, width() - plot_left(), row.height});
+    std::size_t i = lane.marks.partition_point([&](const TaskMark& m) { return m.time < view_.from(); });
+    p.setFont(text_font(10));
+    while (i < lane.marks.size() && lane.marks[i].time <= view_.to()) {
+        const TaskMark& m = lane.marks[i];
+        const double x = x_of(m.time);
+        p.setPen(QPen(t.text, 1.2));
+        p.drawLine(QPointF(x, band.top() + 3), QPointF(x, band.bottom()));
+        p.setPen(Qt::NoPen);
+        p.setBrush(t.text);
+        const QPointF foot[] = {{x - 3, band.bottom()}, {x + 3, band.bottom()}, {x, band.bottom() - 5}};
+        p.drawPolygon(foot, 3);
+        const Time next = time_at(x + 1);
+        std::size_t after = i + 1;
+        if (after < lane.marks.size() && lane.marks[after].time < next)
+            after = lane.marks.partition_point([&](const TaskMark& o) { return o.time < next; });
+        const auto named = lane.value_names.find(static_cast<std::uint64_t>(m.value));
+        const QString text = named != lane.value_names.end() ? words(named->second) : QString::number(m.value);
+        const double room = (after < lane.marks.size() ? x_of(lane.marks[after].time) : width()) - x;
+        if (after == i + 1 && p.fontMetrics().horizontalAdvance(text) + 10 < room) {
+            p.setPen(t.second);
+            p.drawText(QRectF(x + 4, band.top(), room - 6, band.height()), Qt::AlignLeft | Qt::AlignVCenter, text);
+        }
+        i = after;
+    }
+}
+
+// In each task's lane: from the recording's start over its creation to its first run.
+void Lanes::paint_start(QPainter& p) {
+    const auto trail = session_.trail();
+    const Theme& t = theme();
+    p.setFont(text_font(10, true));
+    for (std::size_t i = 0; i < trail->tasks.tasks.size(); ++i) {
+        const TaskLane& lane = trail->tasks.tasks[i];
+        const QRectF r = task_rect(i);
+        if (r.isEmpty()) continue;
+        const double y = r.top() + 5, left = std::max(plot_left(), x_of(Time{}));
+        if (!lane.ran) {
+            p.setPen(t.finding);
+            p.drawText(QRectF(left + 4, r.top(), 200, 14), Qt::AlignLeft | Qt::AlignVCenter, tr("never ran"));
+            continue;
+        }
+        const double right = x_of(lane.first_run);
+        if (right < plot_left()) continue;
+        p.setPen(QPen(t.measure, 1.4, Qt::DotLine));
+        p.drawLine(QPointF(left, y), QPointF(right, y));
+        p.setPen(QPen(t.measure, 1.6));
+        p.drawLine(QPointF(right, r.top() + 1), QPointF(right, r.bottom() - 1));
+        if (lane.was_created) {
+            const double x = x_of(lane.created);
+            if (x >= plot_left()) p.drawLine(QPointF(x, y - 3), QPointF(x, y + 3));
+        }
+        const QString text = tr("first run after %1").arg(words(duration_text(lane.first_run)));
+        const double w = p.fontMetrics().horizontalAdvance(text) + 6;
+        const bool beside = right + 4 + w < width();
+        const QRectF label(beside ? right + 3 : right - 3 - w, r.top() - 1, w, 14);
+        QColor ground = t.panel;
+        ground.setAlpha(215);
+        p.fillRect(label, ground);
+        p.setPen(t.text);
+        p.drawText(label, Qt::AlignCenter, text);
+    }
+}
+
+// Entries that the job sent or received: from each send to its receive.
+void Lanes::paint_message_links(QPainter& p, std::size_t task, const TaskJob& job) {
+    const auto trail = session_.trail();
+    const auto place = [&](std::uint32_t who) {
+        if (!Actor::is_interrupt(who)) return who < trail->tasks.tasks.size() ? task_rect(who) : QRectF();
+        for (std::size_t c = 0; c < trail->cores.size(); ++c)
+            if (const auto l = trail->cores[c].lane_index(16 + (who & 0xFFFF)))
+                return row_rect(c, static_cast<int>(*l));
+        return QRectF();
+    };
+    std::size_t drawn = 0;
+    for (const QueueLane& queue : trail->tasks.queues) {
+        const auto first = queue.ops.partition_point([&](const QueueOp& o) { return o.time < job.ready; });
+        for (std::size_t i = first; i < queue.ops.size() && queue.ops[i].time <= job.end && drawn < kMostLinks; ++i) {
+            const QueueOp& o = queue.ops[i];
+            if (o.who != task || o.kind == QueueOp::failed) continue;
+            // First in, first out: the send and the receive of the same serial number belong together.
+            const int step = o.kind == QueueOp::send ? 1 : -1;
+            const QueueOp* other = nullptr;
+            std::size_t k = i;
+            for (int n = 0; n < 20'000 && other == nullptr; ++n) {
+                if (step < 0 && k == 0) break;
+                k += static_cast<std::size_t>(step);
+                if (k >= queue.ops.size()) break;
+                if (queue.ops[k].kind != o.kind && queue.ops[k].kind != QueueOp::failed &&
+                    queue.ops[k].serial == o.serial)
+                    other = &queue.ops[k];
+            }
+            if (other == nullptr) continue;
+            const QueueOp& sent = step > 0 ? o : *other;
+            const QueueOp& got = step > 0 ? *other : o;
+            const QRectF a = place(sent.who), b = place(got.who);
+            if (a.isEmpty() || b.isEmpty() || got.time < view_.from() || sent.time > view_.to()) continue;
+            const QPointF from(x_of(sent.time), a.center().y()), to(x_of(got.time), b.center().y());
+            QPainterPath path(from);
+            path.cubicTo(QPointF(from.x() + 18, from.y()), QPointF(to.x() - 18, to.y()), to);
+            p.setPen(QPen(theme().measure, 1.3));
+            p.setBrush(Qt::NoBrush);
+            p.drawPath(path);
+            p.setBrush(theme().measure);
+            p.drawRect(QRectF(from.x() - 2.5, from.y() - 2.5, 5, 5));
+            const QPointF head[] = {{to.x() - 7, to.y() - 3.5}, {to.x() - 7, to.y() + 3.5}, to};
+            p.drawPolygon(head, 3);
+            ++drawn;
+        }
+    }
 }
 
 void Lanes::paint_queue(QPainter& p, const Row& row, const QueueLane& lane) {
@@ -301,6 +456,7 @@ void Lanes::paint_job_links(QPainter& p) {
     const QRectF own = task_rect(static_cast<std::size_t>(s.task));
     if (own.isEmpty()) return;
     p.setRenderHint(QPainter::Antialiasing);
+    paint_message_links(p, static_cast<std::size_t>(s.task), job);
     std::size_t i = lane.stretches.partition_point([&](const TaskStretch& x) { return x.begin < job.ready; });
     for (std::size_t n = 0; i < lane.stretches.size() && lane.stretches[i].begin <= job.end && n < 40; ++i) {
         const TaskStretch& x = lane.stretches[i];
@@ -330,6 +486,44 @@ void Lanes::paint_job_links(QPainter& p) {
         ++n;
     }
     p.setRenderHint(QPainter::Antialiasing, false);
+}
+
+// Where a job of this task ends: shown, and changeable.
+void Lanes::contextMenuEvent(QContextMenuEvent* e) {
+    const Row* row = row_at(e->pos().y());
+    const auto task = row != nullptr ? task_of(*row) : std::nullopt;
+    if (!task || session_.live()) return;
+    const TaskTrail& tasks = session_.trail()->tasks;
+    const TaskLane& lane = tasks.tasks[*task];
+    if (tasks.cores[lane.core].only_switches) return;
+    QMenu menu(this);
+    menu.setObjectName("job_rule_menu");
+    menu.addSection(tr("A job of %1 ends").arg(words(lane.name)));
+    const auto offer = [&](const QString& text, const JobRule& rule) {
+        QAction* a = menu.addAction(text);
+        a->setCheckable(true);
+        a->setChecked(lane.rule == rule);
+        connect(a, &QAction::triggered, this, [this, task, rule] { emit job_rule_wanted(*task, rule); });
+    };
+    JobRule rule;
+    offer(tr("at its wait for the next job, as the trace says"), rule);
+    rule.ends = JobRule::Ends::any_wait;
+    offer(tr("at any wait but for a lock"), rule);
+    // What it waits for, in the order in which that is seen.
+    std::vector<std::uint32_t> objects;
+    for (std::size_t i = 0; i < lane.stretches.size() && i < 20'000; ++i) {
+        const TaskStretch& s = lane.stretches[i];
+        if (is_waiting(s.state) && s.state != TaskState::waits_lock &&
+            std::find(objects.begin(), objects.end(), s.object) == objects.end() && objects.size() < 12)
+            objects.push_back(s.object);
+    }
+    rule.ends = JobRule::Ends::wait_for;
+    for (const std::uint32_t object : objects) {
+        rule.object = tasks.object_name(object);
+        offer(tr("at its wait for %1").arg(words(rule.object)), rule);
+    }
+    if (lane.rule.ends == JobRule::Ends::marks) offer(words(job_rule_text(lane.rule)), lane.rule);
+    menu.exec(e->globalPos());
 }
 
 QString Lanes::describe_task(std::size_t task, double x) const {

@@ -95,6 +95,7 @@ void read(benchmark::State& state) {
                 if (first == 0) first = std::chrono::duration<double>(SteadyClock::now() - from).count();
             },
             static_cast<unsigned>(state.range(0)));
+        growing.tasks().finish();
         events += growing.trail().tasks.streams[0].events;
         spent += std::chrono::duration<double>(SteadyClock::now() - from).count();
     }

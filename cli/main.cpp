@@ -202,7 +202,8 @@ int run_stats(const Options& o) {
     if (!opened) return fail(opened.error());
     if (o.of != "interrupts") {
         const Trail& trail = *opened->trail;
-        if (!trail.tasks.present())
+        if (!trail.tasks.present() || (o.of == "tasks" && trail.tasks.tasks.empty()) ||
+            (o.of == "locks" && trail.tasks.streams.empty()))
             return fail({"the recording tells of no " + o.of, o.input,
                          "they come from an operating system's events: record them, or give a ctf stream"});
         return write_to(o.output, [&](std::ostream& out) {

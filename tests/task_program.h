@@ -65,7 +65,7 @@ class TaskProgram {
     };
 
     double about(double t) { return t * std::uniform_real_distribution<double>(0.93, 1.07)(random_); }
-    void emit(OsKind kind, std::uint32_t subject = 0, std::int64_t value = 0, std::uint8_t code = 0) {
+    void tell(OsKind kind, std::uint32_t subject = 0, std::int64_t value = 0, std::uint8_t code = 0) {
         OsEvent e;
         e.kind = kind;
         e.subject = subject;
@@ -75,7 +75,7 @@ class TaskProgram {
     }
     void name(OsKind kind, std::uint32_t id, const std::string& text, int priority, ObjectKind of = ObjectKind::mutex) {
         texts_.texts = {text};
-        emit(kind, id, text_and_priority(0, priority), static_cast<std::uint8_t>(of));
+        tell(kind, id, text_and_priority(0, priority), static_cast<std::uint8_t>(of));
     }
     static bool within(double t, double from, double length) { return from >= 0 && t >= from && t < from + length; }
 
@@ -93,10 +93,10 @@ class TaskProgram {
         name(OsKind::object_name, 2, "words rx", 0, ObjectKind::interrupt);
         name(OsKind::object_name, 3, "limit", 0, ObjectKind::interrupt);
         for (std::uint32_t i = 1; i < kTasks; ++i) {
-            emit(OsKind::task_block, i, 0, static_cast<std::uint8_t>(BlockReason::activation));
+            tell(OsKind::task_block, i, 0, static_cast<std::uint8_t>(BlockReason::activation));
             tasks_[i].next = 1000 + 700.0 * i;
         }
-        emit(OsKind::task_switch_in, kIdle);
+        tell(OsKind::task_switch_in, kIdle);
         running_ = kIdle;
         next_tick_ = 1000;
         next_word_ = 11'000;
@@ -123,7 +123,7 @@ class TaskProgram {
             if (quarrel_ready_ && !quarrel_done_ && holder_ == std::uint32_t{kLog}) {
                 quarrel_done_ = true;
                 t.job = {{run * 5}};
-                emit(OsKind::task_ready, id);
+                tell(OsKind::task_ready, id);
                 return;
             }
             t.job = {{run * 0.4, Then::take}, {60, Then::use}, {run * 0.2, Then::unuse}, {1, Then::give}, {run * 0.4}};
@@ -152,16 +152,16 @@ class TaskProgram {
             if (within(at, wrongs_.slow_reader_from, wrongs_.slow_reader_for)) run *= 60;
             t.job = {{30, Then::receive}, {run}};
         }
-        emit(OsKind::task_ready, id);
+        tell(OsKind::task_ready, id);
     }
 
     template <class Body>
     void interrupt(std::uint32_t number, double length, Body body) {
         now_ += 0.5;
-        emit(OsKind::isr_enter, number);
+        tell(OsKind::isr_enter, number);
         now_ += length;
         body();
-        emit(OsKind::isr_exit, number);
+        tell(OsKind::isr_exit, number);
     }
 
     // Whose turn it is; the holder of the lock in place of a more urgent one that waits for it.
@@ -186,10 +186,10 @@ class TaskProgram {
                 next_word_ = now_ + std::uniform_real_distribution<double>(20'000, 40'000)(random_);
                 interrupt(2, about(4), [this] {
                     if (fill_ == 6) {
-                        emit(OsKind::queue_send_failed, kQueue, fill_);
+                        tell(OsKind::queue_send_failed, kQueue, fill_);
                         return;
                     }
-                    emit(OsKind::queue_send, kQueue, ++fill_);
+                    tell(OsKind::queue_send, kQueue, ++fill_);
                     if (!tasks_[kReader].ready) release(kReader);
                 });
                 return;
@@ -222,7 +222,7 @@ class TaskProgram {
         }
         if (wrongs_.fault_at >= 0 && now_ >= wrongs_.fault_at && running_ == kReader) {
             texts_.faults = {{"divide_by_zero", 0x08001234, 0}};
-            emit(OsKind::fault);
+            tell(OsKind::fault);
             stopped_ = true;
             return;
         }
@@ -234,7 +234,7 @@ class TaskProgram {
         if (next != running_ && !masked_) {
             now_ += 1;
             running_ = next;
-            emit(OsKind::task_switch_in, next);
+            tell(OsKind::task_switch_in, next);
         }
         double until =
             std::min({end_, std::max(now_, next_tick_), std::max(now_, next_word_), std::max(now_, next_limit_)});
@@ -255,8 +255,8 @@ class TaskProgram {
         const Then then = t.job.front().then;
         if (then == Then::take && holder_ && *holder_ != running_) {
             t.waits = true;
-            emit(OsKind::mutex_take_blocked, kLock);
-            emit(OsKind::task_block, running_, kLock, static_cast<std::uint8_t>(BlockReason::mutex));
+            tell(OsKind::mutex_take_blocked, kLock);
+            tell(OsKind::task_block, running_, kLock, static_cast<std::uint8_t>(BlockReason::mutex));
             running_ = kTasks;
             return;
         }
@@ -264,40 +264,40 @@ class TaskProgram {
         switch (then) {
             case Then::take:
                 holder_ = running_;
-                emit(OsKind::mutex_take, kLock);
+                tell(OsKind::mutex_take, kLock);
                 break;
             case Then::give:
                 holder_.reset();
-                emit(OsKind::mutex_give, kLock);
+                tell(OsKind::mutex_give, kLock);
                 for (std::uint32_t id = kTasks; id-- > 1;)
                     if (tasks_[id].waits) {
                         tasks_[id].waits = false;
-                        emit(OsKind::task_ready, id);
+                        tell(OsKind::task_ready, id);
                     }
                 break;
             case Then::use:
-                emit(OsKind::marker, 1, kTable);
+                tell(OsKind::marker, 1, kTable);
                 break;
             case Then::unuse:
-                emit(OsKind::marker, 2, kTable);
+                tell(OsKind::marker, 2, kTable);
                 break;
             case Then::mask:
                 masked_ = true;
-                emit(OsKind::critical_enter);
+                tell(OsKind::critical_enter);
                 break;
             case Then::unmask:
                 masked_ = false;
-                emit(OsKind::critical_exit);
+                tell(OsKind::critical_exit);
                 break;
             case Then::receive:
-                emit(OsKind::queue_receive, kQueue, --fill_);
+                tell(OsKind::queue_receive, kQueue, --fill_);
                 break;
             case Then::nothing:
                 break;
         }
         if (!t.job.empty()) return;
         const std::uint32_t id = running_;
-        emit(OsKind::task_block, id, 0, static_cast<std::uint8_t>(BlockReason::activation));
+        tell(OsKind::task_block, id, 0, static_cast<std::uint8_t>(BlockReason::activation));
         t.ready = false;
         running_ = kTasks;
         if (id == kReader ? fill_ > 0 : t.backlog > 0) {
@@ -319,5 +319,52 @@ class TaskProgram {
     bool quarrel_ready_ = false, quarrel_done_ = false, quarrel_met_ = false, unguarded_done_ = false,
          mask_done_ = false;
 };
+
+/// Writes the trace of a task "guide" that works 100 µs, waits for the queue "frames" (number 9), works 300 µs between
+/// the marks 1 and 2 of port 5 and 50 µs more, and waits for its next job; each round takes 1 ms.
+inline void write_jobs_of_two_parts(const std::string& folder, int rounds) {
+    constexpr std::uint32_t kTask = 1, kIdle = 2, kQueue = 9, kPort = 5;
+    const auto writer = std::move(*CtfWriter::create(folder, {"rules", 1'000'000, 1}));
+    std::int64_t now = 0;
+    const auto put = [&](OsKind kind, std::uint32_t subject, std::int64_t value = 0, std::uint8_t code = 0,
+                         const std::string& text = "") {
+        OsBlock block;
+        block.texts.push_back(text);
+        OsEvent e;
+        e.kind = kind;
+        e.subject = subject;
+        e.value = value;
+        e.code = code;
+        writer->write(e, now, block);
+    };
+    const auto run = [&] {
+        put(OsKind::task_ready, kTask);
+        put(OsKind::task_switch_in, kTask);
+    };
+    const auto block = [&](BlockReason reason, std::uint32_t object) {
+        put(OsKind::task_block, kTask, object, static_cast<std::uint8_t>(reason));
+        put(OsKind::task_switch_in, kIdle);
+    };
+    put(OsKind::task_create, kTask, text_and_priority(0, 5), 0, "guide");
+    put(OsKind::task_create, kIdle, text_and_priority(0, 0), 0, "idle");
+    put(OsKind::object_name, kQueue, text_and_priority(0, kNoPriority), static_cast<std::uint8_t>(ObjectKind::queue),
+        "frames");
+    put(OsKind::task_switch_in, kTask);
+    block(BlockReason::activation, 0);
+    for (int i = 0; i < rounds; ++i) {
+        now = 1000 * (i + 1);
+        run();
+        now += 100;
+        block(BlockReason::queue_empty, kQueue);
+        now += 200;
+        run();
+        put(OsKind::marker, kPort, 1);
+        now += 300;
+        put(OsKind::marker, kPort, 2);
+        now += 50;
+        block(BlockReason::activation, 0);
+    }
+    (void)writer->finish();
+}
 
 }  // namespace mt::test

@@ -35,7 +35,7 @@ std::string rewritten_target(const std::string& text, const std::map<std::string
             continue;
         }
         bool left_out = false;
-        for (const std::string key : {"file", "image", "svd", "mapping", "metadata"}) {
+        for (const std::string key : {"file", "image", "svd", "orti", "mapping", "metadata"}) {
             if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
             toml::table one;
             try {
@@ -89,7 +89,7 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
                 copies.emplace_back(shared.string(), name + ".metadata");
         }
     for (const auto& c : target_file.cores)
-        for (const auto& path : {c.image, c.svd})
+        for (const auto& path : {c.image, c.svd, c.orti})
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
                 copies.emplace_back(path, place(path, "images"));
     for (const auto& s : target_file.streams)

@@ -93,7 +93,7 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
         }
     }
     for (std::size_t i = 0; i < trail.steps.size() && !stopped(); ++i) find_odd_calls(recording, trail, i, all);
-    if (trail.tasks.present() && !stopped()) {
+    if (!trail.tasks.streams.empty() && !stopped()) {
         find_odd_jobs(trail, all);
         find_lock_trouble(trail, all);
         find_load_trouble(trail, all);

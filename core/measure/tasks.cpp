@@ -60,9 +60,11 @@ TaskRow task_row(const Trail& trail, std::size_t index) {
     row.core_name = lane.core < trail.cores.size() ? trail.cores[lane.core].name : std::string();
     row.id = lane.id;
     row.priority = lane.priority;
+    row.priority_known = lane.priority_known;
     row.idle = lane.idle;
     row.cpu = lane.cpu;
     std::vector<Time> run, response, latency, period, start_period;
+    const bool only_switches = lane.core < trail.tasks.cores.size() && trail.tasks.cores[lane.core].only_switches;
     for (std::size_t i = 0; i < lane.jobs.size(); ++i) {
         const TaskJob& j = lane.jobs[i];
         if (!j.whole()) {
@@ -70,10 +72,10 @@ TaskRow task_row(const Trail& trail, std::size_t index) {
             continue;
         }
         run.push_back(j.run);
-        response.push_back(j.response());
+        if (!only_switches) response.push_back(j.response());  // when it became ready is not told
         row.preemptions += j.preemptions;
         const bool started = (j.flags & TaskJob::kStarted) != 0;
-        if (started) latency.push_back(j.start - j.ready);
+        if (started && !only_switches) latency.push_back(j.start - j.ready);
         if (const auto p = ready_period(lane, i)) {
             period.push_back(*p);
             if (started && (lane.jobs[i - 1].flags & TaskJob::kStarted) != 0)

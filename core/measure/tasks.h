@@ -24,7 +24,7 @@ struct TaskRow {
     std::string name, core_name;
     std::uint32_t id = 0;
     std::int32_t priority = 0;
-    bool idle = false;
+    bool priority_known = false, idle = false;
     std::uint64_t left_out = 0, open = 0, preemptions = 0;
     Time cpu;  ///< all processor time that was observed, also outside whole jobs
     Figures run, response, latency, period, start_period;

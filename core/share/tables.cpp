@@ -242,7 +242,7 @@ Json summary_json(const Recording& recording, const Trail& trail) {
     j["input"] = recording.input;
     // Local timestamps count from zero at the first byte; an event trace has a clock of its own.
     j["origin_ns"] =
-        trail.tasks.present() ? json_ns(Clock{trail.tasks.clock_hz}.at(trail.tasks.origin_ticks)) : Json(0.0);
+        !trail.tasks.streams.empty() ? json_ns(Clock{trail.tasks.clock_hz}.at(trail.tasks.origin_ticks)) : Json(0.0);
     j["span_ns"] = json_ns(trail.end);
     j["complete"] = trail.complete;
     std::uint64_t instructions = 0;
@@ -280,7 +280,7 @@ Json summary_json(const Recording& recording, const Trail& trail) {
         }
         j["streams"].push_back(std::move(t));
     }
-    if (trail.tasks.present())
+    if (recording.events)
         for (auto& t : event_streams_json(recording, trail)) j["streams"].push_back(std::move(t));
     for (std::size_t i = 0; i < trail.steps.size(); ++i) {
         Json t = steps_summary_json(trail.steps[i]);

@@ -158,7 +158,7 @@ Json tasks_json(const std::vector<TaskRow>& rows) {
         j["name"] = r.name;
         j["number"] = r.id;
         j["core"] = r.core_name;
-        j["priority"] = r.priority;
+        j["priority"] = r.priority_known ? Json(r.priority) : Json();
         j["idle"] = r.idle;
         j["count"] = r.run.count;
         j["left_out"] = r.left_out;
@@ -185,10 +185,13 @@ std::string tasks_text(const std::vector<TaskRow>& rows) {
         "share\n";
     for (const auto& r : rows)
         out += padded(std::to_string(r.id), 4) + "  " + named(r.name, 24) +
-               padded(r.idle ? "idle" : std::to_string(r.priority), 5) + padded(count_text(r.run.count), 10) +
-               padded(count_text(r.left_out), 10) + padded(cell(r.run.mean), 11) + padded(cell(r.run.greatest), 11) +
-               padded(cell(r.response.mean), 15) + padded(cell(r.response.greatest), 15) +
-               padded(share_text(r.share), 11) + "\n";
+               padded(r.idle             ? "idle"
+                      : r.priority_known ? std::to_string(r.priority)
+                                         : "-",
+                      5) +
+               padded(count_text(r.run.count), 10) + padded(count_text(r.left_out), 10) + padded(cell(r.run.mean), 11) +
+               padded(cell(r.run.greatest), 11) + padded(cell(r.response.mean), 15) +
+               padded(cell(r.response.greatest), 15) + padded(share_text(r.share), 11) + "\n";
     return out;
 }
 
@@ -258,14 +261,14 @@ void write_queues_csv(const std::vector<QueueRow>& rows, std::ostream& out) {
 void write_marks_csv(const Trail& trail, std::ostream& out) {
     out << kStatsHeading;
     for (const auto& m : trail.tasks.marks)
-        csv_row(out, m.name, m.id, m.marks.size(), 0, "", "", {}, mark_periods(trail, m), {}, "");
+        csv_row(out, m.name, own_number(m.id), m.marks.size(), 0, "", "", {}, mark_periods(trail, m), {}, "");
 }
 Json marks_json(const Trail& trail) {
     Json all = Json::array();
     for (const auto& m : trail.tasks.marks) {
         const Figures p = mark_periods(trail, m);
         all.push_back({{"name", m.name},
-                       {"number", m.id},
+                       {"number", own_number(m.id)},
                        {"count", m.marks.size()},
                        {"period_min", json_ns(p.least)},
                        {"period_mean", json_ns(p.mean)},
@@ -277,8 +280,9 @@ std::string marks_text(const Trail& trail) {
     std::string out = "  no  name                        count  period least   period mean    period most\n";
     for (const auto& m : trail.tasks.marks) {
         const Figures p = mark_periods(trail, m);
-        out += padded(std::to_string(m.id), 4) + "  " + named(m.name, 24) + padded(count_text(m.marks.size()), 9) +
-               padded(cell(p.least), 14) + padded(cell(p.mean), 14) + padded(cell(p.greatest), 15) + "\n";
+        out += padded(std::to_string(own_number(m.id)), 4) + "  " + named(m.name, 24) +
+               padded(count_text(m.marks.size()), 9) + padded(cell(p.least), 14) + padded(cell(p.mean), 14) +
+               padded(cell(p.greatest), 15) + "\n";
     }
     return out;
 }

@@ -1,6 +1,7 @@
 #include "target/target_file.h"
 
 #include <algorithm>
+#include <charconv>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
@@ -16,7 +17,8 @@ CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs
     core.name = t.text("name", true);
     core.isa = t.text("isa", needs_isa);
     core.clock_hz = static_cast<std::uint64_t>(t.number("clock_hz", false, 1, 100'000'000'000).value_or(0));
-    const std::string image = t.text("image", false), svd = t.text("svd", false);
+    const std::string image = t.text("image", false), svd = t.text("svd", false), orti = t.text("orti", false);
+    if (!orti.empty()) core.orti = (folder / orti).lexically_normal().string();
     if (!image.empty()) core.image = (folder / image).lexically_normal().string();
     if (!svd.empty()) core.svd = (folder / svd).lexically_normal().string();
     if (const auto bits = t.number("priority_bits", false, 1, 8)) core.priority_bits = static_cast<unsigned>(*bits);
@@ -141,11 +143,34 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         if (!mapping.empty()) stream.mapping = (folder / mapping).lexically_normal().string();
         const std::string metadata = e.text("metadata", false);
         if (!metadata.empty()) stream.metadata = (folder / metadata).lexically_normal().string();
-        stream.recorder_hz = static_cast<std::uint64_t>(e.number("recorder_hz", false, 1, 1'000'000'000'000).value_or(0));
+        stream.recorder_hz =
+            static_cast<std::uint64_t>(e.number("recorder_hz", false, 1, 1'000'000'000'000).value_or(0));
         stream.zero_ticks = e.number("zero_ticks", false, 0, kNoLimit);
     });
     settings("ntrace", [&](TomlTable& e) { stream.ntrace = read_ntrace(e, stream.timestamp_hz); });
     return stream;
+}
+
+// names = { 0 = "idle", 0x20000400 = "track" }: what values stand for.
+std::map<std::uint64_t, std::string> read_names(TomlTable& t) {
+    std::map<std::uint64_t, std::string> names;
+    const toml::table* table = t.table("names");
+    if (table == nullptr) return names;
+    for (const auto& [key, node] : *table) {
+        const std::string text(key.str());
+        const bool hex = text.size() > 2 && text[0] == '0' && (text[1] == 'x' || text[1] == 'X');
+        std::uint64_t number = 0;
+        const char* from = text.data() + (hex ? 2 : 0);
+        const auto [end, ec] = std::from_chars(from, text.data() + text.size(), number, hex ? 16 : 10);
+        const auto name = node.value<std::string>();
+        if (ec != std::errc() || end != text.data() + text.size() || end == from || !name)
+            t.fail("'" + text + "' in 'names' is no number with a name",
+                   static_cast<unsigned>(node.source().begin.line),
+                   "write names = { 3 = \"guide\", 0x20000400 = \"track\" }");
+        else
+            names[number] = *name;
+    }
+    return names;
 }
 
 WatchSpec read_watch(TomlTable& t) {
@@ -157,9 +182,38 @@ WatchSpec read_watch(TomlTable& t) {
     watch.type = t.text("type", true, {"u8", "i8", "u16", "i16", "u32", "i32", "f32"});
     const std::string role = t.text("role", false, {"value", "current-task"});
     if (!role.empty()) watch.role = role;
+    watch.names = read_names(t);
     if (const auto mask = t.number("mask", false, 0, kNoLimit)) watch.mask = static_cast<std::uint64_t>(*mask);
     watch.shift = static_cast<unsigned>(t.number("shift", false, 0, 63).value_or(0));
     return watch;
+}
+
+TaskSpec read_task(TomlTable& t, const std::string& path, std::optional<Problem>& problem,
+                   std::vector<std::string>& warnings) {
+    TaskSpec task;
+    task.name = t.text("name", true);
+    const std::string ends = t.text("job_ends", false, {"next-job", "any-wait", "wait-for", "marks"});
+    task.rule.ends = ends == "any-wait"   ? JobRule::Ends::any_wait
+                     : ends == "wait-for" ? JobRule::Ends::wait_for
+                     : ends == "marks"    ? JobRule::Ends::marks
+                                          : JobRule::Ends::next_job;
+    task.rule.object = t.text("object", task.rule.ends == JobRule::Ends::wait_for);
+    const auto mark = [&](const char* key, std::uint32_t& port, std::int64_t& value) {
+        const toml::table* table = t.table(key);
+        if (table == nullptr) {
+            if (task.rule.ends == JobRule::Ends::marks)
+                t.fail(std::string("missing key '") + key + "' in [[task]]", t.line(),
+                       std::string("say which mark it is: ") + key + " = { port = 5, value = 1 }");
+            return;
+        }
+        TomlTable m(*table, std::string("'") + key + "' of [[task]]", path, problem);
+        port = static_cast<std::uint32_t>(m.number("port", true, 0, 0xFFFF'FFFF).value_or(0));
+        value = m.number("value", true, std::numeric_limits<std::int64_t>::min(), kNoLimit).value_or(0);
+        m.warn_unknown(warnings);
+    };
+    mark("begin", task.rule.begin_port, task.rule.begin_value);
+    mark("end", task.rule.end_port, task.rule.end_value);
+    return task;
 }
 
 template <class T, class F>
@@ -184,6 +238,22 @@ std::string_view protocol_name(Protocol p) {
 std::string_view protocol_title(Protocol p) {
     constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF"};
     return titles[static_cast<std::size_t>(p)];
+}
+
+std::string job_rule_text(const JobRule& rule) {
+    switch (rule.ends) {
+        case JobRule::Ends::any_wait:
+            return "a job ends at any wait but for a lock";
+        case JobRule::Ends::wait_for:
+            return "a job ends at its wait for " + rule.object;
+        case JobRule::Ends::marks:
+            return "a job goes from mark " + std::to_string(rule.begin_value) + " of port " +
+                   std::to_string(rule.begin_port) + " to mark " + std::to_string(rule.end_value) + " of port " +
+                   std::to_string(rule.end_port);
+        case JobRule::Ends::next_job:
+            break;
+    }
+    return "a job ends at its wait for the next job";
 }
 
 const CoreSpec* TargetFile::core(std::string_view core_name) const {
@@ -243,8 +313,14 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
         port.name = t.text("name", false);
         const std::string kind = t.text("kind", false, {"text", "mark", "value", "ctf"});
         if (!kind.empty()) port.kind = kind;
+        port.role = t.text("role", false, {"current-task"});
+        const std::string type = t.text("type", false, {"u8", "i8", "u16", "i16", "u32", "i32", "f32"});
+        if (!type.empty()) port.type = type;
+        port.names = read_names(t);
         return port;
     });
+    each_table(top.tables("task", false), "[[task]]", path, problem, target.warnings, target.tasks,
+               [&](TomlTable& t) { return read_task(t, path, problem, target.warnings); });
     top.warn_unknown(target.warnings);
     for (const auto& s : target.streams) {
         if (problem) break;

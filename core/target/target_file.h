@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -30,6 +31,7 @@ struct CoreSpec {
     std::uint64_t clock_hz = 0;
     std::string image;  ///< path as it can be opened; empty if none
     std::string svd;    ///< path as it can be opened; empty if none
+    std::string orti;   ///< the same: names of tasks (ISO 17356-6)
     std::optional<unsigned> priority_bits;
 };
 
@@ -46,12 +48,12 @@ struct StreamSpec {
     EtraceParameters etrace;
     Etm4Parameters etm4;
     NtraceParameters ntrace;
-    std::string mapping;                      ///< path of a mapping file for other vocabularies; empty if none
-    std::string metadata;                     ///< path of the metadata of a file of CTF packets; empty if not given
-    std::uint64_t recorder_hz = 0;            ///< ticks per second, if our recorder wrote the packets; else 0
+    std::string mapping;                     ///< path of a mapping file for other vocabularies; empty if none
+    std::string metadata;                    ///< path of the metadata of a file of CTF packets; empty if not given
+    std::uint64_t recorder_hz = 0;           ///< ticks per second, if our recorder wrote the packets; else 0
     std::optional<std::int64_t> zero_ticks;  ///< what a CTF trace's clock reads at the recording's zero
-    std::uint64_t timestamp_hz = 0;  ///< of the trace's own timestamps; 0 if not stated
-    unsigned line = 0;               ///< where the table stands in the target file
+    std::uint64_t timestamp_hz = 0;          ///< of the trace's own timestamps; 0 if not stated
+    unsigned line = 0;                       ///< where the table stands in the target file
 };
 
 struct WatchSpec {
@@ -60,6 +62,7 @@ struct WatchSpec {
     std::optional<std::uint64_t> address;
     std::string type;
     std::string role = "value";
+    std::map<std::uint64_t, std::string> names;  ///< what its values stand for
     std::uint64_t mask = ~std::uint64_t{0};
     unsigned shift = 0;
 };
@@ -68,6 +71,30 @@ struct PortSpec {
     unsigned number = 0;
     std::string name;
     std::string kind = "value";
+    std::string role;                            ///< "current-task", or empty
+    std::string type = "u32";                    ///< of its values
+    std::map<std::uint64_t, std::string> names;  ///< what its values stand for
+};
+
+/// Where the jobs of a task begin and end (docs/formats/os-events.md, "Jobs").
+struct JobRule {
+    enum class Ends : std::uint8_t {
+        next_job,  ///< at its wait for the next job: `task_block` with reason activation
+        any_wait,  ///< at any wait but for a lock
+        wait_for,  ///< at its wait for `object`
+        marks      ///< from one mark of its own to another
+    } ends = Ends::next_job;
+    std::string object;  ///< name or number of a semaphore, queue or lock; "the timer" for none
+    std::uint32_t begin_port = 0, end_port = 0;
+    std::int64_t begin_value = 0, end_value = 0;
+    bool operator==(const JobRule&) const = default;
+};
+/// "a job ends at its wait for the next job" and the like.
+std::string job_rule_text(const JobRule& rule);
+
+struct TaskSpec {
+    std::string name;
+    JobRule rule;
 };
 
 struct TargetFile {
@@ -77,6 +104,7 @@ struct TargetFile {
     std::vector<StreamSpec> streams;
     std::vector<WatchSpec> watches;
     std::vector<PortSpec> ports;
+    std::vector<TaskSpec> tasks;
     std::vector<std::string> warnings;  ///< one sentence each, with file and line
 
     const CoreSpec* core(std::string_view core_name) const;

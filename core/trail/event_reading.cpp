@@ -107,7 +107,6 @@ void read_events(const Recording& recording, Trail& trail, GrowingTasks& tasks, 
     belt.stop();
     if (worker.joinable()) worker.join();
     events.finish();
-    tasks.finish();
 }
 
 }  // namespace mt

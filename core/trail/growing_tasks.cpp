@@ -11,7 +11,10 @@ constexpr std::size_t kMostTasks = 1u << 20;
 }  // namespace
 
 // Sums of many lengths, each rounded to picoseconds, are whole ticks all the same.
-Time GrowingTasks::whole_ticks(Time sum) const { return clock_.at(clock_.cycles(sum)); }
+Time GrowingTasks::whole_ticks(Time sum, std::size_t core) const {
+    const Clock& clock = out_.cores[core].only_switches ? trail_.cores[core].clock : clock_;
+    return clock.at(clock.cycles(sum));
+}
 
 struct GrowingTasks::LiveTask {
     TaskState state = TaskState::unknown;
@@ -63,9 +66,44 @@ std::size_t GrowingTasks::task(std::uint32_t id, std::uint16_t core) {
     lane.id = id;
     lane.name = "task " + std::to_string(id);
     lane.core = core;
+    apply_rule(lane);
     out_.tasks.push_back(std::move(lane));
     tasks_.emplace_back();
     return out_.tasks.size() - 1;
+}
+
+void GrowingTasks::apply_rule(TaskLane& lane) const {
+    for (const TaskSpec& spec : recording_.target.tasks)
+        if (spec.name == lane.name || spec.name == std::to_string(lane.id)) lane.rule = spec.rule;
+}
+
+bool GrowingTasks::ends_job(const TaskLane& lane, BlockReason reason, std::uint32_t object) const {
+    switch (lane.rule.ends) {
+        case JobRule::Ends::any_wait:
+            return reason != BlockReason::mutex;
+        case JobRule::Ends::wait_for: {
+            if (lane.rule.object == std::to_string(object)) return true;
+            const auto name = object_names_.find(object);
+            return name != object_names_.end() ? name->second == lane.rule.object
+                                               : object == 0 && lane.rule.object == "the timer";
+        }
+        case JobRule::Ends::marks:
+            return false;
+        case JobRule::Ends::next_job:
+            break;
+    }
+    return reason == BlockReason::activation;
+}
+
+void GrowingTasks::begin_job(std::size_t i, Time t, bool certain) {
+    LiveTask& live = tasks_[i];
+    if (live.job_open) close_job(i, t, TaskJob::kUncertain);
+    live.job = TaskJob{};
+    live.job.ready = t;
+    live.job.core = out_.tasks[i].core;
+    if (!certain) live.job.flags |= TaskJob::kUncertain;
+    live.job_open = true;
+    live.job_from = live.run;
 }
 
 std::size_t GrowingTasks::lock(std::uint32_t id) {
@@ -142,8 +180,8 @@ std::uint32_t GrowingTasks::actor(std::size_t c) const {
 void GrowingTasks::close_job(std::size_t i, Time end, std::uint8_t flags) {
     LiveTask& t = tasks_[i];
     if (!t.job_open) return;
-    t.job.end = end;
-    t.job.run = whole_ticks(t.run - t.job_from);
+    t.job.end = std::max(end, t.job.ready);
+    t.job.run = whole_ticks(t.run - t.job_from, out_.tasks[i].core);
     t.job.flags = static_cast<std::uint8_t>(t.job.flags | flags | (t.broken ? TaskJob::kBreak : 0));
     t.broken = !t.job.whole();
     TaskLane& lane = out_.tasks[i];
@@ -161,7 +199,18 @@ void GrowingTasks::switch_in(const OsEvent& e) {
     }
     account(e.core, e.time);
     core.observed = true;
-    if (core.running < out_.tasks.size()) {  // it did not block: held off
+    if (out_.cores[e.core].only_switches) {
+        if (core.running < out_.tasks.size()) {
+            close_job(core.running, e.time, 0);
+            set_state(core.running, e.time, TaskState::unknown, 0, e.core);
+        }
+        LiveTask& next = tasks_[i];
+        next.job = TaskJob{};
+        next.job.ready = e.time;
+        next.job.flags = core.running == CoreRun::kUnknown ? std::uint8_t{TaskJob::kUncertain} : std::uint8_t{0};
+        next.job_open = true;
+        next.job_from = next.run;
+    } else if (core.running < out_.tasks.size()) {  // it did not block: held off
         LiveTask& before = tasks_[core.running];
         if (before.job_open) ++before.job.preemptions;
         set_state(core.running, e.time, TaskState::ready, static_cast<std::uint32_t>(i), e.core);
@@ -189,16 +238,8 @@ void GrowingTasks::ready(const OsEvent& e) {
         ++out_.contradictions;
         return;
     }
-    const bool begins = t.state == TaskState::waits_next_job || !t.job_open;
-    if (begins) {
-        if (t.job_open) close_job(i, e.time, TaskJob::kUncertain);
-        t.job = TaskJob{};
-        t.job.ready = e.time;
-        t.job.core = out_.tasks[i].core;
-        if (!t.ended_a_job) t.job.flags |= TaskJob::kUncertain;
-        t.job_open = true;
-        t.job_from = t.run;
-    }
+    const bool marked = out_.tasks[i].rule.ends == JobRule::Ends::marks;
+    if (!marked && (t.state == TaskState::waits_next_job || !t.job_open)) begin_job(i, e.time, t.ended_a_job);
     if (t.state == TaskState::waits_lock && t.wait_lock < locks_.size()) {
         LiveLock& l = locks_[t.wait_lock];
         if (l.handing_over) {  // given back while others wait: the one made ready next owns it
@@ -234,9 +275,14 @@ void GrowingTasks::block(const OsEvent& e) {
         default:
             break;
     }
-    if (reason == BlockReason::activation || reason == BlockReason::ended) {
+    const bool ends = ends_job(out_.tasks[i], reason, static_cast<std::uint32_t>(e.value));
+    if (ends)
+        state = TaskState::waits_next_job;
+    else if (state == TaskState::waits_next_job && out_.tasks[i].rule.ends != JobRule::Ends::marks)
+        state = TaskState::waits_time;
+    if (ends || reason == BlockReason::ended) {
         close_job(i, e.time, 0);
-        t.ended_a_job = reason == BlockReason::activation;
+        t.ended_a_job = ends;
     }
     if (reason == BlockReason::mutex && t.wait_lock == kNobody) {  // the attempt itself was not recorded
         const std::size_t l = lock(static_cast<std::uint32_t>(e.value));
@@ -328,6 +374,17 @@ void GrowingTasks::marker(const OsEvent& e) {
     const bool foreign = e.kind == OsKind::other;
     const std::uint32_t key = e.subject | (foreign ? 0x8000'0000 : 0);
     const std::uint32_t who = cores_[e.core].running;
+    if (who < out_.tasks.size() && out_.tasks[who].rule.ends == JobRule::Ends::marks && !foreign) {
+        const JobRule& rule = out_.tasks[who].rule;
+        LiveTask& t = tasks_[who];
+        account(e.core, e.time);
+        if (e.subject == rule.end_port && e.value == rule.end_value) close_job(who, e.time, 0);
+        if (e.subject == rule.begin_port && e.value == rule.begin_value) {
+            begin_job(who, e.time, true);
+            t.job.start = e.time;
+            t.job.flags |= TaskJob::kStarted;
+        }
+    }
     if (!foreign && (e.subject == kBeginPort || e.subject == kEndPort)) {
         const auto id = static_cast<std::uint32_t>(e.value);
         const auto [found, fresh] = resource_index_.try_emplace(id, out_.resources.size());
@@ -422,12 +479,13 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
         lose(e.core, Time{e.value}, e.time);
         return;
     }
-    trail_.cores[e.core].density.add(e.time, {1, 0, 0});
+    if (!out_.cores[e.core].only_switches) trail_.cores[e.core].density.add(e.time, {1, 0, 0});
     switch (e.kind) {
         case OsKind::task_create: {
             TaskLane& lane = out_.tasks[task(e.subject, e.core)];
             const std::string& name = texts.texts[text_of(e.value)];
             if (!name.empty()) lane.name = name;
+            apply_rule(lane);
             if (priority_of(e.value) != kNoPriority) {
                 lane.priority = priority_of(e.value);
                 lane.priority_known = true;
@@ -549,19 +607,9 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
         case OsKind::other:
             marker(e);
             break;
-        case OsKind::signal: {
-            const auto [found, fresh] = value_index_.try_emplace(e.subject, out_.values.size());
-            if (fresh) {
-                ValueLane lane;
-                lane.id = e.subject;
-                lane.core = e.core;
-                const auto name = signal_names_.find(e.subject);
-                lane.name = name != signal_names_.end() ? name->second : "value " + std::to_string(e.subject);
-                out_.values.push_back(std::move(lane));
-            }
-            out_.values[found->second].append(e.time, e.value);
+        case OsKind::signal:
+            value(e.core, e.subject, "", e.time, e.value);
             break;
-        }
         case OsKind::fault: {
             TaskFault f;
             f.time = e.time;
@@ -577,6 +625,45 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
             break;
     }
     out_.cores[e.core].present = true;
+}
+
+void GrowingTasks::only_switches(std::size_t core) { out_.cores[core].only_switches = true; }
+
+void GrowingTasks::doubt_running_job(std::size_t core) {
+    if (cores_[core].running < tasks_.size()) tasks_[cores_[core].running].job.flags |= TaskJob::kUncertain;
+}
+
+void GrowingTasks::value(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
+                         const std::map<std::uint64_t, std::string>* names) {
+    const auto [found, fresh] = value_index_.try_emplace(id, out_.values.size());
+    if (fresh) {
+        ValueLane lane;
+        lane.id = id;
+        lane.core = static_cast<std::uint16_t>(core);
+        const auto named = signal_names_.find(id);
+        lane.name = !name.empty() ? name : named != signal_names_.end() ? named->second : "value " + std::to_string(id);
+        if (names != nullptr) lane.value_names = *names;
+        out_.values.push_back(std::move(lane));
+    }
+    out_.values[found->second].append(t, value);
+}
+
+void GrowingTasks::mark(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
+                        const std::map<std::uint64_t, std::string>* names) {
+    const auto [found, fresh] = mark_index_.try_emplace(id, out_.marks.size());
+    if (fresh) {
+        MarkLane lane;
+        lane.id = id;
+        lane.name = name;
+        if (names != nullptr) lane.value_names = *names;
+        out_.marks.push_back(std::move(lane));
+    }
+    out_.marks[found->second].marks.push_back({t, value, actor(core), static_cast<std::uint16_t>(core)});
+}
+
+void GrowingTasks::leave_interrupt(std::size_t core, Time t) {
+    account(core, t);
+    if (!cores_[core].interrupts.empty()) cores_[core].interrupts.pop_back();
 }
 
 void GrowingTasks::settle() {
@@ -636,7 +723,7 @@ void GrowingTasks::finish() {
                 {begin, reached_, static_cast<std::uint32_t>(i), LockHold::kCut});
         t.uses.clear();
     }
-    for (auto& t : out_.tasks) t.cpu = whole_ticks(t.cpu);
+    for (auto& t : out_.tasks) t.cpu = whole_ticks(t.cpu, t.core);
     settle();
     for (std::size_t c = 0; c < cores_.size(); ++c) {
         if (!make_lanes_[c] || !out_.cores[c].present) continue;

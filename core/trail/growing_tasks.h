@@ -23,6 +23,20 @@ class GrowingTasks {
     ~GrowingTasks();
 
     void take(const OsEvent& event, const OsBlock& texts);
+    /// Of this core nothing but task switches is told: a stretch on the core counts as a job, and a task that does not
+    /// run is in no known state. REQUIRES: before its first event.
+    void only_switches(std::size_t core);
+    /// How long the job of the running task took is not known: the bounds of its ends overlap.
+    void doubt_running_job(std::size_t core);
+    /// A variable of the program has this value from `t` on; `id` is its own among values; `names`:
+    /// what values stand for, may be null or empty.
+    void value(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
+               const std::map<std::uint64_t, std::string>* names = nullptr);
+    /// A mark; `names`: what values stand for, may be null or empty.
+    void mark(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
+              const std::map<std::uint64_t, std::string>* names);
+    /// The innermost interrupt ended, whichever it was.
+    void leave_interrupt(std::size_t core, Time t);
     /// Puts what interrupts have closed into their lanes; call now and then, and before a snapshot.
     void settle();
     /// No more events: what is open is cut.
@@ -48,9 +62,12 @@ class GrowingTasks {
     void give_lock(const OsEvent& e);
     void marker(const OsEvent& e);
     void lose(std::uint16_t core, Time from, Time to);
+    void apply_rule(TaskLane& lane) const;
+    bool ends_job(const TaskLane& lane, BlockReason reason, std::uint32_t object) const;
+    void begin_job(std::size_t task, Time t, bool certain);
     void close_job(std::size_t task, Time end, std::uint8_t flags);
     std::uint32_t actor(std::size_t core) const;
-    Time whole_ticks(Time sum) const;
+    Time whole_ticks(Time sum, std::size_t core) const;
 
     const Recording& recording_;
     Trail& trail_;

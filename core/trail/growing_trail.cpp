@@ -4,6 +4,7 @@
 #include <array>
 #include <numeric>
 
+#include "trail/itm_tasks.h"
 #include "trail/nest_lanes.h"
 #include "trail/reading.h"
 
@@ -27,6 +28,7 @@ class GrowingTrail::Part {
           core_trail_(trail.cores[core_]),
           stream_trail_(trail.streams[stream]),
           lanes_(recording, trail, core_) {}
+    std::unique_ptr<ItmTasks> tasks;  ///< null if the target file describes nothing that it would take
 
     /// Takes one packet; the pipe hands them over one by one.
     void push_back(const TimedPacket& p);
@@ -105,6 +107,7 @@ inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
     StreamTrail& s = stream_trail_;
     ++counts_[static_cast<std::size_t>(p.packet.kind)];
     const BoundedTime when{p.earliest, p.latest};
+    if (tasks) tasks->take(p.packet, p.earliest, p.latest);
     Density::Bucket seen;
     seen.events = itm_is_event(p.packet.kind) ? 1 : 0;
     switch (p.packet.kind) {
@@ -223,6 +226,9 @@ void GrowingTrail::start(std::size_t stream, StartPlan plan) {
     trail_.streams[stream].never_syncs = plan.start == ItmDecoder::Start::at_once;
     parts_[stream] = std::make_unique<Part>(recording_, trail_, stream, std::move(plan));
     parts_[stream]->watched_port = watched_port_;
+    const std::size_t core = recording_.streams[stream].core;
+    if (ItmTasks::wanted(recording_, core))
+        parts_[stream]->tasks = std::make_unique<ItmTasks>(recording_, tasks(), core);
 }
 
 void GrowingTrail::feed(std::size_t stream, std::span<const std::uint8_t> raw) {

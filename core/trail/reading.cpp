@@ -175,6 +175,7 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
         done += recording.events->bytes();
         doubt_events(recording, trail);
     }
+    if (growing.has_tasks()) growing.tasks().finish();
     doubt_cores(trail);
     trail.complete = !trail.cancelled;
     trail.decode_seconds = std::chrono::duration<double>(SteadyClock::now() - started).count();

@@ -13,6 +13,7 @@
 
 #include "base/text.h"
 #include "capture/folder.h"
+#include "target/orti.h"
 #include "target/toml_text.h"
 #include "trail/growing_events.h"
 
@@ -55,6 +56,21 @@ void open_image(Recording& r, const CoreSpec& core) {
             r.doubts.push_back({read.error().what + " (" + read.error().where + ").", read.error().advice});
     }
     r.exception_names.push_back(exception_names(image.get(), svd ? &*svd : nullptr));
+    r.task_names.emplace_back();
+    if (!core.orti.empty()) {
+        if (auto read = read_orti(core.orti, image.get())) {
+            r.task_names.back() = read->tasks;
+            for (const auto& w : r.target.watches)
+                if (w.role == "current-task" && !w.symbol.empty() && !read->running_task.empty() &&
+                    read->running_task.find(w.symbol) == std::string::npos)
+                    r.doubts.push_back({"The ORTI file names the running task by " + read->running_task +
+                                            ", but comparator " + std::to_string(w.comparator) + " looks at " +
+                                            w.symbol + ": names of tasks may be wrong.",
+                                        "Let the comparator look at " + read->running_task + "."});
+        } else {
+            r.doubts.push_back({read.error().what + " (" + read.error().where + ").", read.error().advice});
+        }
+    }
     const bool known_isa = core.isa.rfind("armv", 0) == 0 || core.isa.rfind("rv", 0) == 0;
     r.code.push_back(image && known_isa ? Code::of(*image, core.isa) : nullptr);
     r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back()) : nullptr);
@@ -67,6 +83,7 @@ void add_core(Recording& r, const std::string& name, std::uint64_t clock_hz) {
     fresh.clock_hz = clock_hz;
     r.target.cores.push_back(std::move(fresh));
     r.exception_names.emplace_back();
+    r.task_names.emplace_back();
     r.code.push_back(nullptr);
     r.functions.push_back(nullptr);
     r.images.push_back(nullptr);

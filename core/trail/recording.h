@@ -40,6 +40,7 @@ struct Recording {
     std::shared_ptr<EventSource> live_events;                      ///< the same, while it is being recorded
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null
     std::vector<std::map<unsigned, std::string>> exception_names;  ///< per core
+    std::vector<std::map<std::uint64_t, std::string>> task_names;  ///< per core, from an ORTI file
     std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without an image
     std::vector<std::shared_ptr<const FunctionTable>> functions;   ///< the same
     std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do

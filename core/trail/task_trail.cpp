@@ -81,6 +81,12 @@ const QueueLane* TaskTrail::queue(std::uint32_t id) const {
     return nullptr;
 }
 
+bool TaskTrail::tells_load(std::size_t core) const {
+    if (core >= cores.size() || !cores[core].present) return false;
+    return !cores[core].only_switches ||
+           std::any_of(tasks.begin(), tasks.end(), [&](const TaskLane& t) { return t.core == core && t.idle; });
+}
+
 Time TaskTrail::busy(std::size_t core, Time from, Time to) const {
     if (core >= cores.size() || to <= from) return {};
     const CoreTasks& c = cores[core];

@@ -12,6 +12,7 @@
 #include "base/column.h"
 #include "base/time.h"
 #include "flow/os_events.h"
+#include "target/target_file.h"
 
 namespace mt {
 
@@ -27,6 +28,10 @@ enum class TaskState : std::uint8_t {
 };
 std::string_view task_state_name(TaskState state);
 constexpr bool is_waiting(TaskState s) { return s >= TaskState::waits_lock; }
+
+/// Values and marks that ITM streams tell are numbered apart from those of events: by core, and by port or comparator.
+inline constexpr std::uint32_t kItmNumbers = 0x4000'0000;
+constexpr std::uint32_t own_number(std::uint32_t id) { return (id & kItmNumbers) != 0 ? id & 0xFF : id; }
 
 inline constexpr std::uint32_t kNobody = 0xFFFF'FFFF;
 /// Who did something: a task's index, an interrupt of a core, or nobody that is known.
@@ -67,6 +72,7 @@ struct TaskLane {
     std::string name;
     std::int32_t priority = 0;  ///< base; higher is more urgent
     bool priority_known = false, idle = false;
+    JobRule rule;  ///< where its jobs begin and end
     std::uint16_t core = 0;  ///< where it ran last
     bool migrates = false;   ///< it ran on more than one core
     Time created, first_run;
@@ -176,6 +182,7 @@ struct ValueLane {
     std::string name;
     std::uint16_t core = 0;
     std::int64_t least = 0, greatest = 0;
+    std::map<std::uint64_t, std::string> value_names;  ///< what values stand for, where that is known
     Column<ValueSample> samples;
     static constexpr std::size_t kBlock = 64;
     struct Extent {
@@ -204,7 +211,8 @@ struct TaskMark {
 struct MarkLane {
     std::uint32_t id = 0;
     std::string name;
-    bool foreign = false;  ///< outside the vocabulary: `id` is the event class
+    bool foreign = false;                              ///< outside the vocabulary: `id` is the event class
+    std::map<std::uint64_t, std::string> value_names;  ///< what values stand for, where that is known
     Column<TaskMark> marks;
 };
 
@@ -225,6 +233,7 @@ struct CoreRun {
 };
 struct CoreTasks {
     bool present = false;
+    bool only_switches = false;  ///< nothing but task switches is told: jobs are stretches on the core
     Column<CoreRun> runs;
     Column<UseSpan> critical;  ///< interrupts masked
     Time observed, interrupts, kernel, idle;
@@ -269,7 +278,7 @@ struct TaskTrail {
     std::uint64_t contradictions = 0;
     bool vocabulary_known = true;
 
-    bool present() const { return !streams.empty(); }
+    bool present() const { return !streams.empty() || !tasks.empty() || !values.empty() || !marks.empty(); }
     std::string task_name(std::uint32_t index) const {
         return index < tasks.size() ? tasks[index].name : std::string("nobody");
     }
@@ -281,6 +290,8 @@ struct TaskTrail {
     const QueueLane* queue(std::uint32_t id) const;
     /// Time that tasks other than idle had a core within [from, to), interrupts in them included.
     Time busy(std::size_t core, Time from, Time to) const;
+    /// Whether the load of a core is known from its tasks: with switches alone it is only if one is the idle task.
+    bool tells_load(std::size_t core) const;
     /// Tasks by core, the most urgent first; idle last.
     std::vector<std::size_t> order() const;
 };

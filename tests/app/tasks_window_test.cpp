@@ -1,15 +1,22 @@
 // Tasks in the window: real clicks and keys on the real window, and what the user then sees.
 #include <gtest/gtest.h>
 
+#include <QApplication>
 #include <QClipboard>
+#include <QComboBox>
+#include <QContextMenuEvent>
 #include <QGuiApplication>
 #include <QHelpEvent>
+#include <QMenu>
 #include <QSignalSpy>
 #include <QTest>
+#include <QTimer>
 #include <QToolTip>
+#include <QWheelEvent>
 
 #include "main_window.h"
 #include "support.h"
+#include "task_program.h"
 
 namespace mt::app {
 namespace {
@@ -231,6 +238,93 @@ TEST_F(TasksWindow, FastClicksAndOddSizesKeepItWhole) {
         EXPECT_GT(window.lanes()->width(), 300);
         EXPECT_FALSE(window.grab().isNull());
     }
+}
+
+TEST_F(TasksWindow, ARightClickOnATaskChangesWhereItsJobsEnd) {
+    test::Folder folder;
+    test::write_jobs_of_two_parts(folder / "trace", 100);
+    open(folder / "trace");
+    const auto jobs = [&] { return tasks().tasks[task("guide")].jobs.size(); };
+    const std::size_t before = jobs();
+    window.viewpoint().go_to(Time::from_ms(50), Time::from_ms(60), Time::from_ms(55));
+    QSignalSpy finished(&window.session(), &Session::finished);
+    QStringList offered;
+    QTimer::singleShot(0, &window, [&] {
+        auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+        ASSERT_NE(menu, nullptr);
+        for (QAction* a : menu->actions()) offered << a->text();
+        for (QAction* a : menu->actions())
+            if (a->text() == "at any wait but for a lock") a->trigger();
+        menu->close();
+    });
+    const QPoint at = in_task(task("guide"), Time::from_ms(55));
+    QContextMenuEvent click(QContextMenuEvent::Mouse, at, window.lanes()->mapToGlobal(at));
+    QApplication::sendEvent(window.lanes(), &click);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+    EXPECT_TRUE(offered.contains("at its wait for the next job, as the trace says"))
+        << offered.join("; ").toStdString();
+    EXPECT_EQ(jobs(), 2 * before) << "a job is now each stretch between waits";
+    EXPECT_EQ(window.viewpoint().from(), Time::from_ms(50)) << "the lanes stay where they were";
+    EXPECT_EQ(view_task(), "guide");
+    EXPECT_NE(window.findChild<QLabel*>("measures_sub")->text().indexOf("a job ends at any wait"), -1);
+    open(folder / "trace");
+    EXPECT_EQ(jobs(), before) << "opened again, the trace's own rule holds";
+}
+
+TEST_F(TasksWindow, TheWayToEachFirstRunIsDrawn) {
+    const QImage plain_lanes = window.lanes()->grab().toImage();
+    QTest::keyClick(&window, Qt::Key_S);
+    Time last{};
+    for (const auto& t : tasks().tasks)
+        if (t.ran) last = std::max(last, t.first_run);
+    EXPECT_EQ(window.viewpoint().from(), Time{});
+    EXPECT_GE(window.viewpoint().to(), last);
+    EXPECT_LT(window.viewpoint().to().ps, 2 * last.ps + Time::from_ms(1).ps) << "and not much more";
+    const QImage shown = window.lanes()->grab().toImage();
+    QTest::keyClick(&window, Qt::Key_S);
+    EXPECT_NE(window.lanes()->grab().toImage(), shown) << "the same key takes it away";
+    EXPECT_NE(plain_lanes, shown);
+}
+
+TEST_F(TasksWindow, OverTimeShowsRunningTimeHeldUpTimeAndLoad) {
+    window.viewpoint().select({0, -1, std::nullopt, static_cast<int>(task("guide"))});
+    auto* choice = window.findChild<QComboBox*>("over_time_choice");
+    ASSERT_TRUE(choice->isVisible());
+    OverTimePlot* plot = window.measures_panel()->over_time();
+    const TaskLane& lane = tasks().tasks[task("guide")];
+    const auto height = [&](int what) {
+        choice->setCurrentIndex(what);
+        return plot->position_of(10).y();
+    };
+    ASSERT_TRUE(lane.jobs[10].whole());
+    const double response = height(0);
+    EXPECT_GE(height(2), 0);
+    EXPECT_NE(height(1), response) << "running time is another length, on its own scale";
+    choice->setCurrentIndex(3);
+    const Time window_length = plot->window();
+    EXPECT_GT(window_length.ps, 0);
+    EXPECT_LE(window.session().trail()->end.ps / window_length.ps, 120);
+    QTest::mouseClick(plot->findChild<QWidget*>(), Qt::LeftButton, {}, plot->rect().center());
+    EXPECT_EQ(window.viewpoint().to() - window.viewpoint().from(), window_length) << "a click shows that window";
+    window.viewpoint().select({0, 0, std::nullopt});
+    EXPECT_FALSE(choice->isVisible()) << "an interrupt has its duration only";
+}
+
+TEST_F(TasksWindow, MarksStandInLanesOfTheirOwn) {
+    open(MT_DEMO "/larkspur.target.toml");
+    ASSERT_EQ(tasks().marks.size(), 1U);
+    const MarkLane& marks = tasks().marks[0];
+    const Time first = marks.marks[0].time;
+    window.viewpoint().go_to(first - Time::from_ms(1), first + Time::from_ms(1), first);
+    const QRectF row = window.lanes()->row_rect(marks.marks[0].core, Lanes::row_of_mark(0));
+    ASSERT_FALSE(row.isEmpty());
+    QWheelEvent wheel(QPointF(10, 200), QPointF(10, 200), {}, {0, -2400}, Qt::NoButton, {}, Qt::NoScrollPhase, false);
+    QApplication::sendEvent(window.lanes(), &wheel);
+    const QRectF now = window.lanes()->row_rect(marks.marks[0].core, Lanes::row_of_mark(0));
+    const QPoint at(static_cast<int>(window.lanes()->x_of(first)), static_cast<int>(now.center().y()));
+    QHelpEvent ask(QEvent::ToolTip, at, window.lanes()->mapToGlobal(at));
+    QApplication::sendEvent(window.lanes(), &ask);
+    EXPECT_NE(QToolTip::text().indexOf("frame = 2"), -1) << QToolTip::text().toStdString();
 }
 
 }  // namespace

@@ -88,7 +88,7 @@ TEST(CommandLine, ReadSavesARecordingThatSaysTheSame) {
 
 TEST(CommandLine, ErrorsGoToStandardErrorWithPlaceAndAdvice) {
     for (const std::string& arguments :
-         {std::string("find /nowhere.target.toml"), std::string("find"), std::string("stats ") + kMount + " --of tasks",
+         {std::string("find /nowhere.target.toml"), std::string("find"), std::string("stats ") + kMount + " --of locks",
           std::string("fly"), std::string("find ") + test::data("mount/capture.bin")}) {
         const auto r = mtrail(arguments);
         EXPECT_EQ(r.code, 2) << arguments;

@@ -232,7 +232,11 @@ TEST_F(Sane, AFullLineAndAFullBufferAreToldBeforeTheyOverflow) {
 
 TEST_F(Sane, WhatTheTargetFileNamesAndNobodySawIsSaid) {
     Recording changed = *demo.recording;
-    changed.target.watches.push_back({2, "focus_state", std::nullopt, "u8", "value", ~std::uint64_t{0}, 0});
+    WatchSpec watch;
+    watch.comparator = 2;
+    watch.symbol = "focus_state";
+    watch.type = "u8";
+    changed.target.watches.push_back(watch);
     const auto lines = live_health(changed, demo.trail.get(), state, figures);
     const bool there = std::any_of(lines.begin(), lines.end(), [](const HealthLine& l) {
         return l.title == "comparator 2 silent" && l.detail.find("focus_state: never seen in 5.00 s") == 0 &&

@@ -1,0 +1,51 @@
+// What stimulus ports and data trace tell of the program: the running task, values and marks, as the target file
+// describes them.
+#pragma once
+
+#include <array>
+#include <map>
+#include <string>
+
+#include "flow/local_time.h"
+#include "trail/growing_tasks.h"
+#include "trail/recording.h"
+
+namespace mt {
+
+/// One ITM stream. One thread at a time; the recording and the tasks must outlive it.
+class ItmTasks {
+  public:
+    /// True if the target file describes anything of this stream that becomes a task, a value or a mark.
+    static bool wanted(const Recording& recording, std::size_t core);
+    ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t core);
+
+    void take(const ItmPacket& packet, Time earliest, Time latest);
+
+  private:
+    struct Meaning {
+        enum class Kind : std::uint8_t { none, running_task, value, mark } kind = Kind::none;
+        std::uint32_t id = 0;
+        std::string name;
+        std::string type;
+        std::uint64_t mask = ~std::uint64_t{0};
+        unsigned shift = 0;
+        const std::map<std::uint64_t, std::string>* names = nullptr;
+    };
+    void told(const Meaning& meaning, std::uint64_t raw, Time earliest, Time t);
+    void switched(const Meaning& meaning, std::uint64_t value, Time earliest, Time t);
+    void interrupt(OsKind kind, unsigned number, Time t);
+    std::string task_name(const Meaning& meaning, std::uint64_t value) const;
+
+    const Recording& recording_;
+    GrowingTasks& tasks_;
+    std::size_t core_;
+    bool runs_ = false;  ///< the running task is told
+    std::array<Meaning, 16> watches_{};
+    std::array<Meaning, 256> ports_{};
+    std::map<std::uint64_t, std::uint32_t> task_of_;
+    unsigned open_ = 0;  ///< interrupts
+    Time last_switch_;
+    OsBlock block_;
+};
+
+}  // namespace mt

@@ -57,12 +57,31 @@ class Belt {
         room_.notify_all();
     }
     bool stopped() const { return stopped_; }
+    /// Packets that were read are used again: their memory is there already.
+    void give_back(std::unique_ptr<DecodedPacket> packet) {
+        const std::lock_guard lock(mutex_);
+        if (spare_.size() < most_) spare_.push_back(std::move(packet));
+    }
+    std::unique_ptr<DecodedPacket> spare() {
+        std::unique_ptr<DecodedPacket> packet;
+        {
+            const std::lock_guard lock(mutex_);
+            if (!spare_.empty()) {
+                packet = std::move(spare_.back());
+                spare_.pop_back();
+            }
+        }
+        if (!packet) return std::make_unique<DecodedPacket>();
+        packet->clear();
+        return packet;
+    }
 
   private:
     std::size_t most_ = kMost;
     std::mutex mutex_;
     std::condition_variable there_, room_;
     std::deque<std::unique_ptr<DecodedPacket>> waiting_;
+    std::vector<std::unique_ptr<DecodedPacket>> spare_;
     std::atomic<bool> stopped_{false};
 };
 
@@ -74,13 +93,14 @@ void read_events(const Recording& recording, Trail& trail, GrowingTasks& tasks, 
     GrowingEvents events(recording, trail, tasks);
     PacketDecoder decoder(source);
     const std::vector<Piece> pieces = pieces_of(source);
+    Belt belt;
+    events.spent = [&](std::unique_ptr<DecodedPacket> packet) { belt.give_back(std::move(packet)); };
     const auto decode = [&](const Piece& piece) {
-        auto out = std::make_unique<DecodedPacket>();
+        auto out = belt.spare();
         const EventSource::File& file = source.files[piece.file];
         decoder.decode(piece.file, file.packets[piece.packet], file.damage, *out);
         return out;
     };
-    Belt belt;
     std::thread worker;
     if (threads > 1)
         worker = std::thread([&] {

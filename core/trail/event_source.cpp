@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <fstream>
 #include <iterator>
+#include <numeric>
 
 #include "recorder_metadata.h"
 #include "wire/ctf_metadata.h"
@@ -64,7 +65,7 @@ Result<std::shared_ptr<EventSource>> open_event_metadata(const EventPlace& place
     auto binding = std::make_shared<OsBinding>(source->metadata, mapping ? &*mapping : nullptr);
     for (const auto& w : binding->warnings()) source->doubts.push_back(w);
     source->binding = std::move(binding);
-    if (!source->metadata->clocks.empty()) source->clock_hz = source->metadata->clocks[0].hz;
+    source->set_clock(source->metadata->clocks.empty() ? 1'000'000'000 : source->metadata->clocks[0].hz);
     return source;
 }
 
@@ -114,7 +115,22 @@ void PacketLister::skip_to(std::uint64_t offset, std::vector<EventSource::Damage
     at_ = offset;
 }
 
-Time EventSource::at(std::size_t stream, std::int64_t ticks) const {
+void EventSource::set_clock(std::uint64_t hz) {
+    constexpr std::uint64_t second = 1'000'000'000'000;
+    const std::uint64_t common = std::gcd(second, std::max<std::uint64_t>(hz, 1));
+    clock_hz = hz;
+    scale_ps = second / common;
+    scale_ticks = std::max<std::uint64_t>(hz, 1) / common;
+    most_ticks = (std::uint64_t{1} << 62) / scale_ps;
+    by_first_clock.clear();
+    for (const auto& stream : metadata->streams)
+        by_first_clock.push_back(
+            (stream.clock >= 0 ? metadata->clocks[static_cast<std::size_t>(stream.clock)].hz : 1'000'000'000) == hz
+                ? 1
+                : 0);
+}
+
+Time EventSource::at_other(std::size_t stream, std::int64_t ticks) const {
     const int clock = metadata->streams[stream].clock;
     const std::uint64_t hz = clock >= 0 ? metadata->clocks[static_cast<std::size_t>(clock)].hz : 1'000'000'000;
     if (hz == clock_hz) return Clock{hz}.at(ticks - zero_ticks);

@@ -38,9 +38,20 @@ struct EventSource {
     static constexpr std::int64_t kNoZero = std::numeric_limits<std::int64_t>::max();  ///< not known yet
     std::uint64_t clock_hz = 1'000'000'000;
     std::vector<std::string> doubts;
+    /// A tick of the first clock is scale_ps / scale_ticks picoseconds, in lowest terms.
+    std::uint64_t scale_ps = 1000, scale_ticks = 1, most_ticks = 0;
+    void set_clock(std::uint64_t hz);
 
+    std::vector<char> by_first_clock;  ///< per stream class: whether its clock is as fast as the first
     /// The time of a clock value of stream class `stream`; before the zero it is negative.
-    Time at(std::size_t stream, std::int64_t ticks) const;
+    Time at(std::size_t stream, std::int64_t ticks) const {
+        // The usual case with at most one division; the same as Clock::at.
+        const auto passed = static_cast<std::uint64_t>(ticks - zero_ticks);
+        if (by_first_clock[stream] == 0 || passed >= most_ticks) return at_other(stream, ticks);
+        if (scale_ticks == 1) return Time{static_cast<std::int64_t>(passed * scale_ps)};
+        return Time{static_cast<std::int64_t>((passed * scale_ps + scale_ticks / 2) / scale_ticks)};
+    }
+    Time at_other(std::size_t stream, std::int64_t ticks) const;
     std::uint16_t core_of(const CtfPacket& packet) const {
         const auto found = core_of_cpu.find(packet.cpu);
         return found != core_of_cpu.end() ? found->second : other_core;

@@ -48,6 +48,7 @@ void PacketDecoder::decode(std::size_t index, const CtfPacket& p, const std::vec
         cpu.reached = g.end;
     }
     if (!cpu.any) out.lost_events = 0;
+    out.block.events.reserve(std::min<std::uint64_t>(p.bytes / 8, 1 << 16));  // an event is hardly shorter
     const char* trouble = "";
     out.backwards = read_ctf_packet(source_, index, p, cursor_, cpu.reached, out.block, trouble);
     cpu.cut_short = *trouble != 0 || p.content_bits / 8 > p.bytes;
@@ -114,8 +115,10 @@ void GrowingEvents::take_until(Time bound) {
         Time best_time{};
         Time until = bound;  // as long as no other processor has anything earlier
         for (Way& way : ways_) {
-            while (!way.open.empty() && way.open.front()->at >= way.open.front()->block.events.size())
+            while (!way.open.empty() && way.open.front()->at >= way.open.front()->block.events.size()) {
+                if (spent) spent(std::move(way.open.front()));
                 way.open.pop_front();
+            }
             if (way.open.empty()) continue;
             const Time t = way.open.front()->block.events[way.open.front()->at].time;
             if (best == nullptr || t < best_time) {

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <deque>
+#include <functional>
 #include <map>
 #include <memory>
 #include <string>
@@ -23,6 +24,13 @@ struct DecodedPacket {
     std::uint64_t trouble_at = 0;
     std::uint64_t lost_events = 0, lost_packets = 0;
     std::size_t at = 0;  ///< the next event to be taken
+    void clear() {
+        block.clear();
+        gaps.clear();
+        backwards = bad_bytes = trouble_at = lost_events = lost_packets = 0;
+        trouble.clear();
+        at = 0;
+    }
 };
 
 /// Turns packets into events; knows of each processor what came before. Packets of one file in their order. One
@@ -62,6 +70,8 @@ class GrowingEvents {
     void take_until(Time bound);
     /// No more packets.
     void finish();
+    /// Takes back what has been read, to be used again; may be empty.
+    std::function<void(std::unique_ptr<DecodedPacket>)> spent;
 
   private:
     struct Way {  ///< of one processor of one file

@@ -8,6 +8,7 @@ constexpr std::uint16_t kLaneBase = 16;  // interrupt n stands in lane 16 + n, c
 constexpr std::uint32_t kMostInterrupt = 511 - kLaneBase;
 constexpr std::uint32_t kBeginPort = 1, kEndPort = 2;  // marks that bracket the use of a resource
 constexpr std::size_t kMostTasks = 1u << 20;
+constexpr std::uint32_t kSmall = 4096;  // numbers that are looked up without a map
 }  // namespace
 
 // Sums of many lengths, each rounded to picoseconds, are whole ticks all the same.
@@ -59,8 +60,13 @@ GrowingTasks::GrowingTasks(const Recording& recording, Trail& trail, std::vector
 GrowingTasks::~GrowingTasks() = default;
 
 std::size_t GrowingTasks::task(std::uint32_t id, std::uint16_t core) {
+    if (id < small_tasks_.size() && small_tasks_[id] != kNobody) return small_tasks_[id];
     const auto [found, fresh] = task_index_.try_emplace(id, out_.tasks.size());
     if (!fresh) return found->second;
+    if (id < kSmall && out_.tasks.size() < kMostTasks) {
+        if (small_tasks_.size() <= id) small_tasks_.resize(id + 1, kNobody);
+        small_tasks_[id] = static_cast<std::uint32_t>(out_.tasks.size());
+    }
     if (out_.tasks.size() >= kMostTasks) return found->second = 0;
     TaskLane lane;
     lane.id = id;
@@ -107,8 +113,13 @@ void GrowingTasks::begin_job(std::size_t i, Time t, bool certain) {
 }
 
 std::size_t GrowingTasks::lock(std::uint32_t id) {
+    if (id < small_locks_.size() && small_locks_[id] != kNobody) return small_locks_[id];
     const auto [found, fresh] = lock_index_.try_emplace(id, out_.locks.size());
     if (fresh) {
+        if (id < kSmall) {
+            if (small_locks_.size() <= id) small_locks_.resize(id + 1, kNobody);
+            small_locks_[id] = static_cast<std::uint32_t>(out_.locks.size());
+        }
         LockLane lane;
         lane.id = id;
         const auto name = object_names_.find(id);

@@ -78,6 +78,7 @@ class GrowingTasks {
     std::vector<LiveLock> locks_;
     std::unordered_map<std::uint32_t, std::size_t> task_index_, lock_index_, queue_index_, semaphore_index_,
         resource_index_, value_index_, mark_index_;
+    std::vector<std::uint32_t> small_locks_, small_tasks_;  ///< the same as the maps for small numbers; kNobody: none
     std::map<std::uint32_t, std::string> object_names_, signal_names_, port_names_;
     Time reached_;
     Clock clock_;

@@ -97,6 +97,129 @@ void CtfCursor::open(std::span<const std::uint8_t> file, const CtfPacket& packet
     ticks_ = packet.begin;
 }
 
+void CtfCursor::append(Program& program, const CtfType& t) {
+    using Kind = CtfType::Kind;
+    Op op;
+    op.type = &t;
+    op.align_to = t.align;
+    op.slot = t.slot;
+    op.roles = t.roles;
+    if (t.kind == Kind::integer && !t.reversed) {
+        op.what = Op::number;
+        op.length = static_cast<std::uint8_t>(t.length);
+        op.big = t.big_endian;
+        op.is_signed = t.is_signed && t.length < 64;
+        program.push_back(op);
+    } else if (t.kind == Kind::structure) {
+        if (t.fields.empty()) return;
+        op.what = Op::align;
+        if (t.align > 1) program.push_back(op);
+        for (const auto& f : t.fields) append(program, f.type);
+    } else if (t.kind == Kind::variant && t.fields.size() < Choice::kNone) {
+        op.what = Op::choose;
+        op.choice = choices_.size();
+        choices_.emplace_back();
+        Choice choice;
+        for (std::size_t v = 0; v < choice.option_of.size(); ++v) {
+            choice.option_of[v] = Choice::kNone;
+            for (std::size_t f = t.fields.size(); f-- > 0;)
+                for (const auto& r : t.fields[f].ranges)
+                    if (static_cast<std::int64_t>(v) >= r.low && static_cast<std::int64_t>(v) <= r.high)
+                        choice.option_of[v] = static_cast<std::uint8_t>(f);
+        }
+        for (const auto& f : t.fields) append(choice.options.emplace_back(), f.type);
+        choices_[op.choice] = std::move(choice);
+        program.push_back(op);
+    } else {
+        program.push_back(op);
+    }
+}
+
+void CtfCursor::make_programs() {
+    constexpr std::uint64_t kSmallIds = 4096;
+    for (const auto& stream : metadata_.streams) {
+        StreamPrograms made;
+        append(made.header, stream.event_header);
+        append(made.context, stream.event_context);
+        for (const auto& [id, event] : stream.events) {
+            if (id >= kSmallIds) continue;
+            if (made.event_of.size() <= id) made.event_of.resize(id + 1, kNoEvent);
+            made.event_of[id] = static_cast<std::uint32_t>(event);
+        }
+        stream_programs_.push_back(std::move(made));
+    }
+    for (const auto& event : metadata_.events) {
+        Program made;
+        append(made, event.context);
+        append(made, event.payload);
+        event_programs_.push_back(std::move(made));
+    }
+}
+
+bool CtfCursor::run(const Program& program) {
+    for (const Op& op : program) {
+        switch (op.what) {
+            case Op::number: {
+                at_ = (at_ + op.align_to - 1) & ~std::uint64_t{op.align_to - 1};
+                if (at_ > limit_ || limit_ - at_ < op.length) return fail("a field goes beyond the packet");
+                std::uint64_t v = bits(at_, op.length, op.big);
+                at_ += op.length;
+                if (op.is_signed && (v >> (op.length - 1) & 1) != 0) v |= ~std::uint64_t{0} << op.length;
+                slots_[static_cast<std::size_t>(op.slot)] = static_cast<std::int64_t>(v);
+                if (op.roles != 0) role(*op.type, v);
+                break;
+            }
+            case Op::align:
+                if (!align(op.align_to)) return fail("a structure goes beyond the packet");
+                break;
+            case Op::choose: {
+                const Choice& choice = choices_[op.choice];
+                const auto selected = static_cast<std::uint64_t>(slots_[static_cast<std::size_t>(op.type->selector)]);
+                std::size_t option = Choice::kNone;
+                if (selected < choice.option_of.size())
+                    option = choice.option_of[selected];
+                else if (const CtfField* f = this->option(*op.type))
+                    option = static_cast<std::size_t>(f - op.type->fields.data());
+                if (option == Choice::kNone) return fail("a variant has no option for its selector");
+                slots_[static_cast<std::size_t>(op.slot)] = static_cast<std::int64_t>(option);
+                if (!run(choice.options[option])) return false;
+                break;
+            }
+            case Op::other: {
+                Silent silent;
+                if (!walk(*op.type, silent)) return false;
+                break;
+            }
+        }
+    }
+    return true;
+}
+
+bool CtfCursor::next() {
+    if (*trouble_ != 0 || at_ >= limit_) return false;
+    if (stream_programs_.empty()) make_programs();
+    const CtfStreamClass& stream = metadata_.streams[packet_.stream_class];
+    const StreamPrograms& programs = stream_programs_[packet_.stream_class];
+    if (!align(stream.event_header.align) || at_ >= limit_) return false;
+    const std::uint64_t before = at_;
+    began_ = at_;
+    in_event_ = true;
+    event_class_id_ = 0;
+    if (!run(programs.header)) return false;
+    if (event_class_id_ < programs.event_of.size() && programs.event_of[event_class_id_] != kNoEvent) {
+        event_ = programs.event_of[event_class_id_];
+    } else {
+        const auto found = stream.events.size() == 1 && stream.event_header.fields.empty()
+                               ? stream.events.begin()
+                               : stream.events.find(event_class_id_);
+        if (found == stream.events.end()) return fail("an event has a number that the metadata does not know");
+        event_ = found->second;
+    }
+    if (!run(programs.context) || !run(event_programs_[event_])) return false;
+    if (at_ == before) return fail("events of no length");
+    return true;
+}
+
 const std::string& ctf_label(const CtfType& t, std::int64_t v) {
     static const std::string none;
     for (const auto& label : t.labels)

@@ -1,6 +1,7 @@
 // Packets and event records of a Common Trace Format data stream. CTF 1.8.3 sections 5 and 6, CTF 2.0 section 6.
 #pragma once
 
+#include <array>
 #include <bit>
 #include <cstdint>
 #include <cstring>
@@ -55,10 +56,8 @@ class CtfCursor {
     /// be read: then `trouble` says why.
     template <class Sink>
     bool next(Sink& sink);
-    bool next() {
-        Silent silent;
-        return next(silent);
-    }
+    /// The same without a sink, by programs made of the field types beforehand.
+    bool next();
 
     /// Of the event read last.
     std::size_t event_class() const { return event_; }
@@ -78,6 +77,33 @@ class CtfCursor {
   private:
     static constexpr std::uint64_t kMostElements = 1u << 24;
 
+    /// A step on the way through a type: most fields are numbers of fixed length, one after the other.
+    struct Op {
+        enum What : std::uint8_t { number, align, choose, other } what = other;
+        std::uint8_t length = 0;
+        bool big = false, is_signed = false;
+        std::uint16_t roles = 0;
+        unsigned align_to = 1;
+        int slot = 0;
+        std::size_t choice = 0;
+        const CtfType* type = nullptr;
+    };
+    using Program = std::vector<Op>;
+    /// A variant: which option each small selector chooses.
+    struct Choice {
+        static constexpr std::uint8_t kNone = 0xFF;
+        std::array<std::uint8_t, 64> option_of{};
+        std::vector<Program> options;
+    };
+    struct StreamPrograms {
+        Program header, context;
+        std::vector<std::uint32_t> event_of;  ///< of small ids: index of the event class, or kNoEvent
+    };
+    static constexpr std::uint32_t kNoEvent = 0xFFFF'FFFF;
+    void make_programs();
+    void append(Program& program, const CtfType& type);
+    bool run(const Program& program);
+
     void settle(std::span<const std::uint8_t> file, const CtfPacket& packet);
     bool align(unsigned to) {
         at_ = (at_ + to - 1) & ~std::uint64_t{to - 1};
@@ -95,6 +121,9 @@ class CtfCursor {
     void role(const CtfType& t, std::uint64_t value);
 
     const CtfMetadata& metadata_;
+    std::vector<StreamPrograms> stream_programs_;
+    std::vector<Program> event_programs_;
+    std::vector<Choice> choices_;
     std::vector<std::int64_t> slots_;
     const std::uint8_t* data_ = nullptr;  ///< the packet's first byte
     std::uint64_t at_ = 0, limit_ = 0;    ///< bits from there; nothing at or beyond the limit is read

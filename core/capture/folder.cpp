@@ -96,6 +96,9 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
         for (const auto& path : {s.mapping, s.metadata})
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
                 copies.emplace_back(path, place(path, "streams"));
+    for (const auto& p : target_file.ports)
+        if (!p.metadata.empty() && names.count(p.metadata) == 0 && fs::is_regular_file(p.metadata, ec))
+            copies.emplace_back(p.metadata, place(p.metadata, "streams"));
     if (!contents.recipe.empty()) copies.emplace_back(contents.recipe, "recording.recipe.toml");
     std::size_t done = 0;
     for (const auto& [from, to] : copies) {

@@ -214,15 +214,12 @@ void write_events_csv(const Recording& recording, const Trail& trail, std::optio
         });
         return;
     }
-    std::vector<TraceEventText> waiting;
-    each_trace_event(recording, trail, from, to, [&](const TraceEventText& e) {
-        waiting.push_back(e);
-        return progress == nullptr || !progress->cancelled();
-    });
-    std::size_t next_waiting = 0;
+    TraceEvents waiting(recording, trail, from, to);
     const auto trace_until = [&](Time t) {
-        while (next_waiting < waiting.size() && waiting[next_waiting].time <= t)
-            write_trace_event(trail, waiting[next_waiting++], out);
+        for (const TraceEventText* e = waiting.next(); e != nullptr && e->time <= t; e = waiting.next()) {
+            write_trace_event(trail, *e, out);
+            waiting.pass();
+        }
     };
     each_packet(recording, trail, from, to, progress, [&](std::size_t stream, const TimedPacket& p) {
         if (!itm_is_event(p.packet.kind)) return;

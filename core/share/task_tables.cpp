@@ -344,41 +344,52 @@ std::vector<TraceEventText> trace_events_of_packet(const Recording& recording, c
     return rows;
 }
 
+TraceEvents::TraceEvents(const Recording& recording, const Trail& trail, std::optional<Time> from,
+                         std::optional<Time> to)
+    : recording_(recording), trail_(trail), from_(from), to_(to) {
+    if (recording.events) walks_.resize(recording.events->files.size());
+    for (std::size_t f = 0; f < walks_.size(); ++f) walks_[f].file = f;
+}
+
+// One packet of each stream at a time, the earliest event first.
+bool TraceEvents::fill(Walk& w) {
+    const EventSource& source = *recording_.events;
+    const auto& file = source.files[w.file];
+    while (w.at >= w.rows.size() && w.packet < file.packets.size()) {
+        const std::size_t index = w.packet++;
+        const CtfPacket& p = file.packets[index];
+        w.rows.clear();
+        w.at = 0;
+        if (from_ && p.has_end && source.at(p.stream_class, p.end) < *from_) continue;
+        if (to_ && p.has_begin && *to_ < source.at(p.stream_class, p.begin)) continue;
+        w.rows = trace_events_of_packet(recording_, trail_, w.file, index);
+        for (auto& row : w.rows) row.time = w.reached = std::max(w.reached, row.time);
+        std::erase_if(w.rows,
+                      [&](const TraceEventText& e) { return (from_ && e.time < *from_) || (to_ && *to_ < e.time); });
+    }
+    return w.at < w.rows.size();
+}
+
+const TraceEventText* TraceEvents::next() {
+    Walk* first = nullptr;
+    for (auto& w : walks_)
+        if (fill(w) && (first == nullptr || w.rows[w.at].time < first->rows[first->at].time)) first = &w;
+    return first == nullptr ? nullptr : &first->rows[first->at];
+}
+
+void TraceEvents::pass() {
+    const TraceEventText* at = next();
+    for (auto& w : walks_)
+        if (at != nullptr && w.at < w.rows.size() && &w.rows[w.at] == at) {
+            ++w.at;
+            return;
+        }
+}
+
 void each_trace_event(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
                       const std::function<bool(const TraceEventText&)>& take) {
-    if (!recording.events) return;
-    const EventSource& source = *recording.events;
-    // One packet of each stream at a time, the earliest event first.
-    struct Walk {
-        std::size_t file = 0, packet = 0, at = 0;
-        std::vector<TraceEventText> rows;
-        Time reached{std::numeric_limits<std::int64_t>::min()};
-    };
-    std::vector<Walk> walks(source.files.size());
-    const auto fill = [&](Walk& w) {
-        const auto& file = source.files[w.file];
-        while (w.at >= w.rows.size() && w.packet < file.packets.size()) {
-            const std::size_t index = w.packet++;
-            const CtfPacket& p = file.packets[index];
-            w.rows.clear();
-            w.at = 0;
-            if (from && p.has_end && source.at(p.stream_class, p.end) < *from) continue;
-            if (to && p.has_begin && *to < source.at(p.stream_class, p.begin)) continue;
-            w.rows = trace_events_of_packet(recording, trail, w.file, index);
-            for (auto& row : w.rows) row.time = w.reached = std::max(w.reached, row.time);
-            std::erase_if(w.rows,
-                          [&](const TraceEventText& e) { return (from && e.time < *from) || (to && *to < e.time); });
-        }
-        return w.at < w.rows.size();
-    };
-    for (std::size_t f = 0; f < walks.size(); ++f) walks[f].file = f;
-    for (;;) {
-        Walk* first = nullptr;
-        for (auto& w : walks)
-            if (fill(w) && (first == nullptr || w.rows[w.at].time < first->rows[first->at].time)) first = &w;
-        if (first == nullptr || !take(first->rows[first->at])) return;
-        ++first->at;
-    }
+    TraceEvents events(recording, trail, from, to);
+    for (const TraceEventText* e = events.next(); e != nullptr && take(*e); e = events.next()) events.pass();
 }
 
 Json event_streams_json(const Recording& recording, const Trail& trail) {

@@ -307,12 +307,15 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
     }
     each_table(top.tables("watch", false), "[[watch]]", path, problem, target.warnings, target.watches,
                [](TomlTable& t) { return read_watch(t); });
-    each_table(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [](TomlTable& t) {
+    each_table(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [&](TomlTable& t) {
         PortSpec port;
         port.number = static_cast<unsigned>(t.number("number", true, 0, 255).value_or(0));
         port.name = t.text("name", false);
         const std::string kind = t.text("kind", false, {"text", "mark", "value", "ctf"});
         if (!kind.empty()) port.kind = kind;
+        const std::string metadata = t.text("metadata", false);
+        if (!metadata.empty()) port.metadata = (folder / metadata).lexically_normal().string();
+        port.recorder_hz = static_cast<std::uint64_t>(t.number("recorder_hz", false, 1, 1'000'000'000'000).value_or(0));
         port.role = t.text("role", false, {"current-task"});
         const std::string type = t.text("type", false, {"u8", "i8", "u16", "i16", "u32", "i32", "f32"});
         if (!type.empty()) port.type = type;

@@ -72,6 +72,8 @@ struct PortSpec {
     std::string name;
     std::string kind = "value";
     std::string role;                            ///< "current-task", or empty
+    std::string metadata;                        ///< with kind "ctf": path of the packets' metadata
+    std::uint64_t recorder_hz = 0;               ///< the same: ticks per second, if our recorder wrote them
     std::string type = "u32";                    ///< of its values
     std::map<std::uint64_t, std::string> names;  ///< what its values stand for
 };

@@ -16,6 +16,7 @@
 #include "target/orti.h"
 #include "target/toml_text.h"
 #include "trail/growing_events.h"
+#include "trail/port_packets.h"
 
 namespace mt {
 namespace fs = std::filesystem;
@@ -137,6 +138,32 @@ Result<void> open_events(Recording& r, std::size_t stream) {
     return {};
 }
 
+// Packets that come through a stimulus port are taken out of their stream first.
+Result<void> open_port_events(Recording& r, const Recording::Stream& stream, const PortSpec& port) {
+    auto bytes = port_bytes(r, stream, port.number);
+    if (!bytes) return tl::make_unexpected(bytes.error());
+    EventPlace place;
+    place.data = bytes->path;
+    place.metadata = port.metadata;
+    place.recorder_hz = port.recorder_hz;
+    place.breaks = bytes->breaks;
+    Result<std::shared_ptr<EventSource>> source = failure("nothing was written to it", stream.path);
+    if (bytes->bytes > 0) source = open_event_source(place);
+    ::unlink(bytes->path.c_str());
+    if (!source) return tl::make_unexpected(source.error());
+    EventSource& events = **source;
+    events.files[0].path = stream.path + ", port " + std::to_string(port.number);
+    events.spec = stream.spec;
+    const CtfPacket& first = events.files[0].packets[0];
+    events.zero_ticks =
+        std::min(events.zero_ticks,
+                 zero_at_arrival(first, events.clock_hz, bytes->written_by(first.offset + first.bytes).seconds()));
+    place_cores(r, events, r.target.streams[stream.spec]);
+    for (const auto& d : events.doubts) r.doubts.push_back({d, ""});
+    r.events = *source;
+    return {};
+}
+
 Result<void> open_streams(Recording& r) {
     std::optional<Problem> missing;  // the first; fatal only if nothing else opens
     const auto leave_alone = [&](const StreamSpec& spec, Problem problem) {
@@ -189,6 +216,12 @@ Result<void> open_streams(Recording& r) {
                                : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
         list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
     }
+    for (const PortSpec& port : r.target.ports)
+        for (std::size_t i = 0; port.kind == "ctf" && i < r.streams.size() && !r.events; ++i)
+            if (auto opened = open_port_events(r, r.streams[i], port); !opened)
+                r.doubts.push_back({"Port " + std::to_string(port.number) + " gives no event trace: " +
+                                        opened.error().what + " (" + opened.error().where + ").",
+                                    opened.error().advice});
     if (r.streams.empty() && r.step_streams.empty() && !r.events && missing) return tl::make_unexpected(*missing);
     if (r.streams.empty() && r.step_streams.empty() && !r.events)
         return failure("nothing to decode: no stream of a known protocol", r.target.path,

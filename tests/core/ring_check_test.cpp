@@ -186,6 +186,55 @@ TEST_F(RingCheck, AFileOfPacketsOpensWithTheRecordersOwnMetadata) {
     EXPECT_EQ(task_row(*test::decode(folder / "saved.mtrail").trail, 0).run.mean, Time::from_us(50));
 }
 
+// The packets as words written to a stimulus port, with a local timestamp now and then (DDI 0403E, D4.2).
+std::vector<std::uint8_t> through_port(const std::vector<std::uint8_t>& packets, unsigned port,
+                                       std::size_t lost_at = std::string::npos) {
+    std::vector<std::uint8_t> out = {0, 0, 0, 0, 0, 0x80};
+    for (std::size_t at = 0; at + 4 <= packets.size(); at += 4) {
+        if (at == lost_at) {
+            out.push_back(0x70);  // overflow
+            at += 40;
+        }
+        out.push_back(static_cast<std::uint8_t>(port << 3 | 3));
+        out.insert(out.end(), packets.begin() + static_cast<std::ptrdiff_t>(at),
+                   packets.begin() + static_cast<std::ptrdiff_t>(at) + 4);
+        if (at % 64 == 60) out.insert(out.end(), {0xC0, 0x10});
+    }
+    out.insert(out.end(), {0xC0, 0x10});
+    return out;
+}
+
+TEST_F(RingCheck, PacketsThroughAStimulusPortBecomeTheSameTasks) {
+    jobs(600);
+    mt_flush();
+    test::Folder folder;
+    test::write_file(folder / "a.target.toml",
+                     test::itm_target("swo.bin", false, "1_000_000",
+                                      "[[port]]\nnumber = 5\nkind = \"ctf\"\nrecorder_hz = 1_000_000\n"));
+    test::write_file(folder / "swo.bin", through_port(handed_over, 5));
+    const auto o = test::decode(folder / "a.target.toml");
+    ASSERT_TRUE(o.recording->events);
+    EXPECT_EQ(o.trail->cores.size(), 1U) << "they are of the stream's core";
+    EXPECT_EQ(task_row(*o.trail, 0).name, "clock");
+    EXPECT_EQ(task_row(*o.trail, 0).run.count, 599U);
+    EXPECT_EQ(task_row(*o.trail, 0).run.mean, Time::from_us(100));
+    EXPECT_TRUE(o.trail->gaps.empty());
+
+    test::write_file(folder / "swo.bin", through_port(handed_over, 5, 4 * 512 + 100));
+    const auto lossy = test::decode(folder / "a.target.toml");
+    EXPECT_GE(lossy.trail->gaps.size(), 2U) << "of the stream, and of the packets";
+    const TaskRow row = task_row(*lossy.trail, 0);
+    EXPECT_GT(row.run.count, 540U);
+    EXPECT_LT(row.run.count, 598U);
+    EXPECT_EQ(row.run.greatest, Time::from_us(100)) << "nothing is made up of the packet that lacks bytes";
+
+    test::write_file(folder / "swo.bin", through_port(handed_over, 6));
+    const auto silent = test::decode(folder / "a.target.toml");
+    bool said = false;
+    for (const auto& d : silent.trail->doubts) said = said || d.text.find("Port 5 gives no event trace") == 0;
+    EXPECT_TRUE(said);
+}
+
 TEST_F(RingCheck, AFileThatBreaksInAPacketLosesThatPacketOnly) {
     jobs(1000);
     mt_flush();

@@ -43,6 +43,14 @@ Truth truth() {
     return t;
 }
 
+/// The recording's own target file, read from elsewhere, with a line more behind one of its lines.
+std::string mount_target(const std::string& behind, const std::string& line) {
+    std::string target = test::read_text(test::data("mount/mount.target.toml"));
+    for (const std::string file : {"capture.bin", "firmware.elf"})
+        target.replace(target.find("\"" + file), file.size() + 1, "\"" + test::data("mount/" + file));
+    return target.replace(target.find(behind), behind.size(), behind + "\n" + line);
+}
+
 TEST(RunningTaskVariable, GivesEachTasksTimeOnTheCoreAsInTheRecordingsTruth) {
     const auto o = test::decode(test::data("mount/mount.target.toml"));
     const Truth t = truth();
@@ -66,11 +74,8 @@ TEST(RunningTaskVariable, GivesEachTasksTimeOnTheCoreAsInTheRecordingsTruth) {
 
 TEST(RunningTaskVariable, TablesNameTasksAndValuesAndMarksStandInTheirLanes) {
     test::Folder folder;
-    std::string target = test::read_text(test::data("mount/mount.target.toml"));
-    for (const std::string file : {"capture.bin", "firmware.elf"})
-        target.replace(target.find("\"" + file), file.size() + 1, "\"" + test::data("mount/" + file));
-    const std::string role = "role       = \"current-task\"";
-    target.replace(target.find(role), role.size(), role + "\nnames = { 0 = \"idle\", 0x1 = \"clock\", 3 = \"guide\" }");
+    const std::string target =
+        mount_target("role       = \"current-task\"", "names = { 0 = \"idle\", 0x1 = \"clock\", 3 = \"guide\" }");
     test::write_file(folder / "a.target.toml", target);
     const auto o = test::decode(folder / "a.target.toml");
     std::map<std::uint32_t, std::string> names;
@@ -147,11 +152,7 @@ TEST(OrtiFile, WhatItCannotUseIsAnError) {
 
 TEST(OrtiFile, ItsNamesReachTheLanes) {
     test::Folder folder;
-    std::string target = test::read_text(test::data("mount/mount.target.toml"));
-    for (const std::string file : {"capture.bin", "firmware.elf"})
-        target.replace(target.find("\"" + file), file.size() + 1, "\"" + test::data("mount/" + file));
-    const std::string isa = "isa           = \"armv7e-m\"";
-    target.replace(target.find(isa), isa.size(), isa + "\norti = \"a.orti\"");
+    const std::string target = mount_target("isa           = \"armv7e-m\"", "orti = \"a.orti\"");
     test::write_file(folder / "a.target.toml", target);
     test::write_file(folder / "a.orti", kOrti);
     const auto o = test::decode(folder / "a.target.toml");

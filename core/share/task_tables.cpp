@@ -328,7 +328,7 @@ std::vector<TraceEventText> trace_events_of_packet(const Recording& recording, c
     Time reached{std::numeric_limits<std::int64_t>::min()};
     for (;;) {
         CtfText text;
-        if (!cursor.next(text)) break;
+        if (!cursor.next(text) || p.too_late(cursor.ticks())) break;
         TraceEventText row;
         row.time = reached = std::max(reached, source.at(p.stream_class, cursor.ticks()));
         row.offset = cursor.event_offset();

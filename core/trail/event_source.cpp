@@ -226,6 +226,11 @@ std::uint64_t read_ctf_packet(const EventSource& source, std::size_t file, const
     std::uint64_t backwards = 0;
     cursor.open(source.files[file].file->bytes(), packet);
     while (cursor.next()) {
+        // Damage that reads as an event far ahead must not hold back all that follows.
+        if (packet.too_late(cursor.ticks())) {
+            trouble = "an event is later than the end of its packet";
+            return backwards;
+        }
         const Time t = source.at(packet.stream_class, cursor.ticks());
         if (t < reached)
             ++backwards;

@@ -23,6 +23,14 @@ struct CtfPacket {
     std::int64_t begin = 0, end = 0;      ///< 0 if the packet does not say
     std::uint64_t discarded = 0, sequence = 0, cpu = 0;
     bool has_begin = false, has_end = false, has_discarded = false, has_sequence = false, has_cpu = false;
+
+    /// True if an event cannot be of this time: a packet's end is not before its last event (CTF 1.8.3, 5.2: timestamp_end). A
+    /// writer that rounds its end is forgiven as much as the packet is long.
+    bool too_late(std::int64_t ticks) const {
+        if (!has_begin || !has_end || end < begin || ticks <= end) return false;
+        return static_cast<std::uint64_t>(ticks) - static_cast<std::uint64_t>(end) >
+               static_cast<std::uint64_t>(end) - static_cast<std::uint64_t>(begin);
+    }
 };
 
 /// Reads one packet field by field. Never reads beyond the packet; one thread at a time. The metadata and the

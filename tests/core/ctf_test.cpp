@@ -182,6 +182,31 @@ TEST(CtfPackets, LyingSizesAndForeignBytesAreGapsNotCrashes) {
     }
 }
 
+TEST(CtfPackets, DamageThatReadsAsAFarEventHoldsNothingBack) {
+    test::Folder folder;
+    const std::string from = test::data("tasks/mount-a/trace");
+    std::filesystem::create_directories(folder / "t");
+    std::filesystem::copy_file(from + "/metadata", folder / "t/metadata");
+    auto bytes = test::read_bytes(from + "/core0");
+    // In the middle of a packet: the extended form of an event header, with a time far ahead (os-events.md).
+    const auto whole = test::decode(from);
+    const auto& packets = whole.recording->events->files[0].packets;
+    const CtfPacket& hit = packets[packets.size() / 3];
+    CtfCursor cursor(*whole.recording->events->metadata);
+    cursor.open(bytes, hit);
+    for (int i = 0; i < 50; ++i) ASSERT_TRUE(cursor.next());
+    const std::size_t at = cursor.event_offset();
+    const std::uint8_t far_ahead[13] = {31, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0};
+    std::copy(std::begin(far_ahead), std::end(far_ahead), bytes.begin() + static_cast<std::ptrdiff_t>(at));
+    test::write_file(folder / "t/core0", bytes);
+    const auto o = test::decode(folder / "t");
+    EXPECT_EQ(o.trail->tasks.streams[0].backwards, 0U);
+    EXPECT_EQ(o.trail->tasks.streams[0].damaged_packets, 1U);
+    EXPECT_EQ(o.trail->end, whole.trail->end) << "the recording is not longer for it";
+    EXPECT_GE(o.trail->gaps.size(), 1U);
+    EXPECT_GT(o.trail->tasks.streams[0].events, whole.trail->tasks.streams[0].events * 9 / 10);
+}
+
 TEST(CtfPackets, TimesThatRunBackwardsAreDoubtedAndKeptInOrder) {
     const std::string meta = kHead + "event { name = \"e\"; id = 0; stream_id = 0; fields := struct { u8 x; }; };\n";
     // The second time is lower: taken as a wrap of 32 bits it would be an hour later, as the format says.

@@ -277,10 +277,11 @@ void Lanes::paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLa
         p.setBrush(Qt::NoBrush);
         p.drawRect(bar.adjusted(-1.5, -2, 1.5, 2));
     }
-    p.setFont(text_font(11));
-    const QString label = words(duration_text(x.end - x.begin));
     const double shown_left = std::max(bar.left(), plot_left()),
                  shown_right = std::min(bar.right(), static_cast<double>(width()));
+    if (shown_right - shown_left < 26) return;  // no duration is that short in writing
+    p.setFont(text_font(11));
+    const QString label = words(duration_text(x.end - x.begin));
     if (x.whole() && !cut_in && p.fontMetrics().horizontalAdvance(label) + 14 < shown_right - shown_left) {
         p.setPen(t.night ? QColor("#1D2124") : QColor("#FFFFFF"));
         p.drawText(QRectF(shown_left, bar.top(), shown_right - shown_left, bar.height()), Qt::AlignCenter, label);
@@ -353,15 +354,18 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
         }
         return;
     }
+    Time handlers = core.handlers_until(view_.from());
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
         const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
                    to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
         const auto at = core.change_at(from);
+        const Time until = core.handlers_until(to), in_handlers = until - handlers;
+        handlers = until;
         if (from > core.end) break;  // of several cores one may be known further than another
         if (!at || (core.change_running[*at] == ContextChange::kUnknown &&
                     (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to)))
             continue;
-        const double share = 1 - std::clamp(static_cast<double>(core.handler_time(from, to).ps) / per_pixel, 0.0, 1.0);
+        const double share = 1 - std::clamp(static_cast<double>(in_handlers.ps) / per_pixel, 0.0, 1.0);
         columns.add(px, share);
     }
     columns.flush();

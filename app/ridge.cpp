@@ -57,10 +57,13 @@ void Ridge::measure_land() {
         const std::size_t c = static_cast<std::size_t>(&core - trail->cores.data());
         const bool has_tasks = trail->tasks.tells_load(c);
         awake_known_ = awake_known_ || has_tasks;
+        Time handlers = core.handlers_until({});
         for (std::size_t x = 0; x < heights.size(); ++x) {
             const Time from{end.ps / static_cast<std::int64_t>(heights.size()) * static_cast<std::int64_t>(x)};
             const Time to = from + Time{std::max<std::int64_t>(1, end.ps / static_cast<std::int64_t>(heights.size()))};
-            double load = static_cast<double>(core.handler_time(from, to).ps) / static_cast<double>((to - from).ps);
+            const Time until = core.handlers_until(to);
+            double load = static_cast<double>((until - handlers).ps) / static_cast<double>((to - from).ps);
+            handlers = until;
             if (has_tasks)
                 load = std::max(
                     load, static_cast<double>(trail->tasks.busy(c, from, to).ps) / static_cast<double>((to - from).ps));
@@ -85,17 +88,21 @@ namespace {
 // How much of the pixel whose upper edge is `y` lies below the line at `top` (both from above), 0 to 1.
 double covered(double y, double top) { return std::clamp(y + 1 - top, 0.0, 1.0); }
 
-QRgb mixed(QRgb under, const QColor& over, double share) {
+QRgb mixed(QRgb under, QRgb over, double share) {
     const int part = static_cast<int>(share * 256);
     const auto mix = [&](int a, int b) { return a + (b - a) * part / 256; };
-    return qRgb(mix(qRed(under), over.red()), mix(qGreen(under), over.green()), mix(qBlue(under), over.blue()));
+    return qRgb(mix(qRed(under), qRed(over)), mix(qGreen(under), qGreen(over)), mix(qBlue(under), qBlue(over)));
 }
 
 // A land's profile, one height per logical pixel, drawn column by column: far cheaper than a painter's path.
 void draw_profile(QImage& image, double scale, const std::vector<float>& tops, double ground, double rise,
                   double density) {
     const Theme& t = theme();
-    const QColor edge = t.land.darker(t.night ? 90 : 125);
+    const QRgb land = t.land.rgb(), contour = t.contour.rgb(), edge = t.land.darker(t.night ? 90 : 125).rgb();
+    uchar* const bits = image.bits();
+    const auto line_bytes = image.bytesPerLine();
+    double contours[3];
+    for (int c = 1; c < 4; ++c) contours[c - 1] = (ground - rise * c / 4) * scale;
     const int bottom = std::min(image.height(), static_cast<int>(std::lround(ground * scale)));
     const auto top_at = [&](int x) {
         const double at = std::max(0.0, (x + 0.5) / scale - 0.5);
@@ -110,12 +117,11 @@ void draw_profile(QImage& image, double scale, const std::vector<float>& tops, d
         const double half = 0.65 * scale, high = std::min({here, (before + here) / 2, (here + after) / 2}) - half,
                      low = std::max({here, (before + here) / 2, (here + after) / 2}) + half;
         for (int y = std::max(0, static_cast<int>(std::floor(high))); y < bottom; ++y) {
-            auto* pixel = reinterpret_cast<QRgb*>(image.scanLine(y)) + x;
-            *pixel = mixed(*pixel, t.land, density * covered(y, here));
-            for (int c = 1; c < 4; ++c) {  // contour lines inside the land
-                const double line = (ground - rise * c / 4) * scale;
-                if (y >= here && y <= line && line < y + 1) *pixel = mixed(*pixel, t.contour, 0.36);
-            }
+            auto* pixel = reinterpret_cast<QRgb*>(bits + y * line_bytes) + x;
+            *pixel = mixed(*pixel, land, density * covered(y, here));
+            for (const double line : contours)  // inside the land
+                if (y >= here && y <= line && line < y + 1) *pixel = mixed(*pixel, contour, 0.36);
+            if (y > low) continue;
             const double on_line = covered(y, high) - covered(y, low);
             if (on_line > 0) *pixel = mixed(*pixel, edge, on_line);
         }

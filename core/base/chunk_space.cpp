@@ -54,28 +54,6 @@ class Space {
         std::free(chunk);
         heap_ -= bytes;
     }
-    // Written out in one go, and the file put in the memory's place: readers see the same bytes before and after.
-    void finish(void* chunk, std::size_t bytes) noexcept {
-        off_t to = 0;
-        int file = -1;
-        {
-            const std::lock_guard guard(lock_);
-            const auto at = reinterpret_cast<std::uintptr_t>(chunk);
-            auto next = segments_.upper_bound(at);
-            if (next == segments_.begin() || at >= std::prev(next)->first + kSegment) return;
-            to = std::prev(next)->second.at + static_cast<off_t>(at - std::prev(next)->first);
-            file = file_;
-        }
-        bytes = (bytes + kPage - 1) / kPage * kPage;
-        for (std::size_t done = 0; done < bytes;) {
-            const ssize_t n =
-                ::pwrite(file, static_cast<const char*>(chunk) + done, bytes - done, to + static_cast<off_t>(done));
-            if (n <= 0) return;  // no room: it stays in memory
-            done += static_cast<std::size_t>(n);
-        }
-        // A failure leaves the memory as it is.
-        (void)::mmap(chunk, bytes, PROT_READ, MAP_SHARED | MAP_FIXED, file, to);
-    }
     std::size_t bytes_in_file() {
         const std::lock_guard guard(lock_);
         return in_file_;
@@ -93,6 +71,9 @@ class Space {
             if (!add_segment()) return nullptr;
         Segment& s = current_->second;
         void* place = reinterpret_cast<void*>(current_->first + s.used);
+#ifdef MADV_POPULATE_WRITE
+        (void)::madvise(place, bytes, MADV_POPULATE_WRITE);  // all its pages at once, not one fault each
+#endif
         s.used += bytes;
         s.live += bytes;
         in_file_ += bytes;
@@ -100,11 +81,14 @@ class Space {
     }
     bool add_segment() {
         if (file_ < 0 && !open_file()) return false;
-        void* place =
-            ::mmap(nullptr, kSegment, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_NORESERVE, -1, 0);
+        // Its blocks are set aside first: writing to it can then not fail later, whatever becomes of the disk.
+        if (::fallocate(file_, 0, end_, static_cast<off_t>(kSegment)) != 0) return false;
+        void* place = ::mmap(nullptr, kSegment, PROT_READ | PROT_WRITE, MAP_SHARED, file_, end_);
         if (place == MAP_FAILED) return false;
         if (current_ != segments_.end()) {
             current_->second.full = true;
+            // Out of this process's memory, not out of the file: what is looked at comes back page by page.
+            (void)::madvise(reinterpret_cast<void*>(current_->first), kSegment, MADV_DONTNEED);
             if (current_->second.live == 0) drop(current_);
         }
         Segment s;
@@ -149,7 +133,6 @@ Space& space() {
 
 }  // namespace
 
-void finish_chunk(void* chunk, std::size_t bytes) noexcept { space().finish(chunk, bytes); }
 void* allocate_chunk(std::size_t bytes) { return space().allocate(bytes); }
 void free_chunk(void* chunk, std::size_t bytes) noexcept { space().release(chunk, bytes); }
 std::size_t chunk_bytes_in_file() { return space().bytes_in_file(); }

@@ -12,8 +12,6 @@ inline constexpr std::size_t kHeapForColumns = std::size_t{432} << 20;
 /// Room for `bytes`, aligned for any column element, not initialised. Any thread. The file stands in the
 /// person's cache folder; if it cannot grow (a full disk), the heap is used on.
 void* allocate_chunk(std::size_t bytes);
-/// Says that a chunk will not be changed any more: it may go out to the file now. Its bytes stay where they are.
-void finish_chunk(void* chunk, std::size_t bytes) noexcept;
 /// Gives back what `allocate_chunk` gave. Any thread.
 void free_chunk(void* chunk, std::size_t bytes) noexcept;
 

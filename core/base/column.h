@@ -108,8 +108,6 @@ class Column {
             if (next_ != chunk_end_) return;
         }
         if (store_ == nullptr || size_ == 0) store_ = std::make_shared<Store>();
-        if (chunk_end_ != nullptr && std::is_trivially_destructible_v<T>)
-            finish_chunk(chunk_end_ - kChunk, kChunk * sizeof(T));
         directory_ = store_->add_chunk();
         next_ = directory_[size_ >> kShift];
         chunk_end_ = next_ + kChunk;

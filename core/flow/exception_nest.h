@@ -39,119 +39,184 @@ struct ContextChange {
     static bool is_handler(std::uint16_t running) { return running != 0 && running != kUnknown; }
     Time time;
     std::uint16_t running = kUnknown;
-    std::uint8_t depth = 0;
 };
 
 /// Follows one core. Nothing is believed before it is proven: at the start and after loss the nest is
 /// unknown, a return to thread mode proves it empty, an entry proves one level. What contradicts the
 /// nest means that packets were lost: all open instances are then cut. Copyable; one thread at a time.
-class ExceptionNest {
+/// `out` takes what ended with close(const ExceptionInstance&) (instances of one number in time order), and what runs
+/// from now on with change(Time, std::uint16_t running): see ContextChange.
+class HandlerStack {
   public:
-    void enter(unsigned number, BoundedTime when, std::uint64_t offset);
-    void exit(unsigned number, BoundedTime when, std::uint64_t offset);
+    template <class Out>
+    void enter(unsigned number, BoundedTime when, std::uint64_t offset, Out& out);
+    template <class Out>
+    void exit(unsigned number, BoundedTime when, std::uint64_t offset, Out& out);
     /// `number` 0 is thread mode.
-    void back_in(unsigned number, BoundedTime when, std::uint64_t offset);
+    template <class Out>
+    void back_in(unsigned number, BoundedTime when, std::uint64_t offset, Out& out);
     /// Packets are missing here.
-    void lose(Time from, Time to);
+    template <class Out>
+    void lose(Time from, Time to, Out& out);
     /// The recording ends: open instances are cut.
-    void finish(Time end);
+    template <class Out>
+    void finish(Time end, Out& out);
 
-    /// What ended or changed since the last call of `clear`; instances of one number are in time order.
-    const std::vector<ExceptionInstance>& closed() const { return closed_; }
-    const std::vector<ContextChange>& changes() const { return changes_; }
-    void clear() {
-        closed_.clear();
-        changes_.clear();
-    }
-
+    using Cuts = std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t>;
     /// How often `first` cut into `second`: who is more urgent, as far as seen.
-    const std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t>& cuts() const { return cuts_; }
+    const Cuts& cuts() const { return cuts_; }
     /// Packets that contradicted the nest without a loss being reported before.
     std::uint64_t contradictions() const { return contradictions_; }
     /// The instances open now, outermost first (their `end` is not yet known).
     const std::vector<ExceptionInstance>& open() const { return stack_; }
 
   private:
-    void change(Time t, std::uint16_t running);
-    void cut_all(Time t);
-    void contradict(Time t);
-    void push(unsigned number, BoundedTime when, std::uint64_t offset, std::uint8_t flags);
+    template <class Out>
+    void change(Time t, unsigned running, Out& out) {
+        changed_ = t;
+        out.change(t, static_cast<std::uint16_t>(running));
+    }
+    template <class Out>
+    void cut_all(Time t, Out& out);
+    template <class Out>
+    void contradict(Time t, Out& out);
+    void push(unsigned number, BoundedTime when, std::uint64_t offset, unsigned flags);
 
     std::vector<ExceptionInstance> stack_;  ///< `own` holds the inclusive time of direct children while open
     bool bottom_known_ = false;             ///< below stack_ lies thread mode
     bool leaving_ = false;                  ///< an exit was seen, and nothing after it yet
-    Time known_from_{};
-    std::vector<ExceptionInstance> closed_;
-    std::vector<ContextChange> changes_;
-    std::map<std::pair<std::uint16_t, std::uint16_t>, std::uint64_t> cuts_;
+    Time known_from_{}, changed_{};
+    Cuts cuts_;
     std::bitset<512> seen_since_loss_;  ///< numbers entered since the last loss
     std::uint64_t contradictions_ = 0;
 };
 
-// Run for every exception packet: inlined where packets are taken.
+/// A HandlerStack that keeps what it tells.
+class ExceptionNest {
+  public:
+    void enter(unsigned number, BoundedTime when, std::uint64_t offset) { stack_.enter(number, when, offset, log_); }
+    void exit(unsigned number, BoundedTime when, std::uint64_t offset) { stack_.exit(number, when, offset, log_); }
+    void back_in(unsigned number, BoundedTime when, std::uint64_t offset) {
+        stack_.back_in(number, when, offset, log_);
+    }
+    void lose(Time from, Time to) { stack_.lose(from, to, log_); }
+    void finish(Time end) { stack_.finish(end, log_); }
 
-inline void ExceptionNest::change(Time t, std::uint16_t running) {
-    changes_.push_back({t, running, static_cast<std::uint8_t>(std::min<std::size_t>(stack_.size(), 255))});
-}
+    /// What ended or changed since the last call of `clear`.
+    const std::vector<ExceptionInstance>& closed() const { return log_.closed; }
+    const std::vector<ContextChange>& changes() const { return log_.changes; }
+    void clear() {
+        log_.closed.clear();
+        log_.changes.clear();
+    }
+    const HandlerStack& stack() const { return stack_; }
+    const HandlerStack::Cuts& cuts() const { return stack_.cuts(); }
+    std::uint64_t contradictions() const { return stack_.contradictions(); }
+    const std::vector<ExceptionInstance>& open() const { return stack_.open(); }
 
-inline void ExceptionNest::push(unsigned number, BoundedTime when, std::uint64_t offset, std::uint8_t flags) {
+  private:
+    struct Log {
+        std::vector<ExceptionInstance> closed;
+        std::vector<ContextChange> changes;
+        void close(const ExceptionInstance& x) { closed.push_back(x); }
+        void change(Time t, std::uint16_t running) { changes.push_back({t, running}); }
+    };
+    HandlerStack stack_;
+    Log log_;
+};
+
+inline void HandlerStack::push(unsigned number, BoundedTime when, std::uint64_t offset, unsigned flags) {
     const auto n = static_cast<std::uint16_t>(number);
     if (!seen_since_loss_[n & 0x1FF]) {
         seen_since_loss_[n & 0x1FF] = true;
         flags |= ExceptionInstance::kAfterGap;
     }
-    ExceptionInstance instance;
-    instance.begin = when.latest;
-    instance.begin_slack = when.latest - when.earliest;
-    instance.offset = offset;
-    instance.number = n;
-    instance.depth = static_cast<std::uint8_t>(std::min<std::size_t>(stack_.size() + 1, 255));
-    instance.flags = flags;
-    stack_.push_back(instance);
+    const auto depth = static_cast<std::uint8_t>(std::min<std::size_t>(stack_.size() + 1, 255));
+    ExceptionInstance& x = stack_.emplace_back();
+    x.begin = when.latest;
+    x.begin_slack = when.latest - when.earliest;
+    x.offset = offset;
+    x.number = n;
+    x.depth = depth;
+    x.flags = static_cast<std::uint8_t>(flags);
 }
 
-inline void ExceptionNest::enter(unsigned number, BoundedTime when, std::uint64_t offset) {
+template <class Out>
+void HandlerStack::cut_all(Time t, Out& out) {
+    while (!stack_.empty()) {
+        ExceptionInstance open = stack_.back();
+        stack_.pop_back();
+        open.end = std::max(t, open.begin);
+        open.own = std::max(Time{}, open.end - open.begin - open.own);
+        open.flags |= ExceptionInstance::kCutEnd;
+        if (!stack_.empty()) stack_.back().own += open.end - open.begin;
+        out.close(open);
+    }
+    bottom_known_ = false;
+    leaving_ = false;
+}
+
+template <class Out>
+void HandlerStack::contradict(Time t, Out& out) {
+    ++contradictions_;
+    cut_all(t, out);
+    known_from_ = t;
+    seen_since_loss_.reset();
+}
+
+template <class Out>
+void HandlerStack::lose(Time from, Time to, Out& out) {
+    cut_all(from, out);
+    known_from_ = to;
+    seen_since_loss_.reset();
+    change(std::max(from, changed_), ContextChange::kUnknown, out);
+}
+
+template <class Out>
+void HandlerStack::finish(Time end, Out& out) {
+    if (leaving_ || !stack_.empty()) change(end, ContextChange::kUnknown, out);
+    cut_all(end, out);
+}
+
+template <class Out>
+void HandlerStack::enter(unsigned number, BoundedTime when, std::uint64_t offset, Out& out) {
     const auto same = [&](const ExceptionInstance& i) { return i.number == number; };
     // An active exception cannot be entered again (B1.5.4).
-    if (std::any_of(stack_.begin(), stack_.end(), same)) contradict(when.latest);
+    if (std::any_of(stack_.begin(), stack_.end(), same)) contradict(when.latest, out);
     if (!leaving_ && !stack_.empty()) ++cuts_[{static_cast<std::uint16_t>(number), stack_.back().number}];
-    push(number, when, offset, static_cast<std::uint8_t>(leaving_ ? ExceptionInstance::kTailChained : 0));
+    push(number, when, offset, leaving_ ? ExceptionInstance::kTailChained : 0);
     leaving_ = false;
-    change(when.latest, static_cast<std::uint16_t>(number));
+    change(when.latest, number, out);
 }
 
-inline void ExceptionNest::exit(unsigned number, BoundedTime when, std::uint64_t offset) {
-    if (!stack_.empty() && stack_.back().number != number)
-        contradict(when.latest);
-    else if (stack_.empty() && bottom_known_)
-        contradict(when.latest);
+template <class Out>
+void HandlerStack::exit(unsigned number, BoundedTime when, std::uint64_t offset, Out& out) {
+    if (!stack_.empty() ? stack_.back().number != number : bottom_known_) contradict(when.latest, out);
     if (stack_.empty()) push(number, {known_from_, known_from_}, offset, ExceptionInstance::kCutBegin);
-    ExceptionInstance done = stack_.back();
-    stack_.pop_back();
+    ExceptionInstance& done = stack_.back();
     done.end = when.latest;
     done.end_slack = when.latest - when.earliest;
     const Time inclusive = done.end - done.begin;
     done.own = std::max(Time{}, inclusive - done.own);
+    out.close(done);
+    stack_.pop_back();
     if (!stack_.empty()) stack_.back().own += inclusive;
-    closed_.push_back(done);
     leaving_ = true;
-    change(when.latest, ContextChange::kBetween);
+    change(when.latest, ContextChange::kBetween, out);
 }
 
-inline void ExceptionNest::back_in(unsigned number, BoundedTime when, std::uint64_t offset) {
+template <class Out>
+void HandlerStack::back_in(unsigned number, BoundedTime when, std::uint64_t offset, Out& out) {
     leaving_ = false;
     if (number == 0) {
-        if (!stack_.empty()) contradict(when.latest);
+        if (!stack_.empty()) contradict(when.latest, out);
         bottom_known_ = true;
-        change(when.latest, 0);
+        change(when.latest, 0, out);
         return;
     }
-    if (!stack_.empty() && stack_.back().number != number)
-        contradict(when.latest);
-    else if (stack_.empty() && bottom_known_)
-        contradict(when.latest);
+    if (!stack_.empty() ? stack_.back().number != number : bottom_known_) contradict(when.latest, out);
     if (stack_.empty()) push(number, {known_from_, known_from_}, offset, ExceptionInstance::kCutBegin);
-    change(when.latest, static_cast<std::uint16_t>(number));
+    change(when.latest, number, out);
 }
 
 }  // namespace mt

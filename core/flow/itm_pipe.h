@@ -23,21 +23,29 @@ class ItmPipe {
     /// Takes raw bytes that follow those before; appends what is dated by now to `out`.
     template <class Out>
     void feed(std::span<const std::uint8_t> raw, Out& out) {
-        time_.feed(decode(raw), out);
+        if (!deframer_) {
+            take(raw, out);
+            return;
+        }
+        const Unframed u = unframed(raw);
+        std::size_t from = 0;
+        for (const auto& b : u.breaks) {
+            take(u.bytes.subspan(from, b.at - from), out);
+            packets_of([&](std::vector<ItmPacket>& packets) { decoder_.lose_source(packets); }, out);
+            from = b.at;
+        }
+        take(u.bytes.subspan(from), out);
     }
     /// Tells that the connection was lost here: what was sent until the next bytes is missing.
     template <class Out>
     void lose(Out& out) {
-        std::vector<ItmPacket> packets;
         if (deframer_) deframer_->lose_step();
-        decoder_.lose_source(packets, ItmDamage::not_received);
-        time_.feed(packets, out);
+        packets_of([&](std::vector<ItmPacket>& packets) { decoder_.lose_source(packets, ItmDamage::not_received); },
+                   out);
     }
     template <class Out>
     void finish(Out& out) {
-        std::vector<ItmPacket> packets;
-        decoder_.finish(packets);
-        time_.feed(packets, out);
+        packets_of([&](std::vector<ItmPacket>& packets) { decoder_.finish(packets); }, out);
         time_.finish(out);
     }
     /// Only takes the formatter frames apart: appends the source's bytes to `out`. REQUIRES: frames.
@@ -53,8 +61,55 @@ class ItmPipe {
     std::uint64_t unframed() const { return decoder_.position(); }
 
   private:
-    /// The packets of the next raw bytes; valid until the next call on this thread.
-    std::span<const ItmPacket> decode(std::span<const std::uint8_t> raw);
+    /// Bytes of the source, and where the frames were broken in between; valid until the next call on this thread.
+    struct Unframed {
+        std::span<const std::uint8_t> bytes;
+        std::span<const TpiuDeframer::Break> breaks;
+    };
+    Unframed unframed(std::span<const std::uint8_t> raw);
+
+    template <class Decode, class Out>
+    void packets_of(Decode decode, Out& out) {
+        thread_local std::vector<ItmPacket> packets;  // scratch space only: never part of a checkpoint
+        packets.clear();
+        decode(packets);
+        time_.feed(packets, out);
+    }
+    // Nearly all of a stream is packets of a few kinds and their timestamps: a short way for those, and the long one,
+    // packet by packet, for the rest. What comes out is the same.
+    template <class Out>
+    void take(std::span<const std::uint8_t> bytes, Out& out) {
+        for (std::size_t at = 0; at < bytes.size();) {
+            if (decoder_.between_packets() && time_.plain()) at += take_plain(bytes.subspan(at), out);
+            if (at == bytes.size()) break;
+            packets_of([&](std::vector<ItmPacket>& packets) { at += decoder_.feed(bytes.subspan(at), packets, 1); },
+                       out);
+        }
+    }
+    template <class Out>
+    std::size_t take_plain(std::span<const std::uint8_t> bytes, Out& out) {
+        constexpr std::size_t kPair = 2 * ItmDecoder::kPlainBytes;
+        const std::uint64_t offset = decoder_.position();
+        ItmPacket packet, stamp;
+        std::size_t at = 0;
+        while (at + kPair <= bytes.size()) {
+            const std::uint8_t* p = bytes.data() + at;
+            const std::size_t length = decoder_.plain(p, packet);
+            const std::size_t used = ItmDecoder::plain_time(p + length, stamp);
+            if ((length | used) == 0) break;
+            packet.offset = offset + at;
+            stamp.offset = packet.offset + length;
+            at += length + used;
+            if (used == 0) {
+                time_.wait(packet);
+                if (!time_.plain()) break;
+            } else {
+                time_.pair(length != 0 ? &packet : nullptr, stamp, out);
+            }
+        }
+        decoder_.pass(at);
+        return at;
+    }
 
     std::optional<TpiuDeframer> deframer_;
     ItmDecoder decoder_;

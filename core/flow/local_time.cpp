@@ -11,6 +11,7 @@ LocalTime::LocalTime(Clock clock, unsigned prescaler, Time base)
     ps_up_ = std::uint64_t{1'000'000'000'000} * prescaler / common;
     ps_down_ = clock.hz / common;
     inverse_ = ps_down_ == 1 ? 0 : ~std::uint64_t{0} / ps_down_ + 1;
+    if (ps_down_ < std::uint64_t{1} << 31) most_short_ = ((std::uint64_t{1} << 32) - 1 - ps_down_) / ps_up_;
     // So many ticks stay far inside a Time, whatever the clock.
     const unsigned __int128 most = (static_cast<unsigned __int128>(1) << 61) * ps_down_ / ps_up_;
     most_exact_ = most > static_cast<unsigned __int128>(kMostTicks) ? kMostTicks : static_cast<std::int64_t>(most);

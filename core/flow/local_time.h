@@ -37,6 +37,21 @@ class LocalTime {
     /// `out` takes each timed packet with push_back: a vector, or whoever wants them one by one.
     template <class Out>
     void feed(std::span<const ItmPacket> packets, Out& out);
+    /// True if `wait` and `pair` may be called: no time was lost, and not too much waits for its time.
+    bool plain() const { return !holding_ && pending_.size() + 1 < kMostPending; }
+    /// The same as `feed` of one packet that tells nothing of the time. REQUIRES: plain().
+    void wait(const ItmPacket& packet) { pending_.push_back(packet); }
+    /// The same as `feed` of one such packet, or none, and the local timestamp behind it. REQUIRES: plain().
+    template <class Out>
+    void pair(const ItmPacket* packet, const ItmPacket& stamp, Out& out) {
+        const Time before = now_;
+        const bool synchronous = is_synchronous(stamp);
+        ++timestamps_;
+        advance(std::min(static_cast<std::int64_t>(stamp.value), kMostTicks - ticks_));
+        if (!pending_.empty()) date_pending(before, synchronous, now_, out);
+        if (packet != nullptr) hand(*packet, synchronous ? now_ : before, now_, out);
+        pass_on_time(stamp, out);
+    }
     /// The end of the stream: dates what still waits with the last known time.
     template <class Out>
     void finish(Out& out);
@@ -56,6 +71,18 @@ class LocalTime {
     static TimedPacket dated(const ItmPacket& p, Time before, bool synchronous, Time latest) {
         const bool loss = p.kind == ItmKind::damage || p.kind == ItmKind::overflow;
         return {p, synchronous && !loss ? latest : before, latest};
+    }
+    // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
+    static bool is_synchronous(const ItmPacket& stamp) {
+        return stamp.kind == ItmKind::local_time_2 || (stamp.number & 3) == 0;
+    }
+    // Whoever takes packets without having them put together says so.
+    template <class Out>
+    __attribute__((always_inline)) static void hand(const ItmPacket& p, Time earliest, Time latest, Out& out) {
+        if constexpr (requires { out.take(p, earliest, latest); })
+            out.take(p, earliest, latest);
+        else
+            out.push_back({p, earliest, latest});
     }
     // Whoever has a shorter way for packets that tell nothing but the time says so.
     template <class Out>
@@ -82,6 +109,7 @@ class LocalTime {
     unsigned prescaler_;
     std::uint64_t ps_up_, ps_down_;  ///< picoseconds per tick as a fraction in lowest terms
     std::uint64_t inverse_;          ///< 2^64 / ps_down_, rounded up: divides small numbers by multiplying
+    std::uint64_t most_short_ = 0;   ///< so many ticks at once: their picoseconds and the division stay exact
     std::int64_t most_exact_ = 0;
     std::int64_t whole_ps_ = 0;  ///< ticks_ in picoseconds, rounded down …
     std::uint64_t rest_ = 0;     ///< … and what is left over, in parts of ps_down_
@@ -101,17 +129,15 @@ class LocalTime {
 // one multiplication.
 inline void LocalTime::advance(std::int64_t ticks) {
     ticks_ += ticks;
-    std::uint64_t scaled = 0;
-    if (ticks < 0 || __builtin_mul_overflow(static_cast<std::uint64_t>(ticks), ps_up_, &scaled) ||
-        scaled >= (std::uint64_t{1} << 32) - ps_down_ || ps_down_ >= (std::uint64_t{1} << 31) || ticks_ > most_exact_) {
+    if (static_cast<std::uint64_t>(ticks) > most_short_ || ticks_ > most_exact_) {
         renew_now();
         return;
     }
-    scaled += rest_;
+    const std::uint64_t scaled = static_cast<std::uint64_t>(ticks) * ps_up_ + rest_;
     const auto whole =
-        static_cast<std::uint64_t>((static_cast<unsigned __int128>(scaled) * inverse_) >> 64);  // ps_down_ 1: see below
-    whole_ps_ += static_cast<std::int64_t>(ps_down_ == 1 ? scaled : whole);
-    rest_ = ps_down_ == 1 ? 0 : scaled - whole * ps_down_;
+        ps_down_ == 1 ? scaled : static_cast<std::uint64_t>((static_cast<unsigned __int128>(scaled) * inverse_) >> 64);
+    whole_ps_ += static_cast<std::int64_t>(whole);
+    rest_ = scaled - whole * ps_down_;
     now_ = {base_.ps + whole_ps_ + (rest_ + ps_down_ / 2 >= ps_down_ ? 1 : 0)};
 }
 
@@ -214,14 +240,7 @@ void LocalTime::feed(std::span<const ItmPacket> packets, Out& out) {
             const Time before = now_;
             ++timestamps_;
             advance(std::min(static_cast<std::int64_t>(p.value), kMostTicks - ticks_));
-            // TC != 0: the timestamp or the packet came late, so what it dates happened before (D4.2.4).
-            const bool synchronous = p.kind == ItmKind::local_time_2 || (p.number & 3) == 0;
-            if (!holding_ && pending_.empty() && group + 1 == i) {  // the usual: one packet, and its time
-                out.push_back(dated(packets[group], before, synchronous, now_));
-                group = i + 1;
-                pass_on_time(p, out);
-                continue;
-            }
+            const bool synchronous = is_synchronous(p);
             date_pending(before, synchronous, now_, out);
             date(packets.subspan(group, i - group), before, synchronous, now_, out);
             group = i + 1;

@@ -196,7 +196,7 @@ void GrowingSteps::finish() {
     auto [begins, ends] = log_.counts();
     trail().counters = std::make_shared<const StepCounters>(StepCounters{std::move(begins), std::move(ends)});
     settle();
-    if (lanes_) lanes_->finish(reader_.nest());
+    if (lanes_) lanes_->finish(reader_.nest().stack());
 }
 
 }  // namespace mt

@@ -672,7 +672,20 @@ void GrowingTasks::mark(std::size_t core, std::uint32_t id, const std::string& n
     out_.marks[found->second].marks.push_back({t, value, actor(core), static_cast<std::uint16_t>(core)});
 }
 
+void GrowingTasks::enter_interrupt(std::size_t core, unsigned number, Time t) {
+    reached_ = std::max(reached_, t);
+    account(core, t);
+    std::vector<std::uint32_t>& open = cores_[core].interrupts;
+    open.push_back(number);
+    if (open.size() > 200) {
+        ++out_.contradictions;
+        open.clear();
+    }
+    out_.cores[core].present = true;
+}
+
 void GrowingTasks::leave_interrupt(std::size_t core, Time t) {
+    reached_ = std::max(reached_, t);
     account(core, t);
     if (!cores_[core].interrupts.empty()) cores_[core].interrupts.pop_back();
 }

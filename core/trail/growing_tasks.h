@@ -35,6 +35,8 @@ class GrowingTasks {
     /// A mark; `names`: what values stand for, may be null or empty.
     void mark(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
               const std::map<std::uint64_t, std::string>* names);
+    /// An interrupt that other means put into lanes: its time is not its task's. REQUIRES: only_switches(core).
+    void enter_interrupt(std::size_t core, unsigned number, Time t);
     /// The innermost interrupt ended, whichever it was.
     void leave_interrupt(std::size_t core, Time t);
     /// Puts what interrupts have closed into their lanes; call now and then, and before a snapshot.

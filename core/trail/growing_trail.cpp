@@ -31,7 +31,8 @@ class GrowingTrail::Part {
     std::unique_ptr<ItmTasks> tasks;  ///< null if the target file describes nothing that it would take
 
     /// Takes one packet; the pipe hands them over one by one.
-    void push_back(const TimedPacket& p);
+    void take(const ItmPacket& p, Time earliest, Time latest);
+    void push_back(const TimedPacket& p) { take(p.packet, p.earliest, p.latest); }
     /// The same for a timestamp, which tells nothing but `t`.
     void take_time(const ItmPacket& p, Time t) {
         ++counts_[static_cast<std::size_t>(p.kind)];
@@ -52,8 +53,8 @@ class GrowingTrail::Part {
     bool any_point = false;
 
   private:
-    void gap(const TimedPacket& p);
-    void check_sample(const TimedPacket& p);
+    void gap(const ItmPacket& p, Time earliest, Time latest);
+    void check_sample(const ItmPacket& p, Time latest);
 
     const Recording& recording_;
     Trail& trail_;
@@ -61,22 +62,22 @@ class GrowingTrail::Part {
     CoreTrail& core_trail_;
     StreamTrail& stream_trail_;
     std::array<std::uint64_t, kItmKinds> counts_{};  ///< all packets so far
-    ExceptionNest nest_;
+    HandlerStack nest_;
     NestLanes lanes_;
 };
 
-void GrowingTrail::Part::gap(const TimedPacket& p) {
+void GrowingTrail::Part::gap(const ItmPacket& p, Time earliest, Time latest) {
     Gap g;
-    g.begin = p.earliest;
-    g.end = p.latest;
-    g.offset = p.packet.offset;
-    g.length = p.packet.length;
-    g.kind = p.packet.kind == ItmKind::overflow ? GapKind::overflow : GapKind::damage;
-    g.reason = p.packet.number;
+    g.begin = earliest;
+    g.end = latest;
+    g.offset = p.offset;
+    g.length = p.length;
+    g.kind = p.kind == ItmKind::overflow ? GapKind::overflow : GapKind::damage;
+    g.reason = p.number;
     g.stream = static_cast<std::uint32_t>(stream_);
     g.core = static_cast<std::uint16_t>(core_);
     trail_.gaps.push_back(g);
-    nest_.lose(std::max(p.earliest, reached), p.latest);
+    nest_.lose(std::max(earliest, reached), latest, lanes_);
     StreamTrail& s = trail_.streams[stream_];
     // A recording that begins in the middle of a stream: these bytes cannot be read, but nothing is wrong with them.
     if (g.kind == GapKind::damage && g.reason == static_cast<std::uint16_t>(ItmDamage::no_sync_yet) &&
@@ -86,74 +87,77 @@ void GrowingTrail::Part::gap(const TimedPacket& p) {
         s.bad_bytes += g.length;
 }
 
-void GrowingTrail::Part::check_sample(const TimedPacket& p) {
+void GrowingTrail::Part::check_sample(const ItmPacket& p, Time latest) {
     const Image* image = recording_.images[core_].get();
     if (image == nullptr) return;
     if (const Code* code = recording_.code[core_].get()) {
         std::vector<std::uint64_t>& samples = core_trail_.samples;
         const FunctionTable& functions = *recording_.functions[core_];
         if (samples.empty()) samples.resize(functions.size() + 1);
-        const std::uint32_t slot = code->slot_of(p.packet.value);
+        const std::uint32_t slot = code->slot_of(p.value);
         ++samples[slot == Code::kNowhere ? functions.size() : functions.at(slot)];
     }
-    if (image->is_code(p.packet.value)) return;
+    if (image->is_code(p.value)) return;
     StreamTrail& s = trail_.streams[stream_];
     if (s.samples_outside++ != 0) return;
-    s.first_outside = p.packet.value;
-    s.first_outside_at = p.latest;
+    s.first_outside = p.value;
+    s.first_outside_at = latest;
 }
 
-inline void GrowingTrail::Part::push_back(const TimedPacket& p) {
+__attribute__((always_inline)) inline void GrowingTrail::Part::take(const ItmPacket& p, Time earliest, Time latest) {
     StreamTrail& s = stream_trail_;
-    ++counts_[static_cast<std::size_t>(p.packet.kind)];
-    const BoundedTime when{p.earliest, p.latest};
-    if (tasks) tasks->take(p.packet, p.earliest, p.latest);
-    Density::Bucket seen;
-    seen.events = itm_is_event(p.packet.kind) ? 1 : 0;
-    switch (p.packet.kind) {
+    ++counts_[static_cast<std::size_t>(p.kind)];
+    const BoundedTime when{earliest, latest};
+    switch (p.kind) {
         case ItmKind::exc_enter:
-            nest_.enter(p.packet.number, when, p.packet.offset);
+            if (tasks) tasks->enter(p.number, latest);
+            nest_.enter(p.number, when, p.offset, lanes_);
             break;
         case ItmKind::exc_exit:
-            nest_.exit(p.packet.number, when, p.packet.offset);
+            if (tasks) tasks->exit(latest);
+            nest_.exit(p.number, when, p.offset, lanes_);
             break;
         case ItmKind::exc_return:
-            nest_.back_in(p.packet.number, when, p.packet.offset);
+            if (tasks && p.number == 0) tasks->back_in_thread(latest);
+            nest_.back_in(p.number, when, p.offset, lanes_);
             break;
         case ItmKind::overflow:
         case ItmKind::damage:
-            gap(p);
+            if (tasks) tasks->lose(earliest, latest);
+            gap(p, earliest, latest);
             break;
         case ItmKind::port:
-            ++s.ports[p.packet.number & 0xFF];
-            if (watched_port && p.packet.number == watched_port->first && p.packet.value == watched_port->second)
-                ++watched_seen;
+            if (tasks) tasks->write_port(p.number, p.value, earliest, latest);
+            ++s.ports[p.number & 0xFF];
+            if (watched_port && p.number == watched_port->first && p.value == watched_port->second) ++watched_seen;
             break;
         case ItmKind::pc:
-            seen.awake = 1;
-            check_sample(p);
+            core_trail_.density.add(latest, {0, 1, 0});
+            check_sample(p, latest);
             break;
         case ItmKind::sleep:
-            seen.asleep = 1;
+            core_trail_.density.add(latest, {0, 0, 1});
             ++core_trail_.samples_asleep;
             break;
         case ItmKind::data_pc:
         case ItmKind::data_offset:
         case ItmKind::data_read:
-        case ItmKind::data_write:
         case ItmKind::data_match:
-            ++s.comparators[p.packet.number & 3];
+            ++s.comparators[p.number & 3];
+            break;
+        case ItmKind::data_write:
+            if (tasks) tasks->write_watched(p.number, p.value, earliest, latest);
+            ++s.comparators[p.number & 3];
             break;
         default:
             break;
     }
-    if (seen.events != 0) core_trail_.density.add(p.latest, seen);
-    reached = p.latest;
+    if (itm_is_event(p.kind)) core_trail_.density.add_event(latest);
+    reached = latest;
 }
 
 void GrowingTrail::Part::settle() {
     CoreTrail& core = core_trail_;
-    lanes_.take(nest_);
     stream_trail_.counts = counts_;
     stream_trail_.packets = stream_trail_.events = 0;
     for (std::size_t kind = 0; kind < kItmKinds; ++kind) {
@@ -165,8 +169,7 @@ void GrowingTrail::Part::settle() {
 }
 
 void GrowingTrail::Part::finish() {
-    nest_.finish(reached);
-    lanes_.take(nest_);
+    nest_.finish(reached, lanes_);
     lanes_.finish(nest_);
 }
 

@@ -127,52 +127,23 @@ void ItmTasks::told(const Meaning& meaning, std::uint64_t raw, Time earliest, Ti
     }
 }
 
-void ItmTasks::interrupt(OsKind kind, unsigned number, Time t) {
-    OsEvent e;
-    e.kind = kind;
-    e.time = t;
-    e.core = static_cast<std::uint16_t>(core_);
-    e.subject = number;
-    tasks_.take(e, block_);
+void ItmTasks::write_port(unsigned port, std::uint64_t value, Time earliest, Time latest) {
+    told(ports_[port & 0xFF], value, earliest, latest);
 }
 
-void ItmTasks::take(const ItmPacket& p, Time earliest, Time latest) {
-    switch (p.kind) {
-        case ItmKind::port:
-            told(ports_[p.number & 0xFF], p.value, earliest, latest);
-            break;
-        case ItmKind::data_write:
-            told(watches_[p.number & 0xF], p.value, earliest, latest);
-            break;
-        case ItmKind::exc_enter:
-            if (!runs_) break;
-            ++open_;
-            interrupt(OsKind::isr_enter, p.number, latest);
-            break;
-        case ItmKind::exc_exit:
-            if (!runs_ || open_ == 0) break;
-            --open_;
-            interrupt(OsKind::isr_exit, p.number, latest);
-            break;
-        case ItmKind::exc_return:
-            if (p.number != 0) break;
-            for (; runs_ && open_ > 0; --open_) tasks_.leave_interrupt(core_, latest);
-            break;
-        case ItmKind::overflow:
-        case ItmKind::damage: {
-            if (!runs_) break;
-            OsEvent lost;
-            lost.kind = OsKind::lost;
-            lost.time = latest;
-            lost.value = earliest.ps;
-            lost.core = static_cast<std::uint16_t>(core_);
-            tasks_.take(lost, block_);
-            open_ = 0;
-            break;
-        }
-        default:
-            break;
-    }
+void ItmTasks::write_watched(unsigned comparator, std::uint64_t value, Time earliest, Time latest) {
+    told(watches_[comparator & 0xF], value, earliest, latest);
+}
+
+void ItmTasks::lose(Time earliest, Time latest) {
+    if (!runs_) return;
+    OsEvent lost;
+    lost.kind = OsKind::lost;
+    lost.time = latest;
+    lost.value = earliest.ps;
+    lost.core = static_cast<std::uint16_t>(core_);
+    tasks_.take(lost, block_);
+    open_ = 0;
 }
 
 }  // namespace mt

@@ -19,7 +19,23 @@ class ItmTasks {
     static bool wanted(const Recording& recording, std::size_t core);
     ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t core);
 
-    void take(const ItmPacket& packet, Time earliest, Time latest);
+    void write_port(unsigned port, std::uint64_t value, Time earliest, Time latest);
+    void write_watched(unsigned comparator, std::uint64_t value, Time earliest, Time latest);
+    void enter(unsigned number, Time t) {
+        if (!runs_) return;
+        ++open_;
+        tasks_.enter_interrupt(core_, number, t);
+    }
+    void exit(Time t) {
+        if (!runs_ || open_ == 0) return;
+        --open_;
+        tasks_.leave_interrupt(core_, t);
+    }
+    void back_in_thread(Time t) {
+        for (; runs_ && open_ > 0; --open_) tasks_.leave_interrupt(core_, t);
+    }
+    /// Packets are missing.
+    void lose(Time earliest, Time latest);
 
   private:
     struct Meaning {
@@ -33,7 +49,6 @@ class ItmTasks {
     };
     void told(const Meaning& meaning, std::uint64_t raw, Time earliest, Time t);
     void switched(const Meaning& meaning, std::uint64_t value, Time earliest, Time t);
-    void interrupt(OsKind kind, unsigned number, Time t);
     std::string task_name(const Meaning& meaning, std::uint64_t value) const;
 
     const Recording& recording_;

@@ -1,5 +1,8 @@
 #include "trail/live_recording.h"
 
+#include <sys/resource.h>
+#include <unistd.h>
+
 #include <algorithm>
 
 #include "trail/doubts.h"
@@ -189,6 +192,8 @@ std::shared_ptr<Trail> LiveRecording::snapshot() {
 }
 
 void LiveRecording::decode() {
+    // What receives and what draws goes first where there are few cores: bytes wait on the disk.
+    ::setpriority(PRIO_PROCESS, static_cast<id_t>(::gettid()), 10);
     auto published = Steady::now();
     for (;;) {
         const bool last = over_;

@@ -9,15 +9,15 @@ namespace mt {
 ExceptionInstance ExceptionLane::instance(std::size_t i) const {
     const Row& row = rows_[i];
     ExceptionInstance x;
-    x.begin = row.begin;
+    x.begin = row.begin();
     x.end = end(i);
-    x.own = row.own;
-    x.begin_slack = {std::int64_t{row.begin_slack_ns} * 1000};
-    x.end_slack = {std::int64_t{row.end_slack_ns} * 1000};
-    x.offset = row.offset;
+    x.own = own(i);
+    x.begin_slack = {std::int64_t{row.wide() ? wide_[row.length].begin_slack_ns : row.begin_slack_ns} * 1000};
+    x.end_slack = {std::int64_t{row.wide() ? wide_[row.length].end_slack_ns : row.end_slack_ns} * 1000};
+    x.offset = row.offset();
     x.number = number_;
     x.depth = row.depth;
-    x.flags = row.flags;
+    x.flags = flags(i);
     return x;
 }
 
@@ -41,7 +41,7 @@ Time ExceptionLane::busy(Time from, Time to) const {
         const std::size_t i = first_from(t);
         if (i == 0) return Time{};
         Time sum = busy_before_[(i - 1) / kSumEach];
-        for (std::size_t k = (i - 1) / kSumEach * kSumEach; k + 1 < i; ++k) sum += rows_[k].length;
+        for (std::size_t k = (i - 1) / kSumEach * kSumEach; k + 1 < i; ++k) sum += length(k);
         return sum + std::min(length(i - 1), t - begin(i - 1));
     };
     return before(to) - before(from);
@@ -104,17 +104,17 @@ std::uint16_t CoreTrail::running_at(Time t) const {
     return i ? change_running[*i] : ContextChange::kUnknown;
 }
 
-Time CoreTrail::handler_time(Time from, Time to) const {
-    const auto before = [&](Time t) {
-        const auto i = change_at(t);
-        if (!i) return Time{};
-        Time sum = handler_before[*i / kSumEach];
-        for (std::size_t k = *i / kSumEach * kSumEach; k <= *i; ++k)
-            if (ContextChange::is_handler(change_running[k]))
-                sum += (k == *i ? t : change_time[k + 1]) - change_time[k];
-        return sum;
-    };
-    return before(to) - before(from);
+Time CoreTrail::handlers_until(Time t) const {
+    const auto i = change_at(t);
+    if (!i) return {};
+    Time sum = handler_before[*i / kSumEach];
+    Time begin = change_time[*i / kSumEach * kSumEach];
+    for (std::size_t k = *i / kSumEach * kSumEach; k < *i; ++k) {
+        const Time next = change_time[k + 1];
+        if (ContextChange::is_handler(change_running[k])) sum += next - begin;
+        begin = next;
+    }
+    return ContextChange::is_handler(change_running[*i]) ? sum + (t - begin) : sum;
 }
 
 std::string CoreTrail::running_name(std::uint16_t running) const {

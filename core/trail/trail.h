@@ -12,6 +12,7 @@
 #include <string>
 #include <vector>
 
+#include "base/ascending_times.h"
 #include "base/column.h"
 #include "base/time.h"
 #include "flow/exception_nest.h"
@@ -31,22 +32,25 @@ class ExceptionLane {
     void rename(std::string name) { name_ = std::move(name); }
     std::size_t size() const { return rows_.size(); }
     ExceptionInstance instance(std::size_t i) const;
-    Time begin(std::size_t i) const { return rows_[i].begin; }
-    Time end(std::size_t i) const { return rows_[i].begin + rows_[i].length; }
-    Time length(std::size_t i) const { return rows_[i].length; }
-    Time own(std::size_t i) const { return rows_[i].own; }
+    Time begin(std::size_t i) const { return rows_[i].begin(); }
+    Time end(std::size_t i) const { return begin(i) + length(i); }
+    Time length(std::size_t i) const { return length_of(rows_[i]); }
+    Time own(std::size_t i) const {
+        const Row& r = rows_[i];
+        return r.wide() ? wide_[r.length].own : Time{r.own};
+    }
     bool whole(std::size_t i) const {
         return (rows_[i].flags & (ExceptionInstance::kCutBegin | ExceptionInstance::kCutEnd)) == 0;
     }
-    std::uint8_t flags(std::size_t i) const { return rows_[i].flags; }
+    std::uint8_t flags(std::size_t i) const { return rows_[i].flags & ~Row::kWide & 0xFF; }
     std::uint8_t depth(std::size_t i) const { return rows_[i].depth; }
-    std::uint64_t offset(std::size_t i) const { return rows_[i].offset; }
+    std::uint64_t offset(std::size_t i) const { return rows_[i].offset(); }
 
     /// The instance that covers `t`, if any.
     std::optional<std::size_t> at(Time t) const;
     /// The first instance that begins at or after `t`; size() if none does.
     std::size_t first_from(Time t) const {
-        return rows_.partition_point([t](const Row& r) { return r.begin < t; });
+        return rows_.partition_point([t](const Row& r) { return r.begin() < t; });
     }
     /// Instances that touch [from, to): indices [first, second).
     std::pair<std::size_t, std::size_t> touching(Time from, Time to) const;
@@ -54,7 +58,7 @@ class ExceptionLane {
     Time busy(Time from, Time to) const;
     /// Index of the longest instance among [first, last). REQUIRES: first < last <= size().
     std::size_t longest(std::size_t first, std::size_t last) const {
-        return longest_.argmax(first, last, [this](std::size_t i) { return rows_[i].length; });
+        return longest_.argmax(first, last, [this](std::size_t i) { return length(i); });
     }
 
     void append(const ExceptionInstance& instance);
@@ -62,37 +66,70 @@ class ExceptionLane {
   private:
     std::uint16_t number_;
     std::string name_;
+    /// In 28 bytes what nearly all need; lengths of 4.29 ms and more and bounds wider than 65 µs stand in `wide_`.
     struct Row {
-        Time begin, length, own;
-        std::uint32_t begin_slack_ns, end_slack_ns;  ///< rounded up, saturating at 4.29 s
-        std::uint64_t offset : 48;
+        static constexpr std::uint8_t kWide = 128;
+        std::uint32_t begin_low, begin_high;
+        std::uint32_t length, own;                   ///< picoseconds; wide: length is an index into wide_
+        std::uint16_t begin_slack_ns, end_slack_ns;  ///< rounded up
+        std::uint32_t offset_low;
+        std::uint16_t offset_high;
         std::uint8_t depth, flags;
+
+        Time begin() const { return {static_cast<std::int64_t>(std::uint64_t{begin_high} << 32 | begin_low)}; }
+        std::uint64_t offset() const { return std::uint64_t{offset_high} << 32 | offset_low; }
+        bool wide() const { return (flags & kWide) != 0; }
     };
+    struct WideRow {
+        Time length, own;
+        std::uint32_t begin_slack_ns, end_slack_ns;  ///< rounded up, saturating at 4.29 s
+    };
+    Time length_of(const Row& r) const { return r.wide() ? wide_[r.length].length : Time{r.length}; }
     static constexpr std::size_t kSumEach = 64;
     // Rounded up, saturating.
     static std::uint32_t in_ns(Time slack) {
+        if (slack.ps == 0) return 0;  // nearly always
         const std::int64_t ns = (slack.ps + 999) / 1000;
         return static_cast<std::uint32_t>(std::clamp<std::int64_t>(ns, 0, std::numeric_limits<std::uint32_t>::max()));
     }
     /// The first instance that begins after `t`.
     std::size_t first_after(Time t) const {
-        return rows_.partition_point([t](const Row& r) { return !(t < r.begin); });
+        return rows_.partition_point([t](const Row& r) { return !(t < r.begin()); });
     }
 
     Column<Row> rows_;
+    Column<WideRow> wide_;
     Column<Time> busy_before_;  ///< inclusive time before each kSumEach instances
-    Time busy_{};
+    Time busy_{}, end_{};       ///< end_: of the last one
     RangeMax<Time> longest_;
 };
 
 inline void ExceptionLane::append(const ExceptionInstance& x) {
     // Damaged streams may claim what cannot be: keep the column's order whatever they say.
-    const Time begin = size() > 0 ? std::max(x.begin, end(size() - 1)) : x.begin;
+    const Time begin = size() > 0 ? std::max(x.begin, end_) : x.begin;
     const Time length = std::max(x.end, begin) - begin;
     if (size() % kSumEach == 0) busy_before_.push_back(busy_);
     busy_ += length;
-    rows_.push_back({begin, length, x.own, in_ns(x.begin_slack), in_ns(x.end_slack),
-                     x.offset & ((std::uint64_t{1} << 48) - 1), x.depth, x.flags});
+    end_ = begin + length;
+    const std::uint32_t before = in_ns(x.begin_slack), after = in_ns(x.end_slack);
+    Row r;
+    r.begin_low = static_cast<std::uint32_t>(begin.ps);
+    r.begin_high = static_cast<std::uint32_t>(begin.ps >> 32);
+    r.length = static_cast<std::uint32_t>(length.ps);
+    r.own = static_cast<std::uint32_t>(x.own.ps);
+    r.begin_slack_ns = static_cast<std::uint16_t>(before);
+    r.end_slack_ns = static_cast<std::uint16_t>(after);
+    r.offset_low = static_cast<std::uint32_t>(x.offset);
+    r.offset_high = static_cast<std::uint16_t>(x.offset >> 32);
+    r.depth = x.depth;
+    r.flags = x.flags;
+    if ((static_cast<std::uint64_t>(length.ps) | static_cast<std::uint64_t>(x.own.ps)) >> 32 != 0 ||
+        (before | after) >> 16 != 0) {
+        r.flags |= Row::kWide;
+        r.length = static_cast<std::uint32_t>(wide_.size());
+        wide_.push_back({length, x.own, before, after});
+    }
+    rows_.push_back(r);
     longest_.push_back(length);
 }
 
@@ -118,6 +155,13 @@ class Density {
         std::uint32_t events = 0, awake = 0, asleep = 0;
     };
     void add(Time t, const Bucket& b);
+    void add_event(Time t) {
+        if (static_cast<std::uint64_t>(t.ps - at_.ps) < static_cast<std::uint64_t>(width_.ps) &&
+            bucket_ < buckets_.size())
+            ++buckets_[bucket_].events;
+        else
+            add_elsewhere(t, {1, 0, 0});
+    }
     Time width() const { return width_; }
     const std::vector<Bucket>& buckets() const { return buckets_; }
     /// Sum over the buckets that touch [from, to).
@@ -150,9 +194,9 @@ struct CoreTrail {
     Clock clock;
     std::vector<ExceptionLane> lanes;      ///< in order of first appearance
     std::vector<std::size_t> by_priority;  ///< indices into lanes, most urgent first, as far as seen
-    Column<Time> change_time;              ///< when what runs changed
+    AscendingTimes change_time;            ///< when what runs changed
     Column<std::uint16_t> change_running;  ///< see ContextChange
-    static constexpr std::size_t kSumEach = 64;
+    static constexpr std::size_t kSumEach = AscendingTimes::kBlock;
     Column<Time> handler_before;  ///< time spent in handlers up to each kSumEach changes
     Time handlers;                ///< … and up to the last change
     std::uint64_t contradictions = 0;
@@ -177,20 +221,26 @@ struct CoreTrail {
     std::uint16_t running_at(Time t) const;
     /// Appends a change; one that claims to lie before the last is put at its time.
     void add_change(Time t, std::uint16_t running);
+    /// Time in handlers before `t`.
+    Time handlers_until(Time t) const;
     /// Time in handlers within [from, to).
-    Time handler_time(Time from, Time to) const;
+    Time handler_time(Time from, Time to) const { return handlers_until(to) - handlers_until(from); }
     /// Name for people of anything that can stand in change_running.
     std::string running_name(std::uint16_t running) const;
+
+  private:
+    Time last_change_{std::numeric_limits<std::int64_t>::min()};
+    std::uint16_t last_running_ = ContextChange::kUnknown;
 };
 
 inline void CoreTrail::add_change(Time t, std::uint16_t running) {
-    if (!change_time.empty()) {
-        t = std::max(t, change_time.back());
-        if (ContextChange::is_handler(change_running.back())) handlers += t - change_time.back();
-    }
+    t = std::max(t, last_change_);
+    if (ContextChange::is_handler(last_running_)) handlers += t - last_change_;
     if (change_time.size() % kSumEach == 0) handler_before.push_back(handlers);
     change_time.push_back(t);
     change_running.push_back(running);
+    last_change_ = t;
+    last_running_ = running;
     thread_seen = thread_seen || running == 0;
 }
 

@@ -150,9 +150,10 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
 }
 
 // Returns the bytes used; what is left is the start of a packet that needs more bytes.
-std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out) {
+std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out,
+                              std::size_t most) {
     std::size_t i = 0;
-    while (i < n) {
+    while (i < n && out.size() < most) {
         if (hunting_ || in_zeros_) {
             const std::uint8_t b = p[i];
             if (b == 0) {
@@ -177,22 +178,14 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
             ++i;
             continue;
         }
-        if ((p[i] & 0xCF) == 0xC0 && n - i >= 3 && (p[i + 1] & 0x80) != 0 && (p[i + 2] & 0x80) == 0) {
-            // Every second packet or so is a timestamp of two bytes: a short cut for it.
-            out.push_back({offset + i, (p[i + 1] & 0x7Fu) | std::uint64_t{p[i + 2]} << 7, 3,
-                           static_cast<std::uint16_t>(p[i] >> 4 & 3), ItmKind::local_time_1, 2});
-            i += 3;
-            continue;
-        }
-        if (p[i] == 0x0E && n - i >= 3) {
-            // The same for an exception packet that is as it should be; packet() sees to the rest.
-            const unsigned number = p[i + 1] | (p[i + 2] & 1u) << 8, function = p[i + 2] >> 4;
-            if ((p[i + 2] & 0xCE) == 0 && function != 0 &&
-                (number >= 16 || number == 15 || number == 14 || number == 11 || (number == 0 && function == 3))) {
-                constexpr ItmKind kinds[] = {ItmKind::damage, ItmKind::exc_enter, ItmKind::exc_exit,
-                                             ItmKind::exc_return};
-                out.push_back({offset + i, 0, 3, static_cast<std::uint16_t>(number), kinds[function], 2});
-                i += 3;
+        if (n - i >= kPlainBytes) {
+            ItmPacket k;
+            std::size_t used = plain_time(p + i, k);
+            if (used == 0) used = plain(p + i, k);
+            if (used != 0) {
+                k.offset = offset + i;
+                out.push_back(k);
+                i += used;
                 continue;
             }
         }
@@ -208,29 +201,34 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
     return i;
 }
 
-void ItmDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket>& out) {
+std::size_t ItmDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket>& out, std::size_t most) {
     std::size_t skip = 0;
     if (held_size_ > 0 && !bytes.empty()) {
         std::array<std::uint8_t, 24> joined{};
         const std::size_t held = held_size_, fresh = std::min<std::size_t>(bytes.size(), 16);
         std::memcpy(joined.data(), held_.data(), held);
         std::memcpy(joined.data() + held, bytes.data(), fresh);
-        const std::size_t used = parse(joined.data(), held + fresh, position_ - held, out);
+        const std::size_t used = parse(joined.data(), held + fresh, position_ - held, out, ~std::size_t{0});
         if (used < held) {  // only when everything fed so far is still too short
             held_size_ = static_cast<std::uint8_t>(held + fresh - used);
             std::memmove(held_.data(), joined.data() + used, held_size_);
             position_ += bytes.size();
-            return;
+            return bytes.size();
         }
         held_size_ = 0;
         skip = used - held;
     }
-    const std::size_t used = skip + parse(bytes.data() + skip, bytes.size() - skip, position_ + skip, out);
+    const std::size_t used = skip + parse(bytes.data() + skip, bytes.size() - skip, position_ + skip, out, most);
+    if (out.size() >= most) {
+        position_ += used;
+        return used;
+    }
     if (used < bytes.size()) {
         held_size_ = static_cast<std::uint8_t>(bytes.size() - used);
         std::memcpy(held_.data(), bytes.data() + used, held_size_);
     }
     position_ += bytes.size();
+    return bytes.size();
 }
 
 void ItmDecoder::lose_source(std::vector<ItmPacket>& out, ItmDamage reason) {

@@ -4,7 +4,9 @@
 #pragma once
 
 #include <array>
+#include <bit>
 #include <cstdint>
+#include <cstring>
 #include <span>
 #include <string>
 #include <string_view>
@@ -89,8 +91,21 @@ class ItmDecoder {
     explicit ItmDecoder(Start start = Start::at_sync) : start_(start), hunting_(start == Start::at_sync) {}
 
     /// Decodes `bytes`, which follow what was fed before, and appends whole packets to `out`. A packet
-    /// cut by the end of `bytes` is kept until more comes.
-    void feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket>& out);
+    /// cut by the end of `bytes` is kept until more comes. Stops once `out` holds `most`: gives how many bytes it
+    /// took; all, if it did not stop.
+    std::size_t feed(std::span<const std::uint8_t> bytes, std::vector<ItmPacket>& out,
+                     std::size_t most = ~std::size_t{0});
+    /// True if the next byte begins a packet.
+    bool between_packets() const { return !hunting_ && !in_zeros_ && held_size_ == 0; }
+    /// The packet that begins at p, if it is of a frequent kind and as it should be: gives its length, and leaves its
+    /// offset open; 0 if `feed` must look at it. Timestamps are none of these. REQUIRES: between_packets(), and
+    /// kPlainBytes readable bytes.
+    std::size_t plain(const std::uint8_t* p, ItmPacket& packet) const;
+    /// The same for a local timestamp (D4.2.4).
+    static std::size_t plain_time(const std::uint8_t* p, ItmPacket& packet);
+    static constexpr std::size_t kPlainBytes = 5;
+    /// Takes `bytes` bytes as decoded elsewhere, by `plain`. REQUIRES: between_packets().
+    void pass(std::size_t bytes) { position_ += bytes; }
     /// Tells that bytes are missing here (a formatter lost its frame, a connection was lost): gives up to
     /// the next sync.
     void lose_source(std::vector<ItmPacket>& out, ItmDamage reason = ItmDamage::source_lost);
@@ -100,7 +115,8 @@ class ItmDecoder {
     std::uint64_t position() const { return position_; }
 
   private:
-    std::size_t parse(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out);
+    std::size_t parse(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out,
+                      std::size_t most);
     std::size_t packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset, std::vector<ItmPacket>& out);
     void give_up(std::uint64_t offset, std::uint64_t bytes, ItmDamage reason, std::vector<ItmPacket>& out);
 
@@ -113,5 +129,69 @@ class ItmDecoder {
     std::array<std::uint8_t, 8> held_{};
     std::uint64_t zeros_ = 0, zeros_at_ = 0, damage_at_ = 0, position_ = 0;
 };
+
+// Run for nearly every packet: inlined where packets are taken.
+
+inline std::size_t ItmDecoder::plain(const std::uint8_t* p, ItmPacket& k) const {
+    const std::uint8_t header = p[0];
+    k.value = 0;
+    if (header == 0x0E) {  // D4.3.2
+        const unsigned number = p[1] | (p[2] & 1u) << 8, function = p[2] >> 4;
+        if ((p[2] & 0xCE) != 0 || function == 0 || !(number >= 14 || number == 11 || (number == 0 && function == 3)))
+            return 0;
+        k.kind = static_cast<ItmKind>(static_cast<unsigned>(ItmKind::exc_enter) + function - 1);
+        k.number = static_cast<std::uint16_t>(number);
+        k.size = 2;
+        return k.length = 3;
+    }
+    if (header == 0x15 && p[1] == 0) {  // D4.3.3
+        k.kind = ItmKind::sleep;
+        k.number = 0;
+        k.size = 1;
+        return k.length = 2;
+    }
+    if ((header & 3) == 0) return 0;
+    std::uint32_t word = 0;
+    std::memcpy(&word, p + 1, 4);
+    k.size = (header & 3) == 3 ? 4 : header & 3;
+    k.value = word & (~std::uint32_t{0} >> (32 - 8 * k.size));
+    const unsigned id = header >> 3;
+    if ((header & 4) == 0) {  // D4.2.8
+        k.kind = ItmKind::port;
+        k.number = static_cast<std::uint16_t>(page_ * 32u + id);
+    } else if (header == 0x17 && (word & 1) == 0) {  // D4.3.3
+        k.kind = ItmKind::pc;
+        k.number = 0;
+    } else if (id >= 16 && id <= 23) {  // D4.3.4
+        k.kind = (id & 1) != 0 ? ItmKind::data_write : ItmKind::data_read;
+        k.number = static_cast<std::uint16_t>(id >> 1 & 3);
+    } else {
+        return 0;
+    }
+    return k.length = 1u + k.size;
+}
+
+inline std::size_t ItmDecoder::plain_time(const std::uint8_t* p, ItmPacket& k) {
+    const std::uint8_t header = p[0];
+    if ((header & 0xCF) == 0xC0) {
+        // Four bytes at once: the first without the bit that says that more follow ends the timestamp.
+        std::uint32_t word = 0;
+        std::memcpy(&word, p + 1, 4);
+        const std::uint32_t ends = ~word & 0x8080'8080u;
+        if (ends == 0) return 0;
+        const std::uint32_t used = word & (ends ^ (ends - 1));
+        k.kind = ItmKind::local_time_1;
+        k.number = header >> 4 & 3;
+        k.value = (used & 0x7F) | (used >> 1 & 0x3F80) | (used >> 2 & 0x1F'C000) | (used >> 3 & 0xFE0'0000);
+        k.size = static_cast<std::uint8_t>((static_cast<unsigned>(std::countr_zero(ends)) + 1) / 8);
+        return k.length = 1u + k.size;
+    }
+    if ((header & 0x8F) != 0 || header == 0 || header == 0x70) return 0;
+    k.kind = ItmKind::local_time_2;
+    k.value = header >> 4;
+    k.number = 0;
+    k.size = 0;
+    return k.length = 1;
+}
 
 }  // namespace mt

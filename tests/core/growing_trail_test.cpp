@@ -259,5 +259,41 @@ TEST_F(Sane, AWrongClockIsDoubtedFromTheTick) {
     EXPECT_NE(all.find("SysTick every 1.33 ms at 90 MHz"), std::string::npos) << all;
 }
 
+TEST(ExceptionLane, GivesBackLongAndVagueExecutionsAsTheyWere) {
+    ExceptionLane lane(17, "STEP_TIMER");
+    std::vector<ExceptionInstance> all;
+    Time at{};
+    for (unsigned i = 0; i < 200; ++i) {
+        ExceptionInstance x;
+        x.number = 17;
+        x.begin = at;
+        // Usual ones, and each of the things that need more room than usual.
+        x.end = at + Time::from_us(i % 7 == 1 ? 5'000 : 8);
+        x.own = x.end - x.begin - Time::from_us(1);
+        x.begin_slack = Time::from_us(i % 7 == 2 ? 70'000 : i % 3);
+        x.end_slack = Time::from_us(i % 7 == 3 ? 66 : 0);
+        x.offset = (std::uint64_t{i % 7 == 4} << 40) + i;
+        x.depth = static_cast<std::uint8_t>(i);
+        x.flags = i % 16;
+        at = x.end + Time::from_us(2);
+        lane.append(x);
+        all.push_back(x);
+    }
+    for (std::size_t i = 0; i < all.size(); ++i) {
+        const ExceptionInstance x = lane.instance(i);
+        EXPECT_EQ(x.begin, all[i].begin);
+        EXPECT_EQ(x.end, all[i].end);
+        EXPECT_EQ(x.own, all[i].own);
+        EXPECT_EQ(x.begin_slack, all[i].begin_slack);
+        EXPECT_EQ(x.end_slack, all[i].end_slack);
+        EXPECT_EQ(x.offset, all[i].offset);
+        EXPECT_EQ(x.depth, all[i].depth);
+        EXPECT_EQ(x.flags, all[i].flags);
+        EXPECT_EQ(lane.flags(i), all[i].flags);
+        EXPECT_EQ(lane.length(i), all[i].end - all[i].begin);
+    }
+    EXPECT_EQ(lane.longest(0, lane.size()), 1U);
+}
+
 }  // namespace
 }  // namespace mt

@@ -51,6 +51,31 @@ class CallStack {
     }
     /// The last instruction stays in `function`, which is on top.
     bool plainly_in(std::uint32_t function) const { return plain_ && top_ == function; }
+    /// True if the function on top was called from where `back` is next, `turns` frames down the same with the others,
+    /// and below them lies what they return to: none of them is a handler.
+    bool called_from(const std::uint32_t* back, std::size_t n) const {
+        if (frames_.size() <= n) return false;
+        for (std::size_t i = 0; i < n; ++i) {
+            const CallFrame& f = frames_[frames_.size() - 1 - i];
+            if (f.back != back[i] || (f.flags & CallFrame::kHandler) != 0 ||
+                frames_[frames_.size() - 2 - i].function != functions_->at(back[i]))
+                return false;
+        }
+        return true;
+    }
+    bool has_room(std::size_t frames) const { return frames_.size() + frames < kMostDepth; }
+    /// `steps` instructions later a call. REQUIRES: the function on top makes it, and has_room(1).
+    template <class Out>
+    void call(std::uint64_t steps, std::uint32_t function, std::uint32_t back, Out& out) {
+        step_ += steps;
+        push(function, back, 0, out);
+    }
+    /// `steps` instructions later a return of the function on top to its caller.
+    template <class Out>
+    void give_back_top(std::uint64_t steps, Out& out) {
+        step_ += steps;
+        pop(0, out);
+    }
     /// So many instructions of the function on top, of which the one in `last` was the last. REQUIRES: plainly_in(it).
     void go_on(std::uint64_t steps, std::uint32_t last) {
         step_ += steps;

@@ -9,6 +9,7 @@
 #include <tuple>
 #include <vector>
 
+#include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/etm4.h"
 
@@ -164,10 +165,11 @@ std::size_t Etm4Flow::atoms(std::span<const Etm4Packet> packets, Out& out) {
         std::uint32_t used = 0;
         if constexpr (requires { out.hop(pc_, bits, count); }) {
             if (!need_address_) {
-                std::uint32_t to = pc_;
-                std::tie(to, used) = out.hop(pc_, bits, count - i);
-                pc_ = to;
-                if (used > 0) after_exception_ = false;
+                if (const Hop* hop = out.hop(pc_, bits, count - i)) {
+                    pc_ = hop->end;
+                    used = hop->used;
+                    after_exception_ = false;
+                }
             }
         }
         if (used == 0) {

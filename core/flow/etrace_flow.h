@@ -8,6 +8,7 @@
 #include <span>
 #include <vector>
 
+#include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/etrace.h"
 
@@ -45,6 +46,27 @@ class EtraceFlow {
     template <class Out>
     void begin_at(const EtracePacket& p, Out& out);
 
+    /// For hops: where calls and returns need no look at the packet, or at what came before them.
+    ReturnStack return_stack(const EtracePacket& p) const {
+        ReturnStack s;
+        s.calls = !on(Option::sequentially_inferred_jump);
+        if (s.calls && on(Option::implicit_return) && stack_most_ > 0 && !p.irreport) {
+            s.returns = &stack_;
+            s.most = stack_most_;
+        }
+        return s;
+    }
+    void follow_moves(const Hop& hop) {
+        if (!on(Option::implicit_return) || stack_most_ == 0) return;
+        for (std::size_t i = 0; i < hop.moves; ++i) {
+            if (!hop.move[i].enters) {
+                stack_.pop_back();
+                continue;
+            }
+            if (stack_.size() == stack_most_) stack_.erase(stack_.begin());
+            stack_.push_back(hop.move[i].back);
+        }
+    }
     bool on(Option o) const { return options_[static_cast<std::size_t>(o)]; }
     Stop leave(std::uint32_t address, const EtracePacket& p, bool& discontinuity);
     bool taken(std::uint32_t slot, Stop& stop);
@@ -377,12 +399,13 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
         }
         if constexpr (hops) {
             // Not up to the last branches: whether the walk ends there is looked at one by one.
-            while (may_hop_ && branches_ >= 4 && !inferred_ && code[pc_].flow == Flow::branch) {
-                const auto [to, used] = out.hop(pc_, map_, branches_ - 2);
-                if (used == 0) break;
-                map_ >>= used;
-                branches_ -= used;
-                before_ = pc_ = to;
+            while (may_hop_ && branches_ >= 3 && !inferred_ && code[pc_].flow == Flow::branch) {
+                const Hop* hop = out.hop(pc_, map_, branches_ - 2, return_stack(p));
+                if (hop == nullptr) break;
+                if (hop->moves != 0) follow_moves(*hop);
+                map_ >>= hop->used;
+                branches_ -= hop->used;
+                before_ = pc_ = hop->end;
                 discontinuity = false;
                 idle = 0;
             }

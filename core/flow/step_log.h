@@ -16,13 +16,19 @@ namespace mt {
 /// So many things that a flow told, in order.
 struct StepBlock {
     struct Item {
-        enum class Kind : std::uint8_t { run, hop, trap, trap_return, gap, time, sync, piece, checkpoint };
+        enum class Kind : std::uint8_t { run, hop, turn, trap, trap_return, gap, time, sync, piece, checkpoint };
         Kind kind = Kind::run;
         std::uint8_t used = 0;    ///< of a hop: its branches
         std::uint32_t first = 0;  ///< run: first, last, count; hop: from, key, steps; others: index into a list
         std::uint32_t last = 0, count = 0;
         std::uint32_t end = 0;       ///< of a hop: its last instruction …
-        std::uint32_t function = 0;  ///< … and the function it lies in
+        std::uint32_t function = 0;  ///< … and the function it begins in
+    };
+    /// What a hop over calls and returns did: the item before tells its begin and its end.
+    struct Turn {
+        std::array<std::uint32_t, Hop::kMostPops> top{};
+        std::uint8_t pops = 0, height = 0;
+        std::uint32_t first_move = 0, moves = 0;
     };
     /// The decoder stood here.
     struct Mark {
@@ -30,6 +36,8 @@ struct StepBlock {
         std::shared_ptr<const StepPipe> pipe;
     };
     std::vector<Item> items;
+    std::vector<Turn> turns;
+    std::vector<Hop::Move> moves;
     std::vector<StepTrap> traps;
     std::vector<StepGap> gaps;
     std::vector<StepTime> times;
@@ -37,6 +45,8 @@ struct StepBlock {
 
     void clear() {
         items.clear();
+        turns.clear();
+        moves.clear();
         traps.clear();
         gaps.clear();
         times.clear();
@@ -61,22 +71,33 @@ class StepLog {
         i.count = r.count;
         end_with(r.last);
     }
-    /// Many branches at once, where nothing but branches and jumps within one function happens. Gives where the walk
-    /// stands then, and how many of the bits it took: 0 if the next must be walked.
-    std::pair<std::uint32_t, std::uint32_t> hop(std::uint32_t slot, std::uint64_t bits, std::uint32_t available) {
-        if (!plain_) return {slot, 0};
-        Hop& h = hops_.look_up(slot, bits, available, [this](const Hop& old) { count(old); });
-        if (h.used == 0 || h.function != function_) return {slot, 0};
+    /// Many branches at once, where nothing but branches and jumps, calls and returns happen. Gives the way; null if
+    /// the next branch must be walked. Its end is where the walk stands then.
+    const Hop* hop(std::uint32_t slot, std::uint64_t bits, std::uint32_t available, const ReturnStack& stack = {}) {
+        if (!plain_) return nullptr;
+        Hop& h = hops_.look_up(slot, bits, available, stack, [this](const Hop& old) { count(old); });
+        if (h.used == 0 || h.function != function_) return nullptr;
+        if (h.height > 0 && stack.returns != nullptr && stack.returns->size() + h.height > stack.most) return nullptr;
         ++h.count;
-        StepBlock::Item& i = add(StepBlock::Item::Kind::hop);
+        StepBlock::Item& i = add(h.moves == 0 ? StepBlock::Item::Kind::hop : StepBlock::Item::Kind::turn);
         i.first = slot;
         i.last = h.key;
-        i.used = static_cast<std::uint8_t>(h.used);
+        i.used = h.used;
         i.count = h.steps;
         i.end = h.last;
         i.function = h.function;
-        end_with(h.last);
-        return {h.end, h.used};
+        if (h.moves != 0) {
+            StepBlock::Turn& t = block_->turns.emplace_back();
+            t.top = h.top;
+            t.pops = h.pops;
+            t.height = h.height;
+            t.moves = h.moves;
+            t.first_move = static_cast<std::uint32_t>(block_->moves.size());
+            block_->moves.insert(block_->moves.end(), h.move.begin(), h.move.begin() + h.moves);
+        }
+        plain_ = true;  // it stands on a branch
+        function_ = h.ends_in;
+        return &h;
     }
     void trap(const StepTrap& t) {
         plain_ = false;

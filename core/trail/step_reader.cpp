@@ -96,6 +96,7 @@ StepSpan::StepSpan(const StepTimer& timer, const StepMoment& from, const StepMom
     : from_(from), to_(to), sleeps_(sleeps) {
     if (to_.step <= from_.step) return;
     steps_ = to_.step - from_.step;
+    per_step_ = 1 / static_cast<double>(steps_);
     std::int64_t busy = std::max<std::int64_t>(0, to_.time.ps - from_.time.ps);
     if (!sleeps_.empty()) {
         asleep_ = std::max<std::int64_t>(0, busy - timer.cycles(steps_).ps);
@@ -112,6 +113,7 @@ StepReader::StepReader(StepTrail& trail, StepTimer timer)
       timer_(timer),
       stack_(trail.code, trail.functions),
       on_stack_(trail.functions->size()),
+      known_nodes_(std::size_t{1} << kKnownBits),
       hops_(trail.code, trail.functions) {
     trail_.tallies.resize(trail.functions->size());
     trail_.tree.emplace_back();
@@ -120,12 +122,16 @@ StepReader::StepReader(StepTrail& trail, StepTimer timer)
 
 void StepReader::take(const StepBlock& block) {
     using Kind = StepBlock::Item::Kind;
+    auto turns = block.turns.begin();
     for (const StepBlock::Item& i : block.items) switch (i.kind) {
             case Kind::run:
                 run({i.first, i.last, i.count});
                 break;
             case Kind::hop:
                 hop(i);
+                break;
+            case Kind::turn:
+                turn(i, block, *turns++);
                 break;
             case Kind::trap:
                 trap(block.traps[i.first]);
@@ -156,11 +162,33 @@ void StepReader::hop(const StepBlock::Item& i) {
         stack_.go_on(i.count, i.end);
         return;
     }
-    // The stack sees it otherwise (it is too deep, say): run by run.
+    // The stack sees it otherwise (it is too deep, say).
+    by_runs(i, {});
+}
+
+void StepReader::turn(const StepBlock::Item& i, const StepBlock& block, const StepBlock::Turn& t) {
+    if (!stack_.plainly_in(i.function) || !stack_.called_from(t.top.data(), t.pops) || !stack_.has_room(t.height)) {
+        by_runs(i, t.top);
+        return;
+    }
+    std::uint32_t at = 0;
+    for (std::uint32_t m = 0; m < t.moves; ++m) {
+        const Hop::Move& move = block.moves[t.first_move + m];
+        if (move.enters)
+            stack_.call(move.steps - at, move.function, move.back, *this);
+        else
+            stack_.give_back_top(move.steps - at, *this);
+        at = move.steps;
+    }
+    stack_.go_on(i.count - at, i.end);
+}
+
+void StepReader::by_runs(const StepBlock::Item& i, std::array<std::uint32_t, Hop::kMostPops> top) {
     Hop h;
     h.from = i.first;
     h.key = i.last;
     h.used = i.used;
+    h.top = top;
     hops_.each_run(h, [this](std::uint32_t first, std::uint32_t last) {
         run({first, last, (*trail_.code)[first].count});
     });
@@ -273,10 +301,9 @@ void StepReader::add_open(StepTrail& copy) const {
 }
 
 std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
-    if (latest_child_.size() < trail_.tree.size()) latest_child_.resize(trail_.tree.size());
-    if (const std::uint32_t latest = latest_child_[parent]; latest != 0 && trail_.tree[latest].function == function)
-        return latest;
     const std::uint64_t key = std::uint64_t{parent} << 32 | function;
+    KnownNode& known = known_nodes_[(parent * 0x9E37'79B1u ^ function * 0x85EB'CA6Bu) >> (32 - kKnownBits)];
+    if (known.key == key) return known.node;
     const auto [found, fresh] = nodes_.try_emplace(key, static_cast<std::uint32_t>(trail_.tree.size()));
     if (fresh) {
         CallNode n;
@@ -284,7 +311,7 @@ std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
         n.function = function;
         trail_.tree.push_back(n);
     }
-    latest_child_[parent] = found->second;
+    known = {key, found->second};
     return found->second;
 }
 

@@ -45,6 +45,9 @@ class StepReader {
         stack_.run(r, *this);
     }
     void hop(const StepBlock::Item& i);
+    void turn(const StepBlock::Item& i, const StepBlock& block, const StepBlock::Turn& t);
+    /// The same run by run.
+    void by_runs(const StepBlock::Item& i, std::array<std::uint32_t, Hop::kMostPops> top);
     void trap(const StepTrap& t);
     void gap(const StepGap& g);
     void time(const StepTime& t);
@@ -84,7 +87,12 @@ class StepReader {
     std::vector<Open> open_;
     std::vector<std::uint32_t> on_stack_;  ///< per function: how often
     std::unordered_map<std::uint64_t, std::uint32_t> nodes_;
-    std::vector<std::uint32_t> latest_child_;     ///< per node: the one that was called last
+    struct KnownNode {
+        std::uint64_t key = ~std::uint64_t{0};
+        std::uint32_t node = 0;
+    };
+    static constexpr unsigned kKnownBits = 12;
+    std::vector<KnownNode> known_nodes_;          ///< some of nodes_, found without a search
     HopTable hops_;                               ///< only to walk hops again
     std::optional<std::uint64_t> syncs_at_loss_;  ///< how many there were when bytes were last missing or damaged
     ExceptionNest nest_;

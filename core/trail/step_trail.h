@@ -63,13 +63,23 @@ struct CallRate {
     Time width{1'000'000'000};
     std::array<std::uint32_t, kBuckets> calls{};
     void add(Time t) {
+        if (static_cast<std::uint64_t>(t.ps - begin.ps) >= static_cast<std::uint64_t>(width.ps)) find(t);
+        ++calls[latest];
+    }
+
+  private:
+    void find(Time t) {
+        t.ps = std::max<std::int64_t>(0, t.ps);
         while (t.ps / width.ps >= static_cast<std::int64_t>(kBuckets)) {
             for (std::size_t i = 0; i < kBuckets; ++i)
                 calls[i] = 2 * i < kBuckets ? calls[2 * i] + calls[2 * i + 1] : 0;
             width.ps *= 2;
         }
-        ++calls[static_cast<std::size_t>(std::max<std::int64_t>(0, t.ps / width.ps))];
+        latest = static_cast<std::uint32_t>(t.ps / width.ps);
+        begin.ps = width.ps * latest;
     }
+    Time begin;  ///< of the stretch filled last
+    std::uint32_t latest = 0;
 };
 
 /// Figures of one function. Times are inclusive unless they say own, and without what handlers took that came in
@@ -175,10 +185,7 @@ class StepSpan {
         if (step <= from_.step) return from_.time;
         const std::uint64_t n = step - from_.step;
         std::uint64_t ps = each_ * n;
-        if (left_ != 0)
-            ps += (left_ | n) >> 32 == 0
-                      ? left_ * n / steps_
-                      : static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
+        if (left_ != 0) ps += share(n);
         if (asleep_ > 0) {
             std::uint64_t before = 0;
             if (sleeps_.size() <= 4)
@@ -192,8 +199,22 @@ class StepSpan {
     }
 
   private:
+    // left_ * n / steps_, rounded down: by the reciprocal where that is off by one at most, and then put right.
+    std::uint64_t share(std::uint64_t n) const {
+        if ((left_ | n | steps_) >> 32 != 0)
+            return static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
+        const std::uint64_t product = left_ * n;
+        auto q = static_cast<std::uint64_t>(static_cast<double>(product) * per_step_);
+        const auto rest = static_cast<std::int64_t>(product - q * steps_);
+        if (rest < 0)
+            --q;
+        else if (rest >= static_cast<std::int64_t>(steps_))
+            ++q;
+        return q;
+    }
     const StepMoment &from_, &to_;
     const std::vector<std::uint64_t>& sleeps_;
+    double per_step_ = 0;
     std::uint64_t steps_ = 0, each_ = 0, left_ = 0;  ///< picoseconds a step, and what does not divide
     std::uint64_t each_asleep_ = 0, left_asleep_ = 0;
     std::int64_t asleep_ = 0;

@@ -362,6 +362,8 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
         return true;
     };
     constexpr bool hops = requires { out.hop(pc_, map_, branches_); };
+    [[maybe_unused]] ReturnStack returns;
+    if constexpr (hops) returns = return_stack(p);
     for (;;) {
         const Code::Slot& here = code[pc_];
         const std::uint32_t last = here.last;
@@ -398,9 +400,11 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
             }
         }
         if constexpr (hops) {
-            // Not up to the last branches: whether the walk ends there is looked at one by one.
-            while (may_hop_ && branches_ >= 3 && !inferred_ && code[pc_].flow == Flow::branch) {
-                const Hop* hop = out.hop(pc_, map_, branches_ - 2, return_stack(p));
+            // Up to the last branch, where a packet ends that gives no address; else not quite so far: whether the walk
+            // ends before it is looked at one by one.
+            const std::uint32_t leave_over = stop_at_branch_ ? 1 : 2;
+            while (may_hop_ && branches_ > leave_over && !inferred_ && code[pc_].flow == Flow::branch) {
+                const Hop* hop = out.hop(pc_, map_, branches_ - leave_over, returns);
                 if (hop == nullptr) break;
                 if (hop->moves != 0) follow_moves(*hop);
                 map_ >>= hop->used;
@@ -408,6 +412,10 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
                 before_ = pc_ = hop->end;
                 discontinuity = false;
                 idle = 0;
+            }
+            if (stop_at_branch_ && branches_ + predictions_ == 1 && code[pc_].flow == Flow::branch) {
+                stop_at_branch_ = false;
+                return Stop::reached;
             }
         }
         // Leave the instruction that ends the run.

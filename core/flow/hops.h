@@ -24,15 +24,15 @@ struct Hop {
     static constexpr std::size_t kMostMoves = 6, kMostPops = 2;
 
     std::uint32_t from = Code::kNowhere, key = 0;
-    std::uint32_t end = 0;       ///< where the walk stands then
-    std::uint32_t steps = 0;     ///< instructions executed on the way
-    std::uint32_t last = 0;      ///< the last instruction executed on the way
-    std::uint32_t function = 0;  ///< that it begins in …
-    std::uint32_t ends_in = 0;   ///< … and ends in
-    std::uint8_t used = 0;       ///< branches on the way; 0: the very first leads elsewhere
-    std::uint8_t moves = 0;      ///< how many of `move` there are
-    std::uint8_t pops = 0;       ///< returns to calls from before the hop
-    std::uint8_t height = 0;     ///< calls open at once at the most, above those from before
+    std::uint32_t end = 0;                       ///< where the walk stands then
+    std::uint32_t steps = 0;                     ///< instructions executed on the way
+    std::uint32_t last = 0;                      ///< the last instruction executed on the way
+    std::uint32_t function = 0;                  ///< that it begins in …
+    std::uint32_t ends_in = 0;                   ///< … and ends in
+    std::uint8_t used = 0;                       ///< branches on the way; 0: the very first leads elsewhere
+    std::uint8_t moves = 0;                      ///< how many of `move` there are
+    std::uint8_t pops = 0;                       ///< returns to calls from before the hop
+    std::uint8_t height = 0;                     ///< calls open at once at the most, above those from before
     std::array<std::uint32_t, kMostPops> top{};  ///< what the return stack held, from the top; kNowhere: nothing
     std::uint64_t count = 0;                     ///< how often it was taken since it was made
     std::array<Move, kMostMoves> move{};
@@ -66,8 +66,8 @@ class HopTable {
                                              : available >= 2 ? 2
                                                               : 1)
                                           : std::min(available, kMostBits);
-        const std::uint32_t key = (stack.calls ? 1u << 16 : 0) | (stack.returns != nullptr ? 1u << 17 : 0) |
-                                  length << 8 | static_cast<std::uint32_t>(bits & ((1u << length) - 1));
+        const std::uint32_t key = (stack.calls ? 1u << 16 : 0) | (stack.returns != nullptr ? 1u << 17 : 0) | length << 8 |
+                                  static_cast<std::uint32_t>(bits & ((1u << length) - 1));
         const std::uint32_t top = stack.top(0);
         Hop& h = hops_[(slot * 0x9E37'79B1u ^ key * 0x85EB'CA6Bu ^ top * 0xC2B2'AE35u) >> (32 - kBits)];
         if (h.from == slot && h.key == key && h.top[0] == top && (h.pops < 2 || h.top[1] == stack.top(1))) return h;

@@ -201,7 +201,7 @@ void StepReader::checkpoint(const StepBlock::Mark& mark) {
 }
 
 void StepReader::trap(const StepTrap& t) {
-    events_.push_back({stack_.step(), traps_.size(), {}, Event::Kind::trap});
+    events_.push_back({stack_.step(), 0, static_cast<std::uint32_t>(traps_.size()), 0, Event::Kind::trap});
     traps_.push_back(t);
     stack_.trap(t, *this);
 }
@@ -210,7 +210,7 @@ void StepReader::gap(const StepGap& g) {
     stack_.lose(*this);
     timer_.lost(g.kind);
     sleeps_.push_back(stack_.step());  // the time that is missing is the gap's, not that of what ran around it
-    events_.push_back({stack_.step(), gaps_.size(), {}, Event::Kind::gap});
+    events_.push_back({stack_.step(), 0, static_cast<std::uint32_t>(gaps_.size()), 0, Event::Kind::gap});
     gaps_.push_back(g);
     if (g.kind == StepGapKind::damaged || g.kind == StepGapKind::lost)
         syncs_at_loss_ = trail_.syncs;
@@ -265,13 +265,13 @@ void StepReader::finish() {
 void StepReader::apply(const Event& e, Time t) {
     switch (e.kind) {
         case Event::Kind::enter:
-            open(e.frame, e.step, t);
+            open(e, t);
             break;
         case Event::Kind::leave:
-            close(e.frame, e.step, t);
+            close(e, t);
             break;
         case Event::Kind::gap: {
-            StepGapAt gap{gaps_[e.at], e.step, t, t};
+            StepGapAt gap{gaps_[e.number], e.step, t, t};
             if (gap.gap.kind == StepGapKind::contradiction || gap.gap.kind == StepGapKind::not_in_image) {
                 ++trail_.contradictions;
                 if (!trail_.contradiction) trail_.contradiction = gap;
@@ -281,7 +281,7 @@ void StepReader::apply(const Event& e, Time t) {
             break;
         }
         case Event::Kind::trap:
-            trail_.traps.push_back({traps_[e.at], e.step, t});
+            trail_.traps.push_back({traps_[e.number], e.step, t});
             break;
     }
 }
@@ -315,42 +315,40 @@ std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
     return found->second;
 }
 
-void StepReader::open(const CallFrame& frame, std::uint64_t step, Time t) {
-    Open o;
-    o.function = frame.function;
-    o.handler = (frame.flags & CallFrame::kHandler) != 0;
+void StepReader::open(const Event& e, Time t) {
+    Open& o = open_.emplace_back();
+    o.function = e.function;
+    o.handler = (e.flags & CallFrame::kHandler) != 0;
     // Handlers are roots of their own: whom they interrupt did not call them.
-    o.node = node(open_.empty() || o.handler ? 0 : open_.back().node, frame.function);
-    o.step = step;
+    o.node = node(open_.size() == 1 || o.handler ? 0 : open_[open_.size() - 2].node, e.function);
+    o.step = e.step;
     o.begin = t;
-    o.number = frame.number;
-    o.entered = (frame.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) == 0;
-    if (o.entered) trail_.tallies[frame.function].rate.add(t);
-    o.recursive = on_stack_[frame.function]++ > 0;
-    open_.push_back(o);
-    if (!o.handler || frame.number == StepTrap::kUnknown || (frame.flags & CallFrame::kTail) != 0) return;
-    nest_.enter(frame.number, {t, t}, 0);
+    o.number = e.number;
+    o.entered = (e.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) == 0;
+    if (o.entered) trail_.tallies[e.function].rate.add(t);
+    o.recursive = on_stack_[e.function]++ > 0;
+    if (!o.handler || e.number == StepTrap::kUnknown || (e.flags & CallFrame::kTail) != 0) return;
+    nest_.enter(e.number, {t, t}, 0);
 }
 
-void StepReader::close(const CallFrame& frame, std::uint64_t step, Time t) {
+void StepReader::close(const Event& e, Time t) {
     if (open_.empty()) return;
-    const Open o = open_.back();
-    open_.pop_back();
+    const Open& o = open_.back();
+    const std::size_t level = open_.size() - 1;
     --on_stack_[o.function];
     CallSpan span{};
     span.begin = o.begin;
     span.length = t - o.begin;
     span.step = o.step & ((std::uint64_t{1} << 40) - 1);
     span.function = o.function & ((1u << 18) - 1);
-    span.flags = frame.flags & 63u;
-    const std::size_t level = open_.size();
+    span.flags = e.flags & 63u;
     while (trail_.levels.size() <= level) trail_.levels.emplace_back();
     const std::size_t index = trail_.levels[level].size();
     trail_.levels[level].append(span);
     FunctionTally& f = trail_.tallies[o.function];
     const Time net = span.length - o.taken;  // without handlers that came in between
     const Time own = net - o.inside;
-    const std::uint64_t steps = step - o.step;
+    const std::uint64_t steps = e.step - o.step;
     f.own += own;
     f.steps += steps - o.steps_inside;
     CallNode& n = trail_.tree[o.node];
@@ -363,13 +361,14 @@ void StepReader::close(const CallFrame& frame, std::uint64_t step, Time t) {
         ++n.calls;
         f.whole += net;
         if (o.recursive) ++f.recursive;
-        if ((frame.flags & CallFrame::kUnwound) != 0) ++f.unwound;
+        if ((e.flags & CallFrame::kUnwound) != 0) ++f.unwound;
         f.least = std::min(f.least, net);
         if (f.calls == 1 || f.greatest < net) {
             f.greatest = net;
             f.worst = {static_cast<std::uint32_t>(level), index};
         }
-        f.squares += net.ns() * net.ns();
+        const double ns = static_cast<double>(net.ps) * 1e-3;
+        f.squares += ns * ns;
     } else if ((span.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) != 0) {
         ++f.unseen;  // a piece of a call whose entry is counted elsewhere, or was not seen
     }
@@ -377,8 +376,8 @@ void StepReader::close(const CallFrame& frame, std::uint64_t step, Time t) {
         ++f.left_out;
         ++n.left_out;
     }
-    if (!open_.empty()) {
-        Open& under = open_.back();
+    if (level > 0) {
+        Open& under = open_[level - 1];
         under.steps_inside += steps;
         if (o.handler) {
             under.taken += span.length;
@@ -387,10 +386,12 @@ void StepReader::close(const CallFrame& frame, std::uint64_t step, Time t) {
             under.taken += o.taken;
         }
     }
-    if (!o.handler || o.number == StepTrap::kUnknown ||
-        (frame.flags & (CallFrame::kCutEnd | CallFrame::kReplaced)) != 0)
-        return;
-    nest_.exit(o.number, {t, t}, 0);
+    const std::uint32_t number = o.number;
+    const bool leaves =
+        o.handler && number != StepTrap::kUnknown && (e.flags & (CallFrame::kCutEnd | CallFrame::kReplaced)) == 0;
+    open_.pop_back();
+    if (!leaves) return;
+    nest_.exit(number, {t, t}, 0);
     std::uint32_t below = 0;
     for (std::size_t i = open_.size(); i-- > 0 && below == 0;)
         if (open_[i].handler) below = open_[i].number;

@@ -27,8 +27,12 @@ class StepReader {
     void take(const StepBlock& block);
 
     // What the stack tells.
-    void enter(const CallFrame& frame, std::uint64_t step) { events_.push_back({step, 0, frame, Event::Kind::enter}); }
-    void leave(const CallFrame& frame, std::uint64_t step) { events_.push_back({step, 0, frame, Event::Kind::leave}); }
+    void enter(const CallFrame& f, std::uint64_t step) {
+        events_.push_back({step, f.function, f.number, f.flags, Event::Kind::enter});
+    }
+    void leave(const CallFrame& f, std::uint64_t step) {
+        events_.push_back({step, f.function, f.number, f.flags, Event::Kind::leave});
+    }
 
     void finish();
     /// Appends what is on the stack, up to the last known moment, to a copy of the trail.
@@ -57,8 +61,9 @@ class StepReader {
 
     struct Event {
         std::uint64_t step = 0;
-        std::uint64_t at = 0;  ///< of gaps and traps: index into gaps_ and traps_
-        CallFrame frame;
+        std::uint32_t function = 0;
+        std::uint32_t number = 0;  ///< of a handler's exception; of gaps and traps: index into gaps_ and traps_
+        std::uint8_t flags = 0;    ///< CallFrame::Flag
         enum class Kind : std::uint8_t { enter, leave, gap, trap } kind = Kind::enter;
     };
     struct Open {
@@ -70,8 +75,8 @@ class StepReader {
     };
     void flush(const StepMoment& until, bool all);
     void apply(const Event& e, Time t);
-    void open(const CallFrame& frame, std::uint64_t step, Time t);
-    void close(const CallFrame& frame, std::uint64_t step, Time t);
+    void open(const Event& e, Time t);
+    void close(const Event& e, Time t);
     std::uint32_t node(std::uint32_t parent, std::uint32_t function);
 
     static constexpr std::size_t kMostWaiting = 1 << 20, kMomentEach = 4096;

@@ -165,11 +165,11 @@ class StepTimer {
     Time base_{};
     std::uint64_t origin_ = 0, ticks_ = 0;  ///< ticks_: cycles, or the last timestamp
     bool have_origin_ = false, lost_ = false;
-    bool damaged_ = false;  ///< something was: timestamps are looked at more closely
+    bool damaged_ = false;                  ///< something was: timestamps are looked at more closely
     std::uint64_t widest_ = 0;              ///< largest step from timestamp to timestamp that was believed
     std::optional<std::uint64_t> suspect_;  ///< a timestamp far ahead that the next one must bear out
     unsigned behind_ = 0;                   ///< timestamps in a row that lie before the last one believed
-    std::uint64_t stamp_ticks_ = 0;  ///< cycles: the cycles at the first timestamp
+    std::uint64_t stamp_ticks_ = 0;         ///< cycles: the cycles at the first timestamp
     bool have_stamp_ = false;
 };
 

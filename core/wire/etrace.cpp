@@ -17,11 +17,9 @@ constexpr std::size_t kChain = 12;  ///< packets that must follow each other bef
 class Bits {
   public:
     explicit Bits(std::span<const std::uint8_t> payload) : sent_(payload.size() * 8) {
-        const std::uint8_t sign = !payload.empty() && (payload.back() & 0x80) != 0 ? 0xFF : 0;
-        std::array<std::uint8_t, 8 * 8> all;
-        all.fill(sign);
-        std::copy(payload.begin(), payload.end(), all.begin());
-        std::memcpy(words_.data(), all.data(), sizeof words_);
+        const std::uint64_t sign = !payload.empty() && (payload.back() & 0x80) != 0 ? ~std::uint64_t{0} : 0;
+        words_.fill(sign);
+        std::memcpy(words_.data(), payload.data(), payload.size());
     }
     /// The next `width` bits, at most 64.
     std::uint64_t take(unsigned width) {
@@ -73,6 +71,19 @@ EtraceDecoder::Parse EtraceDecoder::one(std::span<const std::uint8_t> bytes, Etr
     }
     if (bytes.size() < 1 + size) return Parse::need_more;
     p.length = static_cast<std::uint32_t>(1 + size);
+    if (size <= 5 && bytes.size() >= 9 && k.src_id_bits == 0) {
+        // Nearly all packets: 31 branches and no address (format 1 with none said, 7.5), taken at once.
+        std::uint64_t word = 0;
+        std::memcpy(&word, bytes.data() + 1, sizeof word);
+        if ((word & 0x7F) == 1) {
+            const unsigned above = 64 - 8 * static_cast<unsigned>(size);
+            word = static_cast<std::uint64_t>(static_cast<std::int64_t>(word << above) >> above);
+            p.kind = EtraceKind::branches;
+            p.branches = 31;
+            p.branch_map = static_cast<std::uint32_t>(word >> 7 & 0x7FFF'FFFF);
+            return Parse::packet;
+        }
+    }
     Bits b(bytes.subspan(1, size));
     p.source = static_cast<std::uint16_t>(b.take(k.src_id_bits));
     const unsigned address_bits = k.iaddress_width - k.iaddress_lsb;

@@ -5,7 +5,9 @@
 
 #include "etrace_encoder.h"
 #include "flow/etrace_flow.h"
+#include "flow/step_log.h"
 #include "rv_program.h"
+#include "trail/step_reader.h"
 
 namespace mt {
 namespace {
@@ -87,9 +89,9 @@ void follow(const std::vector<std::uint8_t>& trace, const EtraceParameters& para
     flow.feed(std::span<const EtracePacket>(packets), out);
 }
 
-class EtraceOfRandomPrograms : public ::testing::TestWithParam<Encoding> {};
+class EtraceInEachOption : public ::testing::TestWithParam<Encoding> {};
 
-TEST_P(EtraceOfRandomPrograms, GivesBackEveryInstructionAndException) {
+TEST_P(EtraceInEachOption, GivesBackEveryInstructionAndException) {
     const Encoding& setup = GetParam();
     EtraceParameters parameters;
     parameters.return_stack_size = setup.return_stack;
@@ -138,6 +140,103 @@ TEST_P(EtraceOfRandomPrograms, GivesBackEveryInstructionAndException) {
     EXPECT_GT(exceptions, 1'000U);
 }
 
+// The same without hops: whoever has none is told run by run.
+struct RunByRun {
+    StepLog& log;
+    void run(const StepRun& r) { log.run(r); }
+    void trap(const StepTrap& t) { log.trap(t); }
+    void trap_return() { log.trap_return(); }
+    void gap(const StepGap& g) { log.gap(g); }
+    void time(const StepTime& t) { log.time(t); }
+    void sync(std::uint64_t offset) { log.sync(offset); }
+};
+
+// What becomes of a trace: each call with its place, figures of functions, and how often each instruction ran.
+std::string calls_told(const std::vector<std::uint8_t>& trace, const EtraceParameters& parameters,
+                       const std::shared_ptr<const Code>& code, const std::shared_ptr<const FunctionTable>& functions,
+                       bool hops, std::size_t& hopped) {
+    StepTrail trail;
+    trail.code = code;
+    trail.functions = functions;
+    StepReader reader(trail, StepTimer(StepClock::none, Clock{10'000'000}, Clock{}));
+    StepLog log(code, functions, [&](std::unique_ptr<StepBlock> block) {
+        for (const auto& i : block->items) hopped += i.kind == StepBlock::Item::Kind::turn ? 1u : 0u;
+        reader.take(*block);
+        return block;
+    });
+    EtraceDecoder decoder(parameters);
+    EtraceFlow flow(code, parameters);
+    std::vector<EtracePacket> packets;
+    decoder.feed(trace, packets);
+    decoder.finish(packets);
+    RunByRun runs{log};
+    if (hops)
+        flow.feed(std::span<const EtracePacket>(packets), log);
+    else
+        flow.feed(std::span<const EtracePacket>(packets), runs);
+    log.flush();
+    reader.finish();
+    std::ostringstream out;
+    for (const CallLevel& level : trail.levels)
+        for (std::size_t i = 0; i < level.size(); ++i)
+            out << level[i].step << ' ' << level[i].length.ps << ' ' << level[i].function << ' ' << level[i].flags
+                << '\n';
+    for (const FunctionTally& f : trail.tallies)
+        out << f.calls << ' ' << f.recursive << ' ' << f.unwound << ' ' << f.steps << ' ' << f.own.ps << '\n';
+    for (const CallNode& n : trail.tree) out << n.parent << ' ' << n.function << ' ' << n.steps << '\n';
+    auto [begins, ends] = log.counts();
+    for (const std::uint64_t n : StepCounters{std::move(begins), std::move(ends)}.executions(*code)) out << n << ' ';
+    return out.str();
+}
+
+TEST(EtraceOfRandomPrograms, HopsOverCallsAndReturnsTellTheSameAsTheirRuns) {
+    std::size_t hopped = 0, none = 0;
+    for (std::uint64_t seed = 1; seed <= 24; ++seed) {
+        EtraceParameters parameters;
+        parameters.return_stack_size = seed % 3 == 0 ? 0 : seed % 3 == 1 ? 1 : 4;
+        EtraceOptions options{};
+        options[static_cast<std::size_t>(Option::implicit_return)] = seed % 3 != 0;
+        const RvProgram program(seed);
+        board::RvCore core(nullptr, seed);
+        program.load(core);
+        board::EtraceEncoder encoder(parameters, options, 900);
+        History truth;
+        Watcher watcher(encoder, truth);
+        core.listen(&watcher);
+        core.run(60'000);
+        encoder.stop();
+        std::vector<std::uint8_t> trace;
+        encoder.drain(trace);
+        const auto bytes = program.bytes();
+        Image::Piece piece;
+        piece.address = board::RvCore::kRam;
+        piece.bytes = bytes;
+        const auto code = Code::of(std::span(&piece, 1), "rv32imac");
+        // Functions that begin where calls lead, some of them; some programs have none.
+        std::vector<Function> functions;
+        for (std::uint32_t s = 1; seed % 4 != 0 && s < code->slot_count(); ++s)
+            if ((*code)[s].flow == Flow::call && (*code)[s].target != Code::kNowhere && (*code)[s].target % 3 != 0) {
+                Function f;
+                f.name = "f" + std::to_string((*code)[s].target);
+                f.entry = (*code)[s].target;
+                functions.push_back(f);
+            }
+        std::sort(functions.begin(), functions.end(), [](const auto& a, const auto& b) { return a.entry < b.entry; });
+        functions.erase(std::unique(functions.begin(), functions.end(),
+                                    [](const auto& a, const auto& b) { return a.entry == b.entry; }),
+                        functions.end());
+        for (std::size_t i = 0; i < functions.size(); ++i)
+            functions[i].end = i + 1 < functions.size() ? functions[i + 1].entry : code->slot_count();
+        const auto table = FunctionTable::of(functions, *code);
+        const std::string with = calls_told(trace, parameters, code, table, true, hopped),
+                          without = calls_told(trace, parameters, code, table, false, none);
+        ASSERT_GT(without.size(), 500U);
+        EXPECT_TRUE(with == without) << "seed " << seed;
+    }
+    EXPECT_GT(hopped, 1'000U) << "hops over calls were taken";
+    EXPECT_EQ(none, 0U);
+}
+
 const Encoding kSetups[] = {
     {"Plain", {}},
     {"FullAddresses", {Option::full_address}},
@@ -156,7 +255,7 @@ const Encoding kSetups[] = {
      6,
      32},
 };
-INSTANTIATE_TEST_SUITE_P(In, EtraceOfRandomPrograms, ::testing::ValuesIn(kSetups),
+INSTANTIATE_TEST_SUITE_P(In, EtraceInEachOption, ::testing::ValuesIn(kSetups),
                          [](const auto& setup) { return std::string(setup.param.name); });
 
 }  // namespace

@@ -41,8 +41,8 @@ struct Hop {
 /// What a walk knows of where returns go.
 struct ReturnStack {
     const std::vector<std::uint32_t>* returns = nullptr;  ///< the innermost last; null: the trace tells of each return
-    std::size_t most = 0;                               ///< the oldest makes room beyond this
-    bool calls = false;                                 ///< hops may go over calls
+    std::size_t most = 0;                                 ///< the oldest makes room beyond this
+    bool calls = false;                                   ///< hops may go over calls
     std::uint32_t top(std::size_t i) const {
         return returns != nullptr && i < returns->size() ? (*returns)[returns->size() - 1 - i] : Code::kNowhere;
     }
@@ -66,8 +66,8 @@ class HopTable {
                                              : available >= 2 ? 2
                                                               : 1)
                                           : std::min(available, kMostBits);
-        const std::uint32_t key = (stack.calls ? 1u << 16 : 0) | (stack.returns != nullptr ? 1u << 17 : 0) | length << 8 |
-                                  static_cast<std::uint32_t>(bits & ((1u << length) - 1));
+        const std::uint32_t key = (stack.calls ? 1u << 16 : 0) | (stack.returns != nullptr ? 1u << 17 : 0) |
+                                  length << 8 | static_cast<std::uint32_t>(bits & ((1u << length) - 1));
         const std::uint32_t top = stack.top(0);
         Hop& h = hops_[(slot * 0x9E37'79B1u ^ key * 0x85EB'CA6Bu ^ top * 0xC2B2'AE35u) >> (32 - kBits)];
         if (h.from == slot && h.key == key && h.top[0] == top && (h.pops < 2 || h.top[1] == stack.top(1))) return h;

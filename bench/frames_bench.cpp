@@ -1,0 +1,91 @@
+// Opens a recording in the window and tells when the first picture stands there, and how long a frame of the lanes
+// takes while a person zooms from the whole to a few instances and pans.
+//   mtrail-frames-bench INPUT
+//   mtrail-frames-bench --events     an event trace of MT_BENCH_EVENTS events (4 million), made for the purpose
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QSettings>
+#include <QTemporaryDir>
+
+#include <algorithm>
+#include <cstdio>
+#include <memory>
+#include <random>
+
+#include "long_trace.h"
+#include "main_window.h"
+#include "theme.h"
+
+namespace {
+
+double at_share(const std::vector<double>& sorted, double share) {
+    return sorted.empty() ? 0 : sorted[static_cast<std::size_t>(share * static_cast<double>(sorted.size() - 1))];
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    if (argc != 2) {
+        std::fprintf(stderr, "mtrail-frames-bench INPUT | --events\n");
+        return 2;
+    }
+    if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
+    QApplication app(argc, argv);
+    QTemporaryDir settings;
+    QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, settings.path());
+    mt::app::apply_theme(false);
+    std::unique_ptr<mt::bench::LongTrace> made;
+    QString input = argv[1];
+    if (input == "--events") {
+        made = std::make_unique<mt::bench::LongTrace>();
+        input = QString::fromStdString(made->path());
+    }
+    mt::app::MainWindow window;
+    window.resize(1280, 800);
+    window.show();
+    QApplication::processEvents();
+
+    QElapsedTimer clock;
+    clock.start();
+    double first = 0, complete = 0;
+    QObject::connect(&window.session(), &mt::app::Session::grew, [&] {
+        if (first != 0) return;
+        window.lanes()->repaint();
+        first = static_cast<double>(clock.nsecsElapsed()) / 1e9;
+    });
+    QObject::connect(&window.session(), &mt::app::Session::finished, [&] {
+        complete = static_cast<double>(clock.nsecsElapsed()) / 1e9;
+        QApplication::exit(0);
+    });
+    window.open(input);
+    QApplication::exec();
+    QApplication::processEvents();
+    if (!window.session().trail()) {
+        std::fprintf(stderr, "%s cannot be opened: %s\n", qPrintable(input), qPrintable(window.notice_text()));
+        return 2;
+    }
+
+    std::vector<double> frames;
+    std::mt19937_64 random(1);
+    mt::app::Viewpoint& view = window.viewpoint();
+    const mt::Time end = window.session().trail()->end;
+    for (int turn = 0; turn < 40; ++turn) {
+        view.show({}, end);
+        const double centre = static_cast<double>(random() % 1000) / 1000;
+        for (int step = 0; step < 24; ++step) {
+            if (step > 0)
+                view.zoom(step % 4 == 3 ? 1.1 : 0.45,
+                          {static_cast<std::int64_t>(centre * static_cast<double>(end.ps))});
+            const qint64 from = clock.nsecsElapsed();
+            window.lanes()->repaint();
+            frames.push_back(static_cast<double>(clock.nsecsElapsed() - from) / 1e6);
+        }
+    }
+    std::sort(frames.begin(), frames.end());
+    std::printf("first picture     %.2f s after opening; all decoded and judged after %.2f s\n", first, complete);
+    std::printf("frames of lanes   %zu: median %.1f ms, 99 %% under %.1f ms, worst %.1f ms\n", frames.size(),
+                at_share(frames, 0.5), at_share(frames, 0.99), frames.back());
+    std::fflush(stdout);
+    made.reset();
+    std::_Exit(0);  // nothing waits for the rest
+}

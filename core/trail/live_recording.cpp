@@ -14,6 +14,7 @@ using Steady = std::chrono::steady_clock;
 constexpr std::size_t kTurn = 1 << 20;       ///< bytes decoded of one stream before the next has its turn
 constexpr std::size_t kStepsTurn = 1 << 16;  ///< of instruction trace, which says much in a byte
 constexpr std::size_t kEnoughForFrames = 1 << 16;
+constexpr std::uint64_t kFarBehind = 8 << 20;  ///< bytes that are on the disk and not decoded
 double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
 }  // namespace
 
@@ -199,14 +200,20 @@ void LiveRecording::decode() {
         const bool last = over_;
         const RunState state = run_->state();
         bool any = false;
+        std::uint64_t behind = 0;
         for (Feed& f : feeds_)
             for (const auto& s : state.streams)
-                if (s.stream == f.spec) any = decode_some(f, s.received, last) || any;
+                if (s.stream == f.spec) {
+                    any = decode_some(f, s.received, last) || any;
+                    behind += s.received.bytes - std::min<std::uint64_t>(s.received.bytes, f.taken);
+                }
         if (const auto& mark = run_->recipe().mark)
             for (std::size_t i = 0; i < recording_->streams.size(); ++i)
                 if (growing_->seen_on_port(i, mark->port, mark->value) > 0) run_->stop("the stop mark appeared");
         const auto now = Steady::now();
-        if (seconds(now - published) >= kPublishSeconds || (last && !any)) {
+        // Where decoding cannot keep up, drawing gives way to it.
+        const double each = behind > kFarBehind ? 4 * kPublishSeconds : kPublishSeconds;
+        if (seconds(now - published) >= each || (last && !any)) {
             published = now;
             renew_figures(state);
             if (last && !any) break;

@@ -72,6 +72,33 @@ struct Encoding {
     unsigned return_stack = 0, bpred = 0, cache = 0, time = 0;
 };
 
+struct Traced {
+    History truth;
+    std::vector<std::uint8_t> trace;
+    std::shared_ptr<const Code> code;
+};
+
+// A random program, run for so many instructions with a synchronisation each `sync_each`.
+Traced traced(std::uint64_t seed, const EtraceParameters& parameters, const EtraceOptions& options, unsigned sync_each,
+              std::uint64_t instructions) {
+    Traced t;
+    const RvProgram program(seed);
+    board::RvCore core(nullptr, seed);
+    program.load(core);
+    board::EtraceEncoder encoder(parameters, options, sync_each);
+    Watcher watcher(encoder, t.truth);
+    core.listen(&watcher);
+    core.run(instructions);
+    encoder.stop();
+    encoder.drain(t.trace);
+    const auto bytes = program.bytes();
+    Image::Piece piece;
+    piece.address = board::RvCore::kRam;
+    piece.bytes = bytes;
+    t.code = Code::of(std::span(&piece, 1), "rv32imac");
+    return t;
+}
+
 // Decodes and follows the bytes in random pieces.
 void follow(const std::vector<std::uint8_t>& trace, const EtraceParameters& parameters,
             std::shared_ptr<const Code> code, std::mt19937_64& random, Follower& out) {
@@ -102,23 +129,7 @@ TEST_P(EtraceInEachOption, GivesBackEveryInstructionAndException) {
     for (const Option o : setup.on) options[static_cast<std::size_t>(o)] = true;
     std::size_t instructions = 0, exceptions = 0;
     for (std::uint64_t seed = 1; seed <= 25; ++seed) {
-        const RvProgram program(seed);
-        board::RvCore core(nullptr, seed);
-        program.load(core);
-        board::EtraceEncoder encoder(parameters, options, seed % 5 == 0 ? 37 : 900);
-        History truth;
-        Watcher watcher(encoder, truth);
-        core.listen(&watcher);
-        core.run(20'000);
-        encoder.stop();
-        std::vector<std::uint8_t> trace;
-        encoder.drain(trace);
-
-        const auto bytes = program.bytes();
-        Image::Piece piece;
-        piece.address = board::RvCore::kRam;
-        piece.bytes = bytes;
-        const auto code = Code::of(std::span(&piece, 1), "rv32imac");
+        const auto [truth, trace, code] = traced(seed, parameters, options, seed % 5 == 0 ? 37 : 900, 20'000);
         Follower out{*code, {}, {}};
         std::mt19937_64 random(seed);
         follow(trace, parameters, code, random, out);
@@ -196,22 +207,7 @@ TEST(EtraceOfRandomPrograms, HopsOverCallsAndReturnsTellTheSameAsTheirRuns) {
         parameters.return_stack_size = seed % 3 == 0 ? 0 : seed % 3 == 1 ? 1 : 4;
         EtraceOptions options{};
         options[static_cast<std::size_t>(Option::implicit_return)] = seed % 3 != 0;
-        const RvProgram program(seed);
-        board::RvCore core(nullptr, seed);
-        program.load(core);
-        board::EtraceEncoder encoder(parameters, options, 900);
-        History truth;
-        Watcher watcher(encoder, truth);
-        core.listen(&watcher);
-        core.run(60'000);
-        encoder.stop();
-        std::vector<std::uint8_t> trace;
-        encoder.drain(trace);
-        const auto bytes = program.bytes();
-        Image::Piece piece;
-        piece.address = board::RvCore::kRam;
-        piece.bytes = bytes;
-        const auto code = Code::of(std::span(&piece, 1), "rv32imac");
+        const auto [truth, trace, code] = traced(seed, parameters, options, 900, 60'000);
         // Functions that begin where calls lead, some of them; some programs have none.
         std::vector<Function> functions;
         for (std::uint32_t s = 1; seed % 4 != 0 && s < code->slot_count(); ++s)

@@ -83,9 +83,9 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
                       "packets?";
             return line;
         }
-        line.detail = syncs == 0
-                          ? "waiting for synchronisation"
-                          : "synchronised " + seconds_text(std::max(0.0, f == nullptr ? 0 : f->sync_age_s)) + " ago";
+        line.detail = syncs == 0                             ? "waiting for synchronisation"
+                      : f == nullptr || f->sync_age_s < 0.05 ? std::string("synchronised now")
+                                                             : "synchronised " + seconds_text(f->sync_age_s) + " ago";
         if (syncs == 0) line.grade = Grade::unknown;
         if (f != nullptr && r.bytes > f->decoded + 8'000'000)
             line.detail += ", decoding is " + bytes_text(r.bytes - f->decoded) + " behind";

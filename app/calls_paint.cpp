@@ -1,3 +1,4 @@
+#include <QCursor>
 #include <QPainter>
 
 #include <algorithm>
@@ -90,6 +91,20 @@ void Lanes::paint_calls(QPainter& p, const Row& row) {
         return;
     }
     const QColor ink = th.night ? QColor("#F2F0EA") : QColor("#1D2124");
+    if (too_short(*t) && t->end >= view_.from() && t->begin <= view_.to()) {
+        // A mark at the place, and what lies there.
+        const QString text = tr("traced for %1 from %2")
+                                 .arg(words(duration_text(t->end - t->begin)), words(moment_text(t->begin)));
+        p.setFont(text_font(11));
+        const double x = x_of(t->begin), wide = p.fontMetrics().horizontalAdvance(text) + 10;
+        p.fillRect(QRectF(x - 1, row.top + kCallsPad, std::max(3.0, x_of(t->end) - x), row.height - 2 * kCallsPad),
+                   colour_of(*t->functions, (*t->functions)[static_cast<std::uint32_t>(t->levels[0][0].function)]));
+        p.setPen(th.second);
+        const bool left = x - wide > plot_left();
+        p.drawText(QRectF(left ? x - wide : x + 8, row.top, wide, row.height),
+                   Qt::AlignVCenter | Qt::AlignLeft, text);
+        return;
+    }
     p.setFont(text_font(10));
     const QFontMetrics metrics = p.fontMetrics();
     const double right_edge = width();
@@ -135,7 +150,6 @@ void Lanes::paint_calls(QPainter& p, const Row& row) {
         // Too many: each pixel shows the longest call in it, pale if that fills less than half of it; neighbours of the
         // same function become one bar.
         const int pixels = static_cast<int>(right_edge - plot_left());
-        const double per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / std::max(1, pixels);
         std::optional<CallSpan> run;
         int run_from = 0;
         bool run_faint = false;
@@ -144,15 +158,15 @@ void Lanes::paint_calls(QPainter& p, const Row& row) {
             run.reset();
         };
         for (int px = 0; px < pixels; ++px) {
-            const Time a = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
-                       b = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+            const Time a = time_at(plot_left() + px),
+                       b = time_at(plot_left() + px + 1);
             const auto [i, k] = calls.touching(a, b);
             if (i == k) {
                 flush(px);
                 continue;
             }
             CallSpan s = calls[calls.longest(i, k)];
-            const bool faint = static_cast<double>((std::min(s.end(), b) - std::max(s.begin, a)).ps) < per_pixel / 2;
+            const bool faint = 2 * (std::min(s.end(), b) - std::max(s.begin, a)).ps < (b - a).ps;
             s.flags = s.flags & CallFrame::kHandler;
             if (run && run->function == s.function && run_faint == faint) continue;
             flush(px);
@@ -162,6 +176,7 @@ void Lanes::paint_calls(QPainter& p, const Row& row) {
         }
         flush(pixels);
     }
+    paint_inlined(p, row, *t);
     if (call_ && call_->core == row.core && call_->level < t->levels.size() &&
         call_->index < t->levels[call_->level].size()) {
         p.setPen(QPen(th.text, 1.6));
@@ -170,7 +185,41 @@ void Lanes::paint_calls(QPainter& p, const Row& row) {
     }
 }
 
-QString Lanes::describe_call(const Call& call) const {
+// What is inlined stands as a plate within the call that holds it: it is a level of the stack, but no call.
+void Lanes::paint_inlined(QPainter& p, const Row& row, const StepTrail& steps) {
+    const auto trail = session_.trail();
+    const auto stream = static_cast<std::size_t>(&steps - trail->steps.data());
+    const auto stays = inlined_.get(session_.recording(), trail, stream, view_.from(), view_.to());
+    if (!stays) return;
+    const Theme& t = theme();
+    p.setFont(text_font(10));
+    const QFontMetrics metrics = p.fontMetrics();
+    auto i = std::partition_point(stays->begin(), stays->end(),
+                                  [this](const InlinedStay& s) { return s.end < view_.from(); });
+    for (; i != stays->end() && i->begin <= view_.to(); ++i) {
+        const double top = row.top + kCallsPad + i->level * kLevel;
+        if (top + kLevel > row.top + row.height) continue;
+        const double left = std::max(x_of(i->begin), plot_left()),
+                     right = std::min(x_of(i->end), static_cast<double>(width()));
+        if (right - left < 2) continue;
+        const QString name = words((*steps.inlines)[i->inlined].name);
+        QColor ink = t.night ? QColor("#F2F0EA") : QColor("#1D2124");
+        const int wide = metrics.horizontalAdvance(name);
+        if (wide + 8 > right - left) {  // no room for its name: a mark at the foot of the bar
+            ink.setAlpha(130);
+            p.fillRect(QRectF(left, top + kLevel - 4, right - left - 0.5, 2), ink);
+            continue;
+        }
+        const QRectF plate(left + 0.5, top + 1.5, right - left - 1, kLevel - 4);
+        p.fillRect(plate, t.panel);
+        p.setPen(QPen(ink, 0.8));
+        p.setBrush(Qt::NoBrush);
+        p.drawRect(plate);
+        p.drawText(plate.adjusted(3, 0, -3, 0), Qt::AlignVCenter | Qt::AlignLeft, name);
+    }
+}
+
+QString Lanes::describe_call(const Call& call) {
     const StepTrail& t = *steps_of(call.core);
     const CallSpan& s = t.levels[call.level][call.index];
     const Function& f = (*t.functions)[static_cast<std::uint32_t>(s.function)];
@@ -186,6 +235,20 @@ QString Lanes::describe_call(const Call& call) const {
     if (tally.calls > 0)
         text +=
             tr(": least %1, greatest %2").arg(words(duration_text(tally.least)), words(duration_text(tally.greatest)));
+    const auto stays = inlined_.get(session_.recording(), session_.trail(),
+                                    static_cast<std::size_t>(&t - session_.trail()->steps.data()), view_.from(),
+                                    view_.to());
+    if (stays && t.inlines) {
+        const Time here = time_at(mapFromGlobal(QCursor::pos()).x());
+        for (const InlinedStay& stay : *stays) {
+            if (stay.level != call.level || stay.begin > here || stay.end <= here) continue;
+            const Inlined& inlined = (*t.inlines)[stay.inlined];
+            text += tr("<br>here in %1, inlined at %2:%3")
+                        .arg(words(inlined.name).toHtmlEscaped(), words(inlined.file).section('/', -1).toHtmlEscaped())
+                        .arg(inlined.line);
+            break;
+        }
+    }
     if ((s.flags & CallFrame::kHandler) != 0) text += tr("<br>entered by an exception");
     if ((s.flags & CallFrame::kTail) != 0) text += tr("<br>entered by a jump in place of its caller");
     if ((s.flags & CallFrame::kUnwound) != 0) text += tr("<br>left without a return of its own");

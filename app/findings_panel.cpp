@@ -7,6 +7,7 @@
 #include <QKeyEvent>
 #include <QMenu>
 #include <QPainter>
+#include <QStyle>
 #include <QStyledItemDelegate>
 #include <QVBoxLayout>
 
@@ -70,7 +71,9 @@ class FindingDelegate : public QStyledItemDelegate {
   private:
     static int text_width(const QStyleOptionViewItem& option) {
         int width = option.rect.width();
-        if (const auto* view = qobject_cast<const QAbstractItemView*>(option.widget)) width = view->viewport()->width();
+        // As if the scroll bar were always there: what was measured without it must still fit once it comes.
+        if (const auto* view = qobject_cast<const QAbstractItemView*>(option.widget))
+            width = view->width() - view->style()->pixelMetric(QStyle::PM_ScrollBarExtent, nullptr, view);
         return std::max(80, width - 34);
     }
     Session& session_;

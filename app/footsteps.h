@@ -1,21 +1,33 @@
-// Footsteps: every executed instruction, one row each, around the cursor.
+// Footsteps: what was executed around the cursor, folded from the call stack down to single instructions.
 #pragma once
 
 #include <optional>
 
 #include <QAbstractScrollArea>
 
+#include <array>
+#include <vector>
+
 #include "session.h"
+#include "source_files.h"
 #include "step_store.h"
 #include "viewpoint.h"
 
 namespace mt::app {
 
 /// A table over the whole recording that decodes only what is shown. Its current row and the cursor follow each other.
+/// A row is an instruction, a stay on a source line, a stay in a function, or a level of the stack.
 class Footsteps : public QAbstractScrollArea {
     Q_OBJECT
   public:
+    enum class Fold { stack, functions, lines, instructions };
+
     Footsteps(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+
+    Fold fold() const { return fold_; }
+    void set_fold(Fold fold);
+    /// The stack at the current instruction, the innermost first; empty until it is known.
+    const std::vector<TraceFrame>& frames() const { return frames_; }
 
     void use_stream(std::size_t stream);
     std::uint64_t row_count() const;
@@ -33,8 +45,10 @@ class Footsteps : public QAbstractScrollArea {
     /// none such.
     Result<void> seek_text(const QString& text, int direction);
     std::size_t stream() const { return stream_; }
-    /// What a row shows, for tests and for copying; empty while it is not there yet.
+    /// What an instruction's row shows, for tests and for copying; empty while it is not there yet.
     QStringList texts(std::uint64_t step);
+    /// The rows on the screen as they are read, for tests: a row's texts joined by tabs.
+    QStringList shown();
     /// The selected row as text.
     QString copied_text();
 
@@ -50,8 +64,23 @@ class Footsteps : public QAbstractScrollArea {
     void mousePressEvent(QMouseEvent*) override;
     void keyPressEvent(QKeyEvent*) override;
     void wheelEvent(QWheelEvent*) override;
+    void mouseDoubleClickEvent(QMouseEvent*) override;
 
   private:
+    /// Steps of a row: [first, end). Rows never reach over the end of a chunk.
+    struct Row {
+        std::uint64_t first = 0, end = 0;
+    };
+    Row row_of(std::uint64_t step);
+    bool together(const StepLine& before, const StepLine& line) const;
+    QStringList row_texts(const Row& row);
+    QStringList frame_texts(const TraceFrame& frame) const;
+    std::array<int, 7> columns() const;
+    void paint_rows(QPainter& p);
+    void paint_stack(QPainter& p);
+    void ask_stack();
+    void choose_frame(std::size_t index);
+    void move_row(int direction, int rows = 1);
     void renew();
     void follow_cursor();
     void show_row(std::uint64_t step);
@@ -69,6 +98,15 @@ class Footsteps : public QAbstractScrollArea {
     std::optional<std::uint64_t> current_;
     std::optional<std::uint64_t> wanted_;  ///< becomes current once it is decoded
     bool own_move_ = false;
+    bool placing_ = false;  ///< rows around the current one are not all there yet
+    Fold fold_ = Fold::instructions;
+    std::vector<QWidget*> fold_buttons_;
+    QWidget* bar_;
+    std::vector<TraceFrame> frames_;
+    std::optional<std::uint64_t> frames_at_;  ///< the step they were asked for
+    Time frames_time_;                        ///< when that was executed
+    std::size_t frame_ = 0;                   ///< the chosen one
+    SourceFiles sources_;
 };
 
 }  // namespace mt::app

@@ -36,19 +36,24 @@ const std::vector<Figure>& figures() {
     static const std::vector<Figure> all = {
         {QT_TR_NOOP("function"), QT_TR_NOOP("its name in the image"), [](const Row& r) { return words(r.name); },
          nullptr},
-        {QT_TR_NOOP("calls"), QT_TR_NOOP("whole calls; of sampled functions, how many samples hit them"),
+        {QT_TR_NOOP("calls"), QT_TR_NOOP("whole calls; of sampled functions, how many samples hit them; of inlined ones, in how many places"),
          [](const Row& r) {
-             return r.sampled ? QObject::tr("%1 samples").arg(words(count_text(r.samples)))
-                              : words(count_text(r.count));
+             return r.inlined   ? QObject::tr("inlined in %1").arg(words(count_text(r.places)))
+                    : r.sampled ? QObject::tr("%1 samples").arg(words(count_text(r.samples)))
+                                : words(count_text(r.count));
          },
-         [](const Row& r) { return r.sampled ? -1 / (1 + double(r.samples)) : double(r.count); }},
+         [](const Row& r) { return r.inlined ? -2.0 : r.sampled ? -1 / (1 + double(r.samples)) : double(r.count); }},
         {QT_TR_NOOP("calls over time"), QT_TR_NOOP("how often it was called, from the start to the end"),
          [](const Row&) { return QString(); }, [](const Row& r) { return double(r.count); }},
         {QT_TR_NOOP("own"), QT_TR_NOOP("time in the function itself, all calls"),
-         [](const Row& r) { return (r.sampled ? QStringLiteral("≈ ") : QString()) + words(duration_text(r.own)); },
+         [](const Row& r) {
+             return r.inlined ? QStringLiteral("–")
+                              : (r.sampled ? QStringLiteral("≈ ") : QString()) + words(duration_text(r.own));
+         },
          [](const Row& r) { return r.own.ns(); }},
         {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of all functions that are not left out"),
          [](const Row& r) {
+             if (r.inlined) return QStringLiteral("–");
              QString text = words(share_text(r.share));
              if (r.sampled) text.replace(QStringLiteral(" %"), QString(" ± %1 %").arg(r.share_error * 100, 0, 'f', 2));
              return text;
@@ -56,7 +61,7 @@ const std::vector<Figure>& figures() {
          [](const Row& r) { return r.share; }},
         {QT_TR_NOOP("with callees"),
          QT_TR_NOOP("time in it and in what it called, without handlers that came in between"),
-         [](const Row& r) { return r.sampled ? QStringLiteral("–") : words(duration_text(r.total)); },
+         [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(duration_text(r.total)); },
          [](const Row& r) { return r.total.ns(); }},
         {QT_TR_NOOP("least"), QT_TR_NOOP("shortest whole call, with callees"),
          [](const Row& r) { return length(r.least); }, [](const Row& r) { return in_ns(r.least); }},
@@ -65,7 +70,7 @@ const std::vector<Figure>& figures() {
         {QT_TR_NOOP("greatest"), QT_TR_NOOP("longest whole call: a double click shows it"),
          [](const Row& r) { return length(r.greatest); }, [](const Row& r) { return in_ns(r.greatest); }},
         {QT_TR_NOOP("left out"), QT_TR_NOOP("calls whose end was not seen, or in a stack that was switched meanwhile"),
-         [](const Row& r) { return r.sampled ? QStringLiteral("–") : words(count_text(r.left_out)); },
+         [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(count_text(r.left_out)); },
          [](const Row& r) { return double(r.left_out); }},
         {QT_TR_NOOP("instructions"), QT_TR_NOOP("executed in the function itself"),
          [](const Row& r) { return r.sampled ? QStringLiteral("–") : words(count_text(r.instructions)); },
@@ -123,7 +128,7 @@ QVariant FunctionModel::data(const QModelIndex& index, int role) const {
     if (role == kRateRole) {
         // Calls over time, each stretch as a share of the busiest.
         QVariantList bars;
-        if (r.sampled || trail_ == nullptr) return bars;
+        if (r.sampled || r.inlined || trail_ == nullptr) return bars;
         const CallRate& rate = trail_->steps[r.steps_index].tallies[r.function].rate;
         const auto used = std::clamp<std::int64_t>(trail_->end.ps / rate.width.ps + 1, 1, CallRate::kBuckets);
         const std::uint32_t most = *std::max_element(rate.calls.begin(), rate.calls.end());
@@ -131,7 +136,7 @@ QVariant FunctionModel::data(const QModelIndex& index, int role) const {
             bars << double(rate.calls[static_cast<std::size_t>(i)]) / most;
         return bars;
     }
-    if (role == Qt::ToolTipRole && index.column() == rate_column() && !r.sampled && trail_ != nullptr) {
+    if (role == Qt::ToolTipRole && index.column() == rate_column() && !r.sampled && !r.inlined && trail_ != nullptr) {
         const CallRate& rate = trail_->steps[r.steps_index].tallies[r.function].rate;
         const std::uint32_t most = *std::max_element(rate.calls.begin(), rate.calls.end());
         return tr("at most %1 calls in %2").arg(words(count_text(most)), words(duration_text(rate.width)));
@@ -228,9 +233,13 @@ void FunctionsTable::renew() {
     std::vector<QString> cores;
     if (trail)
         for (const auto& c : trail->cores) cores.push_back(words(c.name));
-    model_->set(
-        any || sampled ? function_rows(*trail, left_out_, session_.recording()->functions) : std::vector<FunctionRow>{},
-        trail, std::move(cores));
+    std::vector<FunctionRow> rows;
+    if (any || sampled) rows = function_rows(*trail, left_out_, session_.recording()->functions);
+    if (any)
+        for (FunctionRow& row : inlined_rows(*trail)) rows.push_back(std::move(row));
+    const auto inlined = std::count_if(rows.begin(), rows.end(), [](const FunctionRow& r) { return r.inlined; });
+    const auto called = static_cast<std::ptrdiff_t>(rows.size()) - inlined;
+    model_->set(std::move(rows), trail, std::move(cores));
     table_->resizeColumnsToContents();
     for (int c = 0; c < model_->columnCount(); ++c)
         table_->setColumnWidth(c, c == FunctionModel::rate_column()
@@ -239,8 +248,9 @@ void FunctionsTable::renew() {
     QString text =
         !any && !sampled  ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
         : session_.busy() ? tr("Decoding: figures grow until its end.")
-                          : tr("%1 functions ran. A double click shows the longest call, a right click leaves one out.")
-                                .arg(model_->rowCount());
+                          : tr("%1 functions ran%2. A double click shows the longest call, a right click leaves one out.")
+                                .arg(called)
+                                .arg(inlined == 0 ? QString() : tr(", and %1 that are inlined").arg(inlined));
     if (!left_out_.empty()) {
         QStringList names;
         for (const auto& name : left_out_) names << words(name);

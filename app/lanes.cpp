@@ -40,18 +40,23 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
         again();
     });
     connect(&store, &BlockStore::arrived, this, qOverload<>(&QWidget::update));
+    connect(&inlined_, &InlinedStays::arrived, this, qOverload<>(&QWidget::update));
+    connect(&view, &Viewpoint::scale_changed, this, qOverload<>(&QWidget::update));
     for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::selection_changed, &Viewpoint::ruler_changed})
         connect(&view, signal, this, qOverload<>(&QWidget::update));
 }
 
 double Lanes::plot_left() const { return std::min(150.0, width() * 0.3); }
 double Lanes::x_of(Time t) const {
-    return plot_left() + static_cast<double>((t - view_.from()).ps) /
-                             static_cast<double>((view_.to() - view_.from()).ps) * (width() - plot_left());
+    return plot_left() + view_.share_of(t) * (width() - plot_left());
 }
 Time Lanes::time_at(double x) const {
-    return view_.from() + Time{static_cast<std::int64_t>((x - plot_left()) / std::max(1.0, width() - plot_left()) *
-                                                         static_cast<double>((view_.to() - view_.from()).ps))};
+    return view_.at_share((x - plot_left()) / std::max(1.0, width() - plot_left()));
+}
+
+// Instructions were traced for so short a part of what is in view that their calls cannot be told apart.
+bool Lanes::too_short(const StepTrail& steps) const {
+    return steps.begin > Time{} && x_of(steps.end) - x_of(steps.begin) < 12;
 }
 
 // Lanes with nothing in view fold to a line.
@@ -80,7 +85,8 @@ void Lanes::lay_out() {
         const CoreTrail& core = trail->cores[c];
         const StepTrail* steps = steps_of(c);
         if (steps != nullptr) {
-            const double layers = static_cast<double>(std::max<std::size_t>(2, depth_in_view(c))) * kLevel;
+            const double layers =
+                static_cast<double>(std::max<std::size_t>(2, too_short(*steps) ? 0 : depth_in_view(c))) * kLevel;
             rows_.push_back({c, kCalls, 0, layers + 2 * kCallsPad, false});
             calls_height += rows_.back().height;
         }
@@ -293,6 +299,7 @@ void Lanes::mousePressEvent(QMouseEvent* e) {
     pressed_ = mouse_ = e->position();
     pressed_from_ = view_.from();
     pressed_to_ = view_.to();
+    panned_ = 0;
     if (e->button() == Qt::MiddleButton) {
         drag_ = Drag::pan;
         return;
@@ -324,7 +331,12 @@ void Lanes::mouseMoveEvent(QMouseEvent* e) {
             const Time by{static_cast<std::int64_t>(-moved / std::max(1.0, width() - plot_left()) *
                                                     static_cast<double>((pressed_to_ - pressed_from_).ps))};
             setCursor(Qt::ClosedHandCursor);
-            view_.show(pressed_from_ + by, pressed_to_ + by);
+            if (view_.scale() != nullptr) {
+                view_.pan((panned_ - moved) / std::max(1.0, width() - plot_left()));
+                panned_ = moved;
+            } else {
+                view_.show(pressed_from_ + by, pressed_to_ + by);
+            }
             break;
         }
         case Drag::zoom:

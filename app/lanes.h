@@ -7,6 +7,7 @@
 #include <QWidget>
 
 #include "block_store.h"
+#include "inlined_stays.h"
 #include "job_queue.h"
 #include "session.h"
 #include "viewpoint.h"
@@ -118,7 +119,9 @@ class Lanes : public QWidget {
     const StepTrail* steps_of(std::size_t core) const;
     std::size_t depth_in_view(std::size_t core) const;
     std::optional<Call> call_at(const Row& row, const QPointF& at) const;
+    bool too_short(const StepTrail& steps) const;
     void paint_calls(QPainter& p, const Row& row);
+    void paint_inlined(QPainter& p, const Row& row, const StepTrail& steps);
     static std::optional<std::size_t> task_of(const Row& row);
     static std::optional<std::size_t> value_of(const Row& row);
     static std::optional<std::size_t> queue_of(const Row& row);
@@ -137,7 +140,7 @@ class Lanes : public QWidget {
     QString describe_task(std::size_t task, double x) const;
     bool step_job(int direction);
     bool go_to_longest_job();
-    QString describe_call(const Call& call) const;
+    QString describe_call(const Call& call);
     void select_call(std::optional<Call> call);
     Time snapped_to(Time t, const CallSpan& s) const;
     QString describe(const Row& row, double x) const;
@@ -157,8 +160,10 @@ class Lanes : public QWidget {
     Drag drag_ = Drag::none;
     QPointF pressed_, mouse_;
     Time pressed_from_{}, pressed_to_{};
+    double panned_ = 0;  ///< pixels of this drag that were followed
     double scroll_ = 0, content_ = 0;
     std::shared_ptr<Progress> comparing_;
+    InlinedStays inlined_;
     JobQueue jobs_;  ///< last: its end waits for what uses the rest
 };
 

@@ -121,8 +121,9 @@ void Lanes::paint_axis(QPainter& p) {
     p.setPen(t.rule);
     p.drawLine(QPointF(0, kAxis - 0.5), QPointF(width(), kAxis - 0.5));
     p.setFont(text_font(11));
-    const auto ticks =
-        time_ticks(view_.from(), view_.to(), std::max(2, static_cast<int>((width() - plot_left()) / 72)));
+    const int wanted = std::max(2, static_cast<int>((width() - plot_left()) / (view_.scale() != nullptr ? 96 : 72)));
+    const auto ticks = view_.scale() != nullptr ? even_ticks(*view_.scale(), view_.from(), view_.to(), wanted)
+                                                : time_ticks(view_.from(), view_.to(), wanted);
     p.setPen(t.second);
     p.drawText(QRectF(8, 0, plot_left() - 12, kAxis), Qt::AlignLeft | Qt::AlignVCenter, ticks.offset_text);
     for (const auto& tick : ticks.ticks) {
@@ -294,7 +295,7 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
     const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
     const QRectF band(plot_left(), row.top + 5, width() - plot_left(), row.height - 10);
     const auto [first, last] = lane.touching(view_.from(), view_.to());
-    const double pixels = band.width(), per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / pixels;
+    const double pixels = band.width();
     if (static_cast<double>(last - first) < std::min(kMostDetailed, pixels / 2.5)) {
         for (std::size_t i = first; i < last; ++i) paint_instance(p, core, lane, i, band);
         return;
@@ -308,8 +309,8 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
     const QColor light = blend(t.interrupt, t.panel, 0.24), solid_colour = blend(t.interrupt, t.panel, 0.65);
     SharedColumns columns(p, band, light, solid_colour);
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
-        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
-                   to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+        const Time from = time_at(plot_left() + px),
+                   to = time_at(plot_left() + px + 1);
         const auto [a, b] = lane.touching(from, to);
         if (a == b) continue;
         const double share = static_cast<double>(lane.length(lane.longest(a, b)).ps) / longest;
@@ -338,7 +339,7 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
     }
     const std::size_t first = core.change_time.upper_bound(view_.from()),
                       last = core.change_time.lower_bound(view_.to());
-    const double pixels = band.width(), per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / pixels;
+    const double pixels = band.width();
     SharedColumns columns(p, band, blend(t.land, t.panel, 0.27), t.land);
     if (static_cast<double>(last - first) < kMostDetailed) {
         for (std::size_t k = first == 0 ? 0 : first - 1; k < last; ++k) {
@@ -356,8 +357,8 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
     }
     Time handlers = core.handlers_until(view_.from());
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
-        const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
-                   to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+        const Time from = time_at(plot_left() + px),
+                   to = time_at(plot_left() + px + 1);
         const auto at = core.change_at(from);
         const Time until = core.handlers_until(to), in_handlers = until - handlers;
         handlers = until;
@@ -365,7 +366,7 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
         if (!at || (core.change_running[*at] == ContextChange::kUnknown &&
                     (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to)))
             continue;
-        const double share = 1 - std::clamp(static_cast<double>(in_handlers.ps) / per_pixel, 0.0, 1.0);
+        const double share = 1 - std::clamp(static_cast<double>(in_handlers.ps) / static_cast<double>(std::max<std::int64_t>(1, (to - from).ps)), 0.0, 1.0);
         columns.add(px, share);
     }
     columns.flush();

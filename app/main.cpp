@@ -44,7 +44,7 @@ int main(int argc, char** argv) {
     const QCommandLineOption view(
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
-        "steps=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
+        "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
         "recipe: recipe, recording=SECONDS, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
@@ -82,6 +82,13 @@ int main(int argc, char** argv) {
         if (v.startsWith("steps=")) {
             window.functions()->choose(v.mid(6));
             window.evidence()->setCurrentWidget(window.footsteps());
+        }
+        if (v.startsWith("lines=") || v.startsWith("stack=") || v.startsWith("even=")) {
+            const bool lines = v.startsWith("lines=");
+            window.functions()->choose(v.section('=', 1));
+            window.evidence()->setCurrentWidget(window.footsteps());
+            window.footsteps()->set_fold(lines ? mt::app::Footsteps::Fold::lines : mt::app::Footsteps::Fold::stack);
+            if (v.startsWith("even=")) window.show_even(true);
         }
         if (v.startsWith("source=")) {
             window.evidence()->setCurrentWidget(window.source());

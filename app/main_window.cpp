@@ -478,6 +478,22 @@ void MainWindow::finished() {
     if (!core.lanes.empty()) view_.select({0, static_cast<int>(busiest), std::nullopt});
 }
 
+// Steps of the core that is looked at: the selected call's, or the selected lane's.
+void MainWindow::show_even(bool on) {
+    const auto trail = session_.trail();
+    if (!on || !trail || trail->cores.empty()) return view_.set_scale(nullptr);
+    if (!trail->complete) {
+        say(tr("Even steps count from the whole recording: wait until it is decoded."), false);
+        even_action_->setChecked(false);
+        return;
+    }
+    std::size_t core = std::min(view_.selection().core, trail->cores.size() - 1);
+    if (lanes_->call()) core = lanes_->call()->core;
+    if (view_.selection().task >= 0)
+        core = trail->tasks.tasks[static_cast<std::size_t>(view_.selection().task)].core;
+    view_.set_scale(std::make_shared<const EvenScale>(trail, core));
+}
+
 void MainWindow::show_start(bool on) {
     lanes_->set_start_shown(on);
     if (first_runs_action_->isChecked() != on) first_runs_action_->setChecked(on);

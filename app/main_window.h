@@ -74,6 +74,8 @@ class MainWindow : public QMainWindow {
     PacketTable* events() const { return events_; }
     PacketTable* packets() const { return packets_; }
     TraceTable* trace_events() const { return trace_events_; }
+    /// Steps of the core that is looked at, each equally wide, in place of time.
+    void show_even(bool on);
     Footsteps* footsteps() const { return footsteps_; }
     FunctionsTable* functions() const { return functions_; }
     SourceView* source() const { return source_; }
@@ -149,7 +151,7 @@ class MainWindow : public QMainWindow {
     QProgressBar* progress_;
     QPushButton* cancel_;
     QMenu *recent_menu_, *health_menu_;
-    QAction *night_, *measures_action_, *first_runs_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
+    QAction *night_, *measures_action_, *first_runs_action_, *even_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
     QAction* health_shown_;
     QComboBox* stream_choice_;
     QLineEdit* find_;

@@ -128,6 +128,12 @@ void MainWindow::build_actions() {
                                      tr("From the recording's start over its creation to where each task ran first"),
                                      [this] { show_start(first_runs_action_->isChecked()); }));
     first_runs_action_->setCheckable(true);
+    even_action_ = need(action(show, tr("&Even steps"), {QKeySequence(Qt::Key_E)},
+                               tr("The same width for each instruction, task switch or change of handler of the selected "
+                                  "core, instead of the time it takes"),
+                               [this] { show_even(even_action_->isChecked()); }));
+    even_action_->setCheckable(true);
+    connect(&view_, &Viewpoint::scale_changed, this, [this] { even_action_->setChecked(view_.scale() != nullptr); });
     night_ = action(show, tr("&Night colours"), {QKeySequence(Qt::CTRL | Qt::Key_D)}, tr("Dark window"), [this] {
         set_night(night_->isChecked());
         QSettings().setValue("night", night_->isChecked());

@@ -165,7 +165,8 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
         }
         for (const StepTrail& steps : trail.steps) {
             if (steps.core_index != c) continue;
-            const bool said = running != ContextChange::kUnknown || !nest.empty();
+            const bool said = !say.endsWith("</b> ");
+            if (said && (t < steps.begin || t > steps.end)) continue;  // traced elsewhere
             say += (said ? QStringLiteral(" · ") : QString()) + stack_at(steps, t);
         }
         cores += say;

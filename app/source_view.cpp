@@ -7,13 +7,13 @@
 #include <QPainter>
 #include <QSettings>
 #include <QTextBlock>
-#include <QTextStream>
 #include <QVBoxLayout>
 
 #include <algorithm>
 #include <cmath>
 
 #include "base/text.h"
+#include "source_files.h"
 #include "target/disassembly.h"
 #include "theme.h"
 
@@ -22,16 +22,6 @@ namespace {
 
 QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr int kLineWidth = 44, kCountWidth = 104, kGap = 8;
-constexpr qint64 kMostSource = 8 << 20;
-
-std::vector<QString> read_lines(const QString& path) {
-    std::vector<QString> lines;
-    QFile file(path);
-    if (!file.open(QIODevice::ReadOnly) || file.size() > kMostSource) return lines;
-    QTextStream in(&file);
-    while (!in.atEnd()) lines.push_back(in.readLine().replace('\t', "    "));
-    return lines;
-}
 
 }  // namespace
 
@@ -278,20 +268,9 @@ void SourceView::show_file(std::uint32_t file) {
 }
 
 SourcePaths SourceView::paths() const {
-    SourcePaths p;
-    const QSettings settings;
-    const QStringList all = settings.value("sources").toStringList();
-    for (qsizetype i = 0; i + 1 < all.size(); i += 2)
-        p.replaced.emplace_back(all[i].toStdString(), all[i + 1].toStdString());
-    const auto recording = session_.recording();
-    if (!recording) return p;
-    const auto add = [&p](const std::string& file) {
-        if (!file.empty()) p.folders.push_back(QFileInfo(words(file)).absolutePath().toStdString());
-    };
-    add(recording->target.path);
     const auto trail = session_.trail();
-    if (trail && stream_ < trail->steps.size()) add(recording->images[trail->steps[stream_].core_index]->path());
-    return p;
+    return source_paths(session_.recording().get(),
+                        trail && stream_ < trail->steps.size() ? trail->steps[stream_].core_index : ~std::size_t{0});
 }
 
 void SourceView::fill() {
@@ -308,7 +287,7 @@ void SourceView::fill() {
     } else if (program_ && file_ != SourceMap::kNone) {
         const std::string& name = program_->map->files()[file_];
         const std::string path = find_source(name, paths());
-        const std::vector<QString> lines = path.empty() ? std::vector<QString>() : read_lines(words(path));
+        const std::vector<QString> lines = path.empty() ? std::vector<QString>() : read_source(words(path));
         found = !lines.empty();
         if (!found)
             message = tr("The image names %1, which is not here. Press “Find the source…” to show where it lies; until "

@@ -16,6 +16,7 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
     const StepWindow w = step_window(recording, trail, chunk * StepStore::kChunk, StepStore::kChunk);
     const Image& image = *recording.images[trail.core_index];
     const Code& code = *trail.code;
+    const InlineTable& inlines = *trail.inlines;
     const Disassembler disassembler(code);
     StepStore::Chunk lines;
     std::size_t trap = 0, gap = 0;
@@ -28,13 +29,23 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
             line.time = {p.begin.ps +
                          static_cast<std::int64_t>(static_cast<__int128>((p.end - p.begin).ps) * i / p.run.count)};
             line.slot = slot;
-            line.depth = p.depth;
+            line.depth = line.calls = p.depth;
+            line.took.ps = (p.end - p.begin).ps / p.run.count;
             const std::uint64_t address = code.address(slot);
             line.address = words(hex_text(address, code.xlen() == 64 ? 16 : 8));
             const Function& f = (*trail.functions)[trail.functions->at(slot)];
             line.function = words(f.name);
-            if (const auto at = image.line_at(address))
-                line.place = QFileInfo(words(at->file)).fileName() + ":" + QString::number(at->line);
+            if (const std::uint32_t in = inlines.at(slot); in != InlineTable::kNone) {
+                const Inlined& inner = inlines[in];
+                line.within = inner.parent < inlines.size() ? words(inlines[inner.parent].name) : line.function;
+                line.function = words(inner.name);
+                line.depth = static_cast<std::uint16_t>(std::min(line.depth + inner.depth, 0xFFFF));
+            }
+            if (const auto at = image.line_at(address)) {
+                line.file = words(at->file);
+                line.line = at->line;
+                line.place = QFileInfo(line.file).fileName() + ":" + QString::number(at->line);
+            }
             line.text = words(disassembler.text(slot));
             for (; trap < w.traps.size() && w.traps[trap].step <= step; ++trap) {
                 const StepTrap& t = w.traps[trap].trap;
@@ -128,6 +139,22 @@ void StepStore::search(std::vector<std::uint32_t> wanted, std::uint64_t from, in
             },
             Qt::QueuedConnection);
     });
+}
+
+void StepStore::stack(std::uint64_t step, std::function<void(std::vector<TraceFrame>)> done) {
+    if (!trail_ || stream_ >= trail_->steps.size()) return;
+    const quint64 question = ++stack_question_;
+    jobs_.add(
+        [this, step, question, done = std::move(done), r = recording_, trail = trail_, stream = stream_] {
+            auto frames = backtrace(*r, trail->steps[stream], step);
+            QMetaObject::invokeMethod(
+                this,
+                [this, question, frames = std::move(frames), done] {
+                    if (question == stack_question_) done(frames);
+                },
+                Qt::QueuedConnection);
+        },
+        true);
 }
 
 void StepStore::find(Time t, std::function<void(std::uint64_t)> done) {

@@ -10,6 +10,7 @@
 #include <QString>
 
 #include "job_queue.h"
+#include "trail/backtrace.h"
 #include "trail/step_reading.h"
 
 namespace mt::app {
@@ -18,8 +19,13 @@ namespace mt::app {
 struct StepLine {
     Time time;
     std::uint32_t slot = 0;
-    std::uint16_t depth = 0;
+    std::uint16_t depth = 0;   ///< of the stack, with what is inlined
+    std::uint16_t calls = 0;   ///< of the stack, calls alone
+    Time took;                 ///< until the next instruction
     QString address, function, place, text;
+    QString within;  ///< the function that holds this one, which is inlined; empty as a rule
+    QString file;    ///< of the source line, as the image names it
+    int line = 0;
     QString before;  ///< what happened before it: an exception, a gap; empty as a rule
 };
 
@@ -44,6 +50,8 @@ class StepStore : public QObject {
     /// step, or nothing. A later search cancels it.
     void search(std::vector<std::uint32_t> wanted, std::uint64_t from, int direction,
                 std::function<void(std::optional<std::uint64_t>)> done);
+    /// The call stack at a step; `done` gets it on the window's thread. A later question replaces it.
+    void stack(std::uint64_t step, std::function<void(std::vector<TraceFrame>)> done);
     void cancel_search();
     bool searching() const { return search_ != nullptr; }
 
@@ -59,7 +67,7 @@ class StepStore : public QObject {
     std::map<std::uint64_t, std::shared_ptr<const Chunk>> chunks_;
     std::list<std::uint64_t> recent_;
     std::map<std::uint64_t, bool> asked_;
-    quint64 turn_ = 0, question_ = 0;
+    quint64 turn_ = 0, question_ = 0, stack_question_ = 0;
     std::shared_ptr<Progress> search_;
     JobQueue searches_;
     JobQueue jobs_;  ///< last: its end waits for jobs that use the rest

@@ -98,16 +98,15 @@ void Lanes::paint_task(QPainter& p, const Row& row, const TaskLane& lane) {
     const double right_edge = width();
     if (static_cast<double>(last - first) > band.width() * 1.2) {
         // Zoomed out: solid is the share of each pixel in which it had a core.
-        const double per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / band.width();
         const QColor full = lane.idle ? mixed(t.land, t.panel, 0.3) : t.land,
                      light = lane.idle ? t.panel : mixed(t.land, t.panel, 0.28);
         for (int px = 0; px < static_cast<int>(band.width()); ++px) {
-            const Time from = view_.from() + Time{static_cast<std::int64_t>(px * per_pixel)},
-                       to = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+            const Time from = time_at(plot_left() + px),
+                       to = time_at(plot_left() + px + 1);
             if (from >= session_.trail()->end) break;
             const Time ran = lane.running_time(from, std::min(to, session_.trail()->end));
             if (ran.ps <= 0) continue;
-            const double share = std::min(1.0, static_cast<double>(ran.ps) / per_pixel);
+            const double share = std::min(1.0, static_cast<double>(ran.ps) / static_cast<double>(std::max<std::int64_t>(1, (to - from).ps)));
             const int x = static_cast<int>(band.left()) + px,
                       solid = std::max(1, static_cast<int>(std::lround(share * band.height())));
             p.fillRect(QRect(x, static_cast<int>(band.top()), 1, static_cast<int>(band.height()) - solid), light);
@@ -201,10 +200,9 @@ void Lanes::paint_value(QPainter& p, const Row& row, const ValueLane& lane) {
     const std::size_t last = lane.samples.partition_point([&](const ValueSample& s) { return s.time <= view_.to(); });
     p.setPen(QPen(t.measure, 1.2));
     if (last - first > static_cast<std::size_t>(band.width()) * 2) {
-        const double per_pixel = static_cast<double>((view_.to() - view_.from()).ps) / band.width();
         std::size_t from = first;
         for (int px = 0; px < static_cast<int>(band.width()); ++px) {
-            const Time until = view_.from() + Time{static_cast<std::int64_t>((px + 1) * per_pixel)};
+            const Time until = time_at(plot_left() + px + 1);
             const std::size_t to = lane.samples.partition_point([&](const ValueSample& s) { return s.time < until; });
             if (to <= from) continue;
             const auto e = lane.extent(from, to);

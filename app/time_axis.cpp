@@ -1,7 +1,11 @@
 #include "time_axis.h"
 
+#include <QObject>
+
 #include <array>
 #include <cmath>
+
+#include "base/text.h"
 
 namespace mt::app {
 namespace {
@@ -63,6 +67,28 @@ TimeTicks time_ticks(Time from, Time to, int wanted) {
         const double value = static_cast<double>(at) / static_cast<double>(unit.ps);
         out.ticks.push_back({{out.offset.ps + at}, QString::number(value, 'g', 6) + " " + unit.name});
     }
+    return out;
+}
+
+TimeTicks even_ticks(const EvenScale& scale, Time from, Time to, int wanted) {
+    TimeTicks out;
+    switch (scale.steps()) {
+        case EvenScale::Steps::instructions:
+            out.offset_text = QObject::tr("by instruction");
+            break;
+        case EvenScale::Steps::switches:
+            out.offset_text = QObject::tr("by task switch");
+            break;
+        case EvenScale::Steps::changes:
+            out.offset_text = QObject::tr("by change of handler");
+            break;
+    }
+    const double left = scale.place(from), right = scale.place(to);
+    if (right <= left || wanted < 1) return out;
+    const auto step = static_cast<double>(std::max<std::int64_t>(1, round_step((right - left) / wanted)));
+    for (double at = std::ceil(left / step) * step; at <= right; at += step)
+        out.ticks.push_back(
+            {scale.time(at), QString::fromStdString(count_text(static_cast<std::uint64_t>(std::max(0.0, at))))});
     return out;
 }
 

@@ -6,6 +6,7 @@
 #include <QString>
 
 #include "base/time.h"
+#include "trail/even_scale.h"
 
 namespace mt::app {
 
@@ -21,5 +22,7 @@ struct TimeTicks {
 
 /// About `wanted` ticks in [from, to] at round distances (1, 2, 5 times a power of ten).
 TimeTicks time_ticks(Time from, Time to, int wanted);
+/// The same where each step is equally wide: labels count steps.
+TimeTicks even_ticks(const EvenScale& scale, Time from, Time to, int wanted);
 
 }  // namespace mt::app

@@ -19,9 +19,11 @@ void Viewpoint::reset(Time end) {
     selection_ = {};
     a_.reset();
     b_.reset();
+    scale_.reset();
     live_ = following_ = false;
     places_ = {{from_, to_, cursor_}};
     place_ = 0;
+    emit scale_changed();
     emit window_changed();
     emit cursor_changed();
     emit selection_changed();
@@ -97,8 +99,41 @@ void Viewpoint::go_to(Time from, Time to, Time cursor) {
     remember(false);
 }
 
+void Viewpoint::set_scale(std::shared_ptr<const EvenScale> scale) {
+    if (scale == scale_) return;
+    scale_ = std::move(scale);
+    emit scale_changed();
+}
+
+double Viewpoint::share_of(Time t) const {
+    if (!scale_) return static_cast<double>((t - from_).ps) / static_cast<double>((to_ - from_).ps);
+    const double left = scale_->place(from_), right = scale_->place(to_);
+    if (t < from_ || t > to_ || right <= left)  // outside, and where no step is: by time
+        return static_cast<double>((t - from_).ps) / static_cast<double>((to_ - from_).ps);
+    return (scale_->place(t) - left) / (right - left);
+}
+
+Time Viewpoint::at_share(double share) const {
+    const auto by_time = [&] {
+        return from_ + Time{static_cast<std::int64_t>(share * static_cast<double>((to_ - from_).ps))};
+    };
+    if (!scale_ || share < 0 || share > 1) return by_time();
+    const double left = scale_->place(from_), right = scale_->place(to_);
+    return right <= left ? by_time() : std::clamp(scale_->time(left + share * (right - left)), from_, to_);
+}
+
 void Viewpoint::zoom(double factor, Time around) {
     if (following_) around = end_;
+    if (scale_) {
+        const double middle = scale_->place(around), left = scale_->place(from_), right = scale_->place(to_);
+        if (right > left) {
+            const double width = std::max(4.0, (right - left) * factor), share = (middle - left) / (right - left);
+            const Time from = scale_->time(std::max(0.0, middle - width * share)),
+                       to = scale_->time(middle + width * (1 - share));
+            show(from, std::max(to, from + kNarrowest));
+            return;
+        }
+    }
     const double width = static_cast<double>((to_ - from_).ps) * factor;
     const double left = static_cast<double>((around - from_).ps) * factor;
     const double limit = static_cast<double>(end_.ps);
@@ -109,6 +144,13 @@ void Viewpoint::zoom(double factor, Time around) {
 }
 
 void Viewpoint::pan(double share) {
+    if (scale_) {
+        const double left = scale_->place(from_), right = scale_->place(to_), width = right - left;
+        const double last = scale_->place(end_), to = std::min(last, right + width * share),
+                     from = std::max(0.0, share > 0 ? to - width : left + width * share);
+        show(scale_->time(from), scale_->time(from + width));
+        return;
+    }
     const Time step{static_cast<std::int64_t>(static_cast<double>((to_ - from_).ps) * share)};
     show(from_ + step, to_ + step);
 }

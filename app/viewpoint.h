@@ -7,6 +7,7 @@
 #include <QObject>
 
 #include "base/time.h"
+#include "trail/even_scale.h"
 
 namespace mt::app {
 
@@ -52,6 +53,12 @@ class Viewpoint : public QObject {
     void go_to(Time from, Time to, Time cursor);
     void zoom(double factor, Time around);
     void pan(double share);
+    /// Null: width is time. Else each of its steps is equally wide.
+    void set_scale(std::shared_ptr<const EvenScale> scale);
+    const EvenScale* scale() const { return scale_.get(); }
+    /// Where a moment lies between begin (0) and end (1) of what is visible, and back.
+    double share_of(Time t) const;
+    Time at_share(double share) const;
     void fit();
     void set_cursor(Time t);
     void select(const Selection& selection);
@@ -61,6 +68,7 @@ class Viewpoint : public QObject {
 
   signals:
     void window_changed();
+    void scale_changed();
     void cursor_changed();
     void selection_changed();
     void ruler_changed();
@@ -75,6 +83,7 @@ class Viewpoint : public QObject {
     void revisit();
 
     Time from_{}, to_{1'000'000}, end_{1'000'000}, cursor_{};
+    std::shared_ptr<const EvenScale> scale_;
     Selection selection_;
     std::optional<Time> a_, b_;
     std::vector<Visited> places_;

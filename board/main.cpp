@@ -7,20 +7,34 @@
 #include "etrace_encoder.h"
 #include "live_board.h"
 #include "mount_model.h"
+#include "thumb_walk.h"
 #include "share/ctf_writer.h"
 #include "target/image.h"
 
 namespace {
 
-int write_file(const board::MountOptions& options, const std::string& file, const std::string& events,
-               const mt::Image* image) {
+struct Outputs {
+    std::string trace, events, etm;   ///< files and a folder; empty: not wanted
+    double etm_before = 0.003, etm_after = 0.0001;  ///< seconds around the fault
+};
+
+bool write_bytes(const std::string& file, const std::vector<std::uint8_t>& bytes) {
+    std::ofstream out(file, std::ios::binary);
+    out.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+    out.close();
+    if (!out) std::cerr << "mtrail-board: cannot write: " << file << ": check free space and permissions\n";
+    return static_cast<bool>(out);
+}
+
+int write_file(const board::MountOptions& options, const Outputs& outputs, const mt::Image* image) {
+    const std::string& events = outputs.events;
     const auto range = [&](const std::string& name) -> std::pair<std::uint32_t, std::uint32_t> {
         const mt::Symbol* symbol = image == nullptr ? nullptr : image->symbol_named(name);
         if (symbol == nullptr) return {0x08000000, 64};
         return {static_cast<std::uint32_t>(symbol->address), static_cast<std::uint32_t>(symbol->size)};
     };
     std::unique_ptr<mt::CtfWriter> writer;
-    board::OsSink os;
+    board::MountModel::Hooks hooks;
     if (!events.empty()) {
         auto made = mt::CtfWriter::create(events, {"Larkspur", options.clock_hz, 1});
         if (!made) {
@@ -28,23 +42,35 @@ int write_file(const board::MountOptions& options, const std::string& file, cons
             return 2;
         }
         writer = std::move(*made);
-        os = [&](const mt::OsEvent& event, const mt::OsBlock& texts, std::uint64_t cycle) {
+        hooks.os = [&](const mt::OsEvent& event, const mt::OsBlock& texts, std::uint64_t cycle) {
             writer->write(event, static_cast<std::int64_t>(cycle), texts);
         };
     }
-    const auto bytes = board::record_mount(options, range, os);
+    board::Etm4Encoder encoder({});
+    std::unique_ptr<board::ThumbWalk> walk;
+    if (!outputs.etm.empty()) {
+        const auto code = mt::Code::of(*image, "armv7e-m");
+        walk = std::make_unique<board::ThumbWalk>(code, mt::FunctionTable::of(*image, *code), &encoder, options.seed);
+        const double fault = options.fault_at >= 0 ? options.fault_at : options.seconds - 0.017;
+        const auto cycles = [&](double t) {
+            return static_cast<std::uint64_t>(std::max(0.0, t) * static_cast<double>(options.clock_hz));
+        };
+        hooks.walk = walk.get();
+        hooks.walk_from = cycles(fault - outputs.etm_before);
+        hooks.walk_until = cycles(fault + 0.00019 + outputs.etm_after);
+    }
+    const auto bytes = board::record_mount(options, range, hooks);
     if (writer)
         if (auto ended = writer->finish(); !ended) {
             std::cerr << "mtrail-board: " << ended.error().text() << "\n";
             return 2;
         }
-    if (file.empty()) return 0;
-    std::ofstream out(file, std::ios::binary);
-    out.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
-    out.close();
-    if (out) return 0;
-    std::cerr << "mtrail-board: cannot write: " << file << ": check free space and permissions\n";
-    return 2;
+    if (!outputs.etm.empty()) {
+        std::vector<std::uint8_t> etm;
+        encoder.drain(etm, true);
+        if (!write_bytes(outputs.etm, etm)) return 2;
+    }
+    return outputs.trace.empty() || write_bytes(outputs.trace, bytes) ? 0 : 2;
 }
 
 int write_cop(const board::MountOptions& options, const std::string& file, std::shared_ptr<const mt::Image> image) {
@@ -78,9 +104,12 @@ int main(int argc, char** argv) {
         "mtrail-board"};
     board::LiveOptions live;
     board::MountOptions& options = live.mount;
-    std::string file, events_folder, cop_file, image_path, cop_path;
-    app.add_option("--write", file, "file for the bytes of the serial-wire output; then end");
-    app.add_option("--write-events", events_folder,
+    std::string cop_file, image_path, cop_path;
+    Outputs outputs;
+    app.add_option("--write", outputs.trace, "file for the bytes of the serial-wire output; then end");
+    app.add_option("--write-etm", outputs.etm,
+                   "file for ETMv4 instruction trace of the main core around its fault (needs --image); then end");
+    app.add_option("--write-events", outputs.events,
                    "folder for the events of the main core's operating system, as a CTF trace; then end");
     app.add_flag("--inherit", options.inherit, "bus_lock lends its holder the priority of who waits for it");
     app.add_option("--write-cop", cop_file, "file for the instruction trace of the co-processor; then end");
@@ -141,10 +170,15 @@ int main(int argc, char** argv) {
         std::cerr << "mtrail-board: --write-cop needs a program: give --cop FILE.elf\n";
         return 2;
     }
+    if (!outputs.etm.empty() && live.image == nullptr) {
+        std::cerr << "mtrail-board: --write-etm needs the program: give --image FILE.elf\n";
+        return 2;
+    }
     int code = 0;
-    if (!file.empty() || !events_folder.empty()) code = write_file(options, file, events_folder, live.image.get());
+    const bool main_core = !outputs.trace.empty() || !outputs.events.empty() || !outputs.etm.empty();
+    if (main_core) code = write_file(options, outputs, live.image.get());
     if (!cop_file.empty() && code == 0) code = write_cop(options, cop_file, live.cop);
-    if (!file.empty() || !events_folder.empty() || !cop_file.empty()) return code;
+    if (main_core || !cop_file.empty()) return code;
     live.end_after = seconds->count() > 0 ? options.seconds : 0;
     return board::run_live(live);
 }

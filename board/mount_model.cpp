@@ -9,6 +9,7 @@
 #include <random>
 
 #include "itm_writer.h"
+#include "thumb_walk.h"
 
 namespace board {
 namespace {
@@ -109,8 +110,11 @@ class Mount {
     void look_at_masking(bool masked);
     Cycles handler_time(unsigned number);
     void add_job(unsigned task, std::deque<Segment> job);
+    std::uint32_t fault_address() const { return range_("star_table_at").first + 6; }
     void say(const std::string& text);
     void look_at_function();
+    bool walking();
+    void walked(Cycles from);
     void wrote(const char* variable, std::uint32_t value) {
         if (hooks_.written && hooks_.written(variable, value)) stop_ = true;
     }
@@ -143,6 +147,7 @@ class Mount {
     bool faulted_ = false, stop_ = false, masked_ = false;
     unsigned switched_to_ = kTasks;  ///< the task that the last switch event named
     const char* last_function_ = nullptr;
+    bool walk_begun_ = false;
     Cycles next_sample_ = kSamplePeriod;
     std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
 };
@@ -164,6 +169,12 @@ Cycles Mount::handler_time(unsigned number) {
         default:
             return end_ * 2;  // a fault handler never ends
     }
+}
+
+static const char* task_entry(unsigned task) {
+    constexpr std::array<const char*, kTasks> entries = {"idle_task", "track_task", "guide_task", "clock_task",
+                                                         "focus_task"};
+    return entries[task];
 }
 
 static const char* handler_function(unsigned number) {
@@ -201,6 +212,9 @@ void Mount::enter(unsigned number) {
     if (chained) nest_.pop_back();
     now_ += chained ? kTailChain : kEntry;
     pending_[number] = false;
+    if (walking()) {
+        hooks_.walk->enter(number, number == kPendSv ? "PendSV_Handler" : handler_function(number), now_, chained);
+    }
     nest_.push_back({number, handler_time(number), handler_function(number)});
     out_.exception(now_, number, 1);
     if (number >= 16 || number == kSysTick) os(mt::OsKind::isr_enter, number >= 16 ? number - 16 : kTickNumber);
@@ -220,10 +234,15 @@ void Mount::leave() {
     }
     if (number == kSysTick && choose() != running_) raise(kPendSv);
     if (number == kSvCall) raise(kPendSv);
+    const bool walk = walking();
     nest_.pop_back();
     out_.exception(now_, number, 2);
     const auto next = most_urgent();
     const int level = nest_.empty() ? 99 : priority(nest_.back().number);
+    if (walk) {
+        hooks_.walk->switch_to(running_);
+        hooks_.walk->leave(now_, next && priority(*next) < level);
+    }
     if (next && priority(*next) < level) {
         nest_.push_back({0, 0, nullptr});  // marks a tail chain for enter()
         enter(*next);
@@ -309,7 +328,7 @@ void Mount::segment_done() {
         faulted_ = true;
         if (hooks_.os) {
             mt::OsBlock fault;
-            fault.faults.push_back({"access_violation", range_("star_table_at").first + 6, 0x0A4011F8});
+            fault.faults.push_back({"access_violation", fault_address(), 0x0A4011F8});
             mt::OsEvent e;
             e.kind = mt::OsKind::fault;
             hooks_.os(e, fault, now_);
@@ -444,6 +463,29 @@ void Mount::plan() {
     }
 }
 
+// Whether the walk is told of what happens now. It begins in a thread.
+bool Mount::walking() {
+    if (hooks_.walk == nullptr || now_ < hooks_.walk_from || now_ > hooks_.walk_until) return false;
+    if (walk_begun_) return true;
+    if (!nest_.empty()) return false;
+    walk_begun_ = true;
+    hooks_.walk->thread(running_, task_entry(running_), now_);
+    for (unsigned id = 0; id < kTasks; ++id)
+        if (id != running_) hooks_.walk->thread(id, task_entry(id), now_);
+    return true;
+}
+
+void Mount::walked(Cycles from) {
+    const Cycles to = std::min(now_, hooks_.walk_until);
+    if (!walking() && !(walk_begun_ && from < hooks_.walk_until)) return;
+    const bool faulty =
+        nest_.empty() && !tasks_[running_].job.empty() && tasks_[running_].job.front().then == Segment::Then::fault;
+    if (faulty && !options_.healthy)
+        hooks_.walk->stand_before(fault_address(), from);  // the bus keeps the load waiting before it refuses it
+    else
+        hooks_.walk->run(function(), from, to);
+}
+
 const char* Mount::function() const {
     if (!nest_.empty()) return nest_.back().function;
     if (running_ == kIdle || tasks_[running_].job.empty()) return "idle_task";
@@ -514,12 +556,15 @@ bool Mount::run_until(Cycles limit) {
         if (nest_.empty() && left != nullptr && tasks_[running_].job.front().until != 0)
             *left = tasks_[running_].job.front().until > now_ ? tasks_[running_].job.front().until - now_ : 1;
         const Cycles step = until > now_ ? until - now_ : 0;
+        const Cycles before = now_;
         if (left == nullptr) {
             now_ += step;
+            walked(before);
             continue;
         }
         const Cycles done = std::min(step, *left);
         now_ += done;
+        walked(before);
         *left -= done;
         if (*left != 0) continue;
         if (!nest_.empty())
@@ -530,8 +575,9 @@ bool Mount::run_until(Cycles limit) {
     return !stop_;
 }
 
-std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range, const OsSink& os) {
-    Mount mount(options, range, {{}, {}, os});
+std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range,
+                                       const MountModel::Hooks& hooks) {
+    Mount mount(options, range, hooks);
     mount.begin();
     mount.run_until(mount.end());
     mount.flush();

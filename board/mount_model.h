@@ -12,6 +12,8 @@
 
 namespace board {
 
+class ThumbWalk;
+
 struct MountOptions {
     double seconds = 20;
     std::uint64_t seed = 1;
@@ -28,18 +30,21 @@ using FunctionRange = std::function<std::pair<std::uint32_t, std::uint32_t>(cons
 /// Takes an event of the operating system; its time is in core cycles.
 using OsSink = std::function<void(const mt::OsEvent& event, const mt::OsBlock& texts, std::uint64_t cycle)>;
 
-/// Runs the model and returns the bytes of its serial-wire output.
-std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range, const OsSink& os = {});
 
-/// The same model, run in pieces.
+/// What a debugger may want to stop at; a hook that returns true ends `run_until` there.
+struct MountHooks {
+    std::function<bool(const char* function)> entered;
+    std::function<bool(const char* variable, std::uint32_t value)> written;
+    OsSink os;
+    /// Walks the firmware as the model goes, from `walk_from` to `walk_until` (in cycles); not owned, may be null.
+    ThumbWalk* walk = nullptr;
+    std::uint64_t walk_from = 0, walk_until = 0;
+};
+
+/// The model, run in pieces.
 class MountModel {
   public:
-    /// What a debugger may want to stop at; a hook that returns true ends `run_until` there.
-    struct Hooks {
-        std::function<bool(const char* function)> entered;
-        std::function<bool(const char* variable, std::uint32_t value)> written;
-        OsSink os;
-    };
+    using Hooks = MountHooks;
     MountModel(const MountOptions& options, FunctionRange range, Hooks hooks = {});
     ~MountModel();
 
@@ -54,5 +59,9 @@ class MountModel {
   private:
     std::unique_ptr<class Mount> mount_;
 };
+
+/// Runs the model to its end and returns the bytes of its serial-wire output.
+std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range,
+                                       const MountModel::Hooks& hooks = {});
 
 }  // namespace board

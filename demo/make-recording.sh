@@ -13,7 +13,8 @@ riscv64-unknown-elf-gcc -march=rv32imac_zicsr -mabi=ilp32 -Og -g3 -gdwarf-5 -ffr
     -fdebug-prefix-map="$here/cop"=cop -T cop.ld start.S ./*.c -lgcc -o ../larkspur-cop.elf
 cd "$here"
 rm -rf larkspur-night-os larkspur-repaired-os
-"$board" --image larkspur.elf --write larkspur-night.swo --write-events larkspur-night-os --seconds 20 --seed 3
+"$board" --image larkspur.elf --write larkspur-night.swo --write-events larkspur-night-os \
+    --write-etm larkspur-night.etm4 --seconds 20 --seed 3
 "$board" --image larkspur.elf --write-events larkspur-repaired-os --inherit --seconds 20 --seed 3
 "$board" --cop larkspur-cop.elf --write-cop larkspur-cop.etrace --seconds 20 --seed 3
 ls -l larkspur.elf larkspur-cop.elf larkspur-night.swo larkspur-cop.etrace

@@ -35,6 +35,20 @@ std::string rewritten_target(const std::string& text, const std::map<std::string
             continue;
         }
         bool left_out = false;
+        if (first != std::string::npos && line.compare(first, 6, "images") == 0) {
+            try {
+                const toml::table one = toml::parse(line);
+                std::string list;
+                if (const toml::array* all = one["images"].as_array())
+                    for (const auto& item : *all) {
+                        const std::string path = item.value_or(std::string());
+                        const auto found = names.find((folder / path).lexically_normal().string());
+                        list += (list.empty() ? "\"" : ", \"") + (found == names.end() ? path : found->second) + "\"";
+                    }
+                if (!list.empty()) line = "images = [" + list + "]";
+            } catch (const toml::parse_error&) {  // a list over several lines: the names stay
+            }
+        }
         for (const std::string key : {"file", "image", "svd", "orti", "mapping", "metadata"}) {
             if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
             toml::table one;
@@ -88,10 +102,13 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
                 fs::is_regular_file(shared, ec))
                 copies.emplace_back(shared.string(), name + ".metadata");
         }
-    for (const auto& c : target_file.cores)
-        for (const auto& path : {c.image, c.svd, c.orti})
+    for (const auto& c : target_file.cores) {
+        std::vector<std::string> paths{c.image, c.svd, c.orti};
+        paths.insert(paths.end(), c.more_images.begin(), c.more_images.end());
+        for (const auto& path : paths)
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
                 copies.emplace_back(path, place(path, "images"));
+    }
     for (const auto& s : target_file.streams)
         for (const auto& path : {s.mapping, s.metadata})
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))

@@ -4,12 +4,14 @@
 
 #include "base/text.h"
 #include "target/disassembly.h"
+#include "trail/backtrace.h"
 #include "trail/step_reading.h"
 
 namespace mt {
 namespace {
 
 constexpr std::uint64_t kStepsShown = 12;
+constexpr std::size_t kLevelsShown = 6;
 
 std::string short_file(const std::string& path) {
     const auto slash = path.rfind('/');
@@ -35,8 +37,10 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
         const Disassembler disassembler(code);
         const auto told = [&](std::uint32_t slot) {
             const std::uint64_t address = code.address(slot);
-            std::string text = disassembler.text(slot) + " at " + hex_text(address, 8) + " in " +
-                               (*steps.functions)[steps.functions->at(slot)].name;
+            std::string text = disassembler.text(slot) + " at " + hex_text(address, 8) + " in ";
+            const auto inlined = steps.inlines->names_at(slot);
+            for (auto name = inlined.rbegin(); name != inlined.rend(); ++name) text += *name + ", inlined in ";
+            text += (*steps.functions)[steps.functions->at(slot)].name;
             if (const auto line = image.line_at(address))
                 text += " (" + short_file(line->file) + ":" + std::to_string(line->line) + ")";
             return text;
@@ -59,17 +63,25 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
         }
         if (found->trap.tval_known && found->trap.tval != 0)
             cause += (cause.empty() ? "It" : ";") + std::string(" reported the value ") + hex_text(found->trap.tval, 8);
-        std::string stack;
-        std::size_t shown = 0;
-        std::vector<std::string> names;
-        for (const CallLevel& level : steps.levels) {
-            // Below the handler: what was on the stack when it came.
-            const auto i = level.at(Time{std::max<std::int64_t>(0, at.ps - 1)});
-            if (!i || level[*i].begin >= at) break;
-            names.push_back((*steps.functions)[static_cast<std::uint32_t>(level[*i].function)].name);
+        // Below the handler: what was on the stack when it came.
+        std::vector<TraceFrame> frames = backtrace(recording, steps, found->step);
+        const auto handler =
+            std::find_if(frames.begin(), frames.end(), [](const TraceFrame& frame) { return frame.handler; });
+        if (handler == frames.end() && found->step > 0)
+            frames = backtrace(recording, steps, found->step - 1);  // nothing of the handler was traced
+        else if (handler != frames.end())
+            frames.erase(frames.begin(), handler + 1);
+        if (slot != Code::kNowhere) {
+            // It stood on the instruction that raised it, not on the last one that was executed.
+            while (!frames.empty() && frames.front().inlined) frames.erase(frames.begin());
+            for (const std::string& name : steps.inlines->names_at(slot)) {
+                TraceFrame inner;
+                inner.name = name;
+                inner.inlined = true;
+                frames.insert(frames.begin(), std::move(inner));
+            }
         }
-        for (auto name = names.rbegin(); name != names.rend() && shown < 6; ++name, ++shown)
-            stack += (stack.empty() ? "" : " ◂ ") + *name;
+        const std::string stack = backtrace_text(frames, kLevelsShown);
         if (!stack.empty()) cause += (cause.empty() ? "" : "; ") + std::string("on the stack: ") + stack;
         if (!cause.empty()) f.cause = cause + ". " + f.cause;
         return true;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 namespace mt {
 
@@ -13,8 +14,10 @@ void add_sampled(const Trail& trail, const std::vector<std::shared_ptr<const Fun
                  const std::set<std::string>& leave_out, std::vector<FunctionRow>& rows) {
     for (std::size_t c = 0; c < trail.cores.size() && c < functions.size(); ++c) {
         const CoreTrail& core = trail.cores[c];
-        const bool traced =
-            std::any_of(trail.steps.begin(), trail.steps.end(), [c](const StepTrail& t) { return t.core_index == c; });
+        // Instruction trace of a short stretch does not stand for the whole recording.
+        const bool traced = std::any_of(trail.steps.begin(), trail.steps.end(), [&](const StepTrail& t) {
+            return t.core_index == c && (t.end - t.begin).ps >= trail.end.ps / 2;
+        });
         if (core.samples.empty() || traced || functions[c] == nullptr) continue;
         const FunctionTable& table = *functions[c];
         std::uint64_t all = core.samples_asleep;
@@ -89,6 +92,37 @@ std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::s
     add_sampled(trail, functions, leave_out, rows);
     std::stable_sort(rows.begin(), rows.end(),
                      [](const FunctionRow& a, const FunctionRow& b) { return a.own > b.own; });
+    return rows;
+}
+
+std::vector<FunctionRow> inlined_rows(const Trail& trail) {
+    std::vector<FunctionRow> rows;
+    for (std::size_t s = 0; s < trail.steps.size(); ++s) {
+        const StepTrail& t = trail.steps[s];
+        if (!t.counters || !t.inlines || t.inlines->size() == 0) continue;
+        const std::vector<std::uint64_t> executions = t.counters->executions(*t.code);
+        std::vector<std::uint64_t> own(t.inlines->size());
+        for (std::uint32_t slot = 0; slot < executions.size(); ++slot)
+            if (const std::uint32_t in = t.inlines->at(slot); in != InlineTable::kNone) own[in] += executions[slot];
+        std::map<std::string, FunctionRow> by_name;
+        for (std::uint32_t i = 0; i < own.size(); ++i) {
+            const Inlined& inlined = (*t.inlines)[i];
+            if (own[i] == 0) continue;
+            FunctionRow& row = by_name[inlined.name];
+            row.steps_index = s;
+            row.core = t.core_index;
+            row.inlined = true;
+            row.function = Code::kNowhere;
+            row.name = inlined.name;
+            row.instructions += own[i];
+            ++row.places;
+            if (row.file.empty()) {
+                row.file = inlined.file;
+                row.line = inlined.line;
+            }
+        }
+        for (auto& [name, row] : by_name) rows.push_back(std::move(row));
+    }
     return rows;
 }
 

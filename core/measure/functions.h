@@ -16,6 +16,8 @@ namespace mt {
 struct FunctionRow {
     std::size_t steps_index = 0;  ///< which instruction stream; without meaning where `sampled`
     std::size_t core = 0;
+    bool inlined = false;        ///< see inlined_rows: instructions only
+    std::uint64_t places = 0;    ///< … put into so many places
     bool sampled = false;        ///< estimated from program-counter samples: own time and share only
     std::uint64_t samples = 0;   ///< … so many of them
     double share_error = 0;      ///< … 95 % of such estimates are at most so far off
@@ -38,5 +40,10 @@ struct FunctionRow {
 /// core's image, for what was sampled; without them only traced cores are told.
 std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out = {},
                                        const std::vector<std::shared_ptr<const FunctionTable>>& functions = {});
+
+/// Functions that the compiler put into others: how many instructions of theirs were executed, all places together.
+/// What was inlined is neither called nor timed; these instructions are part of the figures of the functions that hold
+/// them. Nothing before the recording is decoded to its end.
+std::vector<FunctionRow> inlined_rows(const Trail& trail);
 
 }  // namespace mt

@@ -1,6 +1,7 @@
 #include "target/image.h"
 
 #include <cxxabi.h>
+#include <dwarf.h>
 #include <elfutils/libdw.h>
 #include <fcntl.h>
 #include <gelf.h>
@@ -37,22 +38,32 @@ struct Image::Parts {
     std::string path;
     Machine machine = Machine::other;
     unsigned machine_code = 0;
-    int fd = -1;
-    Elf* elf = nullptr;
+    struct File {
+        int fd = -1;
+        Elf* elf = nullptr;
+        Dwarf* dwarf = nullptr;
+    };
+    std::vector<File> files;
+    Elf* elf = nullptr;  ///< the one that is being read
     mutable std::mutex dwarf_lock;
-    Dwarf* dwarf = nullptr;
     std::vector<Symbol> symbols;
     std::vector<std::size_t> functions;  ///< indices into symbols
     std::vector<Block> blocks;
     std::vector<std::vector<std::uint8_t>> loaded;
     std::vector<Piece> pieces, code;
+    std::vector<bool> executable;  ///< per piece
+    std::optional<std::uint64_t> overlap;
     std::uint64_t entry = 0;
 
     ~Parts() {
-        if (dwarf != nullptr) dwarf_end(dwarf);
-        if (elf != nullptr) elf_end(elf);
-        if (fd >= 0) ::close(fd);
+        for (File& f : files) {
+            if (f.dwarf != nullptr) dwarf_end(f.dwarf);
+            if (f.elf != nullptr) elf_end(f.elf);
+            if (f.fd >= 0) ::close(f.fd);
+        }
     }
+    Result<void> read(const std::string& file);
+    void settle();
     void read_sections();
     void read_segments();
     void read_symbols(Elf_Scn* section, const GElf_Shdr& header);
@@ -93,14 +104,9 @@ void Image::Parts::read_sections() {
         blocks.push_back(
             {header.sh_addr, data->d_size, (header.sh_flags & SHF_EXECINSTR) != 0, {bytes, bytes + data->d_size}});
     }
-    std::stable_sort(symbols.begin(), symbols.end(),
-                     [](const Symbol& a, const Symbol& b) { return a.address < b.address; });
-    for (std::size_t i = 0; i < symbols.size(); ++i)
-        if (symbols[i].function) functions.push_back(i);
 }
 
 void Image::Parts::read_segments() {
-    std::vector<bool> executable;
     std::size_t count = 0;
     if (elf_getphdrnum(elf, &count) != 0) count = 0;
     for (std::size_t i = 0; i < count && i < 1024; ++i) {
@@ -115,38 +121,65 @@ void Image::Parts::read_segments() {
         pieces.push_back({header.p_vaddr, header.p_paddr, {}, (header.p_flags & PF_W) != 0});
         executable.push_back((header.p_flags & PF_X) != 0);
     }
+}
+
+// Once all files are read.
+void Image::Parts::settle() {
+    std::stable_sort(symbols.begin(), symbols.end(),
+                     [](const Symbol& a, const Symbol& b) { return a.address < b.address; });
+    for (std::size_t i = 0; i < symbols.size(); ++i)
+        if (symbols[i].function) functions.push_back(i);
     for (std::size_t i = 0; i < pieces.size(); ++i) pieces[i].bytes = loaded[i];
     for (const Block& b : blocks)
         if (b.code) code.push_back({b.address, b.address, b.bytes, false});
     for (std::size_t i = 0; code.empty() && i < pieces.size(); ++i)
         if (executable[i]) code.push_back(pieces[i]);
-    std::sort(code.begin(), code.end(), [](const Piece& a, const Piece& b) { return a.address < b.address; });
+    std::stable_sort(code.begin(), code.end(), [](const Piece& a, const Piece& b) { return a.address < b.address; });
+    for (std::size_t i = 0; i + 1 < code.size() && !overlap; ++i)
+        if (code[i + 1].address < code[i].address + code[i].bytes.size()) overlap = code[i + 1].address;
+}
+
+Result<void> Image::Parts::read(const std::string& file) {
+    File& f = files.emplace_back();
+    f.fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC);
+    if (f.fd < 0)
+        return failure(std::string("cannot open the image: ") + std::strerror(errno), file,
+                       "correct 'image' in the target file");
+    f.elf = elf = elf_begin(f.fd, ELF_C_READ, nullptr);
+    GElf_Ehdr header;
+    if (elf == nullptr || elf_kind(elf) != ELF_K_ELF || gelf_getehdr(elf, &header) == nullptr)
+        return failure("not an ELF file", file, "give the linked image that runs on the target");
+    if (files.size() > 1 && header.e_machine != machine_code)
+        return failure("the images of one core are for different machines", file, "give images that run on this core");
+    if (files.size() == 1) {
+        machine_code = header.e_machine;
+        machine = header.e_machine == EM_ARM     ? Machine::arm
+                  : header.e_machine == EM_RISCV ? Machine::riscv
+                                                 : Machine::other;
+        entry = header.e_entry;
+    }
+    read_sections();
+    read_segments();
+    f.dwarf = dwarf_begin_elf(elf, DWARF_C_READ, nullptr);
+    return {};
 }
 
 Result<std::shared_ptr<const Image>> Image::open(const std::string& path) {
+    return open(std::vector<std::string>{path});
+}
+
+Result<std::shared_ptr<const Image>> Image::open(const std::vector<std::string>& paths) {
     std::shared_ptr<Image> image(new Image);
     Parts& p = *image->parts_;
-    p.path = path;
-    p.fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-    if (p.fd < 0)
-        return failure(std::string("cannot open the image: ") + std::strerror(errno), path,
-                       "correct 'image' in the target file");
+    p.path = paths.front();
     elf_version(EV_CURRENT);
-    p.elf = elf_begin(p.fd, ELF_C_READ, nullptr);
-    GElf_Ehdr header;
-    if (p.elf == nullptr || elf_kind(p.elf) != ELF_K_ELF || gelf_getehdr(p.elf, &header) == nullptr)
-        return failure("not an ELF file", path, "give the linked image that runs on the target");
-    p.machine_code = header.e_machine;
-    p.machine = header.e_machine == EM_ARM     ? Machine::arm
-                : header.e_machine == EM_RISCV ? Machine::riscv
-                                               : Machine::other;
-    p.entry = header.e_entry;
-    p.read_sections();
-    p.read_segments();
-    p.dwarf = dwarf_begin_elf(p.elf, DWARF_C_READ, nullptr);
+    for (const std::string& path : paths)
+        if (auto ok = p.read(path); !ok) return tl::make_unexpected(ok.error());
+    p.settle();
     return std::shared_ptr<const Image>(std::move(image));
 }
 
+std::optional<std::uint64_t> Image::overlap() const { return parts_->overlap; }
 const std::string& Image::path() const { return parts_->path; }
 Image::Machine Image::machine() const { return parts_->machine; }
 std::string_view Image::machine_name() const {
@@ -184,14 +217,91 @@ const Symbol* Image::symbol_named(std::string_view name) const {
 
 std::optional<SourceLine> Image::line_at(std::uint64_t address) const {
     const std::lock_guard guard(parts_->dwarf_lock);
-    if (parts_->dwarf == nullptr) return std::nullopt;
+    for (const Parts::File& f : parts_->files) {
+        Dwarf_Die unit;
+        if (f.dwarf == nullptr || dwarf_addrdie(f.dwarf, address, &unit) == nullptr) continue;
+        Dwarf_Line* line = dwarf_getsrc_die(&unit, address);
+        int number = 0;
+        const char* file = line == nullptr ? nullptr : dwarf_linesrc(line, nullptr, nullptr);
+        if (file != nullptr && dwarf_lineno(line, &number) == 0) return SourceLine{file, number};
+    }
+    return std::nullopt;
+}
+
+namespace {
+
+// Bounds for hostile files.
+constexpr int kDeepestDie = 64;
+constexpr std::size_t kMostInlined = 1 << 20, kMostRanges = 4096;
+
+std::uint32_t add_inlined(Dwarf_Die* die, std::uint32_t parent, std::vector<InlinedCall>& out) {
+    InlinedCall call;
+    call.parent = parent;
+    Dwarf_Attribute attribute;
+    const char* name = nullptr;
+    if (dwarf_attr_integrate(die, DW_AT_linkage_name, &attribute) != nullptr) name = dwarf_formstring(&attribute);
+    if (name == nullptr) name = dwarf_diename(die);
+    call.name = name == nullptr ? "(nameless)" : demangled(name);
+    Dwarf_Word number = 0;
+    if (dwarf_attr(die, DW_AT_call_line, &attribute) != nullptr && dwarf_formudata(&attribute, &number) == 0 &&
+        number < 0x7FFF'FFFF)
+        call.line = static_cast<int>(number);
     Dwarf_Die unit;
-    if (dwarf_addrdie(parts_->dwarf, address, &unit) == nullptr) return std::nullopt;
-    Dwarf_Line* line = dwarf_getsrc_die(&unit, address);
-    int number = 0;
-    const char* file = line == nullptr ? nullptr : dwarf_linesrc(line, nullptr, nullptr);
-    if (file == nullptr || dwarf_lineno(line, &number) != 0) return std::nullopt;
-    return SourceLine{file, number};
+    Dwarf_Files* files = nullptr;
+    std::size_t count = 0;
+    if (dwarf_attr(die, DW_AT_call_file, &attribute) != nullptr && dwarf_formudata(&attribute, &number) == 0 &&
+        dwarf_diecu(die, &unit, nullptr, nullptr) != nullptr && dwarf_getsrcfiles(&unit, &files, &count) == 0 &&
+        number < count)
+        if (const char* file = dwarf_filesrc(files, number, nullptr, nullptr)) call.file = file;
+    Dwarf_Addr base = 0, begin = 0, end = 0;
+    for (std::ptrdiff_t at = 0; (at = dwarf_ranges(die, at, &base, &begin, &end)) > 0;) {
+        if (begin < end) call.ranges.emplace_back(begin, end);
+        if (call.ranges.size() > kMostRanges) break;
+    }
+    out.push_back(std::move(call));
+    return static_cast<std::uint32_t>(out.size() - 1);
+}
+
+// All that lies below a DIE, in order.
+void find_inlined(Dwarf_Die* die, std::uint32_t parent, int depth, std::vector<InlinedCall>& out) {
+    Dwarf_Die child;
+    if (depth > kDeepestDie || dwarf_child(die, &child) != 0) return;
+    do {
+        if (out.size() >= kMostInlined) return;
+        switch (dwarf_tag(&child)) {
+            case DW_TAG_inlined_subroutine: {
+                const std::uint32_t here = add_inlined(&child, parent, out);
+                find_inlined(&child, here, depth + 1, out);
+                break;
+            }
+            case DW_TAG_subprogram:
+            case DW_TAG_lexical_block:
+            case DW_TAG_namespace:
+            case DW_TAG_class_type:
+            case DW_TAG_structure_type:
+            case DW_TAG_try_block:
+            case DW_TAG_catch_block:
+                find_inlined(&child, parent, depth + 1, out);
+                break;
+            default:
+                break;
+        }
+    } while (dwarf_siblingof(&child, &child) == 0);
+}
+
+}  // namespace
+
+std::vector<InlinedCall> Image::inlined_calls() const {
+    const std::lock_guard guard(parts_->dwarf_lock);
+    std::vector<InlinedCall> all;
+    for (const Parts::File& f : parts_->files) {
+        Dwarf_CU* unit = nullptr;
+        Dwarf_Die die, sub;
+        std::uint8_t kind = 0;
+        while (f.dwarf != nullptr && dwarf_get_units(f.dwarf, unit, &unit, nullptr, &kind, &die, &sub) == 0)
+            if (kind == DW_UT_compile || kind == DW_UT_partial) find_inlined(&die, 0xFFFF'FFFF, 0, all);
+    }
+    return all;
 }
 
 std::optional<std::uint32_t> Image::word_at(std::uint64_t address) const {
@@ -221,15 +331,19 @@ Result<std::uint64_t> Image::address_of(const std::string& place) const {
         const std::string file = place.substr(0, colon);
         const int line = std::stoi(place.substr(colon + 1));
         const std::lock_guard guard(parts_->dwarf_lock);
-        Dwarf_Line** lines = nullptr;
-        std::size_t count = 0;
-        if (parts_->dwarf == nullptr || dwarf_getsrc_file(parts_->dwarf, file.c_str(), line, 0, &lines, &count) != 0 ||
-            count == 0)
-            return failure("no code stands at " + place, path(), "name a line that holds a statement, as main.c:41");
         Dwarf_Addr address = 0, least = ~Dwarf_Addr{0};
-        for (std::size_t i = 0; i < count; ++i)
-            if (dwarf_lineaddr(lines[i], &address) == 0) least = std::min(least, address);
-        std::free(lines);
+        bool any = false;
+        for (const Parts::File& f : parts_->files) {
+            Dwarf_Line** lines = nullptr;
+            std::size_t count = 0;
+            if (f.dwarf == nullptr || dwarf_getsrc_file(f.dwarf, file.c_str(), line, 0, &lines, &count) != 0) continue;
+            for (std::size_t i = 0; i < count; ++i)
+                if (dwarf_lineaddr(lines[i], &address) == 0) least = std::min(least, address);
+            any = any || count > 0;
+            std::free(lines);
+        }
+        if (!any)
+            return failure("no code stands at " + place, path(), "name a line that holds a statement, as main.c:41");
         return least;
     }
     if (const Symbol* s = symbol_named(place)) return s->address;

@@ -8,6 +8,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "base/problem.h"
@@ -27,6 +28,15 @@ struct SourceLine {
     int line = 0;
 };
 
+/// A function that the compiler put into another (DWARF 5, 3.3.8.2).
+struct InlinedCall {
+    std::string name;  ///< demangled
+    std::string file;  ///< of the place that calls it; empty if the file does not say
+    int line = 0;
+    std::uint32_t parent = 0xFFFF'FFFF;  ///< index of the inlined call that holds this one; else that
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges;  ///< addresses [first, second)
+};
+
 /// Immutable after opening. All members may be called from any thread; `line_at` takes a lock.
 class Image {
   public:
@@ -34,6 +44,9 @@ class Image {
 
     /// Opens an ELF file. A hostile or damaged file gives a Problem or fewer symbols, never a crash.
     static Result<std::shared_ptr<const Image>> open(const std::string& path);
+    /// Several files that stand in the target's memory together, as a boot loader and an application. The entry is
+    /// the first one's. REQUIRES: at least one path.
+    static Result<std::shared_ptr<const Image>> open(const std::vector<std::string>& paths);
     ~Image();
 
     const std::string& path() const;
@@ -46,6 +59,8 @@ class Image {
     const Symbol* symbol_named(std::string_view name) const;
     /// Source file and line of an instruction from DWARF; nullopt where there is none.
     std::optional<SourceLine> line_at(std::uint64_t address) const;
+    /// All inlined calls, each behind the one that holds it; none without DWARF.
+    std::vector<InlinedCall> inlined_calls() const;
     /// The 32-bit little-endian word at an address that the file loads.
     std::optional<std::uint32_t> word_at(std::uint64_t address) const;
     /// What the file puts into the target's memory. Views live as long as the image.
@@ -58,6 +73,8 @@ class Image {
     const std::vector<Piece>& pieces() const;
     /// What holds instructions, by address: executable sections, or executable segments where there are none.
     const std::vector<Piece>& code_pieces() const;
+    /// An address at which two pieces hold code, if there is one: the piece that begins first counts there.
+    std::optional<std::uint64_t> overlap() const;
     std::uint64_t entry() const;
     /// The address of a place that a person names: a function or object ("board_init"), a source line
     /// ("main.c:41": its first instruction), or an address ("0x8000100"). A Problem says what is not there.

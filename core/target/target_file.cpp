@@ -20,6 +20,13 @@ CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs
     const std::string image = t.text("image", false), svd = t.text("svd", false), orti = t.text("orti", false);
     if (!orti.empty()) core.orti = (folder / orti).lexically_normal().string();
     if (!image.empty()) core.image = (folder / image).lexically_normal().string();
+    for (const std::string& more : t.list_of_text("images")) {
+        const std::string path = (folder / more).lexically_normal().string();
+        if (core.image.empty())
+            core.image = path;
+        else if (path != core.image)
+            core.more_images.push_back(path);
+    }
     if (!svd.empty()) core.svd = (folder / svd).lexically_normal().string();
     if (const auto bits = t.number("priority_bits", false, 1, 8)) core.priority_bits = static_cast<unsigned>(*bits);
     return core;
@@ -133,6 +140,7 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         if (const auto* table = t.table(name)) {
             TomlTable e(*table, "[stream." + std::string(name) + "]", path, problem);
             read(e);
+            stream.zero_ticks = e.number("zero_ticks", false, 0, kNoLimit);
             e.warn_unknown(warnings);
         }
     };
@@ -145,7 +153,6 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         if (!metadata.empty()) stream.metadata = (folder / metadata).lexically_normal().string();
         stream.recorder_hz =
             static_cast<std::uint64_t>(e.number("recorder_hz", false, 1, 1'000'000'000'000).value_or(0));
-        stream.zero_ticks = e.number("zero_ticks", false, 0, kNoLimit);
     });
     settings("ntrace", [&](TomlTable& e) { stream.ntrace = read_ntrace(e, stream.timestamp_hz); });
     return stream;

@@ -30,6 +30,7 @@ struct CoreSpec {
     std::string isa;
     std::uint64_t clock_hz = 0;
     std::string image;  ///< path as it can be opened; empty if none
+    std::vector<std::string> more_images;  ///< that stand in its memory beside `image`
     std::string svd;    ///< path as it can be opened; empty if none
     std::string orti;   ///< the same: names of tasks (ISO 17356-6)
     std::optional<unsigned> priority_bits;
@@ -51,7 +52,7 @@ struct StreamSpec {
     std::string mapping;                     ///< path of a mapping file for other vocabularies; empty if none
     std::string metadata;                    ///< path of the metadata of a file of CTF packets; empty if not given
     std::uint64_t recorder_hz = 0;           ///< ticks per second, if our recorder wrote the packets; else 0
-    std::optional<std::int64_t> zero_ticks;  ///< what a CTF trace's clock reads at the recording's zero
+    std::optional<std::int64_t> zero_ticks;  ///< what the stream's own clock reads at the recording's zero
     std::uint64_t timestamp_hz = 0;          ///< of the trace's own timestamps; 0 if not stated
     unsigned line = 0;                       ///< where the table stands in the target file
 };

@@ -9,6 +9,7 @@
 #include "capture/ring.h"
 #include "flow/itm_pipe.h"
 #include "trail/recording.h"
+#include "trail/step_fit.h"
 
 namespace mt {
 namespace {
@@ -104,30 +105,22 @@ class Attempt {
     }
     // Follows the program for as long as was listened.
     Result<void> judge_steps(std::span<const std::uint8_t> heard, const StreamSpec& spec) {
-        struct Count {
-            std::uint64_t steps = 0, syncs = 0, contradictions = 0;
-            void run(const StepRun& r) { steps += r.count; }
-            void trap(const StepTrap&) {}
-            void trap_return() {}
-            void gap(const StepGap& g) {
-                contradictions += g.kind == StepGapKind::contradiction || g.kind == StepGapKind::not_in_image ? 1u : 0u;
-            }
-            void time(const StepTime&) {}
-            void sync(std::uint64_t) { ++syncs; }
-        } count;
-        StepPipe pipe(spec, Code::of(*base_.images[core_], base_.target.cores[core_].isa), {},
-                      spec.framing == Framing::tpiu && !tpiu_has_full_sync(heard));
-        pipe.feed(heard, count);
-        if (count.syncs == 0)
+        const auto code = Code::of(*base_.images[core_], base_.target.cores[core_].isa);
+        const StepFit fit = step_fit(spec, code, heard);
+        const auto suspect = suspect_parameter(spec, code, heard.first(std::min<std::size_t>(heard.size(), 64 << 10)));
+        if (fit.syncs == 0)
             return failure("no synchronisation in it", "",
-                           "is the framing, the protocol or the bit rate wrong? Some targets synchronise rarely: "
-                           "then record, and look again");
-        report_.findings.push_back(count_text(count.steps) + " instructions followed");
-        report_.findings.push_back(plural(pipe.bad_bytes(), "bad byte", "bad bytes"));
-        report_.good = pipe.bad_bytes() == 0 && count.contradictions == 0;
-        if (count.contradictions > 0)
+                           suspect ? suspect->text()
+                                   : "is the framing, the protocol or the bit rate wrong? Some targets synchronise "
+                                     "rarely: then record, and look again");
+        report_.findings.push_back(count_text(fit.steps) + " instructions followed");
+        report_.findings.push_back(plural(fit.bad_bytes, "bad byte", "bad bytes"));
+        report_.good = fit.bad_bytes == 0 && fit.contradictions == 0;
+        if (suspect)
+            report_.advice = suspect->text();
+        else if (fit.hopeless() && fit.contradictions > 0)
             report_.advice = "packets and program do not fit together: is this the image that runs?";
-        else if (pipe.bad_bytes() > 0)
+        else if (!report_.good)
             report_.advice = "bytes are damaged on the way: check the line, its rate and its phase (line check)";
         return {};
     }

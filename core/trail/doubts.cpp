@@ -1,9 +1,12 @@
 #include "trail/doubts.h"
 
+#include <algorithm>
 #include <cmath>
+#include <map>
 #include <string>
 
 #include "base/text.h"
+#include "trail/step_fit.h"
 
 namespace mt {
 
@@ -90,46 +93,61 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
 
 namespace {
 
-// What in the target file would make this protocol read nonsense.
-std::string suspect_parameters(const StreamSpec& spec) {
-    switch (spec.protocol) {
-        case Protocol::etrace:
-            return "Do iaddress_width " + std::to_string(spec.etrace.iaddress_width) + ", privilege_width " +
-                   std::to_string(spec.etrace.privilege_width) + ", ecause_width " +
-                   std::to_string(spec.etrace.ecause_width) +
-                   ", full_address and the return stack in [stream.etrace] match the encoder, and is this the image "
-                   "that ran?";
-        case Protocol::etm4:
-            return spec.etm4.return_stack ? "Is return_stack = true right, and is this the image that ran?"
-                                          : "Is return_stack = false right, and is this the image that ran?";
-        case Protocol::ntrace:
-            return "Does src_bits " + std::to_string(spec.ntrace.src_bits) +
-                   " match the encoder, and is this the image that ran?";
-        default:
-            return "Is this the image that ran?";
+constexpr std::size_t kLookedAt = 64 * 1024;
+
+// Whether what does not fit stands at one place again and again, as it does where the image differs from what ran.
+bool at_one_place(const StepTrail& t) {
+    std::map<std::uint64_t, std::uint64_t> places;
+    std::uint64_t all = 0, most = 0;
+    for (std::size_t i = 0; i < t.gaps.size() && all < 10'000; ++i) {
+        const StepGap& g = t.gaps[i].gap;
+        if (g.kind != StepGapKind::contradiction && g.kind != StepGapKind::not_in_image) continue;
+        ++all;
+        most = std::max(most, ++places[g.address]);
     }
+    return most >= 3 && most * 2 > all;
+}
+
+// What a person should look at where a stream makes no sense from its beginning on.
+std::string suspicion(const Recording& recording, std::size_t index) {
+    const Recording::Stream& s = recording.step_streams[index];
+    const auto raw = s.bytes();
+    if (const auto suspect =
+            suspect_parameter(recording.target.streams[s.spec], recording.code[s.core],
+                              raw.first(std::min(raw.size(), kLookedAt))))
+        return suspect->text();
+    return "Is this the image that ran? No parameter of [[stream]], changed alone, makes more of it fit.";
 }
 
 }  // namespace
 
 void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
     const StepTrail& t = trail.steps[index];
-    const StreamSpec& spec = recording.target.streams[recording.step_streams[index].spec];
     const auto doubt = [&](std::string text, std::string advice) {
         trail.doubts.push_back({std::move(text), std::move(advice)});
     };
-    if (t.contradiction)
-        doubt("Trace and image of " + t.core + " do not fit together" +
-                  (t.contradiction->gap.address != 0 ? ", first at " + hex_text(t.contradiction->gap.address, 8) : "") +
-                  " (" + t.contradiction->gap.reason + ", byte " + std::to_string(t.contradiction->gap.offset) + ")" +
-                  (t.contradictions > 1 ? ", and " + plural(t.contradictions - 1, "more time", "more times") : "") +
-                  ".",
-              t.bad_bytes > 0 ? "Damaged bytes stand near: what cannot be trusted is marked as a gap."
-                              : suspect_parameters(spec));
-    if (t.bytes > 0 && t.bad_bytes * 50 > t.bytes)
+    const bool unreadable = t.bytes > 0 && t.bad_bytes * 50 > t.bytes;
+    const bool hopeless = t.contradictions * 4 > t.syncs || unreadable;
+    if (unreadable)
         doubt(share_text(static_cast<double>(t.bad_bytes) / static_cast<double>(t.bytes)) +
                   " of the instruction trace's bytes are no packets.",
-              suspect_parameters(spec));
+              suspicion(recording, index));
+    if (t.contradiction) {
+        const std::string where =
+            (t.contradiction->gap.address != 0 ? ", first at " + hex_text(t.contradiction->gap.address, 8) : "") +
+            " (" + t.contradiction->gap.reason + ", byte " + std::to_string(t.contradiction->gap.offset) + ")" +
+            (t.contradictions > 1 ? ", and " + plural(t.contradictions - 1, "more time", "more times") : "") + ".";
+        if (hopeless || at_one_place(t))
+            doubt("Trace and image of " + t.core + " do not fit together" + where,
+                  unreadable ? ""
+                  : hopeless ? suspicion(recording, index)
+                             : "Most of it fits, and this is always the same place: is the code there other than what "
+                               "ran, or written by the program itself?");
+        else
+            doubt("The instruction trace of " + t.core + " is damaged" + where,
+                  "Long stretches before and behind it fit the program, so bytes were changed or lost on the way: check "
+                  "the line and its rate. What cannot be trusted is marked as a gap.");
+    }
     if (t.clock == StepClock::none && t.steps > 0)
         doubt("The instruction trace of " + t.core + " tells no time: each instruction is drawn as one cycle.",
               "Lengths compare instructions, not time.");

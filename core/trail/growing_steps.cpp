@@ -39,7 +39,9 @@ StepTimer make_timer(const Recording& recording, std::size_t index) {
               (spec.protocol == Protocol::etrace && spec.etrace.time_width > 0)) &&
              stamps.hz != 0)
         kind = StepClock::timestamps;
-    return StepTimer(kind, core, stamps);
+    std::optional<std::uint64_t> zero;
+    if (spec.zero_ticks) zero = static_cast<std::uint64_t>(*spec.zero_ticks);
+    return StepTimer(kind, core, stamps, zero);
 }
 
 }  // namespace
@@ -64,6 +66,7 @@ void prepare_steps(const Recording& recording, Trail& trail) {
         t.core_index = s.core;
         t.code = recording.code[s.core];
         t.functions = recording.functions[s.core];
+        if (s.core < recording.inlines.size() && recording.inlines[s.core]) t.inlines = recording.inlines[s.core];
         t.raw_bytes = s.bytes().size();
         trail.steps.push_back(std::move(t));
     }

@@ -32,10 +32,12 @@ bool isa_fits(const std::string& isa, const Image& image) {
 void open_image(Recording& r, const CoreSpec& core) {
     std::shared_ptr<const Image> image;
     std::optional<SvdNames> svd;
+    std::vector<std::string> files{core.image};
+    files.insert(files.end(), core.more_images.begin(), core.more_images.end());
     if (core.image.empty()) {
         r.doubts.push_back({"No image is given for core " + core.name + ": numbers stand in place of names.",
                             "Add image = \"….elf\" to its [[core]]."});
-    } else if (auto opened = Image::open(core.image); !opened) {
+    } else if (auto opened = Image::open(files); !opened) {
         r.doubts.push_back({"The image of core " + core.name + " cannot be used (" + opened.error().what + ", " +
                                 opened.error().where + "): numbers stand in place of names.",
                             opened.error().advice});
@@ -46,6 +48,10 @@ void open_image(Recording& r, const CoreSpec& core) {
                             "Give the image that runs on this core, or correct isa."});
     } else {
         image = *opened;
+        if (const auto at = image->overlap())
+            r.doubts.push_back({"Two pieces of code in the images of core " + core.name + " stand at " +
+                                    hex_text(*at, 8) + ": the one that begins first is taken to be there.",
+                                "Give only the images that were in memory while this was recorded."});
         if (image->symbols().empty())
             r.doubts.push_back({"The image " + core.image + " has no symbols: numbers stand in place of names.",
                                 "Give the image before it was stripped."});
@@ -75,6 +81,10 @@ void open_image(Recording& r, const CoreSpec& core) {
     const bool known_isa = core.isa.rfind("armv", 0) == 0 || core.isa.rfind("rv", 0) == 0;
     r.code.push_back(image && known_isa ? Code::of(*image, core.isa) : nullptr);
     r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back()) : nullptr);
+    const bool traced = std::any_of(r.target.streams.begin(), r.target.streams.end(), [&](const StreamSpec& stream) {
+        return stream.core == core.name && tells_instructions(stream.protocol);
+    });
+    r.inlines.push_back(traced && r.code.back() ? InlineTable::of(*image, *r.code.back()) : nullptr);
     r.images.push_back(std::move(image));
 }
 
@@ -87,6 +97,7 @@ void add_core(Recording& r, const std::string& name, std::uint64_t clock_hz) {
     r.task_names.emplace_back();
     r.code.push_back(nullptr);
     r.functions.push_back(nullptr);
+    r.inlines.push_back(nullptr);
     r.images.push_back(nullptr);
 }
 

@@ -14,6 +14,7 @@
 #include "target/exception_names.h"
 #include "target/functions.h"
 #include "target/image.h"
+#include "target/inlines.h"
 #include "target/target_file.h"
 #include "trail/event_source.h"
 #include "trail/trail.h"
@@ -43,6 +44,7 @@ struct Recording {
     std::vector<std::map<std::uint64_t, std::string>> task_names;  ///< per core, from an ORTI file
     std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without an image
     std::vector<std::shared_ptr<const FunctionTable>> functions;   ///< the same
+    std::vector<std::shared_ptr<const InlineTable>> inlines;       ///< per core; null where no instructions are traced
     std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do
 
     std::string exception_name(std::size_t core, unsigned number) const;

@@ -39,7 +39,11 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
         }
         if (!have_origin_) {
             have_origin_ = true;
-            origin_ = t.ticks;
+            origin_ = zero_ && *zero_ <= t.ticks ? *zero_ : t.ticks;
+            if (zero_ && stamps_.hz != 0) {
+                ticks_ += static_cast<std::uint64_t>(core_.cycles(stamps_.at(static_cast<std::int64_t>(t.ticks - origin_))));
+                return StepMoment{step, core_.at(static_cast<std::int64_t>(ticks_))};
+            }
         }
         if (stamps_.hz == 0 || t.ticks < origin_) return std::nullopt;
         if (!have_stamp_) {
@@ -58,9 +62,14 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
     if (t.kind == StepTime::Kind::cycles) return std::nullopt;
     if (!have_origin_) {
         have_origin_ = true;
-        origin_ = t.ticks;
-        // What ran before the first timestamp takes a cycle each.
-        base_ = core_.at(static_cast<std::int64_t>(step));
+        if (zero_ && *zero_ <= t.ticks) {
+            origin_ = *zero_;
+            ticks_ = t.ticks;
+        } else {
+            origin_ = t.ticks;
+            // What ran before the first timestamp takes a cycle each.
+            base_ = core_.at(static_cast<std::int64_t>(step));
+        }
     }
     if (!believe(t.ticks)) return std::nullopt;
     return StepMoment{step, base_ + stamps_.at(static_cast<std::int64_t>(ticks_ - origin_))};
@@ -226,7 +235,8 @@ void StepReader::time(const StepTime& t) {
 void StepReader::flush(const StepMoment& until, bool all) {
     if (!have_moment_) {
         have_moment_ = true;
-        moment_ = {0, Time{}};
+        moment_ = timer_.before(until);
+        trail_.begin = moment_.time;
     }
     StepMoment to = until;
     to.time = std::max(to.time, moment_.time);
@@ -234,6 +244,7 @@ void StepReader::flush(const StepMoment& until, bool all) {
     const StepSpan span(timer_, moment_, to, sleeps_);
     for (const Event& e : events_) apply(e, span.at(e.step));
     events_.clear();
+    keep_sleeps(span);
     sleeps_.clear();
     gaps_.clear();
     traps_.clear();
@@ -241,6 +252,20 @@ void StepReader::flush(const StepMoment& until, bool all) {
         trail_.moments.push_back(to);
     moment_ = to;
     last_ = std::max(last_, to.time);
+}
+
+// Where the core waited for long, steps and time go apart: both ends of it are kept.
+void StepReader::keep_sleeps(const StepSpan& span) {
+    if (span.asleep() < timer_.cycles(kLongSleep * sleeps_.size())) return;
+    const Time each = span.each_asleep();
+    for (const std::uint64_t step : sleeps_) {
+        const Time woke = span.at(step);
+        const StepMoment slept{step, woke - each};
+        if (!trail_.moments.empty() && (slept.step < trail_.moments.back().step || slept.time < trail_.moments.back().time))
+            continue;
+        trail_.moments.push_back(slept);
+        trail_.moments.push_back({step, woke});
+    }
 }
 
 void StepReader::settle() {

@@ -74,12 +74,13 @@ class StepReader {
         bool recursive = false, handler = false, entered = false;
     };
     void flush(const StepMoment& until, bool all);
+    void keep_sleeps(const StepSpan& span);
     void apply(const Event& e, Time t);
     void open(const Event& e, Time t);
     void close(const Event& e, Time t);
     std::uint32_t node(std::uint32_t parent, std::uint32_t function);
 
-    static constexpr std::size_t kMostWaiting = 1 << 20, kMomentEach = 4096;
+    static constexpr std::size_t kMostWaiting = 1 << 20, kMomentEach = 4096, kLongSleep = 64;
     StepTrail& trail_;
     StepTimer timer_;
     CallStack stack_;

@@ -18,7 +18,7 @@ constexpr std::size_t kPieceBytes = 4 * 1024, kTurnBytes = 64 * 1024;
 class PieceReader {
   public:
     PieceReader(const Code& code, const StepCheckpoint& c, const std::function<bool(const StepPiece&)>& each)
-        : code_(code), each_(each), timer_(*c.timer), stack_(*c.stack), moment_(c.moment) {
+        : code_(code), each_(each), timer_(*c.timer), stack_(*c.stack), moment_(c.moment), unknown_(c.moment.step == 0 && !timer_.begun()) {
         for (const CallFrame& f : stack_.frames()) handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u;
     }
 
@@ -65,6 +65,8 @@ class PieceReader {
 
   private:
     void flush(StepMoment to) {
+        if (unknown_) moment_ = timer_.before(to);
+        unknown_ = false;
         to.time = std::max(to.time, moment_.time);
         const StepSpan span(timer_, moment_, to, sleeps_);
         for (StepPiece& p : waiting_) {
@@ -86,6 +88,7 @@ class PieceReader {
     StepTimer timer_;
     CallStack stack_;
     StepMoment moment_;
+    bool unknown_;  ///< no moment was told yet
     std::vector<StepPiece> waiting_;
     std::size_t traps_timed_ = 0, gaps_timed_ = 0;
     bool done_ = false;

@@ -14,6 +14,7 @@
 #include "base/time.h"
 #include "flow/call_stack.h"
 #include "flow/step_pipe.h"
+#include "target/inlines.h"
 
 namespace mt {
 
@@ -48,6 +49,11 @@ class CallLevel {
     std::pair<std::size_t, std::size_t> touching(Time from, Time to) const;
     /// The span that covers `t`, if any; of spans without length the last.
     std::optional<std::size_t> at(Time t) const;
+    /// The span that began last by `step`, if any; it may have ended before.
+    std::optional<std::size_t> begun_by(std::uint64_t step) const {
+        const std::size_t next = spans_.partition_point([step](const CallSpan& s) { return s.step <= step; });
+        return next == 0 ? std::nullopt : std::optional(next - 1);
+    }
     std::size_t longest(std::size_t first, std::size_t last) const {
         return longest_.argmax(first, last, [this](std::size_t i) { return spans_[i].length; });
     }
@@ -139,7 +145,9 @@ struct StepMoment {
 /// Gives steps their times: known moments come from the trace, what lies between is interpolated.
 class StepTimer {
   public:
-    StepTimer(StepClock kind, Clock core, Clock stamps) : kind_(kind), core_(core), stamps_(stamps) {}
+    /// `zero`: what the timestamps read at the recording's zero; without it, that is where the stream begins.
+    StepTimer(StepClock kind, Clock core, Clock stamps, std::optional<std::uint64_t> zero = {})
+        : kind_(kind), core_(core), stamps_(stamps), zero_(zero) {}
 
     /// A moment told behind `step` instructions; nothing if it adds nothing.
     std::optional<StepMoment> tell(const StepTime& t, std::uint64_t step);
@@ -148,7 +156,12 @@ class StepTimer {
     /// So many cycles of the core.
     Time cycles(std::uint64_t n) const { return core_.at(static_cast<std::int64_t>(n)); }
     /// The moment of the first instruction once the first moment is known.
-    StepMoment before(const StepMoment& first) const;
+    StepMoment before(const StepMoment& first) const {
+        if (!zero_) return {};
+        return {0, std::max(Time{}, first.time - core_.at(static_cast<std::int64_t>(first.step)))};
+    }
+    /// A moment was told.
+    bool begun() const { return have_origin_; }
     void lost(StepGapKind kind) {
         lost_ = true;
         damaged_ = damaged_ || (kind != StepGapKind::stopped && kind != StepGapKind::lead_in);
@@ -162,6 +175,7 @@ class StepTimer {
   private:
     StepClock kind_;
     Clock core_, stamps_;
+    std::optional<std::uint64_t> zero_;
     Time base_{};
     std::uint64_t origin_ = 0, ticks_ = 0;  ///< ticks_: cycles, or the last timestamp
     bool have_origin_ = false, lost_ = false;
@@ -197,6 +211,10 @@ class StepSpan {
         }
         return {from_.time.ps + static_cast<std::int64_t>(ps)};
     }
+
+    /// How long the core waited altogether, and each time.
+    Time asleep() const { return {asleep_}; }
+    Time each_asleep() const { return {static_cast<std::int64_t>(each_asleep_)}; }
 
   private:
     // left_ * n / steps_, rounded down: by the reciprocal where that is off by one at most, and then put right.
@@ -247,6 +265,7 @@ struct StepTrail {
     Time begin, end;
     std::shared_ptr<const Code> code;
     std::shared_ptr<const FunctionTable> functions;
+    std::shared_ptr<const InlineTable> inlines = std::make_shared<const InlineTable>();
     std::vector<CallLevel> levels;       ///< [0] is the outermost
     std::vector<FunctionTally> tallies;  ///< per function of the table
     std::vector<CallNode> tree;

@@ -163,8 +163,49 @@ void find_overload(const Trail& trail, std::size_t c, std::vector<Finding>& out)
     out.push_back(std::move(f));
 }
 
+// Nothing was lost, but a sender had to wait because the queue was full: told where that is no habit (a sender that is
+// slowed down by its reader again and again is meant to be), and the queue is nowhere near full as a rule.
+void find_full_wait(const Trail& trail, const QueueLane& queue, std::vector<Finding>& out) {
+    const auto& tasks = trail.tasks;
+    struct Wait {
+        std::uint32_t task = 0;
+        Time begin, end;
+        Time length() const { return end - begin; }
+    };
+    std::optional<Wait> worst;
+    std::uint64_t waits = 0;
+    for (std::uint32_t t = 0; t < tasks.tasks.size(); ++t) {
+        const TaskLane& lane = tasks.tasks[t];
+        for (std::size_t i = 0; i + 1 < lane.stretches.size(); ++i) {
+            const TaskStretch& s = lane.stretches[i];
+            if (!is_waiting(s.state) || s.object != queue.id ||
+                s.reason != static_cast<std::uint16_t>(BlockReason::queue_full))
+                continue;
+            ++waits;
+            const Wait wait{t, s.begin, lane.stretches[i + 1].begin};
+            if (!worst || worst->length() < wait.length()) worst = wait;
+        }
+    }
+    if (!worst || waits > std::max<std::uint64_t>(3, queue.sent / 200) || queue.sent < 50) return;
+    std::uint64_t low = 0;
+    for (std::size_t i = 0; i < queue.ops.size(); ++i) low += queue.ops[i].fill * 2 <= queue.peak ? 1u : 0u;
+    if (low * 10 < queue.ops.size() * 9) return;
+    Finding f = about_job(FindingKind::queue_overflow, trail, worst->task, tasks.tasks[worst->task].job_from(worst->begin));
+    f.begin = worst->begin;
+    f.end = worst->end;
+    f.activities = {tasks.tasks[worst->task].name, queue.name};
+    f.title = queue.name + " was full: " + tasks.tasks[worst->task].name + " waited " + duration_text(worst->length());
+    f.cause = "It held " + plural(queue.peak, "entry", "entries") + "; 90 % of the time it holds at most " +
+              std::to_string(queue.peak / 2) + ". Nothing was lost, but its sender stood still until a reader made room" +
+              (waits > 1 ? ", " + plural(waits, "time", "times") + " in all" : "") + ".";
+    f.alike = waits;
+    f.severity = 0.4;
+    f.evidence = {{worst->begin, "it is full: the sender waits"}, {worst->end, "there is room again"}};
+    out.push_back(std::move(f));
+}
+
 void find_full_queue(const Trail& trail, const QueueLane& queue, std::vector<Finding>& out) {
-    if (queue.failed == 0) return;
+    if (queue.failed == 0) return find_full_wait(trail, queue, out);
     const auto& tasks = trail.tasks;
     // An episode ends when the queue has been emptied to half.
     struct Episode {

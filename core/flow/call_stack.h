@@ -70,6 +70,14 @@ class CallStack {
         step_ += steps;
         push(function, back, 0, out);
     }
+    /// `steps` instructions later a call that returns `inside` instructions after that, having called nothing: as call
+    /// and give_back_top, but `out` hears of it in one: leaf(function, step of its first instruction, inside).
+    template <class Out>
+    void leaf(std::uint64_t steps, std::uint64_t inside, std::uint32_t function, Out& out) {
+        step_ += steps;
+        out.leaf(function, step_, inside);
+        step_ += inside;
+    }
     /// `steps` instructions later a return of the function on top to its caller.
     template <class Out>
     void give_back_top(std::uint64_t steps, Out& out) {

@@ -183,6 +183,12 @@ void StepReader::turn(const StepBlock::Item& i, const StepBlock& block, const St
     std::uint32_t at = 0;
     for (std::uint32_t m = 0; m < t.moves; ++m) {
         const Hop::Move& move = block.moves[t.first_move + m];
+        if (move.enters && m + 1 < t.moves && !block.moves[t.first_move + m + 1].enters) {
+            const std::uint32_t end = block.moves[t.first_move + ++m].steps;
+            stack_.leaf(move.steps - at, end - move.steps, move.function, *this);
+            at = end;
+            continue;
+        }
         if (move.enters)
             stack_.call(move.steps - at, move.function, move.back, *this);
         else
@@ -242,7 +248,13 @@ void StepReader::flush(const StepMoment& until, bool all) {
     to.time = std::max(to.time, moment_.time);
     if (timer_.kind() != StepClock::none) ++trail_.exact;
     const StepSpan span(timer_, moment_, to, sleeps_);
-    for (const Event& e : events_) apply(e, span.at(e.step));
+    for (const Event& e : events_) {
+        const Time t = span.at(e.step);
+        if (e.kind == Event::Kind::leaf)
+            pass(e, t, span.at(e.step + e.number));
+        else
+            apply(e, t);
+    }
     events_.clear();
     keep_sleeps(span);
     sleeps_.clear();
@@ -294,6 +306,8 @@ void StepReader::apply(const Event& e, Time t) {
             break;
         case Event::Kind::leave:
             close(e, t);
+            break;
+        case Event::Kind::leaf:
             break;
         case Event::Kind::gap: {
             StepGapAt gap{gaps_[e.number], e.step, t, t};
@@ -356,6 +370,48 @@ void StepReader::open(const Event& e, Time t) {
     nest_.enter(e.number, {t, t}, 0);
 }
 
+void StepReader::count(FunctionTally& f, Time net, std::size_t level, std::size_t index) {
+    ++f.calls;
+    f.whole += net;
+    f.least = std::min(f.least, net);
+    if (f.calls == 1 || f.greatest < net) {
+        f.greatest = net;
+        f.worst = {static_cast<std::uint32_t>(level), index};
+    }
+    const double ns = static_cast<double>(net.ps) * 1e-3;
+    f.squares += ns * ns;
+}
+
+void StepReader::pass(const Event& e, Time begin, Time end) {
+    const std::size_t level = open_.size();
+    const std::uint64_t steps = e.number;
+    CallSpan span{};
+    span.begin = begin;
+    span.length = end - begin;
+    span.step = e.step & ((std::uint64_t{1} << 40) - 1);
+    span.function = e.function & ((1u << 18) - 1);
+    while (trail_.levels.size() <= level) trail_.levels.emplace_back();
+    const std::size_t index = trail_.levels[level].size();
+    trail_.levels[level].append(span);
+    FunctionTally& f = trail_.tallies[e.function];
+    f.rate.add(begin);
+    f.own += span.length;
+    f.steps += steps;
+    CallNode& n = trail_.tree[node(open_.empty() ? 0 : open_.back().node, e.function)];
+    n.own += span.length;
+    n.inclusive += span.length;
+    n.steps += steps;
+    ++n.calls;
+    if (on_stack_[e.function] == 0)
+        f.inclusive += span.length;
+    else
+        ++f.recursive;
+    count(f, span.length, level, index);
+    if (open_.empty()) return;
+    open_.back().steps_inside += steps;
+    open_.back().inside += span.length;
+}
+
 void StepReader::close(const Event& e, Time t) {
     if (open_.empty()) return;
     const Open& o = open_.back();
@@ -382,18 +438,10 @@ void StepReader::close(const Event& e, Time t) {
     n.steps += steps - o.steps_inside;
     if (!o.recursive) f.inclusive += net;
     if (span.whole()) {
-        ++f.calls;
         ++n.calls;
-        f.whole += net;
         if (o.recursive) ++f.recursive;
         if ((e.flags & CallFrame::kUnwound) != 0) ++f.unwound;
-        f.least = std::min(f.least, net);
-        if (f.calls == 1 || f.greatest < net) {
-            f.greatest = net;
-            f.worst = {static_cast<std::uint32_t>(level), index};
-        }
-        const double ns = static_cast<double>(net.ps) * 1e-3;
-        f.squares += ns * ns;
+        count(f, net, level, index);
     } else if ((span.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) != 0) {
         ++f.unseen;  // a piece of a call whose entry is counted elsewhere, or was not seen
     }

@@ -34,6 +34,10 @@ class StepReader {
         events_.push_back({step, f.function, f.number, f.flags, Event::Kind::leave});
     }
 
+    void leaf(std::uint32_t function, std::uint64_t step, std::uint64_t inside) {
+        events_.push_back({step, function, static_cast<std::uint32_t>(inside), 0, Event::Kind::leaf});
+    }
+
     void finish();
     /// Appends what is on the stack, up to the last known moment, to a copy of the trail.
     void add_open(StepTrail& copy) const;
@@ -62,9 +66,10 @@ class StepReader {
     struct Event {
         std::uint64_t step = 0;
         std::uint32_t function = 0;
-        std::uint32_t number = 0;  ///< of a handler's exception; of gaps and traps: index into gaps_ and traps_
+        std::uint32_t number = 0;  ///< of a handler's exception; of gaps and traps: index into gaps_ and traps_; of a
+                                   ///< leaf: its instructions
         std::uint8_t flags = 0;    ///< CallFrame::Flag
-        enum class Kind : std::uint8_t { enter, leave, gap, trap } kind = Kind::enter;
+        enum class Kind : std::uint8_t { enter, leave, leaf, gap, trap } kind = Kind::enter;
     };
     struct Open {
         std::uint32_t function = 0, node = 0;
@@ -76,6 +81,10 @@ class StepReader {
     void flush(const StepMoment& until, bool all);
     void keep_sleeps(const StepSpan& span);
     void apply(const Event& e, Time t);
+    /// A call that called nothing, from its begin to its end.
+    void pass(const Event& e, Time begin, Time end);
+    /// A whole call's length into the figures of its function.
+    void count(FunctionTally& f, Time net, std::size_t level, std::size_t index);
     void open(const Event& e, Time t);
     void close(const Event& e, Time t);
     std::uint32_t node(std::uint32_t parent, std::uint32_t function);

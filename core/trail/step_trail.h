@@ -207,7 +207,8 @@ class StepSpan {
             else
                 before = static_cast<std::uint64_t>(std::upper_bound(sleeps_.begin(), sleeps_.end(), step) -
                                                     sleeps_.begin());
-            ps += each_asleep_ * before + left_asleep_ * before / sleeps_.size();
+            ps += each_asleep_ * before;
+            if (left_asleep_ != 0) ps += left_asleep_ * before / sleeps_.size();
         }
         return {from_.time.ps + static_cast<std::int64_t>(ps)};
     }

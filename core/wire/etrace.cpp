@@ -31,13 +31,39 @@ class Bits {
         return width >= 64 ? v : v & ((std::uint64_t{1} << width) - 1);
     }
     bool bit() { return take(1) != 0; }
-    std::size_t taken() const { return at_; }
-    std::size_t sent() const { return sent_; }
     /// All fields lie in what was sent, except for whole bytes that only repeat the sign.
     bool fits() const { return sent_ < at_ + 8; }
 
   private:
     std::array<std::uint64_t, 8> words_;
+    std::size_t at_ = 0, sent_;
+};
+
+// The same of at most eight bytes, as nearly all packets are: one number, whose sign comes after its bits.
+class FewBits {
+  public:
+    /// REQUIRES: eight bytes may be read from `payload`.
+    FewBits(const std::uint8_t* payload, std::size_t size) : sent_(size * 8) {
+        std::uint64_t word = 0;
+        std::memcpy(&word, payload, sizeof word);
+        const unsigned above = 64 - static_cast<unsigned>(sent_);
+        rest_ = static_cast<std::int64_t>(word << above) >> above;
+    }
+    std::uint64_t take(unsigned width) {
+        at_ += width;
+        const auto v = static_cast<std::uint64_t>(rest_);
+        if (width >= 64) {
+            rest_ >>= 63;
+            return v;
+        }
+        rest_ >>= width;
+        return v & ((std::uint64_t{1} << width) - 1);
+    }
+    bool bit() { return take(1) != 0; }
+    bool fits() const { return sent_ < at_ + 8; }
+
+  private:
+    std::int64_t rest_ = 0;
     std::size_t at_ = 0, sent_;
 };
 
@@ -84,7 +110,13 @@ EtraceDecoder::Parse EtraceDecoder::one(std::span<const std::uint8_t> bytes, Etr
             return Parse::packet;
         }
     }
-    Bits b(bytes.subspan(1, size));
+    if (size <= 8 && bytes.size() >= 9) return fields(FewBits(bytes.data() + 1, size), p, why);
+    return fields(Bits(bytes.subspan(1, size)), p, why);
+}
+
+template <class Payload>
+EtraceDecoder::Parse EtraceDecoder::fields(Payload b, EtracePacket& p, EtraceDamage& why) const {
+    const EtraceParameters& k = parameters_;
     p.source = static_cast<std::uint16_t>(b.take(k.src_id_bits));
     const unsigned address_bits = k.iaddress_width - k.iaddress_lsb;
     const bool full = options_[static_cast<std::size_t>(EtraceParameters::Option::full_address)];

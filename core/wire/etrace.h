@@ -72,6 +72,8 @@ class EtraceDecoder {
     std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, bool last,
                       std::vector<EtracePacket>& out);
     Parse one(std::span<const std::uint8_t> bytes, EtracePacket& packet, EtraceDamage& why) const;
+    template <class Payload>
+    Parse fields(Payload payload, EtracePacket& packet, EtraceDamage& why) const;
     bool believable(std::span<const std::uint8_t> bytes, bool last) const;
 
     EtraceParameters parameters_;

@@ -17,8 +17,9 @@ QString words(const std::string& s) { return QString::fromStdString(s); }
 
 QString value_text(const ValueLane& lane, std::int64_t value) {
     const auto named = lane.value_names.find(static_cast<std::uint64_t>(value));
-    return named == lane.value_names.end() ? QString::number(value)
-                                           : words(named->second).toHtmlEscaped() + " (" + QString::number(value) + ")";
+    return named == lane.value_names.end()
+               ? words(lane.text(value))
+               : words(named->second).toHtmlEscaped() + " (" + words(lane.text(value)) + ")";
 }
 }  // namespace
 
@@ -110,6 +111,12 @@ void Lanes::lay_out() {
             shown += rows_.back().folded ? 0 : 1;
         }
     }
+    // One nest for all cores: calls, then interrupts, then threads and tasks, each by core.
+    if (merged_)
+        std::stable_sort(rows_.begin(), rows_.end(), [this](const Row& x, const Row& y) {
+            const auto rank = [this](const Row& r) { return r.lane == kCalls ? 0 : r.lane >= 0 ? 1 : task_of(r) ? 3 : 2; };
+            return rank(x) < rank(y);
+        });
     const TaskTrail& tasks = trail->tasks;
     for (std::size_t q = 0; q < tasks.queues.size(); ++q)
         if (!tasks.queues[q].ops.empty()) {
@@ -466,6 +473,12 @@ void Lanes::keyPressEvent(QKeyEvent* e) {
         default:
             QWidget::keyPressEvent(e);
     }
+}
+
+void Lanes::set_merged(bool on) {
+    merged_ = on;
+    lay_out();
+    update();
 }
 
 void Lanes::set_start_shown(bool on) {

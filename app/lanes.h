@@ -59,6 +59,13 @@ class Lanes : public QWidget {
     static int row_of_mark(std::size_t mark) { return kMarks - static_cast<int>(mark); }
     const std::optional<Call>& call() const { return call_; }
     /// Whether the way of each task from the recording's start to its first run is drawn.
+    /// Where the lanes begin, behind their headings.
+    double plot_left_edge() const { return plot_left(); }
+    /// Lanes of all cores in one nest, by what they are, instead of core by core.
+    void set_merged(bool on);
+    bool merged() const { return merged_; }
+    /// The lanes from top to bottom as their headings read, for tests.
+    QStringList headings() const;
     void set_start_shown(bool on);
     /// Selects a call and shows it with some room around it.
     void go_to_call(const Call& call);
@@ -105,6 +112,7 @@ class Lanes : public QWidget {
     const Row* row_at(double y) const;
     std::optional<std::size_t> instance_at(const Row& row, double x) const;
     void paint_axis(QPainter& p);
+    std::pair<QString, QString> heading(const Row& row) const;
     void paint_row(QPainter& p, const Row& row);
     void paint_interrupts(QPainter& p, const Row& row);
     void paint_instance(QPainter& p, const CoreTrail& core, const ExceptionLane& lane, std::size_t i,
@@ -151,6 +159,7 @@ class Lanes : public QWidget {
     Viewpoint& view_;
     BlockStore& store_;
     std::vector<Row> rows_;
+    bool merged_ = false;
     bool start_shown_ = false;
     bool reveal_ = false;             ///< the selected row is kept in sight until a person scrolls
     std::vector<std::size_t> order_;  ///< of tasks, the most urgent first

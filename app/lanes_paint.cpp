@@ -139,17 +139,11 @@ void Lanes::paint_axis(QPainter& p) {
     }
 }
 
-void Lanes::paint_row(QPainter& p, const Row& row) {
-    const Theme& t = theme();
+// What stands before a lane: its name, and what it is.
+std::pair<QString, QString> Lanes::heading(const Row& row) const {
     const CoreTrail& core = session_.trail()->cores[row.core];
-    const Selection& s = view_.selection();
-    const auto task = task_of(row);
-    const bool selected =
-        (row.lane >= 0 && s.core == row.core && s.lane == row.lane) || (task && s.task == static_cast<int>(*task));
     const TaskTrail& tasks = session_.trail()->tasks;
-    if (selected) p.fillRect(QRectF(0, row.top, plot_left(), row.height), t.selected);
-    p.setPen(t.rule);
-    p.drawLine(QPointF(0, row.top + row.height - 0.5), QPointF(width(), row.top + row.height - 0.5));
+    const auto task = task_of(row);
     QString name, sub;
     if (row.lane >= 0) {
         const ExceptionLane& lane = core.lanes[static_cast<std::size_t>(row.lane)];
@@ -171,7 +165,7 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     } else if (const auto value = value_of(row)) {
         const ValueLane& lane = tasks.values[*value];
         name = words(lane.name);
-        sub = lane.value_names.empty() ? tr("value, %1 to %2").arg(lane.least).arg(lane.greatest) : tr("value by name");
+        sub = lane.value_names.empty() ? tr("value, %1 to %2").arg(words(lane.text(lane.least)), words(lane.text(lane.greatest))) : tr("value by name");
     } else if (const auto mark = mark_of(row)) {
         const MarkLane& lane = tasks.marks[*mark];
         name = words(lane.name);
@@ -189,6 +183,31 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
         name = tr("thread mode");
         sub = words(core.name) + tr(" core");
     }
+    if (merged_ && session_.trail()->cores.size() > 1 && (row.lane >= 0 || task)) sub += " · " + words(core.name);
+    return {name, sub};
+}
+
+QStringList Lanes::headings() const {
+    QStringList all;
+    for (const Row& r : rows_) {
+        const auto [name, sub] = heading(r);
+        all << name + " | " + sub;
+    }
+    return all;
+}
+
+void Lanes::paint_row(QPainter& p, const Row& row) {
+    const Theme& t = theme();
+    const CoreTrail& core = session_.trail()->cores[row.core];
+    const Selection& s = view_.selection();
+    const auto task = task_of(row);
+    const bool selected =
+        (row.lane >= 0 && s.core == row.core && s.lane == row.lane) || (task && s.task == static_cast<int>(*task));
+    const TaskTrail& tasks = session_.trail()->tasks;
+    if (selected) p.fillRect(QRectF(0, row.top, plot_left(), row.height), t.selected);
+    p.setPen(t.rule);
+    p.drawLine(QPointF(0, row.top + row.height - 0.5), QPointF(width(), row.top + row.height - 0.5));
+    const auto [name, sub] = heading(row);
     p.save();
     p.setClipRect(QRectF(0, std::max(row.top, kAxis), plot_left() - 4, row.height), Qt::IntersectClip);
     if (row.folded) {

@@ -128,6 +128,10 @@ void MainWindow::build_actions() {
                                      tr("From the recording's start over its creation to where each task ran first"),
                                      [this] { show_start(first_runs_action_->isChecked()); }));
     first_runs_action_->setCheckable(true);
+    auto* merge = need(action(show, tr("Cores in one n&est"), {QKeySequence(Qt::Key_C)},
+                              tr("The lanes of all cores by what they are, instead of core by core"), {[] {}}));
+    merge->setCheckable(true);
+    connect(merge, &QAction::toggled, lanes_, &Lanes::set_merged);
     even_action_ = need(action(show, tr("&Even steps"), {QKeySequence(Qt::Key_E)},
                                tr("The same width for each instruction, task switch or change of handler of the selected "
                                   "core, instead of the time it takes"),

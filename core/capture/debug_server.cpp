@@ -329,7 +329,22 @@ Result<std::optional<DebugStop>> DebugServer::wait(Milliseconds patience) {
     return failure("the debug server sends no sense", link_->name(), "is this a GDB remote server?");
 }
 
+// A server may answer a step with a stop that was asked for before, and execute nothing: then it is asked again.
 Result<DebugStop> DebugServer::step() {
+    const auto before = pc();
+    if (!before) return tl::make_unexpected(before.error());
+    for (int tries = 0;; ++tries) {
+        auto stopped = step_once();
+        if (!stopped || tries == kMostSteps) return stopped;
+        const auto after = pc();
+        if (!after) return tl::make_unexpected(after.error());
+        if (*after != *before || stopped->why == DebugStop::Why::watchpoint ||
+            stopped->why == DebugStop::Why::exited)
+            return stopped;
+    }
+}
+
+Result<DebugStop> DebugServer::step_once() {
     kept_stop_.reset();
     if (non_stop_) {
         if (auto ok = ask_ok("vCont;s", "step"); !ok) return tl::make_unexpected(ok.error());

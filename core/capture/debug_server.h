@@ -56,7 +56,7 @@ class DebugServer {
     Result<DebugStop> halt();
     /// Waits until the core stops by itself; nullopt if it still runs after `patience`. A running core only.
     Result<std::optional<DebugStop>> wait(Milliseconds patience);
-    /// Executes one instruction. REQUIRES: halted.
+    /// Executes one instruction; one that jumps to itself up to three times. REQUIRES: halted.
     Result<DebugStop> step();
     /// Resets the core with the server's own command ("reset" if empty); it stands still afterwards.
     Result<void> reset(const std::string& command);
@@ -85,6 +85,8 @@ class DebugServer {
     double brief_halt_seconds() const { return brief_halt_seconds_; }
 
   private:
+    static constexpr int kMostSteps = 2;  ///< beyond the first
+    Result<DebugStop> step_once();
     explicit DebugServer(std::unique_ptr<Link> link, Milliseconds patience);
     Result<std::string> ask(const std::string& payload);
     Result<std::string> ask(const std::string& payload, Milliseconds patience);

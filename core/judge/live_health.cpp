@@ -1,6 +1,8 @@
 #include "judge/live_health.h"
 
+#include <cmath>
 #include <cstdio>
+#include <optional>
 
 #include "base/text.h"
 #include "judge/finding.h"
@@ -12,6 +14,7 @@ using Grade = HealthLine::Grade;
 constexpr double kQuiet = 1.0;   ///< seconds without a byte that are worth a word
 constexpr double kUnseen = 2.0;  ///< seconds after which a port or comparator should have spoken
 constexpr std::size_t kNewestTicks = 1000;
+constexpr double kPaceOff = 0.08;  ///< what trace time and this computer's clock may differ
 constexpr double kLineBusy = 0.75, kLineFull = 0.9;
 
 std::string fixed(double v, int digits) {
@@ -83,6 +86,14 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
                       "packets?";
             return line;
         }
+        if (steps != nullptr && steps->contradictions > 20 && steps->contradictions * 4 > syncs) {
+            line.grade = Grade::bad;
+            line.detail = "packets do not fit the program, " + plural(steps->contradictions, "time", "times");
+            line.advice = "Is this the image that runs, and do the parameters in [stream." +
+                          std::string(protocol_name(spec.protocol)) +
+                          "] match the encoder? Testing the connection says which of them is suspect.";
+            return line;
+        }
         line.detail = syncs == 0                             ? "waiting for synchronisation"
                       : f == nullptr || f->sync_age_s < 0.05 ? std::string("synchronised now")
                                                              : "synchronised " + seconds_text(f->sync_age_s) + " ago";
@@ -91,6 +102,13 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
             line.detail += ", decoding is " + bytes_text(r.bytes - f->decoded) + " behind";
     }
     return line;
+}
+
+// Seconds that a core's trace tells in a second of this computer; nothing where that cannot be said.
+std::optional<double> pace(const Recording& recording, const std::vector<LiveFigures>& figures, std::size_t core) {
+    for (std::size_t i = 0; i < recording.streams.size() && i < figures.size(); ++i)
+        if (recording.streams[i].core == core && figures[i].pace > 0.01) return figures[i].pace;
+    return std::nullopt;
 }
 
 }  // namespace
@@ -159,8 +177,18 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
     }
     if (trail != nullptr) {
         for (std::size_t c = 0; c < trail->cores.size(); ++c) {
-            if (trail->cores[c].lane(15) == nullptr) continue;
             HealthLine line;
+            if (const auto by = pace(recording, figures, c); by && std::fabs(*by - 1) > kPaceOff) {
+                const double mhz = static_cast<double>(trail->cores[c].clock.hz) / 1e6;
+                line.grade = Grade::bad;
+                line.title = "clock in doubt";
+                line.detail = fixed(*by, 2) + " s of trace in each second";
+                line.advice = "Is clock_hz of core " + trail->cores[c].name + " rather near " + fixed(mhz * *by, 1) +
+                              " MHz than " + fixed(mhz, 1) + " MHz, or its timestamp_prescaler wrong?";
+                lines.push_back(line);
+                continue;
+            }
+            if (trail->cores[c].lane(15) == nullptr) continue;
             switch (clock_check(*trail, c, kNewestTicks)) {
                 case ClockCheck::agrees:
                     line.title = "clock agrees";

@@ -645,7 +645,7 @@ void GrowingTasks::doubt_running_job(std::size_t core) {
 }
 
 void GrowingTasks::value(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
-                         const std::map<std::uint64_t, std::string>* names) {
+                         const std::map<std::uint64_t, std::string>* names, unsigned decimals) {
     const auto [found, fresh] = value_index_.try_emplace(id, out_.values.size());
     if (fresh) {
         ValueLane lane;
@@ -654,6 +654,7 @@ void GrowingTasks::value(std::size_t core, std::uint32_t id, const std::string& 
         const auto named = signal_names_.find(id);
         lane.name = !name.empty() ? name : named != signal_names_.end() ? named->second : "value " + std::to_string(id);
         if (names != nullptr) lane.value_names = *names;
+        lane.decimals = decimals;
         out_.values.push_back(std::move(lane));
     }
     out_.values[found->second].append(t, value);

@@ -23,9 +23,12 @@ std::int64_t typed(std::uint64_t v, const std::string& type) {
     if (type == "u16") return static_cast<std::uint16_t>(v);
     if (type != "f32") return static_cast<std::int64_t>(v);
     const float f = std::bit_cast<float>(static_cast<std::uint32_t>(v));
-    return std::isfinite(f) ? static_cast<std::int64_t>(std::llround(std::clamp(static_cast<double>(f), -9e18, 9e18)))
+    // In millionths: a lane holds whole numbers.
+    constexpr double kMost = 9e18;
+    return std::isfinite(f) ? static_cast<std::int64_t>(std::llround(std::clamp(static_cast<double>(f) * 1e6, -kMost, kMost)))
                             : 0;
 }
+unsigned decimals_of(const std::string& type) { return type == "f32" ? 6 : 0; }
 
 }  // namespace
 
@@ -119,7 +122,8 @@ void ItmTasks::told(const Meaning& meaning, std::uint64_t raw, Time earliest, Ti
             switched(meaning, v, earliest, t);
             break;
         case Meaning::Kind::value:
-            tasks_.value(core_, meaning.id, meaning.name, t, typed(v, meaning.type), meaning.names);
+            tasks_.value(core_, meaning.id, meaning.name, t, typed(v, meaning.type), meaning.names,
+                         decimals_of(meaning.type));
             break;
         case Meaning::Kind::mark:
             tasks_.mark(core_, meaning.id, meaning.name, t, static_cast<std::int64_t>(v), meaning.names);

@@ -14,6 +14,7 @@ using Steady = std::chrono::steady_clock;
 constexpr std::size_t kTurn = 1 << 20;       ///< bytes decoded of one stream before the next has its turn
 constexpr std::size_t kStepsTurn = 1 << 16;  ///< of instruction trace, which says much in a byte
 constexpr std::size_t kEnoughForFrames = 1 << 16;
+constexpr double kRest = 0.4;  ///< s without a byte, or behind by so much: the pace is not measured over it
 constexpr std::uint64_t kFarBehind = 8 << 20;  ///< bytes that are on the disk and not decoded
 double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
 }  // namespace
@@ -278,6 +279,23 @@ void LiveRecording::renew_figures(const RunState& state) {
             b.at = now;
             b.bytes = bytes;
             b.packets = packets;
+        }
+        if (feed.kind == Feed::Kind::itm) {
+            // The first second may bring what waited on the line before.
+            const double end = trail.cores[recording_->streams[feed.index].core].end.seconds();
+            bool rests = true;
+            for (const auto& r : state.streams)
+                if (r.stream == feed.spec)
+                    rests = !r.received.connected || r.received.quiet_s > kRest ||
+                            static_cast<double>(bytes - std::min<std::uint64_t>(bytes, feed.taken)) >
+                                f.bytes_per_s * kRest + 4096;
+            if (rests || !b.steady_at || f.bytes_per_s == 0) {
+                b.steady_at = rests ? std::optional<Steady::time_point>() : now;
+                b.steady_end = end;
+                f.pace = 0;
+            }
+            if (const double past = b.steady_at ? seconds(now - *b.steady_at) : 0; past >= 2)
+                f.pace = (end - b.steady_end) / past;
         }
         if (const double past = seconds(now - b.history_at); past >= 0.25) {
             f.history.push_back(static_cast<float>(static_cast<double>(bytes - b.history_bytes) / past));

@@ -21,6 +21,7 @@ struct LiveFigures {
     double bytes_per_s = 0, packets_per_s = 0;  ///< over the last second or so
     double sync_age_s = -1;                     ///< since a synchronisation was decoded; negative: none yet
     std::uint64_t decoded = 0;                  ///< raw bytes
+    double pace = 0;  ///< ITM: seconds that the trace tells in a second of this computer; 0: not known
     std::deque<float> history;                  ///< bytes/s, one each 0.25 s, at most kHistory
     static constexpr std::size_t kHistory = 120;
 };
@@ -71,6 +72,8 @@ class LiveRecording {
     struct Before {
         std::chrono::steady_clock::time_point at{}, sync_at{}, history_at{};
         std::uint64_t bytes = 0, packets = 0, syncs = 0, history_bytes = 0;
+        std::optional<std::chrono::steady_clock::time_point> steady_at;  ///< since then it comes without a rest
+        double steady_end = 0;                                           ///< s: how far the trace told then
     };
     /// A stream on its way into the trail.
     struct Feed {

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cstdio>
 #include <numeric>
 
 namespace mt {
@@ -25,6 +26,15 @@ Time TaskLane::running_time(Time from, Time to) const {
         return sum;
     };
     return to <= from ? Time{} : before(to) - before(from);
+}
+
+std::string ValueLane::text(std::int64_t value) const {
+    if (decimals == 0) return std::to_string(value);
+    double unit = 1;
+    for (unsigned i = 0; i < decimals; ++i) unit *= 10;
+    char out[40];
+    std::snprintf(out, sizeof out, "%.7g", static_cast<double>(value) / unit);  // as exact as 32 bits are
+    return out;
 }
 
 void ValueLane::append(Time t, std::int64_t value) {

@@ -183,6 +183,9 @@ struct ValueLane {
     std::uint16_t core = 0;
     std::int64_t least = 0, greatest = 0;
     std::map<std::uint64_t, std::string> value_names;  ///< what values stand for, where that is known
+    unsigned decimals = 0;  ///< samples count so small a part: 6 for millionths, as of floating-point values
+    /// A sample's value as a number for people.
+    std::string text(std::int64_t value) const;
     Column<ValueSample> samples;
     static constexpr std::size_t kBlock = 64;
     struct Extent {

@@ -501,6 +501,61 @@ TEST_F(Window, OnlyTheLanesAndBack) {
     EXPECT_TRUE(window->findings_panel()->isVisible());
 }
 
+TEST_F(Window, CoresMergeIntoOneNestAndPartAgain) {
+    open_demo();
+    const QStringList apart = lanes()->headings();
+    QTest::keyClick(window.get(), Qt::Key_C);
+    ASSERT_TRUE(lanes()->merged());
+    const QStringList merged = lanes()->headings();
+    ASSERT_EQ(merged.size(), apart.size()) << "no lane comes or goes";
+    const auto last_of = [&](const QString& what) {
+        qsizetype last = -1;
+        for (qsizetype i = 0; i < merged.size(); ++i)
+            if (merged[i].contains(what)) last = i;
+        return last;
+    };
+    const auto first_of = [&](const QString& what) {
+        for (qsizetype i = 0; i < merged.size(); ++i)
+            if (merged[i].contains(what)) return i;
+        return merged.size();
+    };
+    EXPECT_LT(last_of("calls |"), first_of("interrupt"));
+    EXPECT_LT(last_of("interrupt"), first_of("task, priority"));
+    EXPECT_NE(first_of("interrupt 0 · main"), merged.size()) << "each says whose it is";
+    EXPECT_NE(first_of("· cop"), merged.size());
+    QTest::keyClick(window.get(), Qt::Key_C);
+    EXPECT_EQ(lanes()->headings(), apart);
+}
+
+TEST_F(Window, EvenStepsGiveEachChangeTheSameWidth) {
+    open_demo();
+    window->go_to_finding(1);  // the late interrupt: little happens for long, then much at once
+    const Time from = view().from(), to = view().to();
+    const auto changes_until = [&](Time t) { return core().change_time.upper_bound(t); };
+    QTest::keyClick(window.get(), Qt::Key_E);
+    ASSERT_NE(view().scale(), nullptr);
+    EXPECT_EQ(view().from(), from) << "the same stretch, on another scale";
+    // At each quarter of the width a quarter of the steps is behind.
+    const EvenScale& scale = *view().scale();
+    for (const double share : {0.25, 0.5, 0.75}) {
+        const Time at = view().at_share(share);
+        EXPECT_NEAR(scale.place(at), scale.place(from) + share * (scale.place(to) - scale.place(from)), 0.01);
+        EXPECT_NEAR(view().share_of(at), share, 1e-3);
+        EXPECT_GE(changes_until(at), changes_until(from));
+    }
+    // The wheel keeps what is under the mouse where it is.
+    const double left = lanes()->row_rect(0, lane(16)).left();
+    const QPointF mouse(left + 300, lanes()->row_rect(0, lane(16)).center().y());
+    const double share = (mouse.x() - lanes()->plot_left_edge()) / (lanes()->width() - lanes()->plot_left_edge());
+    const double place = scale.place(view().at_share(share));
+    wheel(lanes(), mouse, 2);
+    EXPECT_NEAR(scale.place(view().at_share(share)), place, 0.2);
+    EXPECT_LT(view().to() - view().from(), to - from);
+    QTest::keyClick(lanes(), Qt::Key_Right);
+    QTest::keyClick(window.get(), Qt::Key_E);
+    EXPECT_EQ(view().scale(), nullptr);
+}
+
 TEST_F(Window, AHealthyRecordingSaysSo) {
     Folder folder;
     board::MountOptions options;

@@ -259,6 +259,18 @@ TEST_F(Sane, AWrongClockIsDoubtedFromTheTick) {
     EXPECT_NE(all.find("SysTick every 1.33 ms at 90 MHz"), std::string::npos) << all;
 }
 
+// A clock at half its rate makes a tick of 2 ms, which is usual: only the time that really passed tells.
+TEST_F(Sane, AWrongClockIsDoubtedFromTheTimeThatPassed) {
+    figures[0].pace = 1.03;
+    EXPECT_EQ(said().find("in doubt"), std::string::npos) << said();
+    figures[0].pace = 2;
+    HealthLine::Grade grade{};
+    const std::string all = said(&grade, "clock");
+    EXPECT_EQ(grade, HealthLine::Grade::bad) << all;
+    EXPECT_NE(all.find("2.00 s of trace in each second"), std::string::npos) << all;
+    EXPECT_NE(all.find("rather near 240.0 MHz than 120.0 MHz"), std::string::npos) << all;
+}
+
 TEST(ExceptionLane, GivesBackLongAndVagueExecutionsAsTheyWere) {
     ExceptionLane lane(17, "STEP_TIMER");
     std::vector<ExceptionInstance> all;

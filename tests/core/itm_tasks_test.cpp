@@ -2,6 +2,7 @@
 // and names from tables, symbols and ORTI files.
 #include <gtest/gtest.h>
 
+#include <cstring>
 #include <sstream>
 
 #include "measure/tasks.h"
@@ -49,6 +50,33 @@ std::string mount_target(const std::string& behind, const std::string& line) {
     for (const std::string file : {"capture.bin", "firmware.elf"})
         target.replace(target.find("\"" + file), file.size() + 1, "\"" + test::data("mount/" + file));
     return target.replace(target.find(behind), behind.size(), behind + "\n" + line);
+}
+
+// Source packets of a stimulus port with four bytes each (Armv7-M ARM, appendix D4.2.6).
+TEST(AValueOfTypeF32, KeepsWhatStandsBehindThePoint) {
+    std::vector<std::uint8_t> bytes(5, 0x00);
+    bytes.push_back(0x80);  // synchronisation
+    const float values[] = {0.125F, -3.5F, 1.0e-3F, 21.75F};
+    for (const float f : values) {
+        std::uint32_t bits = 0;
+        std::memcpy(&bits, &f, 4);
+        bytes.push_back(12 << 3 | 3);
+        for (int i = 0; i < 4; ++i) bytes.push_back(static_cast<std::uint8_t>(bits >> (8 * i)));
+        bytes.push_back(0x10);  // a local timestamp
+    }
+    const test::Folder folder;
+    const auto o = test::decode_bytes(
+        folder, bytes, "120_000_000",
+        "[[port]]\nnumber = 12\nname = \"seeing\"\nkind = \"value\"\ntype = \"f32\"\n");
+    ASSERT_EQ(o.trail->tasks.values.size(), 1U);
+    const ValueLane& lane = o.trail->tasks.values[0];
+    ASSERT_EQ(lane.samples.size(), 4U);
+    EXPECT_EQ(lane.text(lane.samples[0].value), "0.125");
+    EXPECT_EQ(lane.text(lane.samples[1].value), "-3.5");
+    EXPECT_EQ(lane.text(lane.samples[2].value), "0.001");
+    EXPECT_EQ(lane.text(lane.samples[3].value), "21.75");
+    EXPECT_EQ(lane.text(lane.least), "-3.5");
+    EXPECT_EQ(lane.text(lane.greatest), "21.75");
 }
 
 TEST(RunningTaskVariable, GivesEachTasksTimeOnTheCoreAsInTheRecordingsTruth) {

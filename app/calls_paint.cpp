@@ -93,16 +93,15 @@ void Lanes::paint_calls(QPainter& p, const Row& row) {
     const QColor ink = th.night ? QColor("#F2F0EA") : QColor("#1D2124");
     if (too_short(*t) && t->end >= view_.from() && t->begin <= view_.to()) {
         // A mark at the place, and what lies there.
-        const QString text = tr("traced for %1 from %2")
-                                 .arg(words(duration_text(t->end - t->begin)), words(moment_text(t->begin)));
+        const QString text =
+            tr("traced for %1 from %2").arg(words(duration_text(t->end - t->begin)), words(moment_text(t->begin)));
         p.setFont(text_font(11));
         const double x = x_of(t->begin), wide = p.fontMetrics().horizontalAdvance(text) + 10;
         p.fillRect(QRectF(x - 1, row.top + kCallsPad, std::max(3.0, x_of(t->end) - x), row.height - 2 * kCallsPad),
                    colour_of(*t->functions, (*t->functions)[static_cast<std::uint32_t>(t->levels[0][0].function)]));
         p.setPen(th.second);
         const bool left = x - wide > plot_left();
-        p.drawText(QRectF(left ? x - wide : x + 8, row.top, wide, row.height),
-                   Qt::AlignVCenter | Qt::AlignLeft, text);
+        p.drawText(QRectF(left ? x - wide : x + 8, row.top, wide, row.height), Qt::AlignVCenter | Qt::AlignLeft, text);
         return;
     }
     p.setFont(text_font(10));
@@ -158,8 +157,7 @@ void Lanes::paint_calls(QPainter& p, const Row& row) {
             run.reset();
         };
         for (int px = 0; px < pixels; ++px) {
-            const Time a = time_at(plot_left() + px),
-                       b = time_at(plot_left() + px + 1);
+            const Time a = time_at(plot_left() + px), b = time_at(plot_left() + px + 1);
             const auto [i, k] = calls.touching(a, b);
             if (i == k) {
                 flush(px);
@@ -235,9 +233,9 @@ QString Lanes::describe_call(const Call& call) {
     if (tally.calls > 0)
         text +=
             tr(": least %1, greatest %2").arg(words(duration_text(tally.least)), words(duration_text(tally.greatest)));
-    const auto stays = inlined_.get(session_.recording(), session_.trail(),
-                                    static_cast<std::size_t>(&t - session_.trail()->steps.data()), view_.from(),
-                                    view_.to());
+    const auto stays =
+        inlined_.get(session_.recording(), session_.trail(),
+                     static_cast<std::size_t>(&t - session_.trail()->steps.data()), view_.from(), view_.to());
     if (stays && t.inlines) {
         const Time here = time_at(mapFromGlobal(QCursor::pos()).x());
         for (const InlinedStay& stay : *stays) {

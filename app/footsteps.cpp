@@ -352,9 +352,9 @@ QStringList Footsteps::row_texts(const Row& row) {
 QStringList Footsteps::frame_texts(const TraceFrame& f) const {
     const auto trail = session_.trail();
     const bool timed = trail->steps[stream_].clock != StepClock::none;
-    const QString how = f.inlined    ? tr("inlined: no call of its own")
-                        : !f.seen    ? tr("its entry was not seen")
-                        : f.handler  ? tr("entered by an exception")
+    const QString how = f.inlined      ? tr("inlined: no call of its own")
+                        : !f.seen      ? tr("its entry was not seen")
+                        : f.handler    ? tr("entered by an exception")
                         : f.level == 0 ? tr("the outermost")
                                        : tr("called");
     return {QString::number(f.level + 1),
@@ -366,8 +366,7 @@ QStringList Footsteps::frame_texts(const TraceFrame& f) const {
                                      : words(hex_text(trail->steps[stream_].code->address(f.slot), 8)),
             how,
             words(f.name),
-            f.file.empty() ? QStringLiteral("–")
-                           : words(f.file).section('/', -1) + ":" + QString::number(f.line)};
+            f.file.empty() ? QStringLiteral("–") : words(f.file).section('/', -1) + ":" + QString::number(f.line)};
 }
 
 QStringList Footsteps::shown() {
@@ -418,7 +417,7 @@ void Footsteps::paintEvent(QPaintEvent*) {
     const bool stack = fold_ == Fold::stack;
     const QString headings[] = {stack ? tr("level") : tr("instruction"),
                                 stack ? tr("entered") : tr("time"),
-                                stack ? tr("for cycles") : tr("cycles"),
+                                stack ? tr("for cycles") : tr("≈ cycles"),
                                 fold_ == Fold::lines || fold_ == Fold::functions ? tr("executed") : tr("address"),
                                 stack                      ? tr("how")
                                 : fold_ == Fold::lines     ? tr("source text")
@@ -494,8 +493,10 @@ void Footsteps::paint_rows(QPainter& p) {
             if (c == 5) {
                 // The function stands where it begins to run; the depth of the stack shows as indentation.
                 cell.setLeft(cell.left() + std::min<int>(l->depth, 12) * 8);
-                if (text == above && i > 0 && l->before.isEmpty() && fold_ != Fold::functions) text = "·";
-                else if (!l->within.isEmpty()) text += tr(", in %1").arg(l->within);
+                if (text == above && i > 0 && l->before.isEmpty() && fold_ != Fold::functions)
+                    text = "·";
+                else if (!l->within.isEmpty())
+                    text += tr(", in %1").arg(l->within);
                 if (!l->before.isEmpty()) {
                     p.setPen(t.interrupt);
                     text = l->before + "  ▸ " + text;

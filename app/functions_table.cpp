@@ -36,13 +36,17 @@ const std::vector<Figure>& figures() {
     static const std::vector<Figure> all = {
         {QT_TR_NOOP("function"), QT_TR_NOOP("its name in the image"), [](const Row& r) { return words(r.name); },
          nullptr},
-        {QT_TR_NOOP("calls"), QT_TR_NOOP("whole calls; of sampled functions, how many samples hit them; of inlined ones, in how many places"),
+        {QT_TR_NOOP("calls"),
+         QT_TR_NOOP(
+             "whole calls; of sampled functions, how many samples hit them; of inlined ones, in how many places"),
          [](const Row& r) {
              return r.inlined   ? QObject::tr("inlined in %1").arg(words(count_text(r.places)))
                     : r.sampled ? QObject::tr("%1 samples").arg(words(count_text(r.samples)))
                                 : words(count_text(r.count));
          },
-         [](const Row& r) { return r.inlined ? -2.0 : r.sampled ? -1 / (1 + double(r.samples)) : double(r.count); }},
+         [](const Row& r) { return r.inlined   ? -2.0
+                                   : r.sampled ? -1 / (1 + double(r.samples))
+                                               : double(r.count); }},
         {QT_TR_NOOP("calls over time"), QT_TR_NOOP("how often it was called, from the start to the end"),
          [](const Row&) { return QString(); }, [](const Row& r) { return double(r.count); }},
         {QT_TR_NOOP("own"), QT_TR_NOOP("time in the function itself, all calls"),
@@ -245,12 +249,13 @@ void FunctionsTable::renew() {
         table_->setColumnWidth(c, c == FunctionModel::rate_column()
                                       ? 140
                                       : std::clamp(table_->columnWidth(c) + 16, c == 0 ? 180 : 60, 260));
-    QString text =
-        !any && !sampled  ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
-        : session_.busy() ? tr("Decoding: figures grow until its end.")
-                          : tr("%1 functions ran%2. A double click shows the longest call, a right click leaves one out.")
-                                .arg(called)
-                                .arg(inlined == 0 ? QString() : tr(", and %1 that are inlined").arg(inlined));
+    QString text = !any && !sampled
+                       ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
+                   : session_.busy()
+                       ? tr("Decoding: figures grow until its end.")
+                       : tr("%1 functions ran%2. A double click shows the longest call, a right click leaves one out.")
+                             .arg(called)
+                             .arg(inlined == 0 ? QString() : tr(", and %1 that are inlined").arg(inlined));
     if (!left_out_.empty()) {
         QStringList names;
         for (const auto& name : left_out_) names << words(name);

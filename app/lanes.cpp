@@ -48,12 +48,8 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
 }
 
 double Lanes::plot_left() const { return std::min(150.0, width() * 0.3); }
-double Lanes::x_of(Time t) const {
-    return plot_left() + view_.share_of(t) * (width() - plot_left());
-}
-Time Lanes::time_at(double x) const {
-    return view_.at_share((x - plot_left()) / std::max(1.0, width() - plot_left()));
-}
+double Lanes::x_of(Time t) const { return plot_left() + view_.share_of(t) * (width() - plot_left()); }
+Time Lanes::time_at(double x) const { return view_.at_share((x - plot_left()) / std::max(1.0, width() - plot_left())); }
 
 // Instructions were traced for so short a part of what is in view that their calls cannot be told apart.
 bool Lanes::too_short(const StepTrail& steps) const {
@@ -114,7 +110,9 @@ void Lanes::lay_out() {
     // One nest for all cores: calls, then interrupts, then threads and tasks, each by core.
     if (merged_)
         std::stable_sort(rows_.begin(), rows_.end(), [this](const Row& x, const Row& y) {
-            const auto rank = [this](const Row& r) { return r.lane == kCalls ? 0 : r.lane >= 0 ? 1 : task_of(r) ? 3 : 2; };
+            const auto rank = [this](const Row& r) {
+                return r.lane == kCalls ? 0 : r.lane >= 0 ? 1 : task_of(r) ? 3 : 2;
+            };
             return rank(x) < rank(y);
         });
     const TaskTrail& tasks = trail->tasks;

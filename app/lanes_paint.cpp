@@ -165,7 +165,9 @@ std::pair<QString, QString> Lanes::heading(const Row& row) const {
     } else if (const auto value = value_of(row)) {
         const ValueLane& lane = tasks.values[*value];
         name = words(lane.name);
-        sub = lane.value_names.empty() ? tr("value, %1 to %2").arg(words(lane.text(lane.least)), words(lane.text(lane.greatest))) : tr("value by name");
+        sub = lane.value_names.empty()
+                  ? tr("value, %1 to %2").arg(words(lane.text(lane.least)), words(lane.text(lane.greatest)))
+                  : tr("value by name");
     } else if (const auto mark = mark_of(row)) {
         const MarkLane& lane = tasks.marks[*mark];
         name = words(lane.name);
@@ -328,8 +330,7 @@ void Lanes::paint_interrupts(QPainter& p, const Row& row) {
     const QColor light = blend(t.interrupt, t.panel, 0.24), solid_colour = blend(t.interrupt, t.panel, 0.65);
     SharedColumns columns(p, band, light, solid_colour);
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
-        const Time from = time_at(plot_left() + px),
-                   to = time_at(plot_left() + px + 1);
+        const Time from = time_at(plot_left() + px), to = time_at(plot_left() + px + 1);
         const auto [a, b] = lane.touching(from, to);
         if (a == b) continue;
         const double share = static_cast<double>(lane.length(lane.longest(a, b)).ps) / longest;
@@ -376,8 +377,7 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
     }
     Time handlers = core.handlers_until(view_.from());
     for (int px = 0; px < static_cast<int>(pixels); ++px) {
-        const Time from = time_at(plot_left() + px),
-                   to = time_at(plot_left() + px + 1);
+        const Time from = time_at(plot_left() + px), to = time_at(plot_left() + px + 1);
         const auto at = core.change_at(from);
         const Time until = core.handlers_until(to), in_handlers = until - handlers;
         handlers = until;
@@ -385,7 +385,9 @@ void Lanes::paint_thread(QPainter& p, const Row& row) {
         if (!at || (core.change_running[*at] == ContextChange::kUnknown &&
                     (*at + 1 == core.change_time.size() || core.change_time[*at + 1] >= to)))
             continue;
-        const double share = 1 - std::clamp(static_cast<double>(in_handlers.ps) / static_cast<double>(std::max<std::int64_t>(1, (to - from).ps)), 0.0, 1.0);
+        const double share = 1 - std::clamp(static_cast<double>(in_handlers.ps) /
+                                                static_cast<double>(std::max<std::int64_t>(1, (to - from).ps)),
+                                            0.0, 1.0);
         columns.add(px, share);
     }
     columns.flush();

@@ -44,7 +44,8 @@ int main(int argc, char** argv) {
     const QCommandLineOption view(
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
-        "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of a "
+        "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of "
+        "a "
         "recipe: recipe, recording=SECONDS, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");

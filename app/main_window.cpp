@@ -489,8 +489,7 @@ void MainWindow::show_even(bool on) {
     }
     std::size_t core = std::min(view_.selection().core, trail->cores.size() - 1);
     if (lanes_->call()) core = lanes_->call()->core;
-    if (view_.selection().task >= 0)
-        core = trail->tasks.tasks[static_cast<std::size_t>(view_.selection().task)].core;
+    if (view_.selection().task >= 0) core = trail->tasks.tasks[static_cast<std::size_t>(view_.selection().task)].core;
     view_.set_scale(std::make_shared<const EvenScale>(trail, core));
 }
 

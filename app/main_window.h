@@ -151,7 +151,8 @@ class MainWindow : public QMainWindow {
     QProgressBar* progress_;
     QPushButton* cancel_;
     QMenu *recent_menu_, *health_menu_;
-    QAction *night_, *measures_action_, *first_runs_action_, *even_action_, *key_action_, *save_action_, *csv_action_, *sides_action_;
+    QAction *night_, *measures_action_, *first_runs_action_, *even_action_, *key_action_, *save_action_, *csv_action_,
+        *sides_action_;
     QAction* health_shown_;
     QComboBox* stream_choice_;
     QLineEdit* find_;

@@ -132,10 +132,11 @@ void MainWindow::build_actions() {
                               tr("The lanes of all cores by what they are, instead of core by core"), {[] {}}));
     merge->setCheckable(true);
     connect(merge, &QAction::toggled, lanes_, &Lanes::set_merged);
-    even_action_ = need(action(show, tr("&Even steps"), {QKeySequence(Qt::Key_E)},
-                               tr("The same width for each instruction, task switch or change of handler of the selected "
-                                  "core, instead of the time it takes"),
-                               [this] { show_even(even_action_->isChecked()); }));
+    even_action_ =
+        need(action(show, tr("&Even steps"), {QKeySequence(Qt::Key_E)},
+                    tr("The same width for each instruction, task switch or change of handler of the selected "
+                       "core, instead of the time it takes"),
+                    [this] { show_even(even_action_->isChecked()); }));
     even_action_->setCheckable(true);
     connect(&view_, &Viewpoint::scale_changed, this, [this] { even_action_->setChecked(view_.scale() != nullptr); });
     night_ = action(show, tr("&Night colours"), {QKeySequence(Qt::CTRL | Qt::Key_D)}, tr("Dark window"), [this] {

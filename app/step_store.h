@@ -19,9 +19,9 @@ namespace mt::app {
 struct StepLine {
     Time time;
     std::uint32_t slot = 0;
-    std::uint16_t depth = 0;   ///< of the stack, with what is inlined
-    std::uint16_t calls = 0;   ///< of the stack, calls alone
-    Time took;                 ///< until the next instruction
+    std::uint16_t depth = 0;  ///< of the stack, with what is inlined
+    std::uint16_t calls = 0;  ///< of the stack, calls alone
+    Time took;                ///< until the next instruction
     QString address, function, place, text;
     QString within;  ///< the function that holds this one, which is inlined; empty as a rule
     QString file;    ///< of the source line, as the image names it

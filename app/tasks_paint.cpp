@@ -101,12 +101,12 @@ void Lanes::paint_task(QPainter& p, const Row& row, const TaskLane& lane) {
         const QColor full = lane.idle ? mixed(t.land, t.panel, 0.3) : t.land,
                      light = lane.idle ? t.panel : mixed(t.land, t.panel, 0.28);
         for (int px = 0; px < static_cast<int>(band.width()); ++px) {
-            const Time from = time_at(plot_left() + px),
-                       to = time_at(plot_left() + px + 1);
+            const Time from = time_at(plot_left() + px), to = time_at(plot_left() + px + 1);
             if (from >= session_.trail()->end) break;
             const Time ran = lane.running_time(from, std::min(to, session_.trail()->end));
             if (ran.ps <= 0) continue;
-            const double share = std::min(1.0, static_cast<double>(ran.ps) / static_cast<double>(std::max<std::int64_t>(1, (to - from).ps)));
+            const double share = std::min(
+                1.0, static_cast<double>(ran.ps) / static_cast<double>(std::max<std::int64_t>(1, (to - from).ps)));
             const int x = static_cast<int>(band.left()) + px,
                       solid = std::max(1, static_cast<int>(std::lround(share * band.height())));
             p.fillRect(QRect(x, static_cast<int>(band.top()), 1, static_cast<int>(band.height()) - solid), light);

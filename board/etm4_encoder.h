@@ -1,5 +1,6 @@
 // The trace unit of the main core: executed branches, exceptions and times to ETMv4 packets.
-// Arm Embedded Trace Macrocell Architecture Specification ETMv4 (IHI 0064), chapters 5 and 6; M-profile, no speculation.
+// Arm Embedded Trace Macrocell Architecture Specification ETMv4 (IHI 0064), chapters 5 and 6; M-profile, no
+// speculation.
 #pragma once
 
 #include <array>
@@ -16,8 +17,8 @@ struct Etm4Setup {
     std::uint64_t stamp_each = 256;  ///< cycles after which a timestamp follows the next atoms
 };
 
-/// Told in program order. Whoever calls knows the program: each branch, call, return and jump is an atom (5.2.1); behind
-/// one whose target the program does not say comes `target`.
+/// Told in program order. Whoever calls knows the program: each branch, call, return and jump is an atom (5.2.1);
+/// behind one whose target the program does not say comes `target`.
 class Etm4Encoder {
   public:
     explicit Etm4Encoder(const Etm4Setup& setup) : setup_(setup) {}

@@ -14,7 +14,7 @@
 namespace {
 
 struct Outputs {
-    std::string trace, events, etm;   ///< files and a folder; empty: not wanted
+    std::string trace, events, etm;                 ///< files and a folder; empty: not wanted
     double etm_before = 0.003, etm_after = 0.0001;  ///< seconds around the fault
 };
 

@@ -30,7 +30,6 @@ using FunctionRange = std::function<std::pair<std::uint32_t, std::uint32_t>(cons
 /// Takes an event of the operating system; its time is in core cycles.
 using OsSink = std::function<void(const mt::OsEvent& event, const mt::OsBlock& texts, std::uint64_t cycle)>;
 
-
 /// What a debugger may want to stop at; a hook that returns true ends `run_until` there.
 struct MountHooks {
     std::function<bool(const char* function)> entered;

@@ -156,7 +156,11 @@ std::optional<ThumbWalk::Choices> ThumbWalk::way(const Place& from,
 
 void ThumbWalk::walk_to(Place& place, const std::function<bool(const Place&)>& there) {
     const auto choices = way(place, there);
-    if (!choices) throw std::runtime_error("no way leads there from " + (*functions_)[functions_->at(place.pc)].name + " + " + std::to_string(code_->address(place.pc) - (*functions_)[functions_->at(place.pc)].address) + ", " + std::to_string(place.returns.size()) + " deep, in " + std::to_string(nest_.size()) + " handlers");
+    if (!choices)
+        throw std::runtime_error(
+            "no way leads there from " + (*functions_)[functions_->at(place.pc)].name + " + " +
+            std::to_string(code_->address(place.pc) - (*functions_)[functions_->at(place.pc)].address) + ", " +
+            std::to_string(place.returns.size()) + " deep, in " + std::to_string(nest_.size()) + " handlers");
     for (const bool taken : *choices)
         if (!go(place, taken)) return;
 }
@@ -165,8 +169,7 @@ void ThumbWalk::run(const std::string& function, std::uint64_t from, std::uint64
     cycle_ = std::max(cycle_, from);
     until_ = to;
     Place& place = here();
-    const std::uint32_t wanted =
-        function.empty() ? functions_->nameless() : functions_->at(entry_of(function));
+    const std::uint32_t wanted = function.empty() ? functions_->nameless() : functions_->at(entry_of(function));
     while (cycle_ < to) {
         if (!function.empty() && functions_->at(place.pc) != wanted) {
             const auto choices = way(place, [&](const Place& p) { return functions_->at(p.pc) == wanted; });

@@ -1,5 +1,5 @@
-// A Thumb program walked without data: conditional branches go as chance or a goal wants, calls return to where they came
-// from, exceptions cut in. What a trace unit would tell of it goes to an encoder.
+// A Thumb program walked without data: conditional branches go as chance or a goal wants, calls return to where they
+// came from, exceptions cut in. What a trace unit would tell of it goes to an encoder.
 #pragma once
 
 #include <cstdint>
@@ -23,16 +23,17 @@ class ThumbWalk {
     ThumbWalk(std::shared_ptr<const mt::Code> code, std::shared_ptr<const mt::FunctionTable> functions,
               Etm4Encoder* encoder, std::uint64_t seed, Ran ran = {});
 
-    /// A thread of its own, which begins at the entry of a function. Threads are numbered as the caller likes; the first
-    /// begins the trace.
+    /// A thread of its own, which begins at the entry of a function. Threads are numbered as the caller likes; the
+    /// first begins the trace.
     void thread(unsigned number, const std::string& function, std::uint64_t cycle);
     /// What runs goes on from cycle to cycle, one instruction in one or two cycles, and finds its way to `function` and
     /// stays there as well as it can; an empty name: wherever it is. Before an `svc` and behind a `wfi` it waits.
     void run(const std::string& function, std::uint64_t from, std::uint64_t to);
-    /// Exception `number` cuts in; its handler begins at the entry of `handler`. An SVCall executes the next `svc` first, if
-    /// there is one near. `chained`: straight from the handler that `leave` was told of.
+    /// Exception `number` cuts in; its handler begins at the entry of `handler`. An SVCall executes the next `svc`
+    /// first, if there is one near. `chained`: straight from the handler that `leave` was told of.
     void enter(unsigned number, const std::string& handler, std::uint64_t cycle, bool chained);
-    /// The handler that runs goes to its return and executes it. `to_exception`: another is entered next, without a return.
+    /// The handler that runs goes to its return and executes it. `to_exception`: another is entered next, without a
+    /// return.
     void leave(std::uint64_t cycle, bool to_exception);
     /// Which thread goes on once no handler runs.
     void switch_to(unsigned number) { thread_ = number; }

@@ -320,14 +320,15 @@ class TaskProgram {
          mask_done_ = false;
 };
 
-/// Writes the trace of a task "guide" that works 100 µs, waits for the queue "frames" (number 9), works 300 µs between
-/// the marks 1 and 2 of port 5 and 50 µs more, and waits for its next job; each round takes 1 ms.
-inline void write_jobs_of_two_parts(const std::string& folder, int rounds) {
-    constexpr std::uint32_t kTask = 1, kIdle = 2, kQueue = 9, kPort = 5;
-    const auto writer = std::move(*CtfWriter::create(folder, {"rules", 1'000'000, 1}));
+/// Writes a trace event by event, at the time that `now` says (in microseconds).
+class EventScript {
+  public:
+    explicit EventScript(const std::string& folder)
+        : writer_(std::move(*CtfWriter::create(folder, {"script", 1'000'000, 1}))) {}
     std::int64_t now = 0;
-    const auto put = [&](OsKind kind, std::uint32_t subject, std::int64_t value = 0, std::uint8_t code = 0,
-                         const std::string& text = "") {
+
+    void put(OsKind kind, std::uint32_t subject, std::int64_t value = 0, std::uint8_t code = 0,
+             const std::string& text = "") {
         OsBlock block;
         block.texts.push_back(text);
         OsEvent e;
@@ -335,21 +336,41 @@ inline void write_jobs_of_two_parts(const std::string& folder, int rounds) {
         e.subject = subject;
         e.value = value;
         e.code = code;
-        writer->write(e, now, block);
-    };
+        writer_->write(e, now, block);
+    }
+    void task(std::uint32_t id, const std::string& name, int priority) {
+        put(OsKind::task_create, id, text_and_priority(0, priority), 0, name);
+    }
+    void name(ObjectKind kind, std::uint32_t id, const std::string& text) {
+        put(OsKind::object_name, id, text_and_priority(0, kNoPriority), static_cast<std::uint8_t>(kind), text);
+    }
+    void block(std::uint32_t task, BlockReason reason, std::uint32_t object = 0) {
+        put(OsKind::task_block, task, object, static_cast<std::uint8_t>(reason));
+    }
+    void finish() { (void)writer_->finish(); }
+
+  private:
+    std::unique_ptr<CtfWriter> writer_;
+};
+
+/// Writes the trace of a task "guide" that works 100 µs, waits for the queue "frames" (number 9), works 300 µs between
+/// the marks 1 and 2 of port 5 and 50 µs more, and waits for its next job; each round takes 1 ms.
+inline void write_jobs_of_two_parts(const std::string& folder, int rounds) {
+    constexpr std::uint32_t kTask = 1, kIdle = 2, kQueue = 9, kPort = 5;
+    EventScript script(folder);
+    std::int64_t& now = script.now;
     const auto run = [&] {
-        put(OsKind::task_ready, kTask);
-        put(OsKind::task_switch_in, kTask);
+        script.put(OsKind::task_ready, kTask);
+        script.put(OsKind::task_switch_in, kTask);
     };
     const auto block = [&](BlockReason reason, std::uint32_t object) {
-        put(OsKind::task_block, kTask, object, static_cast<std::uint8_t>(reason));
-        put(OsKind::task_switch_in, kIdle);
+        script.block(kTask, reason, object);
+        script.put(OsKind::task_switch_in, kIdle);
     };
-    put(OsKind::task_create, kTask, text_and_priority(0, 5), 0, "guide");
-    put(OsKind::task_create, kIdle, text_and_priority(0, 0), 0, "idle");
-    put(OsKind::object_name, kQueue, text_and_priority(0, kNoPriority), static_cast<std::uint8_t>(ObjectKind::queue),
-        "frames");
-    put(OsKind::task_switch_in, kTask);
+    script.task(kTask, "guide", 5);
+    script.task(kIdle, "idle", 0);
+    script.name(ObjectKind::queue, kQueue, "frames");
+    script.put(OsKind::task_switch_in, kTask);
     block(BlockReason::activation, 0);
     for (int i = 0; i < rounds; ++i) {
         now = 1000 * (i + 1);
@@ -358,13 +379,13 @@ inline void write_jobs_of_two_parts(const std::string& folder, int rounds) {
         block(BlockReason::queue_empty, kQueue);
         now += 200;
         run();
-        put(OsKind::marker, kPort, 1);
+        script.put(OsKind::marker, kPort, 1);
         now += 300;
-        put(OsKind::marker, kPort, 2);
+        script.put(OsKind::marker, kPort, 2);
         now += 50;
         block(BlockReason::activation, 0);
     }
-    (void)writer->finish();
+    script.finish();
 }
 
 }  // namespace mt::test

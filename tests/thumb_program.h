@@ -46,7 +46,8 @@ class ThumbProgram {
   private:
     unsigned chance(unsigned n) { return static_cast<unsigned>(random_() % n); }
 
-    // A body of statements; jumps lead to the begin of one of them: forwards by any kind, backwards only by a condition.
+    // A body of statements; jumps lead to the begin of one of them: forwards by any kind, backwards only by a
+    // condition.
     void function(unsigned self, unsigned threads) {
         struct Jump {
             std::size_t at, to;
@@ -61,11 +62,13 @@ class ThumbProgram {
             const std::size_t later = i + 1 + chance(static_cast<unsigned>(n - i));
             switch (chance(self < threads ? 11 : 10)) {
                 case 0:  // B<c>, either way
-                    jumps.push_back({half_.size(), chance(3) == 0 ? i - std::min<std::size_t>(i, chance(3)) : later, 0});
+                    jumps.push_back(
+                        {half_.size(), chance(3) == 0 ? i - std::min<std::size_t>(i, chance(3)) : later, 0});
                     half(0);
                     break;
                 case 1:  // B<c>.W
-                    jumps.push_back({half_.size(), chance(3) == 0 ? i - std::min<std::size_t>(i, chance(3)) : later, 1});
+                    jumps.push_back(
+                        {half_.size(), chance(3) == 0 ? i - std::min<std::size_t>(i, chance(3)) : later, 1});
                     wide(0, 0);
                     break;
                 case 2:  // CBZ, CBNZ
@@ -129,7 +132,8 @@ class ThumbProgram {
                 break;
             case 2:
                 if (offset < 0 || offset > 126) return void(half_[at] = 0xBF00);
-                half_[at] = static_cast<std::uint16_t>(0xB100 | chance(2) << 11 | (bits >> 5 & 1) << 9 | (bits & 31) << 3);
+                half_[at] =
+                    static_cast<std::uint16_t>(0xB100 | chance(2) << 11 | (bits >> 5 & 1) << 9 | (bits & 31) << 3);
                 break;
             case 3:
                 half_[at] = static_cast<std::uint16_t>(0xE000 | (bits & 0x7FF));

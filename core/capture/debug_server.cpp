@@ -338,8 +338,7 @@ Result<DebugStop> DebugServer::step() {
         if (!stopped || tries == kMostSteps) return stopped;
         const auto after = pc();
         if (!after) return tl::make_unexpected(after.error());
-        if (*after != *before || stopped->why == DebugStop::Why::watchpoint ||
-            stopped->why == DebugStop::Why::exited)
+        if (*after != *before || stopped->why == DebugStop::Why::watchpoint || stopped->why == DebugStop::Why::exited)
             return stopped;
     }
 }

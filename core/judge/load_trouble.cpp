@@ -190,13 +190,15 @@ void find_full_wait(const Trail& trail, const QueueLane& queue, std::vector<Find
     std::uint64_t low = 0;
     for (std::size_t i = 0; i < queue.ops.size(); ++i) low += queue.ops[i].fill * 2 <= queue.peak ? 1u : 0u;
     if (low * 10 < queue.ops.size() * 9) return;
-    Finding f = about_job(FindingKind::queue_overflow, trail, worst->task, tasks.tasks[worst->task].job_from(worst->begin));
+    Finding f =
+        about_job(FindingKind::queue_overflow, trail, worst->task, tasks.tasks[worst->task].job_from(worst->begin));
     f.begin = worst->begin;
     f.end = worst->end;
     f.activities = {tasks.tasks[worst->task].name, queue.name};
     f.title = queue.name + " was full: " + tasks.tasks[worst->task].name + " waited " + duration_text(worst->length());
     f.cause = "It held " + plural(queue.peak, "entry", "entries") + "; 90 % of the time it holds at most " +
-              std::to_string(queue.peak / 2) + ". Nothing was lost, but its sender stood still until a reader made room" +
+              std::to_string(queue.peak / 2) +
+              ". Nothing was lost, but its sender stood still until a reader made room" +
               (waits > 1 ? ", " + plural(waits, "time", "times") + " in all" : "") + ".";
     f.alike = waits;
     f.severity = 0.4;

@@ -45,6 +45,13 @@ struct Image::Parts {
     };
     std::vector<File> files;
     Elf* elf = nullptr;  ///< the one that is being read
+    /// Addresses of a unit of DWARF, as it says itself: not every compiler writes a table of them (.debug_aranges).
+    struct Unit {
+        std::uint64_t begin, end;
+        std::size_t file;
+        Dwarf_Off die;
+    };
+    std::vector<Unit> units;  ///< by begin
     mutable std::mutex dwarf_lock;
     std::vector<Symbol> symbols;
     std::vector<std::size_t> functions;  ///< indices into symbols
@@ -64,6 +71,9 @@ struct Image::Parts {
     }
     Result<void> read(const std::string& file);
     void settle();
+    void read_units(std::size_t file);
+    /// The unit that holds an address. REQUIRES: dwarf_lock is held.
+    bool unit_at(std::uint64_t address, Dwarf_Die& die) const;
     void read_sections();
     void read_segments();
     void read_symbols(Elf_Scn* section, const GElf_Shdr& header);
@@ -129,6 +139,8 @@ void Image::Parts::settle() {
                      [](const Symbol& a, const Symbol& b) { return a.address < b.address; });
     for (std::size_t i = 0; i < symbols.size(); ++i)
         if (symbols[i].function) functions.push_back(i);
+    for (std::size_t i = 0; i < files.size(); ++i) read_units(i);
+    std::stable_sort(units.begin(), units.end(), [](const Unit& a, const Unit& b) { return a.begin < b.begin; });
     for (std::size_t i = 0; i < pieces.size(); ++i) pieces[i].bytes = loaded[i];
     for (const Block& b : blocks)
         if (b.code) code.push_back({b.address, b.address, b.bytes, false});
@@ -137,6 +149,34 @@ void Image::Parts::settle() {
     std::stable_sort(code.begin(), code.end(), [](const Piece& a, const Piece& b) { return a.address < b.address; });
     for (std::size_t i = 0; i + 1 < code.size() && !overlap; ++i)
         if (code[i + 1].address < code[i].address + code[i].bytes.size()) overlap = code[i + 1].address;
+}
+
+void Image::Parts::read_units(std::size_t file) {
+    constexpr std::size_t most_units = 1 << 20;
+    Dwarf* dwarf = files[file].dwarf;
+    Dwarf_CU* unit = nullptr;
+    Dwarf_Die die, sub;
+    std::uint8_t kind = 0;
+    while (dwarf != nullptr && units.size() < most_units &&
+           dwarf_get_units(dwarf, unit, &unit, nullptr, &kind, &die, &sub) == 0) {
+        if (kind != DW_UT_compile && kind != DW_UT_partial) continue;
+        Dwarf_Addr base = 0, begin = 0, end = 0;
+        for (std::ptrdiff_t at = 0; (at = dwarf_ranges(&die, at, &base, &begin, &end)) > 0;)
+            if (begin < end && units.size() < most_units) units.push_back({begin, end, file, dwarf_dieoffset(&die)});
+    }
+}
+
+bool Image::Parts::unit_at(std::uint64_t address, Dwarf_Die& die) const {
+    auto next = std::upper_bound(units.begin(), units.end(), address,
+                                 [](std::uint64_t a, const Unit& u) { return a < u.begin; });
+    // Units seldom overlap: a few before are enough.
+    for (int looked_at = 0; next != units.begin() && looked_at < 16; ++looked_at) {
+        const Unit& u = *--next;
+        if (address < u.end && dwarf_offdie(files[u.file].dwarf, u.die, &die) != nullptr) return true;
+    }
+    for (const File& f : files)
+        if (f.dwarf != nullptr && dwarf_addrdie(f.dwarf, address, &die) != nullptr) return true;
+    return false;
 }
 
 Result<void> Image::Parts::read(const std::string& file) {
@@ -217,14 +257,12 @@ const Symbol* Image::symbol_named(std::string_view name) const {
 
 std::optional<SourceLine> Image::line_at(std::uint64_t address) const {
     const std::lock_guard guard(parts_->dwarf_lock);
-    for (const Parts::File& f : parts_->files) {
-        Dwarf_Die unit;
-        if (f.dwarf == nullptr || dwarf_addrdie(f.dwarf, address, &unit) == nullptr) continue;
-        Dwarf_Line* line = dwarf_getsrc_die(&unit, address);
-        int number = 0;
-        const char* file = line == nullptr ? nullptr : dwarf_linesrc(line, nullptr, nullptr);
-        if (file != nullptr && dwarf_lineno(line, &number) == 0) return SourceLine{file, number};
-    }
+    Dwarf_Die unit;
+    if (!parts_->unit_at(address, unit)) return std::nullopt;
+    Dwarf_Line* line = dwarf_getsrc_die(&unit, address);
+    int number = 0;
+    const char* file = line == nullptr ? nullptr : dwarf_linesrc(line, nullptr, nullptr);
+    if (file != nullptr && dwarf_lineno(line, &number) == 0) return SourceLine{file, number};
     return std::nullopt;
 }
 

@@ -29,10 +29,10 @@ struct CoreSpec {
     std::string name;
     std::string isa;
     std::uint64_t clock_hz = 0;
-    std::string image;  ///< path as it can be opened; empty if none
+    std::string image;                     ///< path as it can be opened; empty if none
     std::vector<std::string> more_images;  ///< that stand in its memory beside `image`
-    std::string svd;    ///< path as it can be opened; empty if none
-    std::string orti;   ///< the same: names of tasks (ISO 17356-6)
+    std::string svd;                       ///< path as it can be opened; empty if none
+    std::string orti;                      ///< the same: names of tasks (ISO 17356-6)
     std::optional<unsigned> priority_bits;
 };
 

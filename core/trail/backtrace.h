@@ -15,9 +15,9 @@ struct TraceFrame {
     std::string name;
     std::string file;  ///< where it stands: empty if the image does not tell, or the call was not seen
     int line = 0;
-    bool inlined = false;  ///< no call: the compiler put it into the one below
-    bool handler = false;  ///< entered by an exception
-    bool seen = true;      ///< false: its entry was not seen
+    bool inlined = false;                 ///< no call: the compiler put it into the one below
+    bool handler = false;                 ///< entered by an exception
+    bool seen = true;                     ///< false: its entry was not seen
     std::uint32_t slot = Code::kNowhere;  ///< the instruction it stands on
     std::uint64_t step = 0;               ///< when that was executed
     Time entered;                         ///< of a function that is not inlined

@@ -112,9 +112,8 @@ bool at_one_place(const StepTrail& t) {
 std::string suspicion(const Recording& recording, std::size_t index) {
     const Recording::Stream& s = recording.step_streams[index];
     const auto raw = s.bytes();
-    if (const auto suspect =
-            suspect_parameter(recording.target.streams[s.spec], recording.code[s.core],
-                              raw.first(std::min(raw.size(), kLookedAt))))
+    if (const auto suspect = suspect_parameter(recording.target.streams[s.spec], recording.code[s.core],
+                                               raw.first(std::min(raw.size(), kLookedAt))))
         return suspect->text();
     return "Is this the image that ran? No parameter of [[stream]], changed alone, makes more of it fit.";
 }
@@ -144,9 +143,10 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
                              : "Most of it fits, and this is always the same place: is the code there other than what "
                                "ran, or written by the program itself?");
         else
-            doubt("The instruction trace of " + t.core + " is damaged" + where,
-                  "Long stretches before and behind it fit the program, so bytes were changed or lost on the way: check "
-                  "the line and its rate. What cannot be trusted is marked as a gap.");
+            doubt(
+                "The instruction trace of " + t.core + " is damaged" + where,
+                "Long stretches before and behind it fit the program, so bytes were changed or lost on the way: check "
+                "the line and its rate. What cannot be trusted is marked as a gap.");
     }
     if (t.clock == StepClock::none && t.steps > 0)
         doubt("The instruction trace of " + t.core + " tells no time: each instruction is drawn as one cycle.",

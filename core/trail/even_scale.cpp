@@ -52,23 +52,12 @@ EvenScale::Knot EvenScale::knot(std::size_t i) const {
     return {steps, trail_->end};
 }
 
-std::size_t EvenScale::behind(Time t) const {
+template <class Before>
+std::size_t EvenScale::first_not(Before before) const {
     std::size_t low = 0, high = size();
     while (low < high) {
         const std::size_t middle = (low + high) / 2;
-        if (knot(middle).time <= t)
-            low = middle + 1;
-        else
-            high = middle;
-    }
-    return low;
-}
-
-std::size_t EvenScale::behind(double place) const {
-    std::size_t low = 0, high = size();
-    while (low < high) {
-        const std::size_t middle = (low + high) / 2;
-        if (knot(middle).place <= place)
+        if (before(knot(middle)))
             low = middle + 1;
         else
             high = middle;
@@ -77,7 +66,7 @@ std::size_t EvenScale::behind(double place) const {
 }
 
 double EvenScale::place(Time t) const {
-    const std::size_t next = behind(t);
+    const std::size_t next = first_not([t](const Knot& k) { return k.time <= t; });
     if (next == 0) return 0;
     const Knot from = knot(next - 1);
     if (next == size()) return from.place;
@@ -87,7 +76,7 @@ double EvenScale::place(Time t) const {
 }
 
 Time EvenScale::time(double place) const {
-    const std::size_t next = behind(place);
+    const std::size_t next = first_not([place](const Knot& k) { return k.place <= place; });
     if (next == 0) return {};
     const Knot from = knot(next - 1);
     if (next == size()) return from.time;

@@ -35,8 +35,9 @@ class EvenScale {
     };
     std::size_t size() const;
     Knot knot(std::size_t i) const;
-    std::size_t behind(Time t) const;        ///< first knot behind `t`
-    std::size_t behind(double place) const;  ///< the same of a place
+    /// The first knot that does not lie `before`.
+    template <class Before>
+    std::size_t first_not(Before before) const;
 
     std::shared_ptr<const Trail> trail_;
     std::size_t core_, stream_ = 0;

@@ -25,8 +25,9 @@ std::int64_t typed(std::uint64_t v, const std::string& type) {
     const float f = std::bit_cast<float>(static_cast<std::uint32_t>(v));
     // In millionths: a lane holds whole numbers.
     constexpr double kMost = 9e18;
-    return std::isfinite(f) ? static_cast<std::int64_t>(std::llround(std::clamp(static_cast<double>(f) * 1e6, -kMost, kMost)))
-                            : 0;
+    return std::isfinite(f)
+               ? static_cast<std::int64_t>(std::llround(std::clamp(static_cast<double>(f) * 1e6, -kMost, kMost)))
+               : 0;
 }
 unsigned decimals_of(const std::string& type) { return type == "f32" ? 6 : 0; }
 

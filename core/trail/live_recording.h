@@ -21,8 +21,8 @@ struct LiveFigures {
     double bytes_per_s = 0, packets_per_s = 0;  ///< over the last second or so
     double sync_age_s = -1;                     ///< since a synchronisation was decoded; negative: none yet
     std::uint64_t decoded = 0;                  ///< raw bytes
-    double pace = 0;  ///< ITM: seconds that the trace tells in a second of this computer; 0: not known
-    std::deque<float> history;                  ///< bytes/s, one each 0.25 s, at most kHistory
+    double pace = 0;            ///< ITM: seconds that the trace tells in a second of this computer; 0: not known
+    std::deque<float> history;  ///< bytes/s, one each 0.25 s, at most kHistory
     static constexpr std::size_t kHistory = 120;
 };
 

@@ -37,7 +37,9 @@ std::vector<Knob> knobs_of(Protocol protocol) {
     switch (protocol) {
         case Protocol::etrace:
             return {
-                {"iaddress_width", [](StreamSpec& s) -> unsigned& { return s.etrace.iaddress_width; }, {32, 39, 48, 64}},
+                {"iaddress_width",
+                 [](StreamSpec& s) -> unsigned& { return s.etrace.iaddress_width; },
+                 {32, 39, 48, 64}},
                 {"iaddress_lsb", [](StreamSpec& s) -> unsigned& { return s.etrace.iaddress_lsb; }, {1, 2}},
                 {"privilege_width", [](StreamSpec& s) -> unsigned& { return s.etrace.privilege_width; }, {1, 2, 3}},
                 {"ecause_width", [](StreamSpec& s) -> unsigned& { return s.etrace.ecause_width; }, {3, 4, 5, 6, 7, 8}},
@@ -64,7 +66,9 @@ std::vector<Knob> knobs_of(Protocol protocol) {
         case Protocol::etm4:
             return {
                 {"context_id_bytes", [](StreamSpec& s) -> unsigned& { return s.etm4.context_id_bytes; }, {0, 4}},
-                {"trcidr2, bytes of VMIDSIZE,", [](StreamSpec& s) -> unsigned& { return s.etm4.virtual_id_bytes; }, {0, 1, 2, 4}},
+                {"trcidr2, bytes of VMIDSIZE,",
+                 [](StreamSpec& s) -> unsigned& { return s.etm4.virtual_id_bytes; },
+                 {0, 1, 2, 4}},
                 {"trcidr8", [](StreamSpec& s) -> unsigned& { return s.etm4.max_speculation; }, {0, 1, 4, 8, 16}},
             };
         default:
@@ -159,16 +163,16 @@ std::optional<SuspectParameter> suspect_parameter(const StreamSpec& spec, const 
     const StepFit before = step_fit(spec, code, raw);
     if (!before.hopeless()) return std::nullopt;
     std::optional<SuspectParameter> best;
-    each_change(spec, [&](const StreamSpec& changed, const char* name, const std::string& stated,
-                          const std::string& fits) {
-        const StepFit after = step_fit(changed, code, raw);
-        // Much less is wrong, and no less was followed: no accident.
-        if (after.hopeless() || after.steps < before.steps || trouble(after) * 8 > trouble(before)) return;
-        if (best && (trouble(best->after) < trouble(after) ||
-                     (trouble(best->after) == trouble(after) && best->after.steps >= after.steps)))
-            return;
-        best = SuspectParameter{name, stated, fits, before, after};
-    });
+    each_change(spec,
+                [&](const StreamSpec& changed, const char* name, const std::string& stated, const std::string& fits) {
+                    const StepFit after = step_fit(changed, code, raw);
+                    // Much less is wrong, and no less was followed: no accident.
+                    if (after.hopeless() || after.steps < before.steps || trouble(after) * 8 > trouble(before)) return;
+                    if (best && (trouble(best->after) < trouble(after) ||
+                                 (trouble(best->after) == trouble(after) && best->after.steps >= after.steps)))
+                        return;
+                    best = SuspectParameter{name, stated, fits, before, after};
+                });
     return best;
 }
 

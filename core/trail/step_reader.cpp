@@ -41,7 +41,8 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
             have_origin_ = true;
             origin_ = zero_ && *zero_ <= t.ticks ? *zero_ : t.ticks;
             if (zero_ && stamps_.hz != 0) {
-                ticks_ += static_cast<std::uint64_t>(core_.cycles(stamps_.at(static_cast<std::int64_t>(t.ticks - origin_))));
+                ticks_ +=
+                    static_cast<std::uint64_t>(core_.cycles(stamps_.at(static_cast<std::int64_t>(t.ticks - origin_))));
                 return StepMoment{step, core_.at(static_cast<std::int64_t>(ticks_))};
             }
         }
@@ -273,7 +274,8 @@ void StepReader::keep_sleeps(const StepSpan& span) {
     for (const std::uint64_t step : sleeps_) {
         const Time woke = span.at(step);
         const StepMoment slept{step, woke - each};
-        if (!trail_.moments.empty() && (slept.step < trail_.moments.back().step || slept.time < trail_.moments.back().time))
+        if (!trail_.moments.empty() &&
+            (slept.step < trail_.moments.back().step || slept.time < trail_.moments.back().time))
             continue;
         trail_.moments.push_back(slept);
         trail_.moments.push_back({step, woke});

@@ -18,7 +18,12 @@ constexpr std::size_t kPieceBytes = 4 * 1024, kTurnBytes = 64 * 1024;
 class PieceReader {
   public:
     PieceReader(const Code& code, const StepCheckpoint& c, const std::function<bool(const StepPiece&)>& each)
-        : code_(code), each_(each), timer_(*c.timer), stack_(*c.stack), moment_(c.moment), unknown_(c.moment.step == 0 && !timer_.begun()) {
+        : code_(code),
+          each_(each),
+          timer_(*c.timer),
+          stack_(*c.stack),
+          moment_(c.moment),
+          unknown_(c.moment.step == 0 && !timer_.begun()) {
         for (const CallFrame& f : stack_.frames()) handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u;
     }
 

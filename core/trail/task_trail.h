@@ -72,7 +72,7 @@ struct TaskLane {
     std::string name;
     std::int32_t priority = 0;  ///< base; higher is more urgent
     bool priority_known = false, idle = false;
-    JobRule rule;  ///< where its jobs begin and end
+    JobRule rule;            ///< where its jobs begin and end
     std::uint16_t core = 0;  ///< where it ran last
     bool migrates = false;   ///< it ran on more than one core
     Time created, first_run;

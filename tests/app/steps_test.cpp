@@ -199,7 +199,9 @@ TEST_F(StepsPage, FootstepsFoldFromInstructionsOverLinesAndFunctionsToTheStack) 
     for (int i = 1; i < lines.size(); ++i) {
         EXPECT_TRUE(cell(lines[i], 6) != cell(lines[i - 1], 6) || cell(lines[i], 5) != cell(lines[i - 1], 5))
             << lines[i].toStdString();
-        const auto number = [&](int row, int c) { return cell(lines[row], c).remove(QRegularExpression("[^0-9]")).toULongLong(); };
+        const auto number = [&](int row, int c) {
+            return cell(lines[row], c).remove(QRegularExpression("[^0-9]")).toULongLong();
+        };
         EXPECT_EQ(number(i - 1, 0) + number(i - 1, 3), number(i, 0)) << "no instruction between two rows is lost";
     }
 

@@ -65,9 +65,8 @@ Walked walk(std::uint64_t seed, const board::Etm4Setup& setup) {
     w.code = program.code();
     w.functions = program.functions();
     board::Etm4Encoder encoder(setup);
-    board::ThumbWalk core(w.code, w.functions, &encoder, seed, [&](std::uint32_t first, std::uint32_t last) {
-        w.truth.run(*w.code, first, last);
-    });
+    board::ThumbWalk core(w.code, w.functions, &encoder, seed,
+                          [&](std::uint32_t first, std::uint32_t last) { w.truth.run(*w.code, first, last); });
     std::mt19937_64 random(seed + 1);
     std::uint64_t now = 1000;
     for (unsigned t = 0; t < 3; ++t) core.thread(t, "f" + std::to_string(t), now);
@@ -149,7 +148,8 @@ TEST_P(RandomThumbPrograms, AreCountedAlikeByHops) {
     plain.finish(f);
     std::size_t hops = 0;
     StepLog log(w.code, w.functions, [&](std::unique_ptr<StepBlock> block) {
-        for (const auto& i : block->items) hops += i.kind == StepBlock::Item::Kind::hop || i.kind == StepBlock::Item::Kind::turn;
+        for (const auto& i : block->items)
+            hops += i.kind == StepBlock::Item::Kind::hop || i.kind == StepBlock::Item::Kind::turn;
         block->clear();
         return block;
     });

@@ -37,11 +37,16 @@ TEST(EvenScale, OfInstructionsGivesEachInstructionTheSameWidthAndASleepNone) {
     EXPECT_EQ(looked_at, 5000u);
 }
 
-TEST(EvenScale, OfHandlersCountsTheChangesBetweenThem) {
+// A mount without instruction trace, as long as is asked for.
+test::Opened mount(double seconds) {
     board::MountOptions options;
-    options.seconds = 0.2;
+    options.seconds = seconds;
     const test::Folder folder;
-    const auto opened = test::decode_bytes(folder, test::mount_bytes(options));
+    return test::decode_bytes(folder, test::mount_bytes(options));
+}
+
+TEST(EvenScale, OfHandlersCountsTheChangesBetweenThem) {
+    const auto opened = mount(0.2);
     const EvenScale scale(opened.trail, 0);
     EXPECT_EQ(scale.steps(), EvenScale::Steps::changes);
     expect_inverse(scale, opened.trail->end);
@@ -54,10 +59,7 @@ TEST(EvenScale, OfHandlersCountsTheChangesBetweenThem) {
 }
 
 TEST(EvenScale, BeyondTheEndsItStaysThere) {
-    board::MountOptions options;
-    options.seconds = 0.1;
-    const test::Folder folder;
-    const auto opened = test::decode_bytes(folder, test::mount_bytes(options));
+    const auto opened = mount(0.1);
     const EvenScale scale(opened.trail, 0);
     EXPECT_EQ(scale.time(-5), Time{});
     EXPECT_EQ(scale.time(1e12), opened.trail->end);

@@ -2,38 +2,30 @@
 #include <gtest/gtest.h>
 
 #include "judge/finding.h"
-#include "share/ctf_writer.h"
 #include "support.h"
+#include "task_program.h"
 
 namespace mt {
 namespace {
 
 // A sampler sends each millisecond, a writer takes; between `from` and `to` (rounds) the writer takes nothing, and the
-// sampler waits once eight entries stand there. `always`: the queue holds one entry only, so that it waits in each round.
+// sampler waits once eight entries stand there. `always`: the queue holds one entry only, so that it waits in each
+// round.
 std::vector<Finding> findings(int rounds, int from, int to, bool always) {
     constexpr std::uint32_t kIdle = 0, kSampler = 1, kWriter = 2, kQueue = 4;
     test::Folder folder;
-    auto writer = std::move(*CtfWriter::create(folder / "t", {"queues", 1'000'000, 1}));
-    std::int64_t now = 0;
-    const auto put = [&](OsKind kind, std::uint32_t subject, std::int64_t value = 0, std::uint8_t code = 0,
-                         const std::string& text = "") {
-        OsBlock block;
-        block.texts.push_back(text);
-        OsEvent e;
-        e.kind = kind;
-        e.subject = subject;
-        e.value = value;
-        e.code = code;
-        writer->write(e, now, block);
+    test::EventScript script(folder / "t");
+    std::int64_t& now = script.now;
+    const auto put = [&](OsKind kind, std::uint32_t subject, std::int64_t value = 0) {
+        script.put(kind, subject, value);
     };
     const auto block = [&](std::uint32_t task, BlockReason reason, std::uint32_t object) {
-        put(OsKind::task_block, task, object, static_cast<std::uint8_t>(reason));
+        script.block(task, reason, object);
     };
-    put(OsKind::task_create, kIdle, text_and_priority(0, 0), 0, "idle");
-    put(OsKind::task_create, kSampler, text_and_priority(0, 5), 0, "sampler");
-    put(OsKind::task_create, kWriter, text_and_priority(0, 3), 0, "writer");
-    put(OsKind::object_name, kQueue, text_and_priority(0, kNoPriority), static_cast<std::uint8_t>(ObjectKind::queue),
-        "samples");
+    script.task(kIdle, "idle", 0);
+    script.task(kSampler, "sampler", 5);
+    script.task(kWriter, "writer", 3);
+    script.name(ObjectKind::queue, kQueue, "samples");
     block(kSampler, BlockReason::activation, 0);
     block(kWriter, BlockReason::activation, 0);
     put(OsKind::task_switch_in, kIdle);
@@ -82,7 +74,7 @@ std::vector<Finding> findings(int rounds, int from, int to, bool always) {
         block(kWriter, BlockReason::activation, 0);
         put(OsKind::task_switch_in, kIdle);
     }
-    (void)writer->finish();
+    script.finish();
     const auto o = test::decode(folder / "t");
     return find_all(*o.recording, *o.trail);
 }

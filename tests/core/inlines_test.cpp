@@ -3,6 +3,8 @@
 
 #include <array>
 #include <cstdio>
+#include <random>
+#include <set>
 
 #include "measure/functions.h"
 #include "support.h"
@@ -74,14 +76,88 @@ TEST_P(InlinesOf, AreThoseThatAnotherReaderOfTheSameDwarfFindsAtEveryInstruction
 }
 
 INSTANTIATE_TEST_SUITE_P(Images, InlinesOf,
-                         testing::Values(std::pair{"mount-main.elf", "armv7e-m"}, std::pair{"mount-cop.elf", "rv32imac"},
-                                         std::pair{"paddle.elf", "armv6-m"}),
+                         testing::Values(std::pair{"mount-main.elf", "armv7e-m"},
+                                         std::pair{"mount-cop.elf", "rv32imac"}, std::pair{"paddle.elf", "armv6-m"}),
                          [](const auto& info) {
                              std::string name = info.param.first;
                              for (char& c : name)
                                  if (std::isalnum(static_cast<unsigned char>(c)) == 0) c = '_';
                              return name;
                          });
+
+TEST(Inlines, OfDamagedImagesAreFewerOrOthersButNeverACrash) {
+    const test::Folder folder;
+    std::mt19937_64 random(5);
+    std::size_t opened = 0, inlined = 0;
+    for (const auto& [name, isa] : {std::pair{"paddle.elf", "armv6-m"}, std::pair{"mount-cop.elf", "rv32imac"}}) {
+        const auto whole = test::read_bytes(test::data(std::string("steps/") + name));
+        for (int i = 0; i < 150; ++i) {
+            auto bytes = whole;
+            for (std::uint64_t n = 1 + random() % 40; n-- > 0;)
+                bytes[random() % bytes.size()] = static_cast<std::uint8_t>(random());
+            if (i % 10 == 9) bytes.resize(random() % bytes.size());
+            test::write_file(folder / "x.elf", bytes);
+            const auto image = Image::open(folder / "x.elf");
+            if (!image) continue;
+            ++opened;
+            const auto code = Code::of(**image, isa);
+            if (code->slot_count() > 1 << 20) continue;
+            const auto inlines = InlineTable::of(**image, *code);
+            for (std::uint32_t slot = 1; slot < code->slot_count(); ++slot)
+                inlined += inlines->names_at(slot).empty() ? 0u : 1u;
+        }
+    }
+    EXPECT_GT(opened, 100u);
+    EXPECT_GT(inlined, 1000u) << "most damage lies elsewhere";
+}
+
+// A real compiler, each version of the format.
+class DwarfVersion : public testing::TestWithParam<int> {};
+
+TEST_P(DwarfVersion, GivesLinesAndInlinedFunctionsWithinEachOther) {
+    const test::Folder folder;
+    test::write_file(folder / "x.c", R"(volatile int port;
+static inline __attribute__((always_inline)) int twice(int x) {
+    port = x;
+    return x + port;
+}
+static inline __attribute__((always_inline)) int four_times(int x) {
+    return twice(twice(x));
+}
+int work(int x) {
+    int y = four_times(x);
+    port = y;
+    return y + port;
+}
+)");
+    const std::string command =
+        "cd " + folder.path() + " && clang-14 --target=thumbv7em-none-eabi -mcpu=cortex-m4 -O2 -gdwarf-" +
+        std::to_string(GetParam()) + " -ffreestanding -nostdlib -fuse-ld=lld -Wl,--entry=work -o x.elf x.c";
+    ASSERT_EQ(std::system(command.c_str()), 0) << command;
+    const auto image = Image::open(folder / "x.elf");
+    ASSERT_TRUE(image);
+    const auto code = Code::of(**image, "armv7e-m");
+    const auto inlines = InlineTable::of(**image, *code);
+    EXPECT_EQ(inlines->size(), 3u);
+    std::set<std::vector<std::string>> stacks;
+    std::set<int> lines;
+    for (std::uint32_t slot = 1; slot < code->slot_count(); slot = code->next(slot)) {
+        if ((*code)[slot].flow == Flow::none) continue;
+        const auto line = (*image)->line_at(code->address(slot));
+        if (!line) continue;  // constants that stand behind the code
+        stacks.insert(inlines->names_at(slot));
+        EXPECT_TRUE(line->file.ends_with("x.c")) << line->file;
+        lines.insert(line->line);
+    }
+    EXPECT_TRUE(stacks.count({"four_times", "twice"}));
+    EXPECT_TRUE(stacks.count({}));
+    EXPECT_TRUE(lines.count(3)) << "port = x, in twice";
+    EXPECT_TRUE(lines.count(11)) << "port = y, in work";
+    for (std::uint32_t i = 0; i < inlines->size(); ++i)
+        EXPECT_EQ((*inlines)[i].line, (*inlines)[i].name == "twice" ? 7 : 10) << "where it is called";
+}
+
+INSTANTIATE_TEST_SUITE_P(Dwarf, DwarfVersion, testing::Values(2, 3, 4, 5));
 
 TEST(Inlines, AnImageWithoutDwarfHasNone) {
     const auto image = Image::open(test::demo("larkspur-cop.elf"));
@@ -139,7 +215,8 @@ TEST(Backtrace, EveryCallerStandsOnACall) {
             if (frames[i - 1].inlined || frames[i - 1].handler || !frames[i - 1].seen) continue;
             if (frames[i].slot == Code::kNowhere) continue;
             const Flow flow = (*t.code)[frames[i].slot].flow;
-            EXPECT_TRUE(flow == Flow::call || flow == Flow::indirect_call || flow == Flow::jump || flow == Flow::indirect)
+            EXPECT_TRUE(flow == Flow::call || flow == Flow::indirect_call || flow == Flow::jump ||
+                        flow == Flow::indirect)
                 << frames[i - 1].name << " called from " << frames[i].name << " at step " << frames[i].step;
             ++calls;
         }
@@ -169,10 +246,11 @@ TEST(InlinedRows, CountExactlyTheInstructionsThatBelongToThem) {
 // The same program cut into two files is one program.
 TEST(SeveralImages, StandInMemoryTogetherAndTheirOverlapIsDoubted) {
     const test::Folder folder;
-    const std::string target = "format = \"mindful-trail-target/1\"\nname = \"x\"\n[[core]]\nname = \"main\"\nisa = "
-                               "\"rv32imac\"\nclock_hz = 1_000_000\nimages = [\"" +
-                               test::data("steps/mount-cop.elf") + "\", \"" + test::demo("larkspur-cop.elf") +
-                               "\"]\n[[stream]]\nprotocol = \"etrace\"\ncore = \"main\"\n";
+    const std::string target =
+        "format = \"mindful-trail-target/1\"\nname = \"x\"\n[[core]]\nname = \"main\"\nisa = "
+        "\"rv32imac\"\nclock_hz = 1_000_000\nimages = [\"" +
+        test::data("steps/mount-cop.elf") + "\", \"" + test::demo("larkspur-cop.elf") +
+        "\"]\n[[stream]]\nprotocol = \"etrace\"\ncore = \"main\"\n";
     test::write_file(folder / "x.target.toml", target);
     const auto r = open_without_streams(folder / "x.target.toml");
     ASSERT_TRUE(r) << r.error().text();
@@ -185,8 +263,8 @@ TEST(SeveralImages, StandInMemoryTogetherAndTheirOverlapIsDoubted) {
 }
 
 TEST(SeveralImages, OfDifferentMachinesAreRefused) {
-    const auto image = Image::open(
-        std::vector<std::string>{test::data("steps/mount-cop.elf"), test::data("steps/mount-main.elf")});
+    const auto image =
+        Image::open(std::vector<std::string>{test::data("steps/mount-cop.elf"), test::data("steps/mount-main.elf")});
     ASSERT_FALSE(image);
     EXPECT_NE(image.error().what.find("different machines"), std::string::npos);
 }

@@ -65,9 +65,8 @@ TEST(AValueOfTypeF32, KeepsWhatStandsBehindThePoint) {
         bytes.push_back(0x10);  // a local timestamp
     }
     const test::Folder folder;
-    const auto o = test::decode_bytes(
-        folder, bytes, "120_000_000",
-        "[[port]]\nnumber = 12\nname = \"seeing\"\nkind = \"value\"\ntype = \"f32\"\n");
+    const auto o = test::decode_bytes(folder, bytes, "120_000_000",
+                                      "[[port]]\nnumber = 12\nname = \"seeing\"\nkind = \"value\"\ntype = \"f32\"\n");
     ASSERT_EQ(o.trail->tasks.values.size(), 1U);
     const ValueLane& lane = o.trail->tasks.values[0];
     ASSERT_EQ(lane.samples.size(), 4U);

@@ -115,15 +115,15 @@ TEST(AStreamThatDoesNotFit, IsCalledDamagedWhereLongStretchesAroundFit) {
 
 TEST(AStreamThatDoesNotFit, IsCalledDamagedWhereBytesAreMissing) {
     Doubted d;
-    doubted(d, "rv-etrace-mount", [](std::vector<std::uint8_t>& raw) {
-        raw.erase(raw.begin() + 90'000, raw.begin() + 90'037);
-    });
+    doubted(d, "rv-etrace-mount",
+            [](std::vector<std::uint8_t>& raw) { raw.erase(raw.begin() + 90'000, raw.begin() + 90'037); });
     EXPECT_EQ(d.advice.find("image"), std::string::npos) << d.text << d.advice;
 }
 
 TEST(AStreamThatDoesNotFit, IsCalledOfAnotherImageWhereNothingElseHelps) {
     Doubted d;
-    doubted(d, "rv-etrace-mount", [](std::vector<std::uint8_t>&) {}, "../../../demo/larkspur-cop.elf");
+    doubted(
+        d, "rv-etrace-mount", [](std::vector<std::uint8_t>&) {}, "../../../demo/larkspur-cop.elf");
     EXPECT_NE(d.text.find("do not fit together"), std::string::npos) << d.text;
     EXPECT_NE(d.advice.find("Is this the image that ran?"), std::string::npos) << d.advice;
 }

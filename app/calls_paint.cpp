@@ -270,8 +270,12 @@ void Lanes::go_to_call(const Call& call) {
     if (t == nullptr || call.level >= t->levels.size() || call.index >= t->levels[call.level].size()) return;
     const CallSpan& s = t->levels[call.level][call.index];
     const Time room = std::max(Time{s.length.ps / 8}, Time{20'000});
+    reveal_call_ = true;
     select_call(call);
     view_.go_to(s.begin - room, s.end() + room, s.begin);
+    reveal_call_ = true;  // also where the window was there already
+    lay_out();
+    update();
 }
 
 // The next call of the same function, wherever on the stack; false if there is none.

@@ -110,6 +110,11 @@ void Footsteps::renew() {
     const auto trail = session_.trail();
     sources_.use(session_.recording().get(),
                  trail && stream_ < trail->steps.size() ? trail->steps[stream_].core_index : 0);
+    set_range();
+}
+
+// How far the bar at the side goes.
+void Footsteps::set_range() {
     const std::uint64_t rows = row_count(), shown = static_cast<std::uint64_t>(rows_shown());
     const std::uint64_t most = rows > shown ? rows - shown : 0;
     verticalScrollBar()->setRange(0,
@@ -516,7 +521,8 @@ void Footsteps::paint_rows(QPainter& p) {
 
 void Footsteps::resizeEvent(QResizeEvent*) {
     bar_->setGeometry(0, 0, width(), kBar);
-    renew();
+    set_range();
+    if (current_) show_row(*current_);
 }
 
 void Footsteps::mousePressEvent(QMouseEvent* e) {

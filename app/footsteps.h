@@ -82,6 +82,7 @@ class Footsteps : public QAbstractScrollArea {
     void choose_frame(std::size_t index);
     void move_row(int direction, int rows = 1);
     void renew();
+    void set_range();
     void follow_cursor();
     void show_row(std::uint64_t step);
     void tell_current();

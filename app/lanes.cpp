@@ -82,9 +82,10 @@ void Lanes::lay_out() {
         const CoreTrail& core = trail->cores[c];
         const StepTrail* steps = steps_of(c);
         if (steps != nullptr) {
+            const bool elsewhere = trail->complete && (steps->end < view_.from() || steps->begin > view_.to());
             const double layers =
                 static_cast<double>(std::max<std::size_t>(2, too_short(*steps) ? 0 : depth_in_view(c))) * kLevel;
-            rows_.push_back({c, kCalls, 0, layers + 2 * kCallsPad, false});
+            rows_.push_back({c, kCalls, 0, elsewhere ? kFolded : layers + 2 * kCallsPad, elsewhere});
             calls_height += rows_.back().height;
         }
         for (const std::size_t l : core.by_priority) {
@@ -143,7 +144,15 @@ void Lanes::lay_out() {
         y += r.height;
     }
     content_ = y;
-    if (reveal_) {
+    if (reveal_call_ && call_) {
+        for (const Row& r : rows_) {
+            if (r.core != call_->core || r.lane != kCalls) continue;
+            const double top = r.top + kCallsPad + static_cast<double>(call_->level) * kLevel,
+                         low = top + 3 * kLevel - (height() - kRuler), high = top - kAxis - kLevel;
+            scroll_ = low > high ? high : std::clamp(scroll_, low, high);
+        }
+        reveal_call_ = false;
+    } else if (reveal_) {
         const Selection& s = view_.selection();
         for (const Row& r : rows_) {
             const auto task = task_of(r);

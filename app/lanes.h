@@ -161,6 +161,7 @@ class Lanes : public QWidget {
     std::vector<Row> rows_;
     bool merged_ = false;
     bool start_shown_ = false;
+    bool reveal_call_ = false;        ///< the selected call is to be scrolled into view
     bool reveal_ = false;             ///< the selected row is kept in sight until a person scrolls
     std::vector<std::size_t> order_;  ///< of tasks, the most urgent first
     std::weak_ptr<const Trail> ordered_;

@@ -83,7 +83,7 @@ void StepStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<
     recent_.clear();
     for (const auto& [chunk, lines] : chunks_) recent_.push_back(chunk);
     asked_.clear();
-    jobs_.clear();
+    if (other) jobs_.clear();  // what is looked for in the same stream is found in the older snapshot, too
 }
 
 std::shared_ptr<const StepStore::Chunk> StepStore::get(std::uint64_t chunk) {

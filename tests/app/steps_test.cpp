@@ -251,6 +251,31 @@ TEST_F(StepsPage, WhatIsInlinedIsNamedWithTheFunctionThatHoldsIt) {
         << "out of it is in the function that holds it";
 }
 
+TEST_F(StepsPage, WhatIsBeingLookedForIsFoundThoughTheWindowChangesMeanwhile) {
+    choose("refraction");
+    window->evidence()->setCurrentWidget(window->footsteps());
+    window->resize(1320, 860);
+    EXPECT_TRUE(QTest::qWaitFor(
+        [&] { return window->footsteps()->current() == std::uint64_t{span(*window->lanes()->call()).step}; }, 5000));
+}
+
+TEST(StepsOfTwoCores, ACallOfTheLowerOneIsScrolledIntoView) {
+    MainWindow window;
+    window.resize(1280, 800);
+    window.show();
+    QSignalSpy finished(&window.session(), &Session::finished);
+    window.open(QString::fromStdString(test::demo("larkspur.target.toml")));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+    ASSERT_TRUE(window.functions()->choose("interpolate"));
+    ASSERT_TRUE(window.lanes()->call());
+    const QRectF bar = window.lanes()->call_rect(*window.lanes()->call());
+    EXPECT_GT(bar.top(), 24) << "below the scale";
+    EXPECT_LT(bar.bottom(), window.lanes()->height());
+    EXPECT_GT(bar.width(), 200);
+    // What was traced elsewhere takes a line.
+    EXPECT_LT(window.lanes()->row_rect(0, Lanes::kCalls).height(), 20);
+}
+
 TEST_F(StepsPage, TheFindFieldGoesToTheNextExecutionOfAFunctionOrLineAndBack) {
     window->evidence()->setCurrentWidget(window->footsteps());
     choose("refraction");

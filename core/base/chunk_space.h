@@ -7,7 +7,7 @@
 namespace mt {
 
 /// Bytes that stay on the heap, of all columns together.
-inline constexpr std::size_t kHeapForColumns = std::size_t{320} << 20;
+inline constexpr std::size_t kHeapForColumns = std::size_t{288} << 20;
 
 /// Room for `bytes`, aligned for any column element, not initialised. Any thread. The file stands in the
 /// person's cache folder; if it cannot grow (a full disk), the heap is used on.

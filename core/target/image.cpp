@@ -369,16 +369,35 @@ Result<std::uint64_t> Image::address_of(const std::string& place) const {
         const std::string file = place.substr(0, colon);
         const int line = std::stoi(place.substr(colon + 1));
         const std::lock_guard guard(parts_->dwarf_lock);
-        Dwarf_Addr address = 0, least = ~Dwarf_Addr{0};
+        // The first line from that one on that has code, and of its instructions the one that stands first.
+        const auto named = [&file](const char* path) {
+            const std::string_view p(path);
+            return p.ends_with(file) && (p.size() == file.size() || p[p.size() - file.size() - 1] == '/');
+        };
+        Dwarf_Addr least = 0;
+        int best = 0;
         bool any = false;
-        for (const Parts::File& f : parts_->files) {
-            Dwarf_Line** lines = nullptr;
+        for (const Parts::Unit& u : parts_->units) {
+            Dwarf_Die die;
+            Dwarf_Lines* lines = nullptr;
             std::size_t count = 0;
-            if (f.dwarf == nullptr || dwarf_getsrc_file(f.dwarf, file.c_str(), line, 0, &lines, &count) != 0) continue;
-            for (std::size_t i = 0; i < count; ++i)
-                if (dwarf_lineaddr(lines[i], &address) == 0) least = std::min(least, address);
-            any = any || count > 0;
-            std::free(lines);
+            if (dwarf_offdie(parts_->files[u.file].dwarf, u.die, &die) == nullptr ||
+                dwarf_getsrclines(&die, &lines, &count) != 0)
+                continue;
+            for (std::size_t i = 0; i < count; ++i) {
+                Dwarf_Line* entry = dwarf_onesrcline(lines, i);
+                Dwarf_Addr address = 0;
+                int number = 0;
+                bool ends = false;
+                if (entry == nullptr || dwarf_lineno(entry, &number) != 0 || number < line || (any && number > best) ||
+                    dwarf_lineaddr(entry, &address) != 0 || (dwarf_lineendsequence(entry, &ends) == 0 && ends))
+                    continue;
+                const char* path = dwarf_linesrc(entry, nullptr, nullptr);
+                if (path == nullptr || !named(path) || (any && number == best && address >= least)) continue;
+                any = true;
+                best = number;
+                least = address;
+            }
         }
         if (!any)
             return failure("no code stands at " + place, path(), "name a line that holds a statement, as main.c:41");

@@ -5,11 +5,13 @@
 #include <set>
 #include <sstream>
 
-#include <toml++/toml.h>
+#include "target/toml_text.h"
 
 namespace mt {
 namespace fs = std::filesystem;
 namespace {
+
+constexpr std::size_t kLongestList = 16 * 1024;  ///< bytes of an `images` list over several lines
 
 Result<void> copy_file(const std::string& from, const fs::path& to) {
     std::error_code ec;
@@ -36,28 +38,26 @@ std::string rewritten_target(const std::string& text, const std::map<std::string
         }
         bool left_out = false;
         if (first != std::string::npos && line.compare(first, 6, "images") == 0) {
-            try {
-                const toml::table one = toml::parse(line);
-                std::string list;
-                if (const toml::array* all = one["images"].as_array())
-                    for (const auto& item : *all) {
-                        const std::string path = item.value_or(std::string());
-                        const auto found = names.find((folder / path).lexically_normal().string());
-                        list += (list.empty() ? "\"" : ", \"") + (found == names.end() ? path : found->second) + "\"";
-                    }
-                if (!list.empty()) line = "images = [" + list + "]";
-            } catch (const toml::parse_error&) {  // a list over several lines: the names stay
+            std::string entry = line;  // the list may go over several lines
+            auto one = parse_toml(entry, "");
+            for (std::string more; !one && entry.size() < kLongestList && std::getline(in, more); ++number) {
+                entry += "\n" + more;
+                one = parse_toml(entry, "");
             }
+            const toml::array* all = one ? (*one)["images"].as_array() : nullptr;
+            std::string list;
+            for (std::size_t i = 0; all && i < all->size(); ++i) {
+                const std::string path = all->get(i)->value_or(std::string());
+                const auto found = names.find((folder / path).lexically_normal().string());
+                list += (list.empty() ? "\"" : ", \"") + (found == names.end() ? path : found->second) + "\"";
+            }
+            line = list.empty() ? entry : "images = [" + list + "]";
         }
         for (const std::string key : {"file", "image", "svd", "orti", "mapping", "metadata"}) {
             if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
-            toml::table one;
-            try {
-                one = toml::parse(line);
-            } catch (const toml::parse_error&) {
-                continue;
-            }
-            const auto value = one[key].value<std::string>();
+            const auto one = parse_toml(line, "");
+            if (!one) continue;
+            const auto value = (*one)[key].value<std::string>();
             if (!value) continue;
             left_out = left_out || (own_file && key == "file");
             const auto found = names.find((folder / *value).lexically_normal().string());

@@ -343,18 +343,14 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     if (!fs::exists(manifest_path, ec))
         return failure("not a recording folder: it holds no trail.toml", path,
                        "give a *.mtrail folder, a *.target.toml or the folder of a CTF trace");
-    toml::table manifest;
-    try {
-        std::ifstream in(manifest_path, std::ios::binary);
-        std::ostringstream text;
-        text << in.rdbuf();
-        if (auto bad = check_toml_text(text.str(), manifest_path.string())) return tl::make_unexpected(*bad);
-        manifest = toml::parse(text.str(), manifest_path.string());
-    } catch (const toml::parse_error& e) {
-        return failure(std::string("not valid TOML: ") + std::string(e.description()),
-                       manifest_path.string() + ":" + std::to_string(e.source().begin.line),
+    std::ifstream in(manifest_path, std::ios::binary);
+    std::ostringstream text;
+    text << in.rdbuf();
+    const auto parsed = parse_toml(text.str(), manifest_path.string());
+    if (!parsed)
+        return failure(parsed.error().what, parsed.error().where,
                        "the folder may be damaged; the streams in it are still whole");
-    }
+    const toml::table& manifest = *parsed;
     if (manifest["format"].value_or(std::string_view{}) != kRecordingFormat)
         return failure("of another format than " + std::string(kRecordingFormat), manifest_path.string(),
                        "open it with the version that wrote it");

@@ -55,6 +55,28 @@ TEST(SavedRecording, CanBeSavedAgainFromItself) {
     EXPECT_EQ(all_events(test::decode(folder / "a.mtrail")), all_events(original));
 }
 
+TEST(SavedRecording, BringsItsImagesAlongAlsoWhereTheirListGoesOverLines) {
+    Folder folder;
+    std::string target = test::read_text(test::data("mount/mount.target.toml"));
+    for (const char* file : {"firmware.elf", "capture.bin"}) fs::copy(test::data("mount") + "/" + file, folder / file);
+    fs::copy(test::data("mount/firmware.elf"), folder / "overlay.elf");
+    const std::string image = "image         = \"firmware.elf\"\n";
+    ASSERT_NE(target.find(image), std::string::npos);
+    target.replace(target.find(image), image.size(),
+                   "images = [\n  \"firmware.elf\",  # the program\n  \"overlay.elf\",\n]\n");
+    test::write_file(folder / "two.target.toml", target);
+    const auto original = test::decode(folder / "two.target.toml");
+    Progress progress;
+    const auto done = save_recording(*original.recording, folder / "two.mtrail", false, progress);
+    ASSERT_TRUE(done) << done.error().text();
+    fs::remove(folder / "firmware.elf");
+    fs::remove(folder / "overlay.elf");
+    const auto saved = test::decode(folder / "two.mtrail");
+    EXPECT_EQ(all_events(saved), all_events(original));
+    EXPECT_NE(saved.recording->images[0]->symbol_named("main"), nullptr);
+    EXPECT_EQ(saved.recording->target.cores[0].more_images.size(), 1u);
+}
+
 TEST(SavedRecording, NothingIsOverwrittenUnasked) {
     Folder folder;
     const auto original = test::decode(test::data("mount/mount.target.toml"));
@@ -104,7 +126,7 @@ TEST(Opening, AnImageOfAnotherArchitectureIsNotUsedAndItIsSaid) {
 TEST(Opening, ATextFileAsImageIsSaidAndTheRestIsDecoded) {
     Folder folder;
     fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");
-    test::write_file(folder / "mount.elf", std::string("this is no ELF"));
+    test::write_file(folder / "firmware.elf", std::string("this is no ELF"));
     std::string target = test::itm_target("capture.bin");
     target.replace(target.find("clock_hz"), 0, "image = \"mount.elf\"\n");
     test::write_file(folder / "x.target.toml", target);

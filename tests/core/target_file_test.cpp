@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "support.h"
+#include "target/toml_text.h"
 
 namespace mt {
 namespace {
@@ -114,6 +115,23 @@ TEST(TargetFile, CharactersBeyondAsciiBelongInQuotesOrComments) {
     ASSERT_TRUE(good) << good.error().text();
     EXPECT_EQ(good->name, "Lärche № 3");
     expect_error(with(kGood, "image =", "bild\u0493 ="), "beyond ASCII", "7", "quotes");
+}
+
+TEST(TargetFile, AQuoteInTheMiddleOfAValueIsToldBeforeTheParserStumblesOverWhatItHolds) {
+    for (const std::string value :
+         {"-\"n\u0483\"", "1=\"\u0483\"", "1 \"\u0483\"", "[1, 2{\"\u0483\"}]", "\"a\"\"\u0483\""})
+        expect_error(with(kGood, "\"Larkspur\"", value), "a quote in the middle of a value", "2", "one value a line");
+}
+
+TEST(TargetFile, QuotesOfEveryKindHoldCharactersBeyondAscii) {
+    for (const std::string text :
+         {"\"a\\\"\u0483\"", "'\u0483\\'", "\"\"\"\n\u0483\n\"\"\"\"\"", "\'\'\'\u0483\'\'\'\'"}) {
+        const auto t = parse_target_file(with(kGood, "\"Larkspur\"", text), "x.target.toml");
+        ASSERT_TRUE(t) << text << ": " << t.error().text();
+        EXPECT_NE(t->name.find("\u0483"), std::string::npos) << text;
+    }
+    const auto keys = parse_toml("\"\u0483\" = {a.\"\u0483\" = [\"\u0483\",\n'\u0483' # \u0483\n], b = 1}", "x");
+    EXPECT_TRUE(keys) << keys.error().text();
 }
 
 TEST(TargetFile, HostileTextIsAnErrorAndNothingElse) {

@@ -322,7 +322,7 @@ QStringList Footsteps::texts(std::uint64_t step) {
     const StepTrail& steps = trail->steps[stream_];
     const bool timed = steps.clock != StepClock::none;
     return {words(count_text(step)),
-            timed ? words(moment_text(l->time)) : QStringLiteral("–"),
+            timed ? (l->told ? QString() : QStringLiteral("≈ ")) + words(moment_text(l->time)) : QStringLiteral("–"),
             l->address,
             l->text,
             l->function,

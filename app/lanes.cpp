@@ -24,8 +24,12 @@ QString value_text(const ValueLane& lane, std::int64_t value) {
 }  // namespace
 
 Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
-    : QWidget(parent), session_(session), view_(view), store_(store) {
+    : QWidget(parent), session_(session), view_(view), store_(store), growth_([this] {
+          lay_out();
+          update();
+      }) {
     setMouseTracking(true);
+    setAttribute(Qt::WA_OpaquePaintEvent);  // it fills itself
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Lanes: interrupts over time"));
     const auto again = [this] {
@@ -33,7 +37,7 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
         update();
     };
     connect(&session, &Session::opened, this, [this] { call_.reset(); });
-    connect(&session, &Session::grew, this, again);
+    connect(&session, &Session::grew, this, [this] { growth_.ask(); });
     connect(&session, &Session::finished, this, again);
     connect(&view, &Viewpoint::window_changed, this, again);
     connect(&view, &Viewpoint::selection_changed, this, [this, again] {

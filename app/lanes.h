@@ -9,6 +9,8 @@
 #include "block_store.h"
 #include "inlined_stays.h"
 #include "job_queue.h"
+#include "line_texts.h"
+#include "paced_update.h"
 #include "session.h"
 #include "viewpoint.h"
 
@@ -158,6 +160,8 @@ class Lanes : public QWidget {
     Session& session_;
     Viewpoint& view_;
     BlockStore& store_;
+    PacedUpdate growth_;
+    LineTexts texts_;
     std::vector<Row> rows_;
     bool merged_ = false;
     bool start_shown_ = false;

@@ -74,6 +74,7 @@ void Lanes::paintEvent(QPaintEvent*) {
     QPainter p(this);
     const Theme& t = theme();
     p.fillRect(rect(), t.panel);
+    growth_.painted();
     if (!session_.trail()) return;
     p.save();
     p.setClipRect(QRectF(0, kAxis, width(), height() - kAxis));
@@ -215,18 +216,15 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     if (row.folded) {
         p.setFont(text_font(10));
         p.setPen(t.second);
-        p.drawText(QRectF(12, row.top, plot_left() - 16, row.height), Qt::AlignLeft | Qt::AlignVCenter,
-                   p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
+        texts_.draw(p, QRectF(12, row.top, plot_left() - 18, row.height), name);
     } else {
         p.setFont(text_font(12, true));
         p.setPen(t.text);
         const double middle = row.lane == kCalls ? row.top + 20 : row.top + row.height / 2;
-        p.drawText(QRectF(12, middle - 15, plot_left() - 16, 16), Qt::AlignLeft | Qt::AlignVCenter,
-                   p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(plot_left()) - 18));
+        texts_.draw(p, QRectF(12, middle - 15, plot_left() - 18, 16), name);
         p.setFont(text_font(10));
         p.setPen(t.second);
-        p.drawText(QRectF(12, middle, plot_left() - 16, 13), Qt::AlignLeft | Qt::AlignVCenter,
-                   p.fontMetrics().elidedText(sub, Qt::ElideRight, static_cast<int>(plot_left()) - 16));
+        texts_.draw(p, QRectF(12, middle, plot_left() - 16, 13), sub);
     }
     p.restore();
     if (row.folded) return;

@@ -211,12 +211,14 @@ void MomentStrip::renew() {
     const Theme& t = theme();
     const QColor back = t.night ? QColor("#E9E2D2") : QColor("#2B2A27"),
                  front = t.night ? QColor("#1D2124") : QColor("#F4EFE2");
-    setStyleSheet(QString("mt--app--MomentStrip { background: %2; } QLabel { color: %1; background: %2; }")
-                      .arg(front.name(), back.name()));
-    time_->setFont(fixed_font(12, true));
-    time_->setText(words(moment_text(view_.cursor())));
+    set_style(*this, QString("mt--app--MomentStrip { background: %2; } QLabel { color: %1; background: %2; }")
+                     .arg(front.name(), back.name()));
+    if (time_->font() != fixed_font(12, true)) time_->setFont(fixed_font(12, true));
+    if (const QString time = words(moment_text(view_.cursor())); time_->text() != time) time_->setText(time);
     const auto trail = session_.trail();
-    words_->setText(trail ? moment_sentence(*session_.recording(), *trail, view_.cursor()) : tr("nothing is open"));
+    const QString sentence =
+        trail ? moment_sentence(*session_.recording(), *trail, view_.cursor()) : tr("nothing is open");
+    if (words_->text() != sentence) words_->setText(sentence);
 }
 
 }  // namespace mt::app

@@ -127,11 +127,11 @@ void RecordStrip::renew() {
     const bool dark = live_.active();
     const QColor back = !dark ? t.window : t.night ? t.panel.lighter(135) : t.text;
     const QColor ink = !dark ? t.text : t.night ? t.text : t.panel;
-    bar_->setStyleSheet(QString("QWidget#record_bar { background: %1; border-top: 1px solid %3; } "
-                                "QLabel { color: %2; background: transparent; }")
-                            .arg(back.name(), ink.name(), (dark ? back : t.rule).name()));
+    set_style(*bar_, QString("QWidget#record_bar { background: %1; border-top: 1px solid %3; } "
+                         "QLabel { color: %2; background: transparent; }")
+                     .arg(back.name(), ink.name(), (dark ? back : t.rule).name()));
     clock_->setFont(fixed_font(12, true));
-    cores_->setStyleSheet(QString("color: %1").arg(t.second.name()));
+    set_style(*cores_, QString("color: %1").arg(t.second.name()));
     const RunState& s = live_.state();
     const bool active = live_.active(), recording = live_.recording();
     start_->setVisible(!active);

@@ -21,11 +21,12 @@ constexpr double kAxis = 18, kGround = 8, kCairn = 15;
 
 Ridge::Ridge(Session& session, Viewpoint& view, QWidget* parent) : QWidget(parent), session_(session), view_(view) {
     setMouseTracking(true);
+    setAttribute(Qt::WA_OpaquePaintEvent);  // it fills itself
     setAccessibleName(tr("Ridge: the whole recording"));
     setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
     connect(&session, &Session::grew, this, [this] {
-        measure_land();
-        update();
+        fresh_ = true;
+        growth_.ask();
     });
     connect(&session, &Session::finished, this, qOverload<>(&QWidget::update));
     connect(&view, &Viewpoint::window_changed, this, qOverload<>(&QWidget::update));
@@ -37,30 +38,48 @@ Time Ridge::time_at(double x) const {
     return {static_cast<std::int64_t>(x / std::max(1, width()) * static_cast<double>(span().ps))};
 }
 
-// Load per pixel: handlers, and thread mode by the share of samples that found the core awake. Runs when
-// a snapshot comes or the width changes.
+// Load per pixel: handlers, and thread mode by the share of samples that found the core awake. Runs when a snapshot
+// comes or the width changes. Of a recording that grows, only what came since is measured.
 void Ridge::measure_land() {
+    fresh_ = false;
     picture_ = QImage();
     land_.clear();
     top_ = 0.02F;
     const auto trail = session_.trail();
-    if (!trail) return;
+    if (!trail) {
+        measured_ = {};
+        return;
+    }
     const Time end = measured_end_ = span();
+    const auto pixels = static_cast<std::size_t>(std::max(1, width()));
+    const Time wide{end.ps / static_cast<std::int64_t>(pixels)};
     awake_known_ = false;
-    for (const auto& core : trail->cores) {
-        std::vector<float> heights(static_cast<std::size_t>(std::max(1, width())));
-        const auto& buckets = core.density.buckets();
+    if (measured_.span != end || measured_.to > trail->end || measured_.cores.size() != trail->cores.size())
+        measured_ = {};
+    measured_.cores.resize(trail->cores.size());
+    for (std::size_t c = 0; c < trail->cores.size(); ++c) {
+        const CoreTrail& core = trail->cores[c];
         std::uint64_t samples = 0;
-        for (const auto& b : buckets) samples += b.awake + b.asleep;
-        const bool awake_known = samples > 200;
-        awake_known_ = awake_known_ || awake_known;
-        const std::size_t c = static_cast<std::size_t>(&core - trail->cores.data());
+        for (const auto& b : core.density.buckets()) samples += b.awake + b.asleep;
         const bool has_tasks = trail->tasks.tells_load(c);
-        awake_known_ = awake_known_ || has_tasks;
-        Time handlers = core.handlers_until({});
-        for (std::size_t x = 0; x < heights.size(); ++x) {
-            const Time from{end.ps / static_cast<std::int64_t>(heights.size()) * static_cast<std::int64_t>(x)};
-            const Time to = from + Time{std::max<std::int64_t>(1, end.ps / static_cast<std::int64_t>(heights.size()))};
+        const bool awake_known = samples > 200;
+        awake_known_ = awake_known_ || awake_known || has_tasks;
+        Profile& profile = measured_.cores[c];
+        if (profile.loads.size() != pixels || profile.awake_known != awake_known || profile.has_tasks != has_tasks)
+            profile = {std::vector<float>(pixels), awake_known, has_tasks, Time{}, Density().width()};
+        // Wider buckets tell the same in another share to each pixel: measured anew.
+        if (profile.bucket != core.density.width()) profile.to = {};
+        profile.bucket = core.density.width();
+        const auto known = wide.ps > 0 ? static_cast<std::size_t>(profile.to.ps / wide.ps) : 0;
+        std::size_t x = known > 2 ? std::min(known - 2, pixels) : 0;
+        Time handlers = core.handlers_until({static_cast<std::int64_t>(x) * wide.ps});
+        for (; x < pixels; ++x) {
+            const Time from{wide.ps * static_cast<std::int64_t>(x)};
+            const Time to = from + Time{std::max<std::int64_t>(1, wide.ps)};
+            if (from > core.end) {
+                profile.loads[x] = 0;
+                continue;
+            }
             const Time until = core.handlers_until(to);
             double load = static_cast<double>((until - handlers).ps) / static_cast<double>((to - from).ps);
             handlers = until;
@@ -72,15 +91,18 @@ void Ridge::measure_land() {
                 if (b.awake + b.asleep > 0)
                     load = std::max(load, static_cast<double>(b.awake) / static_cast<double>(b.awake + b.asleep));
             }
-            heights[x] = static_cast<float>(std::clamp(load, 0.0, 1.0));
+            profile.loads[x] = static_cast<float>(std::clamp(load, 0.0, 1.0));
         }
+        profile.to = core.end;
         // Three pixels' mean: the land is a profile, not a comb.
-        std::vector<float> smooth = heights;
-        for (std::size_t x = 1; x + 1 < heights.size(); ++x)
-            smooth[x] = (heights[x - 1] + 2 * heights[x] + heights[x + 1]) / 4;
+        std::vector<float> smooth = profile.loads;
+        for (std::size_t k = 1; k + 1 < pixels; ++k)
+            smooth[k] = (profile.loads[k - 1] + 2 * profile.loads[k] + profile.loads[k + 1]) / 4;
         for (const float h : smooth) top_ = std::max(top_, h);
         land_.push_back(std::move(smooth));
     }
+    measured_.span = end;
+    measured_.to = trail->end;
 }
 
 namespace {
@@ -207,7 +229,8 @@ void Ridge::paintEvent(QPaintEvent*) {
         p.drawText(rect(), Qt::AlignCenter, tr("The whole recording will stand here."));
         return;
     }
-    if (measured_end_ != span()) measure_land();
+    growth_.painted();
+    if (fresh_ || measured_end_ != span()) measure_land();
     if (picture_.isNull() || drawn_at_night_ != t.night ||
         picture_.size() != (QSizeF(size()) * devicePixelRatioF()).toSize())
         draw_land();

@@ -8,6 +8,7 @@
 #include <QImage>
 #include <QWidget>
 
+#include "paced_update.h"
 #include "session.h"
 #include "viewpoint.h"
 
@@ -49,12 +50,23 @@ class Ridge : public QWidget {
 
     Session& session_;
     Viewpoint& view_;
+    PacedUpdate growth_{[this] { update(); }};
+    bool fresh_ = false;                    ///< the trail has grown since land_ was measured
     std::vector<std::vector<float>> land_;  ///< per core, per pixel: 0 to 1
     float top_ = 1;                         ///< the load that fills the height
     bool awake_known_ = false;
     Time span() const { return horizon_ ? std::max(*horizon_, view_.end()) : view_.end(); }
     std::optional<Time> horizon_;
     QString to_come_;
+    struct Profile {  ///< of one core, as far as measured
+        std::vector<float> loads;
+        bool awake_known = false, has_tasks = false;
+        Time to, bucket;  ///< `bucket`: the width of the buckets it was measured with
+    };
+    struct Measured {
+        Time span, to;
+        std::vector<Profile> cores;
+    } measured_;
     Time measured_end_{};  ///< the end that land_ was measured for
     QImage picture_;       ///< what draw_land made; null: to be drawn anew
     bool drawn_at_night_ = false;

@@ -1,5 +1,6 @@
 #include "sane_panel.h"
 
+#include <QElapsedTimer>
 #include <QHelpEvent>
 #include <QMouseEvent>
 #include <QPainter>
@@ -45,8 +46,15 @@ void draw_grade(QPainter& p, const QPointF& c, HealthLine::Grade grade) {
 
 class SanePanel::Sheet : public QWidget {
   public:
-    Sheet(SanePanel& panel, LiveSession& live) : panel_(panel), live_(live) { setMouseTracking(true); }
+    Sheet(SanePanel& panel, LiveSession& live) : panel_(panel), live_(live) {
+        setMouseTracking(true);
+        setAttribute(Qt::WA_OpaquePaintEvent);
+    }
     void renew() {
+        // Figures that change faster than this cannot be read.
+        constexpr qint64 kEachMs = 240;
+        if (live_.recording() && shown_.isValid() && shown_.elapsed() < kEachMs) return;
+        shown_.start();
         const int wanted = kHead + static_cast<int>(live_.health().size()) * kRow + kPlot;
         if (minimumHeight() != wanted) setMinimumHeight(wanted);
         update();
@@ -162,6 +170,7 @@ class SanePanel::Sheet : public QWidget {
   private:
     SanePanel& panel_;
     LiveSession& live_;
+    QElapsedTimer shown_;  ///< since the figures were last renewed
 };
 
 SanePanel::SanePanel(LiveSession& live, QWidget* parent)

@@ -19,9 +19,15 @@ QString words(const std::string& s) { return QString::fromStdString(s); }
 
 Stations::Stations(LiveSession& live, QWidget* parent) : QWidget(parent), live_(live) {
     setMouseTracking(true);
+    setAttribute(Qt::WA_OpaquePaintEvent);  // it fills itself
     setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
     setAccessibleName(tr("The recipe's stations"));
-    connect(&live, &LiveSession::renewed, this, qOverload<>(&QWidget::update));
+    connect(&live, &LiveSession::renewed, this, [this] {
+        constexpr qint64 kEachMs = 240;
+        if (live_.recording() && shown_.isValid() && shown_.elapsed() < kEachMs) return;
+        shown_.start();
+        update();
+    });
     connect(&live, &LiveSession::chosen, this, [this] {
         findings_ = -1;
         update();

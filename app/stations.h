@@ -1,6 +1,7 @@
 // The recipe as a path of stations that fills as it is walked.
 #pragma once
 
+#include <QElapsedTimer>
 #include <QWidget>
 
 #include "live_session.h"
@@ -34,6 +35,7 @@ class Stations : public QWidget {
     QRectF change_rect() const;
     LiveSession& live_;
     int findings_ = -1;
+    QElapsedTimer shown_;  ///< since what is shown was last renewed
 };
 
 }  // namespace mt::app

@@ -28,6 +28,7 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
             StepLine line;
             line.time = {p.begin.ps +
                          static_cast<std::int64_t>(static_cast<__int128>((p.end - p.begin).ps) * i / p.run.count)};
+            line.told = p.told && i == 0;
             line.slot = slot;
             line.depth = line.calls = p.depth;
             line.took.ps = (p.end - p.begin).ps / p.run.count;

@@ -22,6 +22,7 @@ struct StepLine {
     std::uint16_t depth = 0;  ///< of the stack, with what is inlined
     std::uint16_t calls = 0;  ///< of the stack, calls alone
     Time took;                ///< until the next instruction
+    bool told = false;        ///< the trace tells `time`; else it is interpolated
     QString address, function, place, text;
     QString within;  ///< the function that holds this one, which is inlined; empty as a rule
     QString file;    ///< of the source line, as the image names it

@@ -3,6 +3,7 @@
 #include <QApplication>
 #include <QFontDatabase>
 #include <QPalette>
+#include <QWidget>
 
 namespace mt::app {
 namespace {
@@ -115,6 +116,10 @@ void apply_theme(bool night) {
     qApp->setPalette(p);
     qApp->setFont(text_font(12));
     qApp->setStyleSheet(style_sheet(*current));
+}
+
+void set_style(QWidget& widget, const QString& sheet) {
+    if (widget.styleSheet() != sheet) widget.setStyleSheet(sheet);
 }
 
 QFont text_font(int pixels, bool bold) {

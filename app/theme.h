@@ -3,6 +3,9 @@
 
 #include <QColor>
 #include <QFont>
+#include <QString>
+
+class QWidget;
 
 namespace mt::app {
 
@@ -17,6 +20,8 @@ const Theme& theme();
 void apply_theme(bool night);
 
 QFont text_font(int pixels = 12, bool bold = false);
+/// Sets a style sheet if it is another: setting it costs as much as drawing the widget.
+void set_style(QWidget& widget, const QString& sheet);
 /// Equal widths: addresses, bytes, and figures in columns.
 QFont fixed_font(int pixels = 11, bool bold = false);
 

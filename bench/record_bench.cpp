@@ -10,6 +10,8 @@
 #include <QWheelEvent>
 
 #include <sched.h>
+#include <sys/resource.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cstdio>
@@ -30,6 +32,38 @@ long peak_kilobytes(const char* key) {
             return value;
         }
     return 0;
+}
+
+double seconds_of(const timeval& t) { return static_cast<double>(t.tv_sec) + static_cast<double>(t.tv_usec) / 1e6; }
+// Processor time of this process, or of this thread alone.
+double processor_seconds(int who) {
+    rusage use{};
+    ::getrusage(who, &use);
+    return seconds_of(use.ru_utime) + seconds_of(use.ru_stime);
+}
+
+// How long this core was taken away by the host so far ("steal" in proc(5)); 0 where nobody tells.
+double stolen_seconds(int core) {
+    std::ifstream in("/proc/stat");
+    const std::string wanted = "cpu" + std::to_string(core);
+    for (std::string line; std::getline(in, line);) {
+        std::istringstream words(line);
+        std::string name;
+        double ticks = 0;
+        words >> name;
+        if (name != wanted) continue;
+        for (int i = 0; i < 8; ++i) words >> ticks;
+        return ticks / static_cast<double>(::sysconf(_SC_CLK_TCK));
+    }
+    return 0;
+}
+
+// Of this thread: how long it ran, and how long it waited for a processor though it could run (schedstats, seconds).
+std::pair<double, double> ran_and_waited() {
+    std::ifstream in("/proc/thread-self/schedstat");
+    double ran = 0, waited = 0;
+    in >> ran >> waited;
+    return {ran * 1e-9, waited * 1e-9};
 }
 
 // This process, and those that it starts from now on, run on this core.
@@ -83,15 +117,26 @@ int main(int argc, char** argv) {
 
     // A heartbeat each 2 ms: what lies between two beats beyond that, something else had the thread.
     std::vector<double> late;
+    const double before = processor_seconds(RUSAGE_SELF), window_before = processor_seconds(RUSAGE_THREAD),
+                 stolen_before = stolen_seconds(0);
     QElapsedTimer clock;
     clock.start();
     qint64 last = clock.nsecsElapsed();
+    struct {
+        double late = 0, at = 0, ran = 0, waited = 0;
+    } worst;
+    auto mark = ran_and_waited();
     QTimer beat;
     beat.setTimerType(Qt::PreciseTimer);
     QObject::connect(&beat, &QTimer::timeout, [&] {
         const qint64 now = clock.nsecsElapsed();
         late.push_back(static_cast<double>(now - last) / 1e6 - 2);
         last = now;
+        const auto here = ran_and_waited();
+        if (late.back() > worst.late)
+            worst = {late.back(), static_cast<double>(now) / 1e9, 1e3 * (here.first - mark.first),
+                     1e3 * (here.second - mark.second)};
+        mark = here;
     });
     beat.start(2);
     QTimer person;  // zooms and pans ten times a second
@@ -116,6 +161,10 @@ int main(int argc, char** argv) {
     QApplication::exec();
     const double done_after = static_cast<double>(clock.nsecsElapsed()) / 1e9 - seconds;
 
+    const double used = processor_seconds(RUSAGE_SELF) - before,
+                 window_used = processor_seconds(RUSAGE_THREAD) - window_before,
+                 stolen = stolen_seconds(0) - stolen_before;
+
     std::sort(late.begin(), late.end());
     const auto at = [&](double share) {
         return late.empty() ? 0 : late[static_cast<std::size_t>(share * static_cast<double>(late.size() - 1))];
@@ -123,13 +172,19 @@ int main(int argc, char** argv) {
     std::printf("recorded          %.0f MB in %.0f s (%.1f MB/s), %.0f MB decoded meanwhile (%.1f MB/s)\n",
                 static_cast<double>(bytes) / 1e6, seconds, static_cast<double>(bytes) / 1e6 / seconds,
                 static_cast<double>(decoded_at_stop) / 1e6, static_cast<double>(decoded_at_stop) / 1e6 / seconds);
-    if (one_core) std::printf("on one core, besides the sender\n");
+    std::printf("processor time    %.1f s, %.1f s of it for the window\n", used, window_used);
+    if (one_core) std::printf("on one core       besides the sender; the host took %.1f s of it away\n", stolen);
     std::printf("done              %.1f s after the end\n", done_after);
     std::printf("window's thread   kept for at most %.1f ms; 99.9 %% under %.1f ms, 99 %% under %.1f ms\n", at(1),
                 at(0.999), at(0.99));
+    std::printf("                  (the longest after %.1f s: %.1f ms of it running, %.1f ms waiting for a processor)\n",
+                worst.at, worst.ran, worst.waited);
     std::printf("memory            %ld MB at its peak, %ld MB of it not backed by files at the end\n",
                 peak_kilobytes("VmHWM:") / 1000, peak_kilobytes("RssAnon:") / 1000);
     std::fflush(stdout);
     sender.end(SIGKILL);
-    std::_Exit(0);  // the recording's folder is thrown away; nothing waits for the rest
+    std::error_code ec;
+    std::filesystem::remove_all(folder.path(), ec);
+    settings.remove();
+    std::_Exit(0);  // nothing waits for the rest
 }

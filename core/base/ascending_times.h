@@ -19,7 +19,17 @@ class AscendingTimes {
     /// REQUIRES: t is not before the last one.
     void push_back(Time t) {
         last_[size_ % kBlock] = t.ps;
-        if (++size_ % kBlock == 0) pack();
+        if (++size_ % kBlock == 0) [[unlikely]]
+            pack();
+    }
+    /// How many push_small takes.
+    std::size_t room() const { return kBlock - 1 - size_ % kBlock; }
+    /// Several moments at once. REQUIRES: ascending, N <= room().
+    template <std::size_t N>
+    void push_small(const std::array<Time, N>& t) {
+        std::int64_t* to = &last_[size_ % kBlock];
+        for (std::size_t k = 0; k < N; ++k) to[k] = t[k].ps;
+        size_ += N;
     }
     std::size_t size() const { return size_; }
     bool empty() const { return size_ == 0; }
@@ -51,21 +61,25 @@ class AscendingTimes {
         bool wide = false;
     };
 
-    void pack() {
+    __attribute__((noinline)) void pack() {
+        std::array<std::uint32_t, kBlock> low, high;
+        for (std::size_t k = 0; k < kBlock; ++k) {
+            const auto behind = static_cast<std::uint64_t>(last_[k] - last_[0]);
+            low[k] = static_cast<std::uint32_t>(behind);
+            high[k] = static_cast<std::uint32_t>(behind >> 32);
+        }
         Block b;
         b.first = last_[0];
         b.at = words_.size();
-        const auto behind = [&](std::size_t k) { return static_cast<std::uint64_t>(last_[k] - b.first); };
-        b.wide = behind(kBlock - 1) >> 32 != 0;
+        b.wide = high[kBlock - 1] != 0;
         // A block never lies in two chunks of the column: both lengths divide a chunk's, but a wide one must not begin
         // in its last half.
         if (b.wide && words_.size() % Column<std::uint32_t>::kChunk == Column<std::uint32_t>::kChunk - kBlock) {
-            for (std::size_t k = 0; k < kBlock; ++k) words_.push_back(0);
+            words_.push_run<kBlock>(low.data());
             b.at = words_.size();
         }
-        for (std::size_t k = 0; k < kBlock; ++k) words_.push_back(static_cast<std::uint32_t>(behind(k)));
-        for (std::size_t k = 0; b.wide && k < kBlock; ++k)
-            words_.push_back(static_cast<std::uint32_t>(behind(k) >> 32));
+        words_.push_run<kBlock>(low.data());
+        if (b.wide) words_.push_run<kBlock>(high.data());
         blocks_.push_back(b);
     }
     template <class Before>

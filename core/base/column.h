@@ -1,6 +1,8 @@
 // Append-only columns whose copies are cheap snapshots, and range maxima over one.
 #pragma once
 
+#include <algorithm>
+#include <array>
 #include <cstddef>
 #include <memory>
 #include <new>
@@ -35,6 +37,25 @@ class Column {
         ::new (static_cast<void*>(next_++)) T(value);
         ++size_;
         if constexpr (!std::is_trivially_destructible_v<T>) store_->constructed = size_;
+    }
+    /// How many push_small takes.
+    std::size_t room() const { return static_cast<std::size_t>(chunk_end_ - next_); }
+    /// Appends several elements at once. REQUIRES: N <= room().
+    template <std::size_t N>
+    void push_small(const std::array<T, N>& values) {
+        static_assert(std::is_trivially_copyable_v<T>);
+        std::copy_n(values.data(), N, next_);
+        next_ += N;
+        size_ += N;
+    }
+    /// Appends the N elements at `values`, side by side in memory. REQUIRES: N divides kChunk and size().
+    template <std::size_t N>
+    void push_run(const T* values) {
+        static_assert(kChunk % N == 0 && std::is_trivially_copyable_v<T>);
+        if (next_ == chunk_end_) make_room();
+        std::copy_n(values, N, next_);
+        next_ += N;
+        size_ += N;
     }
     /// REQUIRES: i < size().
     const T& operator[](std::size_t i) const { return directory_[i >> kShift][i & (kChunk - 1)]; }

@@ -114,7 +114,7 @@ bool Receiver::pump(Source::Milliseconds patience) {
         return false;
     }
     const std::uint64_t lost_there = source_->lost();
-    const std::lock_guard guard(lock_);
+    std::unique_lock guard(lock_);
     state_.fill = source_->fill();
     state_.waiting_for = source_->waiting_for();
     state_.exhausted = source_->exhausted();
@@ -136,6 +136,7 @@ bool Receiver::pump(Source::Milliseconds patience) {
         if (limits_.first_byte_starts) journal_.first_byte(state_.first_byte_after_s, seconds(now - opened_));
     }
     last_byte_ = now;
+    guard.unlock();  // a disk may take its time: nobody who asks for the state waits for it
     write(std::span(buffer_).first(*n));
     if (now - flushed_ > std::chrono::seconds(1)) {  // begins writing back without waiting for it
         flushed_ = now;
@@ -144,27 +145,30 @@ bool Receiver::pump(Source::Milliseconds patience) {
     return true;
 }
 
-// Under the lock. Short writes and a full disk leave what was written; the rest is counted.
+// Short writes and a full disk leave what was written; the rest is counted. Only this thread changes the counts.
 void Receiver::write(std::span<const std::uint8_t> bytes) {
     std::size_t use = bytes.size();
     if (!limits_.keep_newest && limits_.bytes > 0)
         use = static_cast<std::size_t>(
             std::min<std::uint64_t>(use, limits_.bytes - std::min(limits_.bytes, state_.bytes)));
     std::size_t at = 0;
-    while (at < use && !state_.full) {
-        const ssize_t n = ::pwrite(file_, bytes.data() + at, use - at, static_cast<off_t>(state_.bytes));
-        if (n > 0) {
+    std::string trouble;
+    while (at < use && !state_.full && trouble.empty()) {
+        const ssize_t n = ::pwrite(file_, bytes.data() + at, use - at, static_cast<off_t>(state_.bytes + at));
+        if (n > 0)
             at += static_cast<std::size_t>(n);
-            state_.bytes += static_cast<std::uint64_t>(n);
-        } else if (n < 0 && errno == EINTR) {
-            continue;
-        } else {
-            state_.full = true;
-            state_.trouble = errno == ENOSPC   ? "the disk is full"
-                             : errno == EFBIG  ? "the file may grow no further"
-                             : errno == EDQUOT ? "the disk quota is used up"
-                                               : std::string("cannot write: ") + std::strerror(errno);
-        }
+        else if (n == 0 || errno != EINTR)
+            trouble = n == 0              ? "the disk takes no more"
+                      : errno == ENOSPC   ? "the disk is full"
+                      : errno == EFBIG    ? "the file may grow no further"
+                      : errno == EDQUOT   ? "the disk quota is used up"
+                                          : std::string("cannot write: ") + std::strerror(errno);
+    }
+    const std::lock_guard guard(lock_);
+    state_.bytes += at;
+    if (!trouble.empty()) {
+        state_.full = true;
+        state_.trouble = trouble;
     }
     if (at < use) state_.unsaved += use - at;
     if (!limits_.keep_newest && limits_.bytes > 0 && state_.bytes >= limits_.bytes) {

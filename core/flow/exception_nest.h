@@ -55,6 +55,12 @@ class HandlerStack {
     /// `number` 0 is thread mode.
     template <class Out>
     void back_in(unsigned number, BoundedTime when, std::uint64_t offset, Out& out);
+    /// True while thread mode runs and is known to.
+    bool in_thread() const { return stack_.empty() && bottom_known_ && !leaving_; }
+    /// The same as enter, exit and back_in(0), told with close(const ExceptionInstance&) and visit(std::uint16_t
+    /// number, Time begin, Time end, Time back). REQUIRES: in_thread(), times in order.
+    template <class Out>
+    void visit(unsigned number, BoundedTime entry, BoundedTime exit, Time back, std::uint64_t offset, Out& out);
     /// Packets are missing here.
     template <class Out>
     void lose(Time from, Time to, Out& out);
@@ -81,6 +87,12 @@ class HandlerStack {
     template <class Out>
     void contradict(Time t, Out& out);
     void push(unsigned number, BoundedTime when, std::uint64_t offset, unsigned flags);
+    /// kAfterGap for the first entry of this number since something was lost.
+    std::uint8_t first_since_loss(std::uint16_t number) {
+        if (seen_since_loss_[number & 0x1FF]) return 0;
+        seen_since_loss_[number & 0x1FF] = true;
+        return ExceptionInstance::kAfterGap;
+    }
 
     std::vector<ExceptionInstance> stack_;  ///< `own` holds the inclusive time of direct children while open
     bool bottom_known_ = false;             ///< below stack_ lies thread mode
@@ -127,10 +139,7 @@ class ExceptionNest {
 
 inline void HandlerStack::push(unsigned number, BoundedTime when, std::uint64_t offset, unsigned flags) {
     const auto n = static_cast<std::uint16_t>(number);
-    if (!seen_since_loss_[n & 0x1FF]) {
-        seen_since_loss_[n & 0x1FF] = true;
-        flags |= ExceptionInstance::kAfterGap;
-    }
+    flags |= first_since_loss(n);
     const auto depth = static_cast<std::uint8_t>(std::min<std::size_t>(stack_.size() + 1, 255));
     ExceptionInstance& x = stack_.emplace_back();
     x.begin = when.latest;
@@ -203,6 +212,24 @@ void HandlerStack::exit(unsigned number, BoundedTime when, std::uint64_t offset,
     if (!stack_.empty()) stack_.back().own += inclusive;
     leaving_ = true;
     change(when.latest, ContextChange::kBetween, out);
+}
+
+template <class Out>
+void HandlerStack::visit(unsigned number, BoundedTime entry, BoundedTime exit, Time back, std::uint64_t offset,
+                         Out& out) {
+    ExceptionInstance x;
+    x.begin = entry.latest;
+    x.end = exit.latest;
+    x.own = x.end - x.begin;
+    x.begin_slack = entry.latest - entry.earliest;
+    x.end_slack = exit.latest - exit.earliest;
+    x.offset = offset;
+    x.number = static_cast<std::uint16_t>(number);
+    x.depth = 1;
+    x.flags = first_since_loss(x.number);
+    out.close(x);
+    changed_ = back;
+    out.visit(x.number, x.begin, x.end, back);
 }
 
 template <class Out>

@@ -1,6 +1,7 @@
 // Raw bytes of one ITM stream to timed packets: formatter frames, packets, timestamps.
 #pragma once
 
+#include <new>
 #include <optional>
 #include <span>
 #include <vector>
@@ -10,6 +11,22 @@
 #include "wire/tpiu.h"
 
 namespace mt {
+
+/// A packet of a frequent kind and when what it tells of happened, without its length.
+struct PlainTimed {
+    std::uint64_t offset;
+    Time earliest, latest;
+    std::uint32_t value;
+    std::uint16_t number;
+    ItmKind kind;
+    std::uint8_t size;
+};
+/// The local timestamps among a batch of packets: how many, and the time of the last.
+struct PlainTimes {
+    std::uint64_t format_1 = 0, format_2 = 0;
+    Time last;
+    bool any() const { return (format_1 | format_2) != 0; }
+};
 
 /// Copyable: a copy taken between two calls of `feed` is a checkpoint from which the same packets come
 /// out again. One thread at a time.
@@ -90,9 +107,11 @@ class ItmPipe {
     std::size_t take_plain(std::span<const std::uint8_t> bytes, Out& out) {
         constexpr std::size_t kPair = 2 * ItmDecoder::kPlainBytes;
         const std::uint64_t offset = decoder_.position();
+        Handing<Out> hand(out);
+        LocalTime::Steady clock = time_.steady();
         ItmPacket packet, stamp;
         std::size_t at = 0;
-        while (at + kPair <= bytes.size()) {
+        for (const std::size_t end = std::min(bytes.size(), LocalTime::kSteadyBytes); at + kPair <= end;) {
             const std::uint8_t* p = bytes.data() + at;
             const std::size_t length = decoder_.plain(p, packet);
             const std::size_t used = ItmDecoder::plain_time(p + length, stamp);
@@ -103,13 +122,71 @@ class ItmPipe {
             if (used == 0) {
                 time_.wait(packet);
                 if (!time_.plain()) break;
+            } else if (clock.takes(stamp) && !time_.waiting()) [[likely]] {
+                clock.pair(length != 0, packet, stamp, hand);
             } else {
-                time_.pair(length != 0 ? &packet : nullptr, stamp, out);
+                time_.go_on(clock);
+                time_.pair(length != 0, ItmPacket(packet), ItmPacket(stamp), hand);
+                clock = time_.steady();
             }
         }
+        time_.go_on(clock);
         decoder_.pass(at);
         return at;
     }
+    // Who takes timed packets in batches gets them so (`take_batch`), in the order of the stream; who does not, one by
+    // one.
+    template <class Out>
+    class Handing {
+      public:
+        explicit Handing(Out& out) : out_(out) {}
+        void push_back(const TimedPacket& p) { out_.push_back(p); }
+        void take(const ItmPacket& p, Time earliest, Time latest) { out_.push_back({p, earliest, latest}); }
+        void take_time(const ItmPacket& p, Time t) { out_.push_back({p, t, t}); }
+
+      private:
+        Out& out_;
+    };
+    template <class Out>
+    requires requires(Out& out) { out.take_batch(std::span<const PlainTimed>(), PlainTimes()); }
+    class Handing<Out> {
+      public:
+        explicit Handing(Out& out) : out_(out) {}
+        Handing(const Handing&) = delete;
+        Handing& operator=(const Handing&) = delete;
+        ~Handing() { flush(); }
+        __attribute__((always_inline)) void take(const ItmPacket& p, Time earliest, Time latest) {
+            if (size_ == kMost) [[unlikely]]
+                flush();
+            ::new (&batch_.at[size_++])
+                PlainTimed{p.offset, earliest, latest, static_cast<std::uint32_t>(p.value), p.number, p.kind, p.size};
+        }
+        __attribute__((always_inline)) void take_time(const ItmPacket& p, Time t) {
+            ++(p.kind == ItmKind::local_time_1 ? times_.format_1 : times_.format_2);
+            times_.last = t;
+        }
+        void push_back(const TimedPacket& p) {  // what had to wait
+            if (p.packet.kind >= ItmKind::port && p.packet.kind < ItmKind::damage)
+                return take(p.packet, p.earliest, p.latest);
+            flush();
+            out_.push_back(p);
+        }
+
+      private:
+        static constexpr std::size_t kMost = 128;
+        void flush() {
+            if (size_ > 0 || times_.any()) out_.take_batch({batch_.at, size_}, times_);
+            size_ = 0;
+            times_ = PlainTimes();
+        }
+        Out& out_;
+        std::size_t size_ = 0;
+        PlainTimes times_;
+        union Batch {
+            Batch() {}  // not filled in before it is used
+            PlainTimed at[kMost];
+        } batch_;
+    };
 
     std::optional<TpiuDeframer> deframer_;
     ItmDecoder decoder_;

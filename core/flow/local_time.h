@@ -40,18 +40,57 @@ class LocalTime {
     /// True if `wait` and `pair` may be called: no time was lost, and not too much waits for its time.
     bool plain() const { return !holding_ && pending_.size() + 1 < kMostPending; }
     /// The same as `feed` of one packet that tells nothing of the time. REQUIRES: plain().
-    void wait(const ItmPacket& packet) { pending_.push_back(packet); }
-    /// The same as `feed` of one such packet, or none, and the local timestamp behind it. REQUIRES: plain().
+    void wait(ItmPacket packet) { pending_.push_back(packet); }
+    /// The same as `feed` of one such packet, or none, and the local timestamp behind it. REQUIRES: plain(). `out`
+    /// takes them with `take`, and the timestamp, which tells nothing but the time, with `take_time`.
     template <class Out>
-    void pair(const ItmPacket* packet, const ItmPacket& stamp, Out& out) {
+    void pair(bool any, const ItmPacket& packet, const ItmPacket& stamp, Out& out) {
         const Time before = now_;
         const bool synchronous = is_synchronous(stamp);
         ++timestamps_;
         advance(std::min(static_cast<std::int64_t>(stamp.value), kMostTicks - ticks_));
-        if (!pending_.empty()) date_pending(before, synchronous, now_, out);
-        if (packet != nullptr) hand(*packet, synchronous ? now_ : before, now_, out);
-        pass_on_time(stamp, out);
+        date_pending(before, synchronous, now_, out);
+        if (any) out.take(packet, synchronous ? now_ : before, now_);
+        out.take_time(stamp, now_);
     }
+    /// What changes while packets and their timestamps alternate: kept by whoever takes many of them in a row.
+    class Steady {
+      public:
+        /// True if `pair` may be called with this timestamp.
+        bool takes(const ItmPacket& stamp) const { return stamp.value < most_; }
+        template <class Out>
+        __attribute__((always_inline)) void pair(bool any, const ItmPacket& packet, const ItmPacket& stamp, Out& out) {
+            const Time before = now_;
+            ticks_ += static_cast<std::int64_t>(stamp.value);
+            ++stamps_;
+            const std::uint64_t scaled = stamp.value * up_ + rest_;
+            const auto whole = static_cast<std::uint64_t>((static_cast<unsigned __int128>(scaled) * inverse_) >> 64);
+            whole_ps_ += static_cast<std::int64_t>(whole);
+            rest_ = scaled - whole * down_;
+            now_ = {whole_ps_ + (rest_ >= half_ ? 1 : 0)};
+            if (any) out.take(packet, is_synchronous(stamp) ? now_ : before, now_);
+            out.take_time(stamp, now_);
+        }
+
+      private:
+        friend LocalTime;
+        std::uint64_t up_, down_, half_, inverse_, most_, rest_, stamps_;
+        std::int64_t whole_ps_, ticks_;
+        Time now_;
+    };
+    /// For a stretch of at most kSteadyBytes bytes.
+    Steady steady() const;
+    static constexpr std::size_t kSteadyBytes = 1 << 20;
+    /// Goes on where it is. REQUIRES: steady() gave it since the last change.
+    void go_on(const Steady& from) {
+        timestamps_ = from.stamps_;
+        ticks_ = from.ticks_;
+        whole_ps_ = from.whole_ps_;
+        rest_ = from.rest_;
+        now_ = from.now_;
+    }
+    /// True if packets wait for their time.
+    bool waiting() const { return !pending_.empty(); }
     /// The end of the stream: dates what still waits with the last known time.
     template <class Out>
     void finish(Out& out);
@@ -76,26 +115,10 @@ class LocalTime {
     static bool is_synchronous(const ItmPacket& stamp) {
         return stamp.kind == ItmKind::local_time_2 || (stamp.number & 3) == 0;
     }
-    // Whoever takes packets without having them put together says so.
-    template <class Out>
-    __attribute__((always_inline)) static void hand(const ItmPacket& p, Time earliest, Time latest, Out& out) {
-        if constexpr (requires { out.take(p, earliest, latest); })
-            out.take(p, earliest, latest);
-        else
-            out.push_back({p, earliest, latest});
-    }
-    // Whoever has a shorter way for packets that tell nothing but the time says so.
-    template <class Out>
-    void pass_on_time(const ItmPacket& p, Out& out) {
-        if constexpr (requires { out.take_time(p, now_); })
-            out.take_time(p, now_);
-        else
-            out.push_back({p, now_, now_});
-    }
     template <class Out>
     void date(std::span<const ItmPacket> packets, Time before, bool synchronous, Time latest, Out& out);
     template <class Out>
-    void date_pending(Time before, bool synchronous, Time latest, Out& out);
+    __attribute__((noinline)) void date_pending(Time before, bool synchronous, Time latest, Out& out);
     template <class Out>
     void hand_on(const TimedPacket& packet, Out& out);
     template <class Out>
@@ -111,7 +134,8 @@ class LocalTime {
     std::uint64_t inverse_;          ///< 2^64 / ps_down_, rounded up: divides small numbers by multiplying
     std::uint64_t most_short_ = 0;   ///< so many ticks at once: their picoseconds and the division stay exact
     std::int64_t most_exact_ = 0;
-    std::int64_t whole_ps_ = 0;  ///< ticks_ in picoseconds, rounded down …
+    std::uint64_t half_;         ///< half of ps_down_, rounded up
+    std::int64_t whole_ps_ = 0;  ///< base_ and ticks_ in picoseconds, rounded down …
     std::uint64_t rest_ = 0;     ///< … and what is left over, in parts of ps_down_
     std::int64_t ticks_ = 0;
     Time base_, now_;  ///< now_: the time of ticks_
@@ -138,7 +162,7 @@ inline void LocalTime::advance(std::int64_t ticks) {
         ps_down_ == 1 ? scaled : static_cast<std::uint64_t>((static_cast<unsigned __int128>(scaled) * inverse_) >> 64);
     whole_ps_ += static_cast<std::int64_t>(whole);
     rest_ = scaled - whole * ps_down_;
-    now_ = {base_.ps + whole_ps_ + (rest_ + ps_down_ / 2 >= ps_down_ ? 1 : 0)};
+    now_ = {whole_ps_ + (rest_ >= half_ ? 1 : 0)};
 }
 
 template <class Out>
@@ -247,7 +271,7 @@ void LocalTime::feed(std::span<const ItmPacket> packets, Out& out) {
             if (holding_)
                 hand_on({p, now_, now_}, out);
             else
-                pass_on_time(p, out);
+                out.push_back({p, now_, now_});
         } else if (p.kind == ItmKind::global_time_1) {
             keep(i);
             global(p, out);

@@ -181,9 +181,7 @@ void GrowingSteps::settle() {
     t.packets = 0;
     for (const auto& [kind, count] : t.counts) t.packets += kind == "damage" ? 0 : count;
     if (lanes_) {
-        Density::Bucket one;
-        one.events = 1;
-        for (const auto& c : reader_.nest().changes()) all_.cores[core_].density.add(c.time, one);
+        for (const auto& c : reader_.nest().changes()) all_.cores[core_].density.add_event(c.time);
         lanes_->take(reader_.nest());
         all_.cores[core_].end = std::max(all_.cores[core_].end, t.end);
     } else {

@@ -490,7 +490,7 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
         lose(e.core, Time{e.value}, e.time);
         return;
     }
-    if (!out_.cores[e.core].only_switches) trail_.cores[e.core].density.add(e.time, {1, 0, 0});
+    if (!out_.cores[e.core].only_switches) trail_.cores[e.core].density.add_event(e.time);
     switch (e.kind) {
         case OsKind::task_create: {
             TaskLane& lane = out_.tasks[task(e.subject, e.core)];
@@ -689,6 +689,19 @@ void GrowingTasks::leave_interrupt(std::size_t core, Time t) {
     reached_ = std::max(reached_, t);
     account(core, t);
     if (!cores_[core].interrupts.empty()) cores_[core].interrupts.pop_back();
+}
+
+void GrowingTasks::pass_interrupt(std::size_t core, Time from, Time to) {
+    account(core, from);
+    reached_ = std::max(reached_, to);
+    LiveCore& live = cores_[core];
+    CoreTasks& sums = out_.cores[core];
+    sums.present = true;
+    const Time passed = to - from;
+    live.last = to;
+    if (!live.observed || passed.ps <= 0) return;
+    sums.observed += passed;
+    sums.interrupts += passed;
 }
 
 void GrowingTasks::settle() {

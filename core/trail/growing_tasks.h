@@ -39,6 +39,8 @@ class GrowingTasks {
     void enter_interrupt(std::size_t core, unsigned number, Time t);
     /// The innermost interrupt ended, whichever it was.
     void leave_interrupt(std::size_t core, Time t);
+    /// Both at once, with nothing in between.
+    void pass_interrupt(std::size_t core, Time from, Time to);
     /// Puts what interrupts have closed into their lanes; call now and then, and before a snapshot.
     void settle();
     /// No more events: what is open is cut.

@@ -30,14 +30,9 @@ class GrowingTrail::Part {
           lanes_(recording, trail, core_) {}
     std::unique_ptr<ItmTasks> tasks;  ///< null if the target file describes nothing that it would take
 
-    /// Takes one packet; the pipe hands them over one by one.
-    void take(const ItmPacket& p, Time earliest, Time latest);
-    void push_back(const TimedPacket& p) { take(p.packet, p.earliest, p.latest); }
-    /// The same for a timestamp, which tells nothing but `t`.
-    void take_time(const ItmPacket& p, Time t) {
-        ++counts_[static_cast<std::size_t>(p.kind)];
-        reached = t;
-    }
+    void push_back(const TimedPacket& p);
+    /// Takes packets of the frequent kinds, and what the timestamps among them tell.
+    void take_batch(std::span<const PlainTimed> packets, const PlainTimes& times);
     /// After a few packets: what the nest has closed goes into the lanes.
     void settle();
     std::optional<std::pair<unsigned, std::uint32_t>> watched_port;
@@ -53,8 +48,9 @@ class GrowingTrail::Part {
     bool any_point = false;
 
   private:
-    void gap(const ItmPacket& p, Time earliest, Time latest);
-    void check_sample(const ItmPacket& p, Time latest);
+    void take_plain(const PlainTimed& p);
+    __attribute__((noinline)) void gap(ItmPacket p, Time earliest, Time latest);
+    __attribute__((noinline)) void check_sample(std::uint64_t pc, Time latest);
 
     const Recording& recording_;
     Trail& trail_;
@@ -66,7 +62,7 @@ class GrowingTrail::Part {
     NestLanes lanes_;
 };
 
-void GrowingTrail::Part::gap(const ItmPacket& p, Time earliest, Time latest) {
+void GrowingTrail::Part::gap(ItmPacket p, Time earliest, Time latest) {
     Gap g;
     g.begin = earliest;
     g.end = latest;
@@ -87,73 +83,103 @@ void GrowingTrail::Part::gap(const ItmPacket& p, Time earliest, Time latest) {
         s.bad_bytes += g.length;
 }
 
-void GrowingTrail::Part::check_sample(const ItmPacket& p, Time latest) {
+void GrowingTrail::Part::check_sample(std::uint64_t pc, Time latest) {
     const Image* image = recording_.images[core_].get();
     if (image == nullptr) return;
     if (const Code* code = recording_.code[core_].get()) {
         std::vector<std::uint64_t>& samples = core_trail_.samples;
         const FunctionTable& functions = *recording_.functions[core_];
         if (samples.empty()) samples.resize(functions.size() + 1);
-        const std::uint32_t slot = code->slot_of(p.value);
+        const std::uint32_t slot = code->slot_of(pc);
         ++samples[slot == Code::kNowhere ? functions.size() : functions.at(slot)];
     }
-    if (image->is_code(p.value)) return;
+    if (image->is_code(pc)) return;
     StreamTrail& s = trail_.streams[stream_];
     if (s.samples_outside++ != 0) return;
-    s.first_outside = p.value;
+    s.first_outside = pc;
     s.first_outside_at = latest;
 }
 
-__attribute__((always_inline)) inline void GrowingTrail::Part::take(const ItmPacket& p, Time earliest, Time latest) {
-    StreamTrail& s = stream_trail_;
+__attribute__((always_inline)) inline void GrowingTrail::Part::take_plain(const PlainTimed& p) {
     ++counts_[static_cast<std::size_t>(p.kind)];
-    const BoundedTime when{earliest, latest};
+    const BoundedTime when{p.earliest, p.latest};
     switch (p.kind) {
         case ItmKind::exc_enter:
-            if (tasks) tasks->enter(p.number, latest);
+            if (tasks) tasks->enter(p.number, p.latest);
             nest_.enter(p.number, when, p.offset, lanes_);
             break;
         case ItmKind::exc_exit:
-            if (tasks) tasks->exit(latest);
+            if (tasks) tasks->exit(p.latest);
             nest_.exit(p.number, when, p.offset, lanes_);
             break;
         case ItmKind::exc_return:
-            if (tasks && p.number == 0) tasks->back_in_thread(latest);
+            if (tasks && p.number == 0) tasks->back_in_thread(p.latest);
             nest_.back_in(p.number, when, p.offset, lanes_);
             break;
-        case ItmKind::overflow:
-        case ItmKind::damage:
-            if (tasks) tasks->lose(earliest, latest);
-            gap(p, earliest, latest);
-            break;
         case ItmKind::port:
-            if (tasks) tasks->write_port(p.number, p.value, earliest, latest);
-            ++s.ports[p.number & 0xFF];
+            if (tasks) tasks->write_port(p.number, p.value, p.earliest, p.latest);
+            ++stream_trail_.ports[p.number & 0xFF];
             if (watched_port && p.number == watched_port->first && p.value == watched_port->second) ++watched_seen;
             break;
         case ItmKind::pc:
-            core_trail_.density.add(latest, {0, 1, 0});
-            check_sample(p, latest);
-            break;
+            core_trail_.density.add_sample(p.latest, false);
+            check_sample(p.value, p.latest);
+            return;
         case ItmKind::sleep:
-            core_trail_.density.add(latest, {0, 0, 1});
+            core_trail_.density.add_sample(p.latest, true);
             ++core_trail_.samples_asleep;
-            break;
+            return;
         case ItmKind::data_pc:
         case ItmKind::data_offset:
         case ItmKind::data_read:
         case ItmKind::data_match:
-            ++s.comparators[p.number & 3];
+            ++stream_trail_.comparators[p.number & 3];
             break;
         case ItmKind::data_write:
-            if (tasks) tasks->write_watched(p.number, p.value, earliest, latest);
-            ++s.comparators[p.number & 3];
+            if (tasks) tasks->write_watched(p.number, p.value, p.earliest, p.latest);
+            ++stream_trail_.comparators[p.number & 3];
             break;
         default:
             break;
     }
-    if (itm_is_event(p.kind)) core_trail_.density.add_event(latest);
-    reached = latest;
+    if (itm_is_event(p.kind)) core_trail_.density.add_event(p.latest);
+}
+
+void GrowingTrail::Part::push_back(const TimedPacket& timed) {
+    const ItmPacket& p = timed.packet;
+    if (p.kind == ItmKind::overflow || p.kind == ItmKind::damage) {
+        ++counts_[static_cast<std::size_t>(p.kind)];
+        if (tasks) tasks->lose(timed.earliest, timed.latest);
+        gap(p, timed.earliest, timed.latest);
+        core_trail_.density.add_event(timed.latest);
+    } else {
+        take_plain(
+            {p.offset, timed.earliest, timed.latest, static_cast<std::uint32_t>(p.value), p.number, p.kind, p.size});
+    }
+    reached = timed.latest;
+}
+
+void GrowingTrail::Part::take_batch(std::span<const PlainTimed> packets, const PlainTimes& times) {
+    const PlainTimed* const end = packets.data() + packets.size();
+    for (const PlainTimed* p = packets.data(); p != end; ++p) {
+        // Most handlers interrupt thread mode, run undisturbed and return to it: three packets in a row.
+        if (p->kind == ItmKind::exc_enter && end - p >= 3 && p[1].kind == ItmKind::exc_exit &&
+            p[1].number == p->number && p[2].kind == ItmKind::exc_return && p[2].number == 0 && nest_.in_thread()) {
+            if (tasks) tasks->visit(p->number, p->latest, p[1].latest, p[2].latest);
+            nest_.visit(p->number, {p->earliest, p->latest}, {p[1].earliest, p[1].latest}, p[2].latest, p->offset,
+                        lanes_);
+            core_trail_.density.add_events(p->latest, p[1].latest, p[2].latest);
+            for (const ItmKind k : {ItmKind::exc_enter, ItmKind::exc_exit, ItmKind::exc_return})
+                ++counts_[static_cast<std::size_t>(k)];
+            p += 2;
+        } else {
+            take_plain(*p);
+        }
+    }
+    counts_[static_cast<std::size_t>(ItmKind::local_time_1)] += times.format_1;
+    counts_[static_cast<std::size_t>(ItmKind::local_time_2)] += times.format_2;
+    if (!packets.empty()) reached = packets.back().latest;
+    if (times.any()) reached = std::max(reached, times.last);
 }
 
 void GrowingTrail::Part::settle() {

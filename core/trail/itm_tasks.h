@@ -31,6 +31,16 @@ class ItmTasks {
         --open_;
         tasks_.leave_interrupt(core_, t);
     }
+    /// A handler that interrupted thread mode and returns to it.
+    void visit(unsigned number, Time entry, Time left, Time back) {
+        if (runs_ && open_ == 0) {
+            tasks_.pass_interrupt(core_, entry, left);
+            return;
+        }
+        enter(number, entry);
+        exit(left);
+        back_in_thread(back);
+    }
     void back_in_thread(Time t) {
         for (; runs_ && open_ > 0; --open_) tasks_.leave_interrupt(core_, t);
     }

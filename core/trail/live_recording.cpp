@@ -221,7 +221,8 @@ void LiveRecording::decode() {
             publish(snapshot());
         }
         if (state.discarded) return;
-        if (!any && !last) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+        // What has come is decoded; a little more is waited for, since many small pieces cost more than one.
+        if (behind < kTurn / 4 && !last) std::this_thread::sleep_for(std::chrono::milliseconds(5));
     }
     for (Feed& f : feeds_) {
         if (f.growing) f.growing->finish();

@@ -26,6 +26,7 @@ class NestLanes {
         core_.lanes[static_cast<std::size_t>(lane)].append(x);
     }
     void change(Time t, std::uint16_t running) { core_.add_change(t, running); }
+    void visit(std::uint16_t number, Time begin, Time end, Time back) { core_.add_visit(number, begin, end, back); }
 
     /// Takes what was closed since, and empties the nest of it. A lane begins with its first execution.
     void take(ExceptionNest& nest) {

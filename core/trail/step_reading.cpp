@@ -23,7 +23,8 @@ class PieceReader {
           timer_(*c.timer),
           stack_(*c.stack),
           moment_(c.moment),
-          unknown_(c.moment.step == 0 && !timer_.begun()) {
+          unknown_(c.moment.step == 0 && !timer_.begun()),
+          told_(!unknown_ && timer_.kind() != StepClock::none) {
         for (const CallFrame& f : stack_.frames()) handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u;
     }
 
@@ -36,7 +37,8 @@ class PieceReader {
                             {},
                             {},
                             static_cast<std::uint16_t>(std::min<std::size_t>(stack_.frames().size(), 0xFFFF)),
-                            static_cast<std::uint16_t>(handlers_)});
+                            static_cast<std::uint16_t>(handlers_),
+                            false});
     }
     void trap(const StepTrap& t) {
         traps.push_back({t, stack_.step(), {}});
@@ -70,13 +72,17 @@ class PieceReader {
 
   private:
     void flush(StepMoment to) {
-        if (unknown_) moment_ = timer_.before(to);
+        if (unknown_) {
+            moment_ = timer_.before(to);
+            told_ = false;
+        }
         unknown_ = false;
         to.time = std::max(to.time, moment_.time);
         const StepSpan span(timer_, moment_, to, sleeps_);
         for (StepPiece& p : waiting_) {
             p.begin = span.at(p.step);
             p.end = span.at(p.step + p.run.count);
+            p.told = told_ && p.step == moment_.step;
             if (!done_ && !each_(p)) done_ = true;
         }
         waiting_.clear();
@@ -86,6 +92,7 @@ class PieceReader {
             gaps[gaps_timed_].begin = gaps[gaps_timed_].end = span.at(gaps[gaps_timed_].step);
         sleeps_.clear();
         moment_ = to;
+        told_ = timer_.kind() != StepClock::none;
     }
     const Code& code_;
     std::vector<std::uint64_t> sleeps_;
@@ -94,6 +101,7 @@ class PieceReader {
     CallStack stack_;
     StepMoment moment_;
     bool unknown_;  ///< no moment was told yet
+    bool told_;     ///< the trace told moment_
     std::vector<StepPiece> waiting_;
     std::size_t traps_timed_ = 0, gaps_timed_ = 0;
     bool done_ = false;

@@ -26,6 +26,7 @@ struct StepPiece {
     Time begin, end;             ///< of the first instruction, and behind the last
     std::uint16_t depth = 0;     ///< of the stack, at its first instruction
     std::uint16_t handlers = 0;  ///< how many of these are handlers
+    bool told = false;           ///< the trace itself tells `begin`; else it lies between two moments that it tells
 };
 
 /// A stretch of executed instructions, decoded again.

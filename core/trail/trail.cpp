@@ -66,6 +66,7 @@ void Density::add_elsewhere(Time t, const Bucket& b) {
     if (i >= buckets_.size()) buckets_.resize(i + 1);
     bucket_ = i;
     at_ = {static_cast<std::int64_t>(i) * width_.ps};
+    here_ps_ = static_cast<std::uint64_t>(width_.ps);
     buckets_[i].events += b.events;
     buckets_[i].awake += b.awake;
     buckets_[i].asleep += b.asleep;

@@ -154,13 +154,29 @@ class Density {
     struct Bucket {
         std::uint32_t events = 0, awake = 0, asleep = 0;
     };
-    void add(Time t, const Bucket& b);
     void add_event(Time t) {
-        if (static_cast<std::uint64_t>(t.ps - at_.ps) < static_cast<std::uint64_t>(width_.ps) &&
-            bucket_ < buckets_.size())
+        if (here(t)) [[likely]]
             ++buckets_[bucket_].events;
         else
             add_elsewhere(t, {1, 0, 0});
+    }
+    /// Three events, in order.
+    void add_events(Time first, Time second, Time third) {
+        if (here(first) && here(third)) [[likely]] {
+            buckets_[bucket_].events += 3;
+            return;
+        }
+        for (const Time t : {first, second, third}) add_event(t);
+    }
+    /// A sample of the program counter, which is an event too.
+    void add_sample(Time t, bool asleep) {
+        if (here(t)) [[likely]] {
+            Bucket& same = buckets_[bucket_];
+            ++same.events;
+            ++(asleep ? same.asleep : same.awake);
+        } else {
+            add_elsewhere(t, {1, asleep ? 0u : 1u, asleep ? 1u : 0u});
+        }
     }
     Time width() const { return width_; }
     const std::vector<Bucket>& buckets() const { return buckets_; }
@@ -168,24 +184,15 @@ class Density {
     Bucket sum(Time from, Time to) const;
 
   private:
-    void add_elsewhere(Time t, const Bucket& b);
+    __attribute__((noinline)) void add_elsewhere(Time t, const Bucket& b);
+    bool here(Time t) const { return static_cast<std::uint64_t>(t.ps - at_.ps) < here_ps_; }
 
     Time width_{1'000'000};
     std::vector<Bucket> buckets_;
-    std::size_t bucket_ = 0;  ///< the one filled last
-    Time at_{};               ///< where it begins
+    std::size_t bucket_ = 0;     ///< the one filled last
+    Time at_{};                  ///< where it begins
+    std::uint64_t here_ps_ = 0;  ///< its width; 0 as long as there is none
 };
-
-inline void Density::add(Time t, const Bucket& b) {
-    if (t >= at_ && t - at_ < width_ && bucket_ < buckets_.size()) {  // still in the bucket of the one before
-        Bucket& same = buckets_[bucket_];
-        same.events += b.events;
-        same.awake += b.awake;
-        same.asleep += b.asleep;
-        return;
-    }
-    add_elsewhere(t, b);
-}
 
 struct CoreTrail {
     std::string name;
@@ -221,6 +228,8 @@ struct CoreTrail {
     std::uint16_t running_at(Time t) const;
     /// Appends a change; one that claims to lie before the last is put at its time.
     void add_change(Time t, std::uint16_t running);
+    /// The same as three changes: a handler runs from `entry` to `exit`, and thread mode again from `back` on.
+    void add_visit(std::uint16_t handler, Time entry, Time exit, Time back);
     /// Time in handlers before `t`.
     Time handlers_until(Time t) const;
     /// Time in handlers within [from, to).
@@ -236,12 +245,30 @@ struct CoreTrail {
 inline void CoreTrail::add_change(Time t, std::uint16_t running) {
     t = std::max(t, last_change_);
     if (ContextChange::is_handler(last_running_)) handlers += t - last_change_;
-    if (change_time.size() % kSumEach == 0) handler_before.push_back(handlers);
+    if (change_time.size() % kSumEach == 0) [[unlikely]]
+        handler_before.push_back(handlers);
     change_time.push_back(t);
     change_running.push_back(running);
     last_change_ = t;
     last_running_ = running;
     thread_seen = thread_seen || running == 0;
+}
+
+inline void CoreTrail::add_visit(std::uint16_t handler, Time entry, Time exit, Time back) {
+    if (change_time.size() % kSumEach != 0 && change_time.room() >= 3 && change_running.room() >= 3 &&
+        entry >= last_change_) [[likely]] {
+        if (ContextChange::is_handler(last_running_)) handlers += entry - last_change_;
+        handlers += back - entry;
+        change_time.push_small<3>({entry, exit, back});
+        change_running.push_small<3>({handler, ContextChange::kBetween, 0});
+        last_change_ = back;
+        last_running_ = 0;
+        thread_seen = true;
+        return;
+    }
+    add_change(entry, handler);
+    add_change(exit, ContextChange::kBetween);
+    add_change(back, 0);
 }
 
 /// State of one stream's decoder about every 64 KiB: from here any window is decoded again.

@@ -132,14 +132,25 @@ class ItmDecoder {
 
 // Run for nearly every packet: inlined where packets are taken.
 
+/// By number and function << 9, which exception packets `plain` knows: `damage` for all others.
+inline constexpr std::array<ItmKind, 2048> kUsualExceptions = [] {
+    std::array<ItmKind, 2048> all{};
+    all.fill(ItmKind::damage);
+    for (unsigned function = 1; function <= 3; ++function)
+        for (unsigned number = 0; number < 512; ++number)
+            if (number >= 14 || number == 11 || (number == 0 && function == 3))
+                all[number | function << 9] =
+                    static_cast<ItmKind>(static_cast<unsigned>(ItmKind::exc_enter) + function - 1);
+    return all;
+}();
+
 inline std::size_t ItmDecoder::plain(const std::uint8_t* p, ItmPacket& k) const {
     const std::uint8_t header = p[0];
     k.value = 0;
     if (header == 0x0E) {  // D4.3.2
-        const unsigned number = p[1] | (p[2] & 1u) << 8, function = p[2] >> 4;
-        if ((p[2] & 0xCE) != 0 || function == 0 || !(number >= 14 || number == 11 || (number == 0 && function == 3)))
-            return 0;
-        k.kind = static_cast<ItmKind>(static_cast<unsigned>(ItmKind::exc_enter) + function - 1);
+        const unsigned number = p[1] | (p[2] & 1u) << 8, function = p[2] >> 4 & 3u;
+        k.kind = kUsualExceptions[number | function << 9];
+        if ((p[2] & 0xCE) != 0 || k.kind == ItmKind::damage) return 0;
         k.number = static_cast<std::uint16_t>(number);
         k.size = 2;
         return k.length = 3;

@@ -308,6 +308,22 @@ TEST_F(StepsPage, TheFindFieldGoesToTheNextExecutionOfAFunctionOrLineAndBack) {
     EXPECT_TRUE(window->notice_text().contains("no_such_function")) << window->notice_text().toStdString();
 }
 
+TEST_F(StepsPage, ATimeThatLiesBetweenMomentsTheTraceTellsIsMarked) {
+    window->evidence()->setCurrentWidget(window->footsteps());
+    choose("refraction");
+    ASSERT_TRUE(rows_arrive());
+    const std::uint64_t from = *window->footsteps()->current();
+    int told = 0, between = 0;
+    for (std::uint64_t step = from; step < from + 400; ++step) {
+        ASSERT_TRUE(QTest::qWaitFor([&] { return !window->footsteps()->texts(step).isEmpty(); }, 5000));
+        const QString time = window->footsteps()->texts(step)[1];
+        ++(time.startsWith(QStringLiteral("≈ ")) ? between : told);
+        EXPECT_TRUE(time.endsWith("s")) << time.toStdString();
+    }
+    EXPECT_GT(told, 10) << "cycle counts tell some";
+    EXPECT_GT(between, told) << "and several instructions share one";
+}
+
 TEST_F(StepsPage, SteppingOutLeadsToTheCallAndBehindTheReturn) {
     window->evidence()->setCurrentWidget(window->footsteps());
     choose("refraction");

@@ -80,9 +80,10 @@ TEST(Density, KeepsItsSumsHoweverLongTheRecordingGrows) {
     Density d;
     std::uint64_t n = 0;
     for (std::int64_t us = 1; us < 4'000'000'000; us += us / 50 + 1, ++n)
-        d.add(Time::from_us(static_cast<double>(us)), {1, 0, 1});
+        d.add_sample(Time::from_us(static_cast<double>(us)), true);
     EXPECT_LE(d.buckets().size(), Density::kBuckets);
     EXPECT_EQ(d.sum({}, Time::max()).asleep, n);
+    EXPECT_EQ(d.sum({}, Time::max()).events, n) << "a sample is an event, too";
 }
 
 TEST(Lane, BusyTimeIsThatOfTheInstancesWithin) {

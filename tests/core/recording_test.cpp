@@ -126,7 +126,7 @@ TEST(Opening, AnImageOfAnotherArchitectureIsNotUsedAndItIsSaid) {
 TEST(Opening, ATextFileAsImageIsSaidAndTheRestIsDecoded) {
     Folder folder;
     fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");
-    test::write_file(folder / "firmware.elf", std::string("this is no ELF"));
+    test::write_file(folder / "mount.elf", std::string("this is no ELF"));
     std::string target = test::itm_target("capture.bin");
     target.replace(target.find("clock_hz"), 0, "image = \"mount.elf\"\n");
     test::write_file(folder / "x.target.toml", target);

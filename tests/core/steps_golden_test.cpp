@@ -247,6 +247,30 @@ TEST_P(StepsOf, AnyWindowDecodedAgainIsThatPartOfTheWhole) {
     }
 }
 
+TEST_P(StepsOf, WhatTheTraceTellsOfTimeIsTheSameWhereverOneBeginsToRead) {
+    std::map<std::uint64_t, Time> told;
+    each_step_piece(*opened.recording, steps(), 0, [&](const StepPiece& p) {
+        if (p.told) told[p.step] = p.begin;
+        return true;
+    });
+    if (steps().clock == StepClock::none) {
+        EXPECT_TRUE(told.empty()) << "nothing tells of time";
+        return;
+    }
+    ASSERT_GT(told.size(), 100u);
+    std::mt19937_64 random(9);
+    for (int turn = 0; turn < 8; ++turn) {
+        const StepWindow w = step_window(*opened.recording, steps(), random() % steps().steps, 3000);
+        for (const StepPiece& p : w.pieces) {
+            const auto found = told.find(p.step);
+            ASSERT_EQ(p.told, found != told.end()) << p.step;
+            if (p.told) {
+                EXPECT_EQ(p.begin, found->second) << p.step;
+            }
+        }
+    }
+}
+
 INSTANTIATE_TEST_SUITE_P(RealFirmware, StepsOf,
                          testing::Values("rv-etrace-mount", "rv-etrace-mount-full", "rv-etrace-mount-return",
                                          "rv-ntrace-mount-btm", "rv-ntrace-mount-htm", "arm-etm-mount",

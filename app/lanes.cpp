@@ -114,11 +114,11 @@ void Lanes::lay_out() {
     }
     // One nest for all cores: calls, then interrupts, then threads and tasks, each by core.
     if (merged_)
-        std::stable_sort(rows_.begin(), rows_.end(), [this](const Row& x, const Row& y) {
+        std::stable_sort(rows_.begin(), rows_.end(), [this](const Row& one, const Row& other) {
             const auto rank = [this](const Row& r) {
                 return r.lane == kCalls ? 0 : r.lane >= 0 ? 1 : task_of(r) ? 3 : 2;
             };
-            return rank(x) < rank(y);
+            return rank(one) < rank(other);
         });
     const TaskTrail& tasks = trail->tasks;
     for (std::size_t q = 0; q < tasks.queues.size(); ++q)

@@ -201,7 +201,6 @@ QStringList Lanes::headings() const {
 
 void Lanes::paint_row(QPainter& p, const Row& row) {
     const Theme& t = theme();
-    const CoreTrail& core = session_.trail()->cores[row.core];
     const Selection& s = view_.selection();
     const auto task = task_of(row);
     const bool selected =

@@ -155,7 +155,7 @@ QWidget* MainWindow::build_centre() {
         const TaskLane& lane = session_.trail()->tasks.tasks[task];
         kept_place_ =
             KeptPlace{view_.from(), view_.to(), view_.cursor(), {lane.core, -1, std::nullopt, static_cast<int>(task)}};
-        say(tr("%1: %2. To keep it, write a [[task]] with job_ends into the target file.")
+        say(tr("%1: %2. Kept for this recording; a [[task]] with job_ends in the target file keeps it for all.")
                 .arg(words(lane.name), words(job_rule_text(rule))),
             false);
         session_.set_job_rule(lane.name, rule);
@@ -450,6 +450,12 @@ void MainWindow::finished() {
         const KeptPlace place = *std::exchange(kept_place_, std::nullopt);
         view_.go_to(place.from, place.to, place.cursor);
         view_.select(place.selection);
+    } else if (!session_.job_rules().empty()) {
+        QStringList changed;
+        for (const TaskSpec& t : session_.job_rules()) changed << words(t.name) + ": " + words(job_rule_text(t.rule));
+        say(tr("As you chose before for this recording: %1. A right click on the task's lane changes it.")
+                .arg(changed.join("; ")),
+            false);
     }
     // The first finding is selected but not jumped to: its lane shows its figures.
     const Selection s = view_.selection();

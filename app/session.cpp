@@ -2,6 +2,8 @@
 
 #include <QMetaObject>
 
+#include "job_rule_store.h"
+
 namespace mt::app {
 namespace {
 constexpr std::size_t kBins = 36;
@@ -26,15 +28,21 @@ void Session::post(quint64 turn, F what) {
 }
 
 void Session::open(const QString& path) {
-    job_rules_.clear();
+    job_rules_ = kept_job_rules(path);
     start(path);
 }
 
 void Session::set_job_rule(const std::string& task, const JobRule& rule) {
     if (!recording_ || live_) return;
+    JobRule own;  // of the target file, before those changed by hand
+    const std::vector<TaskSpec>& all = recording_->target.tasks;
+    for (std::size_t i = 0; i + job_rules_.size() < all.size(); ++i)
+        if (all[i].name == task) own = all[i].rule;
     std::erase_if(job_rules_, [&](const TaskSpec& t) { return t.name == task; });
-    job_rules_.push_back({task, rule});
-    start(QString::fromStdString(recording_->input));
+    if (rule != own) job_rules_.push_back({task, rule});
+    const QString path = QString::fromStdString(recording_->input);
+    keep_job_rules(path, job_rules_);
+    start(path);
 }
 
 void Session::start(const QString& path) {

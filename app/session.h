@@ -30,8 +30,10 @@ class Session : public QObject {
 
     void open(const QString& path);
     void cancel();
-    /// Where the jobs of a task begin and end, for as long as this recording is open; it is decoded again.
+    /// Where the jobs of a task begin and end, whenever this recording is opened; it is decoded again.
     void set_job_rule(const std::string& task, const JobRule& rule);
+    /// Those that were changed so.
+    const std::vector<TaskSpec>& job_rules() const { return job_rules_; }
     /// A snapshot of a recording that is being made; `first` replaces what was open.
     void take_live(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, bool first);
     void end_live() { live_ = false; }

@@ -14,6 +14,7 @@
 
 #include "long_trace.h"
 #include "main_window.h"
+#include "process_memory.h"
 #include "theme.h"
 
 namespace {
@@ -85,6 +86,8 @@ int main(int argc, char** argv) {
     std::printf("first picture     %.2f s after opening; all decoded and judged after %.2f s\n", first, complete);
     std::printf("frames of lanes   %zu: median %.1f ms, 99 %% under %.1f ms, worst %.1f ms\n", frames.size(),
                 at_share(frames, 0.5), at_share(frames, 0.99), frames.back());
+    std::printf("memory            %.0f MB at its peak, %.0f MB of it not backed by files at the end\n",
+                mt::bench::status_megabytes("VmHWM:"), mt::bench::status_megabytes("RssAnon:"));
     std::fflush(stdout);
     made.reset();
     std::_Exit(0);  // nothing waits for the rest

@@ -9,6 +9,7 @@
 #include <QTimer>
 #include <QWheelEvent>
 
+#include <fcntl.h>
 #include <sched.h>
 #include <sys/resource.h>
 #include <unistd.h>
@@ -19,20 +20,10 @@
 
 #include "main_window.h"
 #include "process.h"
+#include "process_memory.h"
 #include "theme.h"
 
 namespace {
-
-long peak_kilobytes(const char* key) {
-    std::ifstream in("/proc/self/status");
-    for (std::string word; in >> word;)
-        if (word == key) {
-            long value = 0;
-            in >> value;
-            return value;
-        }
-    return 0;
-}
 
 double seconds_of(const timeval& t) { return static_cast<double>(t.tv_sec) + static_cast<double>(t.tv_usec) / 1e6; }
 // Processor time of this process, or of this thread alone.
@@ -60,10 +51,12 @@ double stolen_seconds(int core) {
 
 // Of this thread: how long it ran, and how long it waited for a processor though it could run (schedstats, seconds).
 std::pair<double, double> ran_and_waited() {
-    std::ifstream in("/proc/thread-self/schedstat");
-    double ran = 0, waited = 0;
-    in >> ran >> waited;
-    return {ran * 1e-9, waited * 1e-9};
+    static const int file = ::open("/proc/thread-self/schedstat", O_RDONLY | O_CLOEXEC);
+    char text[64] = {};
+    if (::pread(file, text, sizeof text - 1, 0) <= 0) return {};
+    char* rest = nullptr;
+    const double ran = std::strtod(text, &rest);
+    return {ran * 1e-9, std::strtod(rest, nullptr) * 1e-9};
 }
 
 // This process, and those that it starts from now on, run on this core.
@@ -177,10 +170,11 @@ int main(int argc, char** argv) {
     std::printf("done              %.1f s after the end\n", done_after);
     std::printf("window's thread   kept for at most %.1f ms; 99.9 %% under %.1f ms, 99 %% under %.1f ms\n", at(1),
                 at(0.999), at(0.99));
-    std::printf("                  (the longest after %.1f s: %.1f ms of it running, %.1f ms waiting for a processor)\n",
-                worst.at, worst.ran, worst.waited);
-    std::printf("memory            %ld MB at its peak, %ld MB of it not backed by files at the end\n",
-                peak_kilobytes("VmHWM:") / 1000, peak_kilobytes("RssAnon:") / 1000);
+    std::printf(
+        "                  (the longest after %.1f s: %.1f ms of it running, %.1f ms waiting for a processor)\n",
+        worst.at, worst.ran, worst.waited);
+    std::printf("memory            %.0f MB at its peak, %.0f MB of it not backed by files at the end\n",
+                mt::bench::status_megabytes("VmHWM:"), mt::bench::status_megabytes("RssAnon:"));
     std::fflush(stdout);
     sender.end(SIGKILL);
     std::error_code ec;

@@ -43,6 +43,19 @@ class AscendingTimes {
         if (block.wide) behind |= std::uint64_t{words[kBlock + k]} << 32;
         return {block.first + static_cast<std::int64_t>(behind)};
     }
+    /// The moments [from, from + kBlock), as far as there are any. REQUIRES: kBlock divides from, from < size().
+    void block(std::size_t from, std::array<Time, kBlock>& out) const {
+        const std::size_t b = from / kBlock;
+        if (b == blocks_.size()) {
+            for (std::size_t k = 0; k < size_ - from; ++k) out[k] = {last_[k]};
+            return;
+        }
+        const Block& block = blocks_[b];
+        const std::uint32_t* words = &words_[block.at];
+        for (std::size_t k = 0; k < kBlock; ++k)
+            out[k] = {block.first +
+                      static_cast<std::int64_t>(words[k] | (block.wide ? std::uint64_t{words[kBlock + k]} << 32 : 0))};
+    }
     /// REQUIRES: not empty.
     Time back() const { return (*this)[size_ - 1]; }
     /// The first index whose moment is not before `t`.

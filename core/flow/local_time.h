@@ -68,7 +68,7 @@ class LocalTime {
             whole_ps_ += static_cast<std::int64_t>(whole);
             rest_ = scaled - whole * down_;
             now_ = {whole_ps_ + (rest_ >= half_ ? 1 : 0)};
-            if (any) out.take(packet, is_synchronous(stamp) ? now_ : before, now_);
+            if (any) out.take(packet, (stamp.number & 3) == 0 ? now_ : before, now_);  // see is_synchronous
             out.take_time(stamp, now_);
         }
 

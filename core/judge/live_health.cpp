@@ -134,13 +134,19 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
                 steps = trail != nullptr && i < trail->steps.size() ? &trail->steps[i] : nullptr;
                 raw = recording.step_streams[i].bytes();
             }
+        const StreamSpec& spec = recording.target.streams[s.stream];
         const EventStream* events = nullptr;
         if (recording.events && recording.events->spec == s.stream) {
-            const std::size_t i = recording.streams.size() + recording.step_streams.size();
-            f = i < figures.size() ? &figures[i] : nullptr;
-            if (trail != nullptr && !trail->tasks.streams.empty()) events = &trail->tasks.streams[0];
+            const EventStream* told =
+                trail == nullptr || trail->tasks.streams.empty() ? nullptr : &trail->tasks.streams[0];
+            if (spec.protocol == Protocol::ctf) {
+                const std::size_t i = recording.streams.size() + recording.step_streams.size();
+                f = i < figures.size() ? &figures[i] : nullptr;
+                events = told;
+            } else if (told != nullptr) {
+                bad += told->bad_bytes;  // of what comes through one of its ports
+            }
         }
-        const StreamSpec& spec = recording.target.streams[s.stream];
         lines.push_back(stream_line(state, s, f, t, steps, events, spec, raw));
         if (events != nullptr) bad += events->bad_bytes;
         if (steps != nullptr) {

@@ -11,7 +11,8 @@
 namespace mt {
 
 /// Reads all of `recording.events` into the trail, through `tasks`. `between` is called now and then with the bytes
-/// done so far; the caller finishes `tasks`. `threads`: 1 does all in turn on the calling thread. Blocks; sets `trail.cancelled` if it was stopped.
+/// done so far; the caller finishes `tasks`. `threads`: 1 does all in turn on the calling thread. Blocks; sets
+/// `trail.cancelled` if it was stopped.
 void read_events(const Recording& recording, Trail& trail, GrowingTasks& tasks, Progress& progress,
                  const std::function<void(std::uint64_t)>& between, unsigned threads = 2);
 

@@ -171,12 +171,12 @@ LiveEvents::LiveEvents(const Recording& recording, Trail& trail, GrowingTasks& t
       events_(recording, trail, tasks) {}
 
 std::uint64_t LiveEvents::renew(std::uint64_t size, const std::vector<std::uint64_t>& breaks, bool last,
-                                double after_s) {
+                                const std::function<double(std::uint64_t)>& arrival) {
     std::vector<CtfPacket> packets;
     const auto bytes = source_.files[0].file->bytes();
     lister_.list(bytes.first(std::min<std::size_t>(size, bytes.size())), breaks, last, packets, damage_);
     if (!packets.empty() && source_.zero_ticks == EventSource::kNoZero) {
-        live_.zero_ticks = zero_at_arrival(packets[0], source_.clock_hz, after_s);
+        live_.zero_ticks = zero_at_arrival(packets[0], source_.clock_hz, arrival(packets[0].offset + packets[0].bytes));
         trail_.tasks.origin_ticks = live_.zero_ticks;
     }
     for (const CtfPacket& p : packets) {

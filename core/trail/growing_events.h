@@ -96,9 +96,10 @@ class LiveEvents {
   public:
     /// REQUIRES: recording.events has one file, which is followed.
     LiveEvents(const Recording& recording, Trail& trail, GrowingTasks& tasks);
-    /// Takes the whole packets among the file's first `size` bytes; `breaks`: where bytes are missing; `after_s`:
-    /// when the first byte came. Returns how many bytes were taken so far.
-    std::uint64_t renew(std::uint64_t size, const std::vector<std::uint64_t>& breaks, bool last, double after_s);
+    /// Takes the whole packets among the file's first `size` bytes; `breaks`: where bytes are missing; `arrival`: when
+    /// the byte before this offset came, in seconds of the recording. Returns how many bytes were taken so far.
+    std::uint64_t renew(std::uint64_t size, const std::vector<std::uint64_t>& breaks, bool last,
+                        const std::function<double(std::uint64_t)>& arrival);
     void lose(std::uint64_t to);
     void finish();
 

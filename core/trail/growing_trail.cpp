@@ -37,6 +37,7 @@ class GrowingTrail::Part {
     void settle();
     std::optional<std::pair<unsigned, std::uint32_t>> watched_port;
     std::uint64_t watched_seen = 0;
+    Tap tap;
     void finish();
     void checkpoint(bool lost);
     void take_counts();
@@ -119,6 +120,7 @@ __attribute__((always_inline)) inline void GrowingTrail::Part::take_plain(const 
         case ItmKind::port:
             if (tasks) tasks->write_port(p.number, p.value, p.earliest, p.latest);
             ++stream_trail_.ports[p.number & 0xFF];
+            if (tap.to != nullptr && p.number == tap.port) tap.to->write(p.value, p.size, p.latest);
             if (watched_port && p.number == watched_port->first && p.value == watched_port->second) ++watched_seen;
             break;
         case ItmKind::pc:
@@ -150,6 +152,7 @@ void GrowingTrail::Part::push_back(const TimedPacket& timed) {
     if (p.kind == ItmKind::overflow || p.kind == ItmKind::damage) {
         ++counts_[static_cast<std::size_t>(p.kind)];
         if (tasks) tasks->lose(timed.earliest, timed.latest);
+        if (tap.to != nullptr) tap.to->lose();
         gap(p, timed.earliest, timed.latest);
         core_trail_.density.add_event(timed.latest);
     } else {
@@ -255,6 +258,7 @@ void GrowingTrail::start(std::size_t stream, StartPlan plan) {
     trail_.streams[stream].never_syncs = plan.start == ItmDecoder::Start::at_once;
     parts_[stream] = std::make_unique<Part>(recording_, trail_, stream, std::move(plan));
     parts_[stream]->watched_port = watched_port_;
+    if (stream < taps_.size()) parts_[stream]->tap = taps_[stream];
     const std::size_t core = recording_.streams[stream].core;
     if (ItmTasks::wanted(recording_, core))
         parts_[stream]->tasks = std::make_unique<ItmTasks>(recording_, tasks(), core);
@@ -299,6 +303,10 @@ void GrowingTrail::finish(std::size_t stream) {
     trail_.streams[stream].ended = true;
 }
 
+void GrowingTrail::tap_port(std::size_t stream, unsigned port, PortTap& tap) {
+    if (taps_.size() <= stream) taps_.resize(stream + 1);
+    taps_[stream] = {&tap, port};
+}
 void GrowingTrail::watch_port(unsigned port, std::uint32_t value) { watched_port_ = {port, value}; }
 std::uint64_t GrowingTrail::seen_on_port(std::size_t stream, unsigned port, std::uint32_t value) const {
     return watched_port_ == std::pair(port, value) && parts_[stream] ? parts_[stream]->watched_seen : 0;

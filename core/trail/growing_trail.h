@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "trail/growing_tasks.h"
+#include "trail/port_packets.h"
 #include "trail/recording.h"
 #include "trail/trail.h"
 
@@ -43,6 +44,10 @@ class GrowingTrail {
     /// Watches for such writes. REQUIRES: before the streams start.
     void watch_port(unsigned port, std::uint32_t value);
 
+    /// What is written to `port` of this stream goes into `tap`, too. REQUIRES: before the stream starts; the tap must
+    /// outlive this.
+    void tap_port(std::size_t stream, unsigned port, PortTap& tap);
+
     /// What takes the events of an operating system in, whichever stream they come from.
     GrowingTasks& tasks();
     bool has_tasks() const { return tasks_ != nullptr; }
@@ -58,6 +63,11 @@ class GrowingTrail {
     std::vector<std::unique_ptr<Part>> parts_;
     std::unique_ptr<GrowingTasks> tasks_;
     std::optional<std::pair<unsigned, std::uint32_t>> watched_port_;
+    struct Tap {
+        PortTap* to = nullptr;
+        unsigned port = 0;
+    };
+    std::vector<Tap> taps_;  ///< by stream
 };
 
 }  // namespace mt

@@ -75,7 +75,26 @@ void LiveRecording::begin() {
             continue;
         list.push_back(stream);
     }
+    const PortSpec* tapped = nullptr;
+    std::size_t tapped_stream = 0;
+    for (const PortSpec& port : r->target.ports)
+        for (std::size_t i = 0; port.kind == "ctf" && i < r->streams.size() && !r->events; ++i) {
+            auto tap = PortTap::make();
+            const auto followed = tap ? follow_events(*r, r->streams[i].spec, (*tap)->path(), &port)
+                                      : Result<void>(tl::make_unexpected(tap.error()));
+            if (!followed) {
+                r->doubts.push_back({"What comes through port " + std::to_string(port.number) +
+                                         " is recorded, but not decoded meanwhile: " + followed.error().what + " (" +
+                                         followed.error().where + ").",
+                                     followed.error().advice});
+                continue;
+            }
+            tap_ = std::move(*tap);
+            tapped = &port;
+            tapped_stream = i;
+        }
     growing_ = std::make_unique<GrowingTrail>(*r);
+    if (tapped != nullptr) growing_->tap_port(tapped_stream, tapped->number, *tap_);
     prepare_steps(*r, growing_->trail());
     if (const auto& mark = run_->recipe().mark) growing_->watch_port(mark->port, mark->value);
     const auto add = [&](Feed::Kind kind, std::size_t index, std::size_t spec, std::shared_ptr<const MappedFile> file) {
@@ -91,10 +110,11 @@ void LiveRecording::begin() {
     for (std::size_t i = 0; i < r->step_streams.size(); ++i)
         add(Feed::Kind::steps, i, r->step_streams[i].spec, r->step_streams[i].file);
     if (r->live_events) add(Feed::Kind::events, 0, r->live_events->spec, r->live_events->files[0].file);
+    if (tapped != nullptr) feeds_.back().tap = tap_.get();
     {
         const std::lock_guard guard(lock_);
         recording_ = r;
-        figures_.assign(feeds_.size(), {});
+        figures_.assign(feeds_.size() - (tapped != nullptr ? 1 : 0), {});  // a port's are those of its stream
     }
     decoder_ = std::thread([this] { decode(); });
 }
@@ -145,15 +165,17 @@ bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool las
     }
     const bool steps = f.kind == Feed::Kind::steps;
     if (f.kind == Feed::Kind::events) {
+        const auto arrival = [&](std::uint64_t offset) {
+            return f.tap != nullptr ? f.tap->written_by(offset).seconds() : received.first_byte_after_s;
+        };
         if (received.first > f.taken) f.events->lose(received.first);
         const std::uint64_t reached =
             f.events->renew(std::min<std::uint64_t>(raw.size(), std::max(f.taken, received.first) + kTurn),
-                            received.breaks, last, received.first_byte_after_s);
+                            received.breaks, last, arrival);
         const bool any = reached > f.taken;
         // A packet longer than a turn is looked at again with more of it.
         if (!any && raw.size() > f.taken + kTurn) {
-            f.taken =
-                std::max(f.taken, f.events->renew(raw.size(), received.breaks, last, received.first_byte_after_s));
+            f.taken = std::max(f.taken, f.events->renew(raw.size(), received.breaks, last, arrival));
             return f.taken > reached;
         }
         f.taken = std::max(f.taken, reached);
@@ -184,6 +206,15 @@ bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool las
     return true;
 }
 
+// What came through a port since.
+bool LiveRecording::decode_tapped(Feed& f, bool last) {
+    if (!f.tap->flush()) return false;  // no room for temporary files: the finished recording tells all the same
+    ReceiverState received;
+    received.bytes = f.tap->bytes();
+    received.breaks = f.tap->breaks();
+    return decode_some(f, received, last);
+}
+
 std::shared_ptr<Trail> LiveRecording::snapshot() {
     for (Feed& f : feeds_)
         if (f.growing) f.growing->settle();
@@ -202,12 +233,14 @@ void LiveRecording::decode() {
         const RunState state = run_->state();
         bool any = false;
         std::uint64_t behind = 0;
-        for (Feed& f : feeds_)
+        for (Feed& f : feeds_) {
+            if (f.tap != nullptr) any = decode_tapped(f, last) || any;
             for (const auto& s : state.streams)
-                if (s.stream == f.spec) {
+                if (s.stream == f.spec && f.tap == nullptr) {
                     any = decode_some(f, s.received, last) || any;
                     behind += s.received.bytes - std::min<std::uint64_t>(s.received.bytes, f.taken);
                 }
+        }
         if (const auto& mark = run_->recipe().mark)
             for (std::size_t i = 0; i < recording_->streams.size(); ++i)
                 if (growing_->seen_on_port(i, mark->port, mark->value) > 0) run_->stop("the stop mark appeared");
@@ -227,6 +260,8 @@ void LiveRecording::decode() {
     for (Feed& f : feeds_) {
         if (f.growing) f.growing->finish();
         if (f.kind == Feed::Kind::itm && growing_->started(f.index)) growing_->finish(f.index);
+        while (f.tap != nullptr && decode_tapped(f, true)) {  // what waited for its time until the stream's end
+        }
         if (f.events) f.events->finish();
         f.growing.reset();
         f.events.reset();

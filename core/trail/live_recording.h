@@ -54,6 +54,7 @@ class LiveRecording {
     void begin();
     void decode();
     struct Feed;
+    bool decode_tapped(Feed& feed, bool last);
     bool decode_some(Feed& feed, const ReceiverState& received, bool last);
     bool try_start(Feed& feed, std::span<const std::uint8_t> raw, bool last);
     std::shared_ptr<Trail> snapshot();
@@ -63,6 +64,7 @@ class LiveRecording {
     std::shared_ptr<Recording> base_;  ///< without streams
     std::shared_ptr<const Recording> recording_;
     std::unique_ptr<RecordRun> run_;
+    std::unique_ptr<PortTap> tap_;  ///< outlives growing_
     std::unique_ptr<GrowingTrail> growing_;
     std::thread runner_, decoder_;
     std::atomic<bool> over_{false};
@@ -84,6 +86,7 @@ class LiveRecording {
         std::shared_ptr<const MappedFile> file{};
         std::unique_ptr<GrowingSteps> growing{};  ///< of instruction trace, once it began
         std::unique_ptr<LiveEvents> events{};     ///< of an event trace, once it began
+        PortTap* tap = nullptr;                   ///< the event trace comes through a port
         bool started = false;
         std::uint64_t taken = 0;
         std::size_t breaks_taken = 0;

@@ -4,7 +4,7 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <cstdio>
+#include <cerrno>
 #include <filesystem>
 #include <optional>
 
@@ -13,51 +13,68 @@
 namespace mt {
 namespace {
 
-// Takes timed packets one by one.
-class Taker {
-  public:
-    Taker(PortBytes& out, unsigned port, std::FILE* file) : out_(out), port_(port), file_(file) {}
-    void push_back(const TimedPacket& p) {
-        if (p.packet.kind == ItmKind::overflow || p.packet.kind == ItmKind::damage) {
-            if (out_.bytes > 0 && (out_.breaks.empty() || out_.breaks.back() < out_.bytes))
-                out_.breaks.push_back(out_.bytes);
-            return;
-        }
-        if (p.packet.kind != ItmKind::port || p.packet.number != port_) return;
-        std::uint8_t bytes[8];
-        for (unsigned i = 0; i < 8; ++i) bytes[i] = static_cast<std::uint8_t>(p.packet.value >> 8 * i);
-        const std::size_t n = std::min<std::size_t>(p.packet.size, 8);
-        good = good && std::fwrite(bytes, 1, n, file_) == n;
-        out_.bytes += n;
-        if (out_.times.size() < kKept) out_.times.emplace_back(out_.bytes, p.latest);
-    }
-    void take_time(const ItmPacket&, Time) {}
-    bool good = true;
+constexpr std::size_t kAtOnce = 1 << 16;
 
-  private:
-    static constexpr std::size_t kKept = 1 << 16;
-    PortBytes& out_;
-    unsigned port_;
-    std::FILE* file_;
+// Takes timed packets one by one.
+struct Taker {
+    PortTap& tap;
+    unsigned port;
+    void push_back(const TimedPacket& p) {
+        if (p.packet.kind == ItmKind::overflow || p.packet.kind == ItmKind::damage)
+            tap.lose();
+        else if (p.packet.kind == ItmKind::port && p.packet.number == port)
+            tap.write(p.packet.value, p.packet.size, p.latest);
+    }
 };
 
 }  // namespace
 
-Time PortBytes::written_by(std::uint64_t offset) const {
-    const auto at = std::lower_bound(times.begin(), times.end(), offset,
-                                     [](const auto& t, std::uint64_t o) { return t.first < o; });
-    return at != times.end() ? at->second : times.empty() ? Time{} : times.back().second;
-}
-
-Result<PortBytes> port_bytes(const Recording& recording, const Recording::Stream& stream, unsigned port) {
+Result<std::unique_ptr<PortTap>> PortTap::make() {
     std::error_code ec;
     std::string path = (std::filesystem::temp_directory_path(ec) / "mindful-trail-XXXXXX").string();
-    const int handle = ::mkstemp(path.data());
-    std::FILE* file = handle >= 0 ? ::fdopen(handle, "wb") : nullptr;
-    if (file == nullptr) return failure("cannot make a temporary file", path, "check TMPDIR and free space");
-    PortBytes out;
-    out.path = path;
-    Taker taker(out, port, file);
+    const int file = ::mkstemp(path.data());
+    if (file < 0) return failure("cannot make a temporary file", path, "check TMPDIR and free space");
+    return std::unique_ptr<PortTap>(new PortTap(path, file));
+}
+
+PortTap::~PortTap() {
+    ::close(file_);
+    ::unlink(path_.c_str());
+}
+
+void PortTap::write(std::uint64_t value, unsigned size, Time t) {
+    for (unsigned i = 0; i < size && i < 8; ++i) waiting_.push_back(static_cast<std::uint8_t>(value >> 8 * i));
+    bytes_ += std::min(size, 8u);
+    if (times_.size() < kKept) times_.emplace_back(bytes_, t);
+    if (waiting_.size() >= kAtOnce) flush();
+}
+
+void PortTap::lose() {
+    if (bytes_ > 0 && (breaks_.empty() || breaks_.back() < bytes_)) breaks_.push_back(bytes_);
+}
+
+bool PortTap::flush() {
+    for (std::size_t at = 0; good_ && at < waiting_.size();) {
+        const ssize_t n = ::write(file_, waiting_.data() + at, waiting_.size() - at);
+        if (n > 0)
+            at += static_cast<std::size_t>(n);
+        else if (n == 0 || errno != EINTR)
+            good_ = false;
+    }
+    waiting_.clear();
+    return good_;
+}
+
+Time PortTap::written_by(std::uint64_t offset) const {
+    const auto at = std::lower_bound(times_.begin(), times_.end(), offset,
+                                     [](const auto& t, std::uint64_t o) { return t.first < o; });
+    return at != times_.end() ? at->second : times_.empty() ? Time{} : times_.back().second;
+}
+
+Result<std::unique_ptr<PortTap>> tap_port(const Recording& recording, const Recording::Stream& stream, unsigned port) {
+    auto tap = PortTap::make();
+    if (!tap) return tap;
+    Taker taker{**tap, port};
     const StreamSpec& spec = recording.target.streams[stream.spec];
     const std::size_t first = std::min<std::size_t>(stream.journal.first, stream.bytes().size());
     const auto raw = stream.bytes().subspan(first);
@@ -83,10 +100,9 @@ Result<PortBytes> port_bytes(const Recording& recording, const Recording::Stream
         at += n;
     }
     pipe.finish(taker);
-    const bool closed = std::fclose(file) == 0;
-    if (taker.good && closed) return out;
-    ::unlink(path.c_str());
-    return failure("cannot write a temporary file", path, "check free space in that folder");
+    if (!(*tap)->flush())
+        return failure("cannot write a temporary file", (*tap)->path(), "check free space in that folder");
+    return tap;
 }
 
 }  // namespace mt

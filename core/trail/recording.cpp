@@ -151,16 +151,15 @@ Result<void> open_events(Recording& r, std::size_t stream) {
 
 // Packets that come through a stimulus port are taken out of their stream first.
 Result<void> open_port_events(Recording& r, const Recording::Stream& stream, const PortSpec& port) {
-    auto bytes = port_bytes(r, stream, port.number);
-    if (!bytes) return tl::make_unexpected(bytes.error());
+    auto tap = tap_port(r, stream, port.number);
+    if (!tap) return tl::make_unexpected(tap.error());
     EventPlace place;
-    place.data = bytes->path;
+    place.data = (*tap)->path();
     place.metadata = port.metadata;
     place.recorder_hz = port.recorder_hz;
-    place.breaks = bytes->breaks;
+    place.breaks = (*tap)->breaks();
     Result<std::shared_ptr<EventSource>> source = failure("nothing was written to it", stream.path);
-    if (bytes->bytes > 0) source = open_event_source(place);
-    ::unlink(bytes->path.c_str());
+    if ((*tap)->bytes() > 0) source = open_event_source(place);
     if (!source) return tl::make_unexpected(source.error());
     EventSource& events = **source;
     events.files[0].path = stream.path + ", port " + std::to_string(port.number);
@@ -168,7 +167,7 @@ Result<void> open_port_events(Recording& r, const Recording::Stream& stream, con
     const CtfPacket& first = events.files[0].packets[0];
     events.zero_ticks =
         std::min(events.zero_ticks,
-                 zero_at_arrival(first, events.clock_hz, bytes->written_by(first.offset + first.bytes).seconds()));
+                 zero_at_arrival(first, events.clock_hz, (*tap)->written_by(first.offset + first.bytes).seconds()));
     place_cores(r, events, r.target.streams[stream.spec]);
     for (const auto& d : events.doubts) r.doubts.push_back({d, ""});
     r.events = *source;
@@ -304,10 +303,19 @@ EventPlace event_place(const StreamSpec& spec) {
     return place;
 }
 
-Result<void> follow_events(Recording& recording, std::size_t stream, const std::string& path) {
+Result<void> follow_events(Recording& recording, std::size_t stream, const std::string& path, const PortSpec* port) {
     StreamSpec spec = recording.target.streams[stream];
     spec.file = path;
-    auto source = follow_event_source(event_place(spec));
+    EventPlace place;
+    if (port == nullptr) {
+        place = event_place(spec);
+    } else {
+        place.data = path;
+        place.metadata = port->metadata;
+        place.recorder_hz = port->recorder_hz;
+        spec.zero_ticks.reset();
+    }
+    auto source = follow_event_source(place);
     if (!source) return tl::make_unexpected(source.error());
     (*source)->spec = stream;
     (*source)->zero_ticks = spec.zero_ticks.value_or(EventSource::kNoZero);

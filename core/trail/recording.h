@@ -61,8 +61,9 @@ Result<std::shared_ptr<Recording>> open_without_streams(const std::string& targe
 EventPlace event_place(const StreamSpec& spec);
 
 /// For a recording that is being made: the events of one of its streams, which come in the file `path`. Its zero is
-/// settled by the first packet, unless the target file says it.
-Result<void> follow_events(Recording& recording, std::size_t stream, const std::string& path);
+/// settled by the first packet, unless the target file says it. `port`: they come through this port of the stream.
+Result<void> follow_events(Recording& recording, std::size_t stream, const std::string& path,
+                           const PortSpec* port = nullptr);
 
 /// Saves a copy of everything the recording was made from, so that the folder opens without the
 /// originals. Refuses a path that exists unless `replace` is set and it is a recording folder. Written

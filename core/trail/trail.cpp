@@ -108,14 +108,17 @@ std::uint16_t CoreTrail::running_at(Time t) const {
 Time CoreTrail::handlers_until(Time t) const {
     const auto i = change_at(t);
     if (!i) return {};
-    Time sum = handler_before[*i / kSumEach];
-    Time begin = change_time[*i / kSumEach * kSumEach];
-    for (std::size_t k = *i / kSumEach * kSumEach; k < *i; ++k) {
-        const Time next = change_time[k + 1];
-        if (ContextChange::is_handler(change_running[k])) sum += next - begin;
-        begin = next;
+    const std::size_t from = *i / kSumEach * kSumEach;
+    // What runs from `from` to `i`: the begins of handlers count against, their ends for the sum.
+    std::array<Time, kSumEach> begins;
+    change_time.block(from, begins);
+    std::int64_t sum = handler_before[from / kSumEach].ps;
+    for (std::size_t k = from; k < *i; ++k) {
+        const std::int64_t passed = begins[k - from + 1].ps - begins[k - from].ps;
+        sum += ContextChange::is_handler(change_running[k]) ? passed : 0;
     }
-    return ContextChange::is_handler(change_running[*i]) ? sum + (t - begin) : sum;
+    if (ContextChange::is_handler(change_running[*i])) sum += (t - begins[*i - from]).ps;
+    return {sum};
 }
 
 std::string CoreTrail::running_name(std::uint16_t running) const {

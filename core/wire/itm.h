@@ -148,10 +148,10 @@ inline std::size_t ItmDecoder::plain(const std::uint8_t* p, ItmPacket& k) const 
     const std::uint8_t header = p[0];
     k.value = 0;
     if (header == 0x0E) {  // D4.3.2
-        const unsigned number = p[1] | (p[2] & 1u) << 8, function = p[2] >> 4 & 3u;
-        k.kind = kUsualExceptions[number | function << 9];
-        if ((p[2] & 0xCE) != 0 || k.kind == ItmKind::damage) return 0;
-        k.number = static_cast<std::uint16_t>(number);
+        const unsigned both = p[1] | static_cast<unsigned>(p[2]) << 8;
+        k.kind = kUsualExceptions[(both & 0x1FF) | (both >> 3 & 0x600)];
+        if ((both & 0xCE00) != 0 || k.kind == ItmKind::damage) return 0;
+        k.number = static_cast<std::uint16_t>(both & 0x1FF);
         k.size = 2;
         return k.length = 3;
     }
@@ -190,10 +190,11 @@ inline std::size_t ItmDecoder::plain_time(const std::uint8_t* p, ItmPacket& k) {
         std::memcpy(&word, p + 1, 4);
         const std::uint32_t ends = ~word & 0x8080'8080u;
         if (ends == 0) return 0;
-        const std::uint32_t used = word & (ends ^ (ends - 1));
+        const std::uint32_t used = word & (ends ^ (ends - 1)) & 0x7F7F'7F7F;
+        const std::uint32_t pairs = (used & 0x007F'007F) | (used & 0x7F00'7F00) >> 1;  // 14 bits each
         k.kind = ItmKind::local_time_1;
         k.number = header >> 4 & 3;
-        k.value = (used & 0x7F) | (used >> 1 & 0x3F80) | (used >> 2 & 0x1F'C000) | (used >> 3 & 0xFE0'0000);
+        k.value = (pairs & 0x3FFF) | (pairs >> 2 & 0xFFF'C000);
         k.size = static_cast<std::uint8_t>((static_cast<unsigned>(std::countr_zero(ends)) + 1) / 8);
         return k.length = 1u + k.size;
     }

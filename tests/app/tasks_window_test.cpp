@@ -268,7 +268,14 @@ TEST_F(TasksWindow, ARightClickOnATaskChangesWhereItsJobsEnd) {
     EXPECT_EQ(view_task(), "guide");
     EXPECT_NE(window.findChild<QLabel*>("measures_sub")->text().indexOf("a job ends at any wait"), -1);
     open(folder / "trace");
-    EXPECT_EQ(jobs(), before) << "opened again, the trace's own rule holds";
+    EXPECT_EQ(jobs(), 2 * before) << "opened again, it still holds";
+    EXPECT_TRUE(window.notice_text().contains("guide: a job ends at any wait")) << window.notice_text().toStdString();
+    window.session().set_job_rule("guide", JobRule{});
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !window.session().busy(); }, 20'000));
+    EXPECT_EQ(jobs(), before);
+    open(folder / "trace");
+    EXPECT_EQ(jobs(), before) << "the trace's own rule holds again";
+    EXPECT_TRUE(window.session().job_rules().empty());
 }
 
 TEST_F(TasksWindow, TheWayToEachFirstRunIsDrawn) {

@@ -32,6 +32,12 @@ TEST(AscendingTimes, GivesBackWhatItTookAtAnyDistance) {
         ASSERT_EQ(times.size(), expected.size());
         for (std::size_t i = 0; i < expected.size(); ++i) ASSERT_EQ(times[i], expected[i]) << i;
         EXPECT_EQ(times.back(), expected.back());
+        std::array<Time, AscendingTimes::kBlock> block;
+        for (std::size_t from = 0; from < expected.size(); from += block.size()) {
+            times.block(from, block);
+            for (std::size_t k = 0; k < block.size() && from + k < expected.size(); ++k)
+                ASSERT_EQ(block[k], expected[from + k]) << from << " + " << k;
+        }
     }
 }
 

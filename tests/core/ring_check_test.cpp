@@ -2,11 +2,14 @@
 #include <gtest/gtest.h>
 
 #include <cstring>
+#include <fstream>
 #include <random>
 
 #include "measure/tasks.h"
 #include "mt_recorder.h"
+#include "process.h"
 #include "support.h"
+#include "trail/live_recording.h"
 #include "trail/ring_check.h"
 
 namespace mt {
@@ -233,6 +236,52 @@ TEST_F(RingCheck, PacketsThroughAStimulusPortBecomeTheSameTasks) {
     bool said = false;
     for (const auto& d : silent.trail->doubts) said = said || d.text.find("Port 5 gives no event trace") == 0;
     EXPECT_TRUE(said);
+}
+
+TEST_F(RingCheck, PacketsThroughAPortAreDecodedWhileTheyAreRecorded) {
+    jobs(600);
+    mt_flush();
+    const auto swo = through_port(handed_over, 5, 4 * 512 + 100);
+    test::Folder folder;
+    test::write_file(folder / "a.target.toml",
+                     test::itm_target("swo.bin", false, "1_000_000",
+                                      "[[port]]\nnumber = 5\nkind = \"ctf\"\nrecorder_hz = 1_000_000\n"));
+    test::write_file(folder / "growing.swo", std::string());
+    test::write_file(folder / "r.recipe.toml",
+                     test::recipe_text_for("trace = \"file\"\naddress = \"growing.swo\"\n",
+                                           "[record]\nbytes = " + std::to_string(swo.size()) + "\nseconds = 20\n",
+                                           folder / "a.target.toml"));
+    auto recipe = read_recipe(folder / "r.recipe.toml");
+    ASSERT_TRUE(recipe) << recipe.error().text();
+    auto live = LiveRecording::prepare(*recipe, folder / "x.mtrail");
+    ASSERT_TRUE(live) << live.error().text();
+    std::string ended;
+    (*live)->on_end = [&](const Result<void>& outcome) { ended = outcome ? "well" : outcome.error().text(); };
+    (*live)->start();
+    const auto add = [&](std::size_t from, std::size_t to) {
+        std::ofstream(folder / "growing.swo", std::ios::binary | std::ios::app)
+            .write(reinterpret_cast<const char*>(swo.data()) + from, static_cast<std::streamsize>(to - from));
+    };
+    const auto jobs_seen = [&]() -> std::uint64_t {
+        const auto trail = (*live)->trail();
+        return trail && !trail->tasks.tasks.empty() ? task_row(*trail, 0).run.count : 0;
+    };
+    add(0, swo.size() / 2);
+    EXPECT_TRUE(test::wait_until([&] { return jobs_seen() > 100; })) << "half of them, while it is recorded";
+    EXPECT_LT(jobs_seen(), 500U);
+    add(swo.size() / 2, swo.size());
+    (*live)->wait();
+    EXPECT_EQ(ended, "well");
+    const auto grown = (*live)->trail();
+    const auto o = test::decode(folder / "x.mtrail");
+    const TaskRow row = task_row(*grown, 0), opened = task_row(*o.trail, 0);
+    EXPECT_EQ(row.name, "clock");
+    EXPECT_GT(row.run.count, 540U);
+    EXPECT_EQ(row.run.count, opened.run.count) << "as when it is opened afterwards";
+    EXPECT_EQ(row.run.greatest, opened.run.greatest);
+    EXPECT_EQ(row.left_out, opened.left_out);
+    EXPECT_EQ(grown->tasks.tasks[0].first_run, o.trail->tasks.tasks[0].first_run) << "at the same place in time";
+    EXPECT_EQ(grown->gaps.size(), o.trail->gaps.size());
 }
 
 TEST_F(RingCheck, AFileThatBreaksInAPacketLosesThatPacketOnly) {

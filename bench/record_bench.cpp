@@ -25,6 +25,8 @@
 
 namespace {
 
+constexpr int kSender = 0, kOurs = 1;  // cores: interrupts are usually served by the first
+
 double seconds_of(const timeval& t) { return static_cast<double>(t.tv_sec) + static_cast<double>(t.tv_usec) / 1e6; }
 // Processor time of this process, or of this thread alone.
 double processor_seconds(int who) {
@@ -78,12 +80,12 @@ int main(int argc, char** argv) {
                       rate = argc > 3 ? argv[3] : "50";
     const bool one_core = argc > 5 && argv[5] == std::string("one");
     const double seconds = argc > 4 ? std::atof(argv[4]) : 20;
-    if (one_core) stay_on(1);
+    if (one_core) stay_on(kSender);
     mt::test::Folder folder;
     mt::test::Process sender({board, "--image", demo + "/larkspur.elf", "--gdb", "0", "--events", "0", "--trace", "0",
                               "--ports-file", folder / "ports.toml", "--flood", demo + "/larkspur-night.swo",
                               "--flood-rate", rate});
-    if (one_core) stay_on(0);
+    if (one_core) stay_on(kOurs);
     if (qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) qputenv("QT_QPA_PLATFORM", "offscreen");
     QApplication app(argc, argv);
     QTemporaryDir settings;
@@ -111,7 +113,7 @@ int main(int argc, char** argv) {
     // A heartbeat each 2 ms: what lies between two beats beyond that, something else had the thread.
     std::vector<double> late;
     const double before = processor_seconds(RUSAGE_SELF), window_before = processor_seconds(RUSAGE_THREAD),
-                 stolen_before = stolen_seconds(0);
+                 stolen_before = stolen_seconds(kOurs);
     QElapsedTimer clock;
     clock.start();
     qint64 last = clock.nsecsElapsed();
@@ -156,7 +158,7 @@ int main(int argc, char** argv) {
 
     const double used = processor_seconds(RUSAGE_SELF) - before,
                  window_used = processor_seconds(RUSAGE_THREAD) - window_before,
-                 stolen = stolen_seconds(0) - stolen_before;
+                 stolen = stolen_seconds(kOurs) - stolen_before;
 
     std::sort(late.begin(), late.end());
     const auto at = [&](double share) {

@@ -5,6 +5,7 @@
 #include <elfutils/libdw.h>
 #include <fcntl.h>
 #include <gelf.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -25,6 +26,42 @@ std::string demangled(const char* name) {
     return out;
 }
 
+constexpr std::size_t kZerosBehind = 64;
+constexpr std::int64_t kMostFile = std::int64_t{4} << 30;
+
+// A file and kZerosBehind zeros.
+Result<std::vector<char>> bytes_of(const std::string& file) {
+    const auto cannot = [&](const std::string& why) {
+        return failure("cannot open the image: " + why, file, "correct 'image' in the target file");
+    };
+    const int fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC);
+    if (fd < 0) return cannot(std::strerror(errno));
+    struct stat about {};
+    std::vector<char> bytes;
+    std::string trouble;
+    if (::fstat(fd, &about) != 0)
+        trouble = std::strerror(errno);
+    else if (!S_ISREG(about.st_mode))
+        trouble = "it is no file";
+    else if (about.st_size > kMostFile)
+        trouble = "it has more than 4 GB";
+    else
+        bytes.resize(static_cast<std::size_t>(about.st_size) + kZerosBehind);
+    const std::size_t wanted = trouble.empty() ? bytes.size() - kZerosBehind : 0;
+    for (std::size_t at = 0; at < wanted && trouble.empty();) {
+        const ssize_t n = ::pread(fd, bytes.data() + at, wanted - at, static_cast<off_t>(at));
+        if (n > 0)
+            at += static_cast<std::size_t>(n);
+        else if (n == 0)
+            bytes.resize(at + kZerosBehind), at = wanted;  // it became shorter meanwhile
+        else if (errno != EINTR)
+            trouble = std::strerror(errno);
+    }
+    ::close(fd);
+    if (!trouble.empty()) return cannot(trouble);
+    return bytes;
+}
+
 constexpr std::uint64_t kMostSegment = std::uint64_t{1} << 30;
 
 }  // namespace
@@ -39,7 +76,9 @@ struct Image::Parts {
     Machine machine = Machine::other;
     unsigned machine_code = 0;
     struct File {
-        int fd = -1;
+        /// The whole file, and zeros: the linker may write it anew while it is open here, and a damaged string in it
+        /// that never ends must end somewhere (libdw 0.188 looks for its end).
+        std::vector<char> bytes;
         Elf* elf = nullptr;
         Dwarf* dwarf = nullptr;
     };
@@ -66,7 +105,6 @@ struct Image::Parts {
         for (File& f : files) {
             if (f.dwarf != nullptr) dwarf_end(f.dwarf);
             if (f.elf != nullptr) elf_end(f.elf);
-            if (f.fd >= 0) ::close(f.fd);
         }
     }
     Result<void> read(const std::string& file);
@@ -181,11 +219,10 @@ bool Image::Parts::unit_at(std::uint64_t address, Dwarf_Die& die) const {
 
 Result<void> Image::Parts::read(const std::string& file) {
     File& f = files.emplace_back();
-    f.fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC);
-    if (f.fd < 0)
-        return failure(std::string("cannot open the image: ") + std::strerror(errno), file,
-                       "correct 'image' in the target file");
-    f.elf = elf = elf_begin(f.fd, ELF_C_READ, nullptr);
+    auto bytes = bytes_of(file);
+    if (!bytes) return tl::make_unexpected(bytes.error());
+    f.bytes = std::move(*bytes);
+    f.elf = elf = elf_memory(f.bytes.data(), f.bytes.size() - kZerosBehind);
     GElf_Ehdr header;
     if (elf == nullptr || elf_kind(elf) != ELF_K_ELF || gelf_getehdr(elf, &header) == nullptr)
         return failure("not an ELF file", file, "give the linked image that runs on the target");

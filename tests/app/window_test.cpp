@@ -413,7 +413,7 @@ TEST_F(Window, DecodingCanBeStoppedInTheMiddle) {
     Folder folder;
     const auto part = test::read_bytes(test::demo("larkspur-night.swo"));
     std::vector<std::uint8_t> bytes;
-    for (int i = 0; i < 30; ++i) bytes.insert(bytes.end(), part.begin(), part.end());
+    for (int i = 0; i < 60; ++i) bytes.insert(bytes.end(), part.begin(), part.end());
     test::write_file(folder / "long.bin", bytes);
     test::write_file(folder / "x.target.toml", test::itm_target("long.bin"));
     QSignalSpy opened(&window->session(), &Session::opened), finished(&window->session(), &Session::finished);

@@ -3,6 +3,9 @@
 
 #include <gtest/gtest.h>
 
+#include <chrono>
+#include <thread>
+
 #include "share/tables.h"
 #include "support.h"
 #include "trail/packet_block.h"
@@ -222,7 +225,7 @@ TEST(Reading, PublishesGrowingSnapshotsAndCanBeCancelled) {
     Folder folder;
     const auto part = test::read_bytes(test::demo("larkspur-night.swo"));
     std::vector<std::uint8_t> bytes;
-    for (int i = 0; i < 12; ++i) bytes.insert(bytes.end(), part.begin(), part.end());
+    for (int i = 0; i < 40; ++i) bytes.insert(bytes.end(), part.begin(), part.end());
     test::write_file(folder / "long.bin", bytes);
     test::write_file(folder / "x.target.toml", test::itm_target("long.bin"));
     auto recording = open_recording(folder / "x.target.toml");
@@ -233,6 +236,7 @@ TEST(Reading, PublishesGrowingSnapshotsAndCanBeCancelled) {
         EXPECT_GT(t->end, last);
         last = t->end;
         if (++snapshots == 2) progress.cancel();
+        std::this_thread::sleep_for(std::chrono::duration<double>(kPublishSeconds));  // so that the next one is due
     });
     ASSERT_TRUE(trail);
     EXPECT_TRUE((*trail)->cancelled);

@@ -448,12 +448,18 @@ Result<void> RecordRun::start_all() {
         }
         const Symbol* symbol = image->symbol_named(place);
         end.watch = *at;
-        end.watch_length =
-            symbol != nullptr && symbol->size > 0 && symbol->size <= 8 ? static_cast<unsigned>(symbol->size) : 4;
+        constexpr std::uint64_t kMostWatched = 1 << 16;
+        const std::uint64_t size = symbol != nullptr && symbol->size > 0 ? symbol->size : 4;
+        end.watch_length = static_cast<unsigned>(std::min(size, kMostWatched));
         end.watch_type = !recipe_.watch->on_write ? DebugServer::Point::read
                          : recipe_.watch->on_read ? DebugServer::Point::access
                                                   : DebugServer::Point::write;
-        return end.server->set_point(end.watch_type, *at, end.watch_length);
+        auto set = end.server->set_point(end.watch_type, *at, end.watch_length);
+        if (set && size <= kMostWatched) return set;
+        end.watch.reset();  // part of a variable would be watched without a word
+        if (set) (void)end.server->clear_point(end.watch_type, *at, end.watch_length);
+        return failure("the debug server cannot watch all " + bytes_text(size) + " of " + place, recipe_.path,
+                       "watch a smaller variable" + (set ? std::string() : " (" + set.error().what + ")"));
     };
     if (recipe_.until)
         if (auto ok = set_end(recipe_.until->core, recipe_.until->where, false); !ok) return ok;

@@ -108,6 +108,16 @@ TEST_F(Recording, EndsWhenAVariableIsWritten) {
     expect_end(board, "watch = { symbol = \"axis_error\" }", "axis_error was written");
 }
 
+TEST_F(Recording, EndsWhenAnyPartOfALargeVariableIsWritten) {
+    Board board;
+    const auto r = record(recipe_text_for(
+        "debug = \"" + board.gdb_cop() + "\"\nprotocol = \"etrace\"\n" + tcp(board.trace_cop()),
+        "[record]\nseconds = 20\nwatch = { symbol = \"trail_ring\" }\n", MT_DEMO "/larkspur-live.target.toml", "cop"));
+    ASSERT_EQ(r.code, 0) << r.said;
+    EXPECT_NE(r.said.find("trail_ring was written"), std::string::npos)
+        << "its count of bytes stands behind the first 16: " << r.said;
+}
+
 TEST_F(Recording, EndsWhenTheStopMarkAppearsInTheStream) {
     Board board({"--speed", "4"});
     // The guide task marks the end of a frame with a 2 on port 31, 0.6 s after reset.

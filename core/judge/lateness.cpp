@@ -169,7 +169,7 @@ void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::
     f.alike = missed.size();
     f.title = lane.name() + " missed " + plural(count, "activation", "activations");
     f.cause = "It comes every " + duration_text(median) + ", here " + duration_text(worst.by) +
-              " passed between two entries, and nothing was lost in the recording. ";
+              " passed between two entries, and no loss is known in between. ";
     const std::string others = others_text(core, f.begin, f.end, lane.number());
     f.cause += others.empty() ? "Thread mode had the core meanwhile: the source paused, or interrupts were masked."
                               : "Meanwhile ran: " + others + ".";

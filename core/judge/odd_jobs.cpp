@@ -227,9 +227,8 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
         f.end = lane.jobs[worst].ready;
         f.alike = missed.size();
         f.title = lane.name + " missed " + plural(static_cast<std::uint64_t>(turns) - 1, "activation", "activations");
-        f.cause =
-            "It becomes ready every " + duration_text(median) + ", here " + duration_text(*periods[worst]) +
-            " passed. Its job before had long ended, and nothing was lost in the recording: nobody made it ready.";
+        f.cause = "It becomes ready every " + duration_text(median) + ", here " + duration_text(*periods[worst]) +
+                  " passed. Its job before had long ended, and no loss is known in between: nobody made it ready.";
         f.severity = 0.75;
         f.evidence = {{f.begin, lane.name + " became ready"},
                       {lane.jobs[worst - 1].end, lane.name + " ended that job"},

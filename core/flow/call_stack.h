@@ -51,10 +51,16 @@ class CallStack {
     }
     /// The last instruction stays in `function`, which is on top.
     bool plainly_in(std::uint32_t function) const { return plain_ && top_ == function; }
-    /// True if the function on top was called from where `back` is next, `turns` frames down the same with the others,
+    /// The next instruction stands in `slot`, of `function`: for go_on, which runs it.
+    template <class Out>
+    void come(std::uint32_t slot, std::uint32_t function, Out& out) {
+        arrive(slot, function, out);
+    }
+    bool in(std::uint32_t function) const { return top_ == function; }
+    /// True if the function on top was called from where `back` is next, further down the same with the others,
     /// and below them lies what they return to: none of them is a handler.
     bool called_from(const std::uint32_t* back, std::size_t n) const {
-        if (frames_.size() <= n) return false;
+        if (n != 0 && frames_.size() <= n) return false;
         for (std::size_t i = 0; i < n; ++i) {
             const CallFrame& f = frames_[frames_.size() - 1 - i];
             if (f.back != back[i] || (f.flags & CallFrame::kHandler) != 0 ||
@@ -84,10 +90,19 @@ class CallStack {
         step_ += steps;
         pop(0, out);
     }
-    /// So many instructions of the function on top, of which the one in `last` was the last. REQUIRES: plainly_in(it).
-    void go_on(std::uint64_t steps, std::uint32_t last) {
+    /// A run of the function on top. REQUIRES: plainly_in(it), or come(it).
+    void go_on(const StepRun& r) {
+        step_ += r.count;
+        end_with(r.last);
+    }
+    /// The same by the number of instructions, and the last one's flow, flags, the slot behind it, and whether
+    /// goes_on(flow).
+    void go_on(std::uint64_t steps, Flow flow, std::uint8_t flags, std::uint32_t behind, bool plain) {
         step_ += steps;
-        end_with(last);
+        flow_ = flow;
+        flags_ = flags;
+        behind_ = behind;
+        plain_ = plain;
     }
     template <class Out>
     void trap(const StepTrap& t, Out& out);
@@ -115,7 +130,7 @@ class CallStack {
         flow_ = s.flow;
         flags_ = s.flags;
         behind_ = last + s.size;
-        plain_ = flow_ <= Flow::jump || flow_ == Flow::barrier;
+        plain_ = goes_on(flow_);
     }
     template <class Out>
     void arrive(std::uint32_t slot, std::uint32_t f, Out& out);

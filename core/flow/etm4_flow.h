@@ -161,14 +161,31 @@ std::size_t Etm4Flow::atoms(std::span<const Etm4Packet> packets, Out& out) {
     }
     std::uint32_t left = packets[0].count;  // of the packet that the next atom stands in
     std::size_t in = 0;
+    constexpr bool hops = requires(ReturnStack stack) { out.hop(pc_, bits, count, stack); };
+    [[maybe_unused]] ReturnStack stack;
+    if constexpr (hops) {
+        stack.calls = true;
+        if (parameters_.return_stack) {
+            stack.returns = &returns_;
+            stack.most = kMostReturns;
+        } else if (n < packets.size() && packets[n].kind == Etm4Kind::address && !synced_ && !exception_open_) {
+            const std::uint32_t to = code_->slot_of(packets[n].address);
+            if (to != Code::kNowhere && (*code_)[to].flow != Flow::none) stack.address = to;
+        }
+    }
     for (std::uint32_t i = 0; i < count && !waiting_;) {
         std::uint32_t used = 0;
-        if constexpr (requires { out.hop(pc_, bits, count); }) {
+        if constexpr (hops) {
             if (!need_address_) {
-                if (const Hop* hop = out.hop(pc_, bits, count - i)) {
+                if (const Hop* hop = out.hop(pc_, bits, count - i, stack)) {
                     pc_ = hop->end;
                     used = hop->used;
                     after_exception_ = false;
+                    if (parameters_.return_stack) ReturnStack::follow(*hop, returns_, kMostReturns);
+                    if (hop->address) {
+                        may_pop_ = false;
+                        return n + 1;
+                    }
                 }
             }
         }

@@ -57,16 +57,22 @@ class EtraceFlow {
         return s;
     }
     void follow_moves(const Hop& hop) {
-        if (!on(Option::implicit_return) || stack_most_ == 0) return;
-        for (std::size_t i = 0; i < hop.moves; ++i) {
-            if (!hop.move[i].enters) {
-                stack_.pop_back();
-                continue;
-            }
-            if (stack_.size() == stack_most_) stack_.erase(stack_.begin());
-            stack_.push_back(hop.move[i].back);
-        }
+        if (hop.takes == 0 && hop.leaves.empty()) return;
+        if (on(Option::implicit_return) && stack_most_ != 0) ReturnStack::follow(hop, stack_, stack_most_);
     }
+    // Hears what is told while it is told, to learn a hop from it.
+    template <class Out>
+    struct Learning {
+        Out& out;
+        std::vector<StepRun>& runs;
+        void run(const StepRun& r) {
+            runs.push_back(r);
+            out.run(r);
+        }
+    };
+    static constexpr std::uint32_t kTail = 6;  ///< branches that may be left to what is learnt
+    template <class Out>
+    Stop follow_notified(std::uint32_t to, const EtracePacket& p, Out& out);
     bool on(Option o) const { return options_[static_cast<std::size_t>(o)]; }
     Stop leave(std::uint32_t address, const EtracePacket& p, bool& discontinuity);
     bool taken(std::uint32_t slot, Stop& stop);
@@ -104,6 +110,7 @@ class EtraceFlow {
     bool may_hop_ = false;  ///< branches need not be walked one by one: nothing is learnt from them
     std::vector<std::uint8_t> predictor_;
     std::vector<std::uint64_t> cache_;
+    std::vector<StepRun> learnt_;  ///< only while something is learnt
 };
 
 inline void EtraceFlow::push(std::uint32_t slot) {
@@ -328,11 +335,58 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
         then_wrong_ = p.mispredicted;
     }
     Stop stop = Stop::not_in_image;
-    if (to != Code::kNowhere) stop = follow(to, p, out);
+    if (to != Code::kNowhere) stop = p.notify && to_address ? follow_notified(to, p, out) : follow(to, p, out);
     if (stop == Stop::not_in_image)
         lose(p, StepGapKind::not_in_image, "the program went where the image has no code", out);
     else if (stop == Stop::contradiction)
         lose(p, StepGapKind::contradiction, "the packet does not fit the program", out);
+}
+
+// A packet sent because its address was to be notified is sent again and again as a rule: what the last of its branches
+// led to is kept.
+template <class Out>
+EtraceFlow::Stop EtraceFlow::follow_notified(std::uint32_t to, const EtracePacket& p, Out& out) {
+    if constexpr (requires(bool known) { out.hop_to(pc_, map_, branches_, to, known); }) {
+        if (!may_hop_ || inferred_ || predictions_ != 0 || on(Option::sequentially_inferred_jump))
+            return follow(to, p, out);
+        const Code& code = *code_;
+        const ReturnStack returns = return_stack(p);
+        while (branches_ > kTail) {
+            if (code[pc_].flow != Flow::branch) {
+                // No branch before the last one can be the end: on to the next.
+                const std::uint32_t begin = code.next(pc_), last = code[pc_].last;
+                if (last == pc_ || code[last].flow != Flow::branch) return follow(to, p, out);
+                out.run({begin, last, code[begin].count});
+                before_ = begin;
+                pc_ = last;
+            }
+            const Hop* hop = out.hop(pc_, map_, branches_ - 2, returns);
+            if (hop == nullptr) return follow(to, p, out);
+            follow_moves(*hop);
+            map_ >>= hop->used;
+            branches_ -= hop->used;
+            before_ = pc_ = hop->end;
+        }
+        const std::uint32_t count = branches_, from = pc_;
+        bool known = false;
+        if (const Hop* hop = out.hop_to(from, map_, count, to, known)) {
+            map_ >>= hop->used;
+            branches_ -= hop->used;
+            pc_ = hop->end;
+            before_ = hop->before;
+            return Stop::reached;
+        }
+        if (!known) {
+            const std::uint64_t bits = map_;
+            learnt_.clear();
+            Learning<Out> learning{out, learnt_};
+            const Stop stop = follow(to, p, learning);
+            if (stop == Stop::reached && pc_ == to)
+                out.learn(from, bits, count, to, learnt_, count - branches_, before_);
+            return stop;
+        }
+    }
+    return follow(to, p, out);
 }
 
 // Walks on to the second time that the address reported last is reached by an uninferable jump.
@@ -361,7 +415,7 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
         inferred_ = true;
         return true;
     };
-    constexpr bool hops = requires { out.hop(pc_, map_, branches_); };
+    constexpr bool hops = requires(ReturnStack stack) { out.hop(pc_, map_, branches_, stack); };
     [[maybe_unused]] ReturnStack returns;
     if constexpr (hops) returns = return_stack(p);
     for (;;) {
@@ -406,7 +460,7 @@ EtraceFlow::Stop EtraceFlow::follow(std::uint32_t address, const EtracePacket& p
             while (may_hop_ && branches_ > leave_over && !inferred_ && code[pc_].flow == Flow::branch) {
                 const Hop* hop = out.hop(pc_, map_, branches_ - leave_over, returns);
                 if (hop == nullptr) break;
-                if (hop->moves != 0) follow_moves(*hop);
+                follow_moves(*hop);
                 map_ >>= hop->used;
                 branches_ -= hop->used;
                 before_ = pc_ = hop->end;

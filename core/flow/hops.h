@@ -4,38 +4,68 @@
 #include <algorithm>
 #include <array>
 #include <cstdint>
+#include <deque>
 #include <memory>
+#include <memory_resource>
+#include <span>
 #include <vector>
 
+#include "flow/steps.h"
 #include "target/functions.h"
 
 namespace mt {
 
 /// Where some branches lead from a place, as long as nothing else happens than branches, jumps, calls, and returns to
-/// where the return stack says.
+/// where the return stack or the trace says. Never changed once made.
 struct Hop {
-    /// A call or a return on the way.
+    /// A call or a return on the way; of the last instruction it is not told: what comes next shows where it led.
     struct Move {
         std::uint32_t back = 0;      ///< slot that is returned to
         std::uint32_t function = 0;  ///< that is called, or returned to
         std::uint32_t steps = 0;     ///< instructions from the hop's begin up to and with the call or return
         bool enters = false;
     };
-    static constexpr std::size_t kMostMoves = 6, kMostPops = 2;
+    static constexpr std::size_t kMostMoves = 8, kMostPops = 2;
 
-    std::uint32_t from = Code::kNowhere, key = 0;
-    std::uint32_t end = 0;                       ///< where the walk stands then
-    std::uint32_t steps = 0;                     ///< instructions executed on the way
-    std::uint32_t last = 0;                      ///< the last instruction executed on the way
-    std::uint32_t function = 0;                  ///< that it begins in …
-    std::uint32_t ends_in = 0;                   ///< … and ends in
-    std::uint8_t used = 0;                       ///< branches on the way; 0: the very first leads elsewhere
-    std::uint8_t moves = 0;                      ///< how many of `move` there are
-    std::uint8_t pops = 0;                       ///< returns to calls from before the hop
-    std::uint8_t height = 0;                     ///< calls open at once at the most, above those from before
-    std::array<std::uint32_t, kMostPops> top{};  ///< what the return stack held, from the top; kNowhere: nothing
-    std::uint64_t count = 0;                     ///< how often it was taken since it was made
-    std::array<Move, kMostMoves> move{};
+    std::uint32_t end = 0;       ///< where the walk stands then
+    std::uint32_t before = 0;    ///< of RISC-V: the instruction before that
+    std::uint32_t steps = 0;     ///< instructions executed on the way
+    std::uint32_t last = 0;      ///< the last instruction executed on the way
+    std::uint32_t function = 0;  ///< of the first
+    std::uint32_t behind = 0;    ///< slot behind the last
+    Flow flow = Flow::none;      ///< of the last
+    std::uint8_t flags = 0;      ///< of the last
+    bool plain = false;          ///< goes_on(flow)
+    std::uint8_t used = 0;       ///< branches on the way
+    std::uint8_t pops = 0;       ///< returns among `moves` to calls from before the hop …
+    std::uint8_t height = 0;     ///< calls open at once at the most, above those from before
+    bool address = false;        ///< Arm: it ends with a jump to where the packet behind the branches says
+    std::array<std::uint32_t, kMostPops> top{};  ///< … which they were, the first first
+    std::span<const StepRun> runs;
+    std::span<const Move> moves;
+    std::span<const std::uint32_t> sleeps;  ///< instructions from the begin up to and with one that waits; ascending
+    std::uint8_t takes = 0;                 ///< from the return stack, all in all …
+    std::span<const std::uint32_t> leaves;  ///< … and what it leaves there instead, the outermost first
+};
+
+/// Owns hops. Hops are added by one thread and read by others to whom they are handed.
+class HopStore {
+  public:
+    static constexpr std::size_t kMost = std::size_t{1} << 16;
+
+    bool full() const { return hops_.size() >= kMost; }
+    Hop& add() { return hops_.emplace_back(); }
+    template <class T>
+    std::span<const T> keep(const std::vector<T>& list) {
+        if (list.empty()) return {};
+        T* to = static_cast<T*>(memory_.allocate(list.size() * sizeof(T), alignof(T)));
+        std::copy(list.begin(), list.end(), to);
+        return {to, list.size()};
+    }
+
+  private:
+    std::deque<Hop> hops_;
+    std::pmr::monotonic_buffer_resource memory_;
 };
 
 /// What a walk knows of where returns go.
@@ -43,176 +73,152 @@ struct ReturnStack {
     const std::vector<std::uint32_t>* returns = nullptr;  ///< the innermost last; null: the trace tells of each return
     std::size_t most = 0;                                 ///< the oldest makes room beyond this
     bool calls = false;                                   ///< hops may go over calls
+    std::uint32_t address = Code::kNowhere;  ///< Arm: where the packet behind the branches leads, if it is known
+
     std::uint32_t top(std::size_t i) const {
         return returns != nullptr && i < returns->size() ? (*returns)[returns->size() - 1 - i] : Code::kNowhere;
+    }
+    /// A stack of return addresses after `hop`; the oldest makes room beyond `most`.
+    static void follow(const Hop& hop, std::vector<std::uint32_t>& returns, std::size_t most) {
+        if (hop.takes == 0 && hop.leaves.empty()) return;
+        returns.resize(returns.size() - hop.takes);
+        for (const std::uint32_t back : hop.leaves) {
+            if (returns.size() == most) returns.erase(returns.begin());
+            returns.push_back(back);
+        }
     }
 };
 
 /// One thread at a time. A walk is either of the kind that RISC-V trace tells (only conditional branches count; it
 /// stands on a branch that was executed, and leaves it by the next bit; a set bit means not taken), or of the kind that
-/// Arm trace tells (each branch and jump counts; it stands before an instruction to be executed; a set bit means
-/// taken).
+/// Arm trace tells (each branch, jump, call and return counts; it stands before an instruction to be executed; a set
+/// bit means taken).
 class HopTable {
   public:
     HopTable(std::shared_ptr<const Code> code, std::shared_ptr<const FunctionTable> functions);
 
-    /// The hop from `slot` by the first of `available` bits. REQUIRES: available > 0. Tells `retire(hop)` of one that
+    /// A hop, or that there is none, and how often it was taken since it stands here.
+    struct Entry {
+        std::uint32_t from = Code::kNowhere, key = 0;
+        std::array<std::uint32_t, Hop::kMostPops> top{};
+        const Hop* hop = nullptr;  ///< null: the very first branch leads elsewhere
+        bool deep = false;         ///< it looked at both of `top`
+        std::uint64_t count = 0;
+    };
+
+    /// The hop from `slot` by the first of `available` bits. REQUIRES: available > 0. Tells `retire(entry)` of one that
     /// makes room.
     template <class Retire>
-    Hop& look_up(std::uint32_t slot, std::uint64_t bits, std::uint32_t available, const ReturnStack& stack,
-                 Retire retire) {
-        const std::uint32_t length = arm_ ? (available >= 8   ? 8
-                                             : available >= 4 ? 4
-                                             : available >= 2 ? 2
-                                                              : 1)
-                                          : std::min(available, kMostBits);
-        const std::uint32_t key = (stack.calls ? 1u << 16 : 0) | (stack.returns != nullptr ? 1u << 17 : 0) |
-                                  length << 8 | static_cast<std::uint32_t>(bits & ((1u << length) - 1));
-        const std::uint32_t top = stack.top(0);
-        Hop& h = hops_[(slot * 0x9E37'79B1u ^ key * 0x85EB'CA6Bu ^ top * 0xC2B2'AE35u) >> (32 - kBits)];
-        if (h.from == slot && h.key == key && h.top[0] == top && (h.pops < 2 || h.top[1] == stack.top(1))) return h;
-        if (h.count > 0) retire(h);
-        make(h, slot, key, {top, stack.top(1)});
-        return h;
+    Entry& look_up(std::uint32_t slot, std::uint64_t bits, std::uint32_t available, const ReturnStack& stack,
+                   Retire retire) {
+        std::uint32_t length = std::min(available, kMostBits), key = 0;
+        std::uint32_t top = stack.top(0);
+        if (arm_) {
+            // Few lengths, so that the table holds few stretches; all bits where an address stands behind them.
+            if (stack.address != Code::kNowhere && available <= kMostBits) {
+                key = kToAddress;
+                top = stack.address;
+            } else if (length < 8) {
+                length = length >= 4 ? 4 : length >= 2 ? 2 : 1;
+            }
+            if (available > length) key |= kMoreBehind;
+        }
+        key |= (stack.calls ? kCalls : 0) | (stack.returns != nullptr ? kReturns : 0) | length << 8 |
+               static_cast<std::uint32_t>(bits & ((1u << length) - 1));
+        Entry& e = place(slot, key, top);
+        if (e.from == slot && e.key == key && e.top[0] == top && (!e.deep || e.top[1] == stack.top(1))) return e;
+        renew(e, slot, key, {top, stack.top(1)}, retire);
+        e.hop = make(slot, key, e.top);
+        e.deep = walk_.reads > 1;
+        return e;
     }
-    /// Walks a hop again and tells run(first, last) of each straight run. `h` needs from, key, used and top only.
-    template <class Run>
-    void each_run(const Hop& h, Run run) const;
+    /// What `learn` made of this; nothing if it never was told.
+    Entry* find(std::uint32_t slot, std::uint64_t bits, std::uint32_t count, std::uint32_t to) {
+        const std::uint32_t key = kLearnt | count << 8 | static_cast<std::uint32_t>(bits & ((1u << count) - 1));
+        Entry& e = place(slot, key, to);
+        return e.from == slot && e.key == key && e.top[0] == to ? &e : nullptr;
+    }
+    /// Keeps what was walked run by run from `slot` by `used` of the `count` bits to `to`, if a hop can be made of it:
+    /// nothing but branches and jumps within one function. REQUIRES: count <= kMostBits.
+    template <class Retire>
+    void learn(std::uint32_t slot, std::uint64_t bits, std::uint32_t count, std::uint32_t to,
+               const std::vector<StepRun>& runs, std::uint32_t used, std::uint32_t before, Retire retire) {
+        const std::uint32_t key = kLearnt | count << 8 | static_cast<std::uint32_t>(bits & ((1u << count) - 1));
+        Entry& e = place(slot, key, to);
+        renew(e, slot, key, {to, Code::kNowhere}, retire);
+        e.hop = make_of(runs, used, before);
+    }
     template <class Each>
     void each(Each each) {
-        for (Hop& h : hops_)
-            if (h.count > 0) each(h);
+        for (Entry& e : entries_)
+            if (e.count > 0) each(e);
     }
+    /// Whoever reads hops keeps their store.
+    const std::shared_ptr<HopStore>& store() const { return store_; }
+    /// If the store is full, begins a new one.
+    template <class Retire>
+    void make_room(Retire retire) {
+        if (!store_->full()) return;
+        for (Entry& e : entries_) {
+            if (e.count > 0) retire(e);
+            e = {};
+        }
+        store_ = std::make_shared<HopStore>();
+    }
+
+    static constexpr std::uint32_t kMostBits = 8;
 
   private:
     static constexpr unsigned kBits = 15;
-    static constexpr std::uint32_t kMostBits = 8;
+    static constexpr std::uint32_t kCalls = 1u << 16, kReturns = 1u << 17, kLearnt = 1u << 18, kToAddress = 1u << 19,
+                                   kMoreBehind = 1u << 20;
 
     // Where a walk stands on its way, and what it would tell of itself.
     struct Walk {
         std::uint32_t at = 0, function = 0;
-        Hop* hop = nullptr;  ///< counts and moves go here; null: nobody asks
         std::array<std::uint32_t, Hop::kMostPops> top{};
-        std::uint8_t pops = 0;
+        std::uint8_t reads = 0, height = 0;
         std::uint8_t open = 0;  ///< calls on the way that have not returned
+        bool address = false;
         struct Call {
             std::uint32_t back = 0, function = 0;
         };
         std::array<Call, Hop::kMostMoves> call{};
+        std::vector<StepRun> runs;
+        std::vector<Hop::Move> moves;
+        std::vector<std::uint32_t> sleeps;
+        std::uint32_t steps = 0;
     };
 
-    void make(Hop& h, std::uint32_t slot, std::uint32_t key, std::array<std::uint32_t, Hop::kMostPops> top) const;
-    /// One branch further: tells `run` of each straight run. False, and nothing told, if that is none for a hop.
-    /// `more`: the walk may go on from there.
-    template <class Run>
-    bool further(Walk& w, std::uint32_t key, bool bit, bool& more, Run run) const;
-    template <class Run>
-    bool further_arm(Walk& w, bool bit, bool& more, Run run) const;
+    Entry& place(std::uint32_t slot, std::uint32_t key, std::uint32_t top) {
+        return entries_[(slot * 0x9E37'79B1u ^ key * 0x85EB'CA6Bu ^ top * 0xC2B2'AE35u) >> (32 - kBits)];
+    }
+    template <class Retire>
+    static void renew(Entry& e, std::uint32_t slot, std::uint32_t key, std::array<std::uint32_t, Hop::kMostPops> top,
+                      Retire retire) {
+        if (e.count > 0) retire(e);
+        e = {slot, key, top, nullptr, false, 0};
+    }
+    const Hop* make(std::uint32_t slot, std::uint32_t key, std::array<std::uint32_t, Hop::kMostPops> top);
+    const Hop* make_of(const std::vector<StepRun>& runs, std::uint32_t used, std::uint32_t before);
+    const Hop* keep(std::uint32_t used, std::uint32_t before);
+    /// One branch further. False if that is none for a hop: the walk is spoilt then.
+    bool further(std::uint32_t key, bool bit);
+    bool further_arm(std::uint32_t key, bool bit, bool final);
+    void run(std::uint32_t first, std::uint32_t last);
+    bool call(std::uint32_t last);
+    bool give_back(bool from_stack);
     bool fits(std::uint32_t begin, std::uint32_t function) const {
         const Code& code = *code_;
-        return begin != Code::kNowhere && code[begin].flow != Flow::none && functions_->at(begin) == function &&
-               (code[begin].flags & FlowInsn::kSleepAhead) == 0;
+        return begin != Code::kNowhere && code[begin].flow != Flow::none && functions_->at(begin) == function;
     }
 
     std::shared_ptr<const Code> code_;
     std::shared_ptr<const FunctionTable> functions_;
-    std::vector<Hop> hops_;
+    std::shared_ptr<HopStore> store_ = std::make_shared<HopStore>();
+    std::vector<Entry> entries_;
+    Walk walk_;  ///< the one that is made
     bool arm_;
 };
-
-template <class Run>
-bool HopTable::further_arm(Walk& w, bool bit, bool& more, Run run) const {
-    const Code& code = *code_;
-    if (!fits(w.at, w.function)) return false;
-    const std::uint32_t last = code[w.at].last;
-    const Code::Slot& s = code[last];
-    const bool conditional = (s.flags & FlowInsn::kConditional) != 0;
-    // Only where it leads is told by the program itself, and nothing goes onto a return stack.
-    if ((s.flow != Flow::branch && s.flow != Flow::jump) || (!bit && !conditional) ||
-        (s.flags & (FlowInsn::kPush | FlowInsn::kPop)) != 0)
-        return false;
-    const std::uint32_t to = bit ? s.target : last + s.size;
-    if (to == Code::kNowhere) return false;
-    run(w.at, last);
-    w.at = to;
-    more = fits(to, w.function);
-    return true;
-}
-
-template <class Run>
-bool HopTable::further(Walk& w, std::uint32_t key, bool bit, bool& more, Run run) const {
-    more = false;
-    if (arm_) return further_arm(w, bit, more, run);
-    const Code& code = *code_;
-    const bool calls = (key >> 16 & 1) != 0, returns = (key >> 17 & 1) != 0;
-    const Code::Slot& branch = code[w.at];
-    if (branch.flow != Flow::branch) return false;
-    std::uint32_t begin = bit ? code.next(w.at) : branch.target;
-    // To the next branch through jumps, calls and returns; loops of jumps alone are for others to judge.
-    Walk to = w;
-    std::array<Hop::Move, Hop::kMostMoves> moved;
-    std::uint32_t begins[10];
-    std::size_t n = 0, moves = 0, before = w.hop != nullptr ? w.hop->moves : 0;
-    std::uint32_t steps = w.hop != nullptr ? w.hop->steps : 0;
-    std::uint8_t height = 0;
-    for (;;) {
-        if (!fits(begin, to.function) || n == std::size(begins)) return false;
-        begins[n++] = begin;
-        steps += code[begin].count;
-        const std::uint32_t last = code[begin].last;
-        const Code::Slot& s = code[last];
-        if (s.flow == Flow::branch) {
-            to.at = last;
-            break;
-        }
-        if (s.flow == Flow::jump) {
-            begin = s.target;
-            continue;
-        }
-        if (before + moves == Hop::kMostMoves) return false;
-        if (s.flow == Flow::call && calls && (s.flags & FlowInsn::kPush) != 0 && s.target != Code::kNowhere) {
-            const std::uint32_t back = code.next(last);
-            if (functions_->at(back) != to.function || to.open == to.call.size()) return false;
-            to.call[to.open++] = {back, to.function};
-            height = std::max(height, to.open);
-            to.function = functions_->at(s.target);
-            begin = s.target;
-            moved[moves++] = {back, to.function, steps, true};
-        } else if (s.flow == Flow::ret && returns && (s.flags & FlowInsn::kPush) == 0) {
-            std::uint32_t back = Code::kNowhere;
-            if (to.open > 0) {
-                back = to.call[--to.open].back;
-                to.function = to.call[to.open].function;
-            } else if (to.pops < Hop::kMostPops) {
-                back = to.top[to.pops++];
-                to.function = functions_->at(back);
-            }
-            if (back == Code::kNowhere) return false;
-            begin = back;
-            moved[moves++] = {back, to.function, steps, false};
-        } else {
-            return false;
-        }
-    }
-    for (std::size_t i = 0; i < n; ++i) run(begins[i], code[begins[i]].last);
-    w = to;
-    if (w.hop != nullptr) {
-        for (std::size_t i = 0; i < moves; ++i) w.hop->move[w.hop->moves++] = moved[i];
-        w.hop->height = std::max(w.hop->height, height);
-        w.hop->pops = w.pops;
-    }
-    more = true;
-    return true;
-}
-
-template <class Run>
-void HopTable::each_run(const Hop& h, Run run) const {
-    Walk w;
-    w.at = h.from;
-    w.function = functions_->at(h.from);
-    w.top = h.top;
-    bool more = true;
-    for (std::uint32_t i = 0; i < h.used; ++i) further(w, h.key, (h.key >> i & 1) != 0, more, run);
-}
 
 }  // namespace mt

@@ -4,34 +4,34 @@ namespace mt {
 
 StepLog::StepLog(std::shared_ptr<const Code> code, std::shared_ptr<const FunctionTable> functions, Sink sink,
                  std::size_t block_items)
-    : code_(code),
-      functions_(functions),
-      sink_(std::move(sink)),
+    : sink_(std::move(sink)),
       block_items_(block_items),
-      block_(std::make_unique<StepBlock>()),
+      block_(std::make_unique<StepBlock>(block_items)),
       begins_(code->slot_count()),
       ends_(code->slot_count()),
-      hops_(code, functions) {
-    block_->items.reserve(block_items_);
+      hops_(std::move(code), std::move(functions)) {
+    block_->hops = hops_.store();
 }
 
 void StepLog::flush() {
-    if (block_->items.empty()) return;
+    if (block_->size == 0) return;
     block_ = sink_(std::move(block_));
     block_->clear();
+    hops_.make_room(Counted{*this});
+    block_->hops = hops_.store();
 }
 
-void StepLog::count(const Hop& h) {
-    hops_.each_run(h, [&](std::uint32_t first, std::uint32_t last) {
-        begins_[first] += h.count;
-        ends_[last] += h.count;
-    });
+void StepLog::count(const HopTable::Entry& e) {
+    for (const StepRun& r : e.hop->runs) {
+        begins_[r.first] += e.count;
+        ends_[r.last] += e.count;
+    }
 }
 
 std::pair<std::vector<std::uint64_t>, std::vector<std::uint64_t>> StepLog::counts() {
-    hops_.each([this](Hop& h) {
-        count(h);
-        h.count = 0;
+    hops_.each([this](HopTable::Entry& e) {
+        count(e);
+        e.count = 0;
     });
     return {begins_, ends_};
 }

@@ -16,37 +16,38 @@ namespace mt {
 /// So many things that a flow told, in order.
 struct StepBlock {
     struct Item {
-        enum class Kind : std::uint8_t { run, hop, turn, trap, trap_return, gap, time, sync, piece, checkpoint };
+        enum class Kind : std::uint8_t { run, hop, trap, trap_return, gap, time, sync, piece, checkpoint };
         Kind kind = Kind::run;
-        std::uint8_t used = 0;    ///< of a hop: its branches
-        std::uint32_t first = 0;  ///< run: first, last, count; hop: from, key, steps; others: index into a list
-        std::uint32_t last = 0, count = 0;
-        std::uint32_t end = 0;       ///< of a hop: its last instruction …
-        std::uint32_t function = 0;  ///< … and the function it begins in
-    };
-    /// What a hop over calls and returns did: the item before tells its begin and its end.
-    struct Turn {
-        std::array<std::uint32_t, Hop::kMostPops> top{};
-        std::uint8_t pops = 0, height = 0;
-        std::uint32_t first_move = 0, moves = 0;
+        std::uint32_t first = 0;  ///< of a run; of others but hops: index into a list
+        struct End {
+            std::uint32_t last, count;
+        };
+        union {
+            End end{};       ///< of a run
+            const Hop* hop;  ///< kept by `hops`
+        };
+        /// Instructions executed.
+        std::uint32_t steps() const { return kind == Kind::run ? end.count : kind == Kind::hop ? hop->steps : 0; }
     };
     /// The decoder stood here.
     struct Mark {
         std::uint64_t raw_offset = 0;
         std::shared_ptr<const StepPipe> pipe;
     };
-    std::vector<Item> items;
-    std::vector<Turn> turns;
-    std::vector<Hop::Move> moves;
+    explicit StepBlock(std::size_t most) : item(std::make_unique<Item[]>(most)) {}
+
+    std::span<const Item> items() const { return {item.get(), size}; }
+
+    std::unique_ptr<Item[]> item;
+    std::size_t size = 0;
     std::vector<StepTrap> traps;
     std::vector<StepGap> gaps;
     std::vector<StepTime> times;
     std::vector<Mark> marks;
+    std::shared_ptr<const HopStore> hops;
 
     void clear() {
-        items.clear();
-        turns.clear();
-        moves.clear();
+        size = 0;
         traps.clear();
         gaps.clear();
         times.clear();
@@ -54,7 +55,8 @@ struct StepBlock {
     }
 };
 
-/// `Out` of a flow. One thread at a time. Full blocks go to `sink`, which gives an empty one back.
+/// `Out` of a flow. One thread at a time. Full blocks go to `sink`, which gives one back to be filled: the same, or one
+/// as large.
 class StepLog {
   public:
     using Sink = std::function<std::unique_ptr<StepBlock>(std::unique_ptr<StepBlock>)>;
@@ -67,50 +69,35 @@ class StepLog {
         ++ends_[r.last];
         StepBlock::Item& i = add(StepBlock::Item::Kind::run);
         i.first = r.first;
-        i.last = r.last;
-        i.count = r.count;
-        end_with(r.last);
+        i.end = {r.last, r.count};
     }
     /// Many branches at once, where nothing but branches and jumps, calls and returns happen. Gives the way; null if
     /// the next branch must be walked. Its end is where the walk stands then.
-    const Hop* hop(std::uint32_t slot, std::uint64_t bits, std::uint32_t available, const ReturnStack& stack = {}) {
-        if (!plain_) return nullptr;
-        Hop& h = hops_.look_up(slot, bits, available, stack, [this](const Hop& old) { count(old); });
-        if (h.used == 0 || h.function != function_) return nullptr;
-        if (h.height > 0 && stack.returns != nullptr && stack.returns->size() + h.height > stack.most) return nullptr;
-        ++h.count;
-        StepBlock::Item& i = add(h.moves == 0 ? StepBlock::Item::Kind::hop : StepBlock::Item::Kind::turn);
-        i.first = slot;
-        i.last = h.key;
-        i.used = h.used;
-        i.count = h.steps;
-        i.end = h.last;
-        i.function = h.function;
-        if (h.moves != 0) {
-            StepBlock::Turn& t = block_->turns.emplace_back();
-            t.top = h.top;
-            t.pops = h.pops;
-            t.height = h.height;
-            t.moves = h.moves;
-            t.first_move = static_cast<std::uint32_t>(block_->moves.size());
-            block_->moves.insert(block_->moves.end(), h.move.begin(), h.move.begin() + h.moves);
-        }
-        plain_ = true;  // it stands on a branch
-        function_ = h.ends_in;
-        return &h;
+    const Hop* hop(std::uint32_t slot, std::uint64_t bits, std::uint32_t available, const ReturnStack& stack) {
+        HopTable::Entry& e = hops_.look_up(slot, bits, available, stack, Counted{*this});
+        const Hop* h = e.hop;
+        if (h == nullptr) return nullptr;
+        if (h->height > 0 && stack.returns != nullptr && stack.returns->size() + h->height > stack.most) return nullptr;
+        return take(e);
+    }
+    /// The way that was learnt to `to`, through all of `count` branches; `known` says whether there is anything to
+    /// learn yet. REQUIRES: count <= HopTable::kMostBits.
+    const Hop* hop_to(std::uint32_t slot, std::uint64_t bits, std::uint32_t count, std::uint32_t to, bool& known) {
+        HopTable::Entry* e = hops_.find(slot, bits, count, to);
+        known = e != nullptr;
+        return known && e->hop != nullptr ? take(*e) : nullptr;
+    }
+    void learn(std::uint32_t slot, std::uint64_t bits, std::uint32_t count, std::uint32_t to,
+               const std::vector<StepRun>& runs, std::uint32_t used, std::uint32_t before) {
+        hops_.learn(slot, bits, count, to, runs, used, before, Counted{*this});
     }
     void trap(const StepTrap& t) {
-        plain_ = false;
         StepBlock::Item& i = add(StepBlock::Item::Kind::trap);
         i.first = static_cast<std::uint32_t>(block_->traps.size());
         block_->traps.push_back(t);
     }
-    void trap_return() {
-        plain_ = false;
-        add(StepBlock::Item::Kind::trap_return);
-    }
+    void trap_return() { add(StepBlock::Item::Kind::trap_return); }
     void gap(const StepGap& g) {
-        plain_ = false;
         StepBlock::Item& i = add(StepBlock::Item::Kind::gap);
         i.first = static_cast<std::uint32_t>(block_->gaps.size());
         block_->gaps.push_back(g);
@@ -136,27 +123,28 @@ class StepLog {
 
   private:
     StepBlock::Item& add(StepBlock::Item::Kind kind) {
-        if (block_->items.size() >= block_items_) flush();
-        StepBlock::Item& i = block_->items.emplace_back();
+        if (block_->size == block_items_) flush();
+        StepBlock::Item& i = block_->item[block_->size++];
         i.kind = kind;
         return i;
     }
-    void end_with(std::uint32_t last) {
-        const Flow f = (*code_)[last].flow;
-        plain_ = f <= Flow::jump || f == Flow::barrier;
-        function_ = functions_->at(last);
+    const Hop* take(HopTable::Entry& e) {
+        ++e.count;
+        add(StepBlock::Item::Kind::hop).hop = e.hop;
+        return e.hop;
     }
-    void count(const Hop& h);
+    // What makes room in the table is counted.
+    struct Counted {
+        StepLog& log;
+        void operator()(const HopTable::Entry& e) const { log.count(e); }
+    };
+    void count(const HopTable::Entry& e);
 
-    std::shared_ptr<const Code> code_;
-    std::shared_ptr<const FunctionTable> functions_;
     Sink sink_;
     std::size_t block_items_;
     std::unique_ptr<StepBlock> block_;
     std::vector<std::uint64_t> begins_, ends_;
     HopTable hops_;
-    bool plain_ = false;  ///< the last instruction stays in its function, as a rule, and nothing came behind it
-    std::uint32_t function_ = 0;
 };
 
 }  // namespace mt

@@ -90,7 +90,10 @@ class StepPipe {
         }
         template <class Out>
         void feed(std::span<const std::uint8_t> bytes, Out& out) {
-            decoder.feed(bytes, packets);
+            if constexpr (requires { decoder.feed(bytes, packets, [] {}); })
+                decoder.feed(bytes, packets, [&] { follow(out); });
+            else
+                decoder.feed(bytes, packets);
             follow(out);
         }
         template <class Out>

@@ -28,6 +28,9 @@ enum class Flow : std::uint8_t {
     none,           ///< no instruction: not code, cut off, or not known
 };
 
+/// Whether such an instruction stays in its function, as a rule.
+inline bool goes_on(Flow f) { return f <= Flow::jump || f == Flow::barrier; }
+
 /// One instruction, classified.
 struct FlowInsn {
     enum Flag : std::uint8_t {

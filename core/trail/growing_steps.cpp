@@ -82,6 +82,7 @@ GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail&
       core_(recording.step_streams[index].core),
       pipe_(make_step_pipe(recording, index)),
       reader_(trail.steps[index], make_timer(recording, index)),
+      block_items_(work.block_items),
       log_(
           recording.code[core_], recording.functions[core_],
           [this](std::unique_ptr<StepBlock> block) { return hand_on(std::move(block)); }, work.block_items) {
@@ -110,7 +111,7 @@ std::unique_ptr<StepBlock> GrowingSteps::hand_on(std::unique_ptr<StepBlock> bloc
     changed_.wait(guard, [this] { return waiting_.size() < kMostWaiting; });
     waiting_.push_back(std::move(block));
     if (free_.empty()) {
-        block = std::make_unique<StepBlock>();
+        block = std::make_unique<StepBlock>(block_items_);
     } else {
         block = std::move(free_.back());
         free_.pop_back();

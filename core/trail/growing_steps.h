@@ -60,6 +60,7 @@ class GrowingSteps {
     std::size_t index_, core_;
     StepPipe pipe_;
     StepReader reader_;  ///< the other thread's, while there is something to do
+    std::size_t block_items_;
     StepLog log_;
     std::unique_ptr<NestLanes> lanes_;  ///< null: another stream tells them
     std::uint64_t position_ = 0, point_ = 0;

@@ -1,6 +1,7 @@
 #include "trail/step_reader.h"
 
 #include <algorithm>
+#include <utility>
 
 namespace mt {
 
@@ -103,45 +104,67 @@ bool StepTimer::believe(std::uint64_t ticks) {
 
 StepSpan::StepSpan(const StepTimer& timer, const StepMoment& from, const StepMoment& to,
                    const std::vector<std::uint64_t>& sleeps)
-    : from_(from), to_(to), sleeps_(sleeps) {
+    : from_(from), to_(to), sleeps_(sleeps.data()), sleep_count_(sleeps.size()) {
     if (to_.step <= from_.step) return;
     steps_ = to_.step - from_.step;
-    per_step_ = 1 / static_cast<double>(steps_);
     std::int64_t busy = std::max<std::int64_t>(0, to_.time.ps - from_.time.ps);
-    if (!sleeps_.empty()) {
+    if (sleep_count_ != 0) {
         asleep_ = std::max<std::int64_t>(0, busy - timer.cycles(steps_).ps);
         busy -= asleep_;
-        each_asleep_ = static_cast<std::uint64_t>(asleep_) / sleeps_.size();
-        left_asleep_ = static_cast<std::uint64_t>(asleep_) % sleeps_.size();
+        each_asleep_ = static_cast<std::uint64_t>(asleep_) / sleep_count_;
+        left_asleep_ = static_cast<std::uint64_t>(asleep_) % sleep_count_;
     }
     each_ = static_cast<std::uint64_t>(busy) / steps_;
     left_ = static_cast<std::uint64_t>(busy) % steps_;
+    if (left_ != 0)
+        part_ = static_cast<std::uint64_t>(((static_cast<unsigned __int128>(left_) << 64) + steps_ - 1) / steps_);
 }
 
 StepReader::StepReader(StepTrail& trail, StepTimer timer)
     : trail_(trail),
       timer_(timer),
       stack_(trail.code, trail.functions),
+      open_(64),
       on_stack_(trail.functions->size()),
-      known_nodes_(std::size_t{1} << kKnownBits),
-      hops_(trail.code, trail.functions) {
+      known_nodes_(std::size_t{1} << kKnownBits) {
     trail_.tallies.resize(trail.functions->size());
     trail_.tree.emplace_back();
     trail_.clock = timer.kind();
 }
 
+[[gnu::always_inline]] inline void StepReader::hop(const Hop& h) {
+    const bool arrived = !stack_.plainly_in(h.function);
+    if (arrived) stack_.come(h.runs.front().first, h.function, *this);
+    // The stack may see it otherwise (it is too deep, say).
+    if (!stack_.in(h.function) || !stack_.called_from(h.top.data(), h.pops) || !stack_.has_room(h.height)) {
+        by_runs(h, arrived);
+        return;
+    }
+    for (const std::uint32_t s : h.sleeps) sleeps_.push_back(stack_.step() + s);
+    std::uint32_t at = 0;
+    for (const Hop::Move *m = h.moves.data(), *end = m + h.moves.size(); m != end; ++m) {
+        if (m->enters && m + 1 != end && !m[1].enters) {
+            stack_.leaf(m->steps - at, m[1].steps - m->steps, m->function, *this);
+            at = (++m)->steps;
+            continue;
+        }
+        if (m->enters)
+            stack_.call(m->steps - at, m->function, m->back, *this);
+        else
+            stack_.give_back_top(m->steps - at, *this);
+        at = m->steps;
+    }
+    stack_.go_on(h.steps - at, h.flow, h.flags, h.behind, h.plain);
+}
+
 void StepReader::take(const StepBlock& block) {
     using Kind = StepBlock::Item::Kind;
-    auto turns = block.turns.begin();
-    for (const StepBlock::Item& i : block.items) switch (i.kind) {
+    for (const StepBlock::Item& i : block.items()) switch (i.kind) {
             case Kind::run:
-                run({i.first, i.last, i.count});
+                run({i.first, i.end.last, i.end.count});
                 break;
             case Kind::hop:
-                hop(i);
-                break;
-            case Kind::turn:
-                turn(i, block, *turns++);
+                hop(*i.hop);
                 break;
             case Kind::trap:
                 trap(block.traps[i.first]);
@@ -167,47 +190,14 @@ void StepReader::take(const StepBlock& block) {
         }
 }
 
-void StepReader::hop(const StepBlock::Item& i) {
-    if (stack_.plainly_in(i.function)) {
-        stack_.go_on(i.count, i.end);
-        return;
-    }
-    // The stack sees it otherwise (it is too deep, say).
-    by_runs(i, {});
-}
-
-void StepReader::turn(const StepBlock::Item& i, const StepBlock& block, const StepBlock::Turn& t) {
-    if (!stack_.plainly_in(i.function) || !stack_.called_from(t.top.data(), t.pops) || !stack_.has_room(t.height)) {
-        by_runs(i, t.top);
-        return;
-    }
-    std::uint32_t at = 0;
-    for (std::uint32_t m = 0; m < t.moves; ++m) {
-        const Hop::Move& move = block.moves[t.first_move + m];
-        if (move.enters && m + 1 < t.moves && !block.moves[t.first_move + m + 1].enters) {
-            const std::uint32_t end = block.moves[t.first_move + ++m].steps;
-            stack_.leaf(move.steps - at, end - move.steps, move.function, *this);
-            at = end;
-            continue;
-        }
-        if (move.enters)
-            stack_.call(move.steps - at, move.function, move.back, *this);
+void StepReader::by_runs(const Hop& h, bool arrived) {
+    for (const StepRun& r : h.runs) {
+        note_sleep(*trail_.code, r, stack_.step(), sleeps_);
+        if (std::exchange(arrived, false))
+            stack_.go_on(r);
         else
-            stack_.give_back_top(move.steps - at, *this);
-        at = move.steps;
+            stack_.run(r, *this);
     }
-    stack_.go_on(i.count - at, i.end);
-}
-
-void StepReader::by_runs(const StepBlock::Item& i, std::array<std::uint32_t, Hop::kMostPops> top) {
-    Hop h;
-    h.from = i.first;
-    h.key = i.last;
-    h.used = i.used;
-    h.top = top;
-    hops_.each_run(h, [this](std::uint32_t first, std::uint32_t last) {
-        run({first, last, (*trail_.code)[first].count});
-    });
 }
 
 void StepReader::checkpoint(const StepBlock::Mark& mark) {
@@ -238,6 +228,144 @@ void StepReader::time(const StepTime& t) {
     if (const auto moment = timer_.tell(t, stack_.step())) flush(*moment, false);
 }
 
+// What follows is done for each call: it stands in flush, all of it.
+
+[[gnu::always_inline]] inline std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
+    const std::uint64_t key = std::uint64_t{parent} << 32 | function;
+    KnownNode& known = known_nodes_[(parent * 0x9E37'79B1u ^ function * 0x85EB'CA6Bu) >> (32 - kKnownBits)];
+    if (known.key == key) return known.node;
+    known = {key, find_node(parent, function)};
+    return known.node;
+}
+
+std::uint32_t StepReader::find_node(std::uint32_t parent, std::uint32_t function) {
+    const std::uint64_t key = std::uint64_t{parent} << 32 | function;
+    const auto [found, fresh] = nodes_.try_emplace(key, static_cast<std::uint32_t>(trail_.tree.size()));
+    if (fresh) {
+        CallNode n;
+        n.parent = parent;
+        n.function = function;
+        trail_.tree.push_back(n);
+    }
+    return found->second;
+}
+
+[[gnu::always_inline]] inline void StepReader::open(const Event& e, Time t) {
+    if (depth_ == open_.size()) open_.resize(2 * open_.size());
+    Open& o = open_[depth_++];
+    o = {};
+    o.function = e.function;
+    o.handler = (e.flags & CallFrame::kHandler) != 0;
+    // Handlers are roots of their own: whom they interrupt did not call them.
+    o.node = node(depth_ == 1 || o.handler ? 0 : open_[depth_ - 2].node, e.function);
+    o.step = e.step;
+    o.begin = t;
+    o.number = e.number;
+    o.entered = (e.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) == 0;
+    if (o.entered) trail_.tallies[e.function].rate.add(t);
+    o.recursive = on_stack_[e.function]++ > 0;
+    if (!o.handler || e.number == StepTrap::kUnknown || (e.flags & CallFrame::kTail) != 0) return;
+    nest_.enter(e.number, {t, t}, 0);
+}
+
+[[gnu::always_inline]] inline void StepReader::count(FunctionTally& f, Time net, std::size_t level, std::size_t index) {
+    ++f.calls;
+    f.whole += net;
+    f.least = std::min(f.least, net);
+    if (f.calls == 1 || f.greatest < net) {
+        f.greatest = net;
+        f.worst = {static_cast<std::uint32_t>(level), index};
+    }
+    const double ns = static_cast<double>(net.ps) * 1e-3;
+    f.squares += ns * ns;
+}
+
+[[gnu::always_inline]] inline void StepReader::pass(const Event& e, Time begin, Time end) {
+    const std::size_t level = depth_;
+    const std::uint64_t steps = e.number;
+    const CallSpan span = CallSpan::of(begin, end - begin, e.step, e.function, 0);
+    CallLevel& spans = level_at(level);
+    const std::size_t index = spans.size();
+    spans.append(span);
+    FunctionTally& f = trail_.tallies[e.function];
+    f.rate.add(begin);
+    f.own += span.length;
+    f.steps += steps;
+    CallNode& n = trail_.tree[node(level == 0 ? 0 : open_[level - 1].node, e.function)];
+    n.own += span.length;
+    n.inclusive += span.length;
+    n.steps += steps;
+    ++n.calls;
+    if (on_stack_[e.function] == 0)
+        f.inclusive += span.length;
+    else
+        ++f.recursive;
+    count(f, span.length, level, index);
+    if (level == 0) return;
+    open_[level - 1].steps_inside += steps;
+    open_[level - 1].inside += span.length;
+}
+
+[[gnu::always_inline]] inline void StepReader::close(const Event& e, Time t) {
+    if (depth_ == 0) return;
+    const std::size_t level = depth_ - 1;
+    const Open& o = open_[level];
+    --on_stack_[o.function];
+    const CallSpan span = CallSpan::of(o.begin, t - o.begin, o.step, o.function, e.flags);
+    const unsigned flags = e.flags & 63u;
+    constexpr unsigned kUnseen = CallFrame::kCutBegin | CallFrame::kContinued;
+    const bool whole = (flags & (kUnseen | CallFrame::kCutEnd)) == 0;
+    CallLevel& spans = level_at(level);
+    const std::size_t index = spans.size();
+    spans.append(span);
+    FunctionTally& f = trail_.tallies[o.function];
+    const Time net = span.length - o.taken;  // without handlers that came in between
+    const Time own = net - o.inside;
+    const std::uint64_t steps = e.step - o.step;
+    f.own += own;
+    f.steps += steps - o.steps_inside;
+    CallNode& n = trail_.tree[o.node];
+    n.own += own;
+    n.inclusive += net;
+    n.steps += steps - o.steps_inside;
+    if (!o.recursive) f.inclusive += net;
+    if (whole) {
+        ++n.calls;
+        if (o.recursive) ++f.recursive;
+        if ((e.flags & CallFrame::kUnwound) != 0) ++f.unwound;
+        count(f, net, level, index);
+    } else if ((flags & kUnseen) != 0) {
+        ++f.unseen;  // a piece of a call whose entry is counted elsewhere, or was not seen
+    }
+    if (o.entered && !whole) {
+        ++f.left_out;
+        ++n.left_out;
+    }
+    if (level > 0) {
+        Open& under = open_[level - 1];
+        under.steps_inside += steps;
+        if (o.handler) {
+            under.taken += span.length;
+        } else {
+            under.inside += net;
+            under.taken += o.taken;
+        }
+    }
+    const std::uint32_t number = o.number;
+    const bool leaves =
+        o.handler && number != StepTrap::kUnknown && (e.flags & (CallFrame::kCutEnd | CallFrame::kReplaced)) == 0;
+    depth_ = level;
+    if (leaves) end_handler(number, t);
+}
+
+void StepReader::end_handler(std::uint32_t number, Time t) {
+    nest_.exit(number, {t, t}, 0);
+    std::uint32_t below = 0;
+    for (std::size_t i = depth_; i-- > 0 && below == 0;)
+        if (open_[i].handler) below = open_[i].number;
+    if (below != StepTrap::kUnknown) nest_.back_in(below, {t, t}, 0);
+}
+
 // Everything up to a known moment gets its time.
 void StepReader::flush(const StepMoment& until, bool all) {
     if (!have_moment_) {
@@ -249,12 +377,26 @@ void StepReader::flush(const StepMoment& until, bool all) {
     to.time = std::max(to.time, moment_.time);
     if (timer_.kind() != StepClock::none) ++trail_.exact;
     const StepSpan span(timer_, moment_, to, sleeps_);
+    std::size_t slept = 0;
     for (const Event& e : events_) {
-        const Time t = span.at(e.step);
-        if (e.kind == Event::Kind::leaf)
-            pass(e, t, span.at(e.step + e.number));
-        else
-            apply(e, t);
+        const Time t = span.at(e.step, slept);
+        switch (e.kind) {
+            case Event::Kind::enter:
+                open(e, t);
+                break;
+            case Event::Kind::leave:
+                close(e, t);
+                break;
+            case Event::Kind::leaf:
+                pass(e, t, span.at(e.step + e.number, slept));
+                break;
+            case Event::Kind::gap:
+                miss(gaps_[e.number], e.step, t);
+                break;
+            case Event::Kind::trap:
+                trail_.traps.push_back({traps_[e.number], e.step, t});
+                break;
+        }
     }
     events_.clear();
     keep_sleeps(span);
@@ -301,176 +443,24 @@ void StepReader::finish() {
     trail_.origin = timer_.origin();
 }
 
-void StepReader::apply(const Event& e, Time t) {
-    switch (e.kind) {
-        case Event::Kind::enter:
-            open(e, t);
-            break;
-        case Event::Kind::leave:
-            close(e, t);
-            break;
-        case Event::Kind::leaf:
-            break;
-        case Event::Kind::gap: {
-            StepGapAt gap{gaps_[e.number], e.step, t, t};
-            if (gap.gap.kind == StepGapKind::contradiction || gap.gap.kind == StepGapKind::not_in_image) {
-                ++trail_.contradictions;
-                if (!trail_.contradiction) trail_.contradiction = gap;
-            }
-            trail_.gaps.push_back(gap);
-            nest_.lose(t, t);
-            break;
-        }
-        case Event::Kind::trap:
-            trail_.traps.push_back({traps_[e.number], e.step, t});
-            break;
+void StepReader::miss(const StepGap& g, std::uint64_t step, Time t) {
+    StepGapAt gap{g, step, t, t};
+    if (gap.gap.kind == StepGapKind::contradiction || gap.gap.kind == StepGapKind::not_in_image) {
+        ++trail_.contradictions;
+        if (!trail_.contradiction) trail_.contradiction = gap;
     }
+    trail_.gaps.push_back(gap);
+    nest_.lose(t, t);
 }
 
 void StepReader::add_open(StepTrail& copy) const {
-    for (std::size_t level = 0; level < open_.size(); ++level) {
+    for (std::size_t level = 0; level < depth_; ++level) {
         const Open& o = open_[level];
-        CallSpan span{};
-        span.begin = o.begin;
-        span.length = std::max(last_, o.begin) - o.begin;
-        span.step = o.step & ((std::uint64_t{1} << 40) - 1);
-        span.function = o.function & ((1u << 18) - 1);
-        span.flags = static_cast<std::uint64_t>(CallFrame::kCutEnd | (o.handler ? CallFrame::kHandler : 0));
         while (copy.levels.size() <= level) copy.levels.emplace_back();
-        copy.levels[level].append(span);
+        copy.levels[level].append(
+            CallSpan::of(o.begin, std::max(last_, o.begin) - o.begin, o.step, o.function,
+                         static_cast<unsigned>(CallFrame::kCutEnd | (o.handler ? CallFrame::kHandler : 0))));
     }
-}
-
-std::uint32_t StepReader::node(std::uint32_t parent, std::uint32_t function) {
-    const std::uint64_t key = std::uint64_t{parent} << 32 | function;
-    KnownNode& known = known_nodes_[(parent * 0x9E37'79B1u ^ function * 0x85EB'CA6Bu) >> (32 - kKnownBits)];
-    if (known.key == key) return known.node;
-    const auto [found, fresh] = nodes_.try_emplace(key, static_cast<std::uint32_t>(trail_.tree.size()));
-    if (fresh) {
-        CallNode n;
-        n.parent = parent;
-        n.function = function;
-        trail_.tree.push_back(n);
-    }
-    known = {key, found->second};
-    return found->second;
-}
-
-void StepReader::open(const Event& e, Time t) {
-    Open& o = open_.emplace_back();
-    o.function = e.function;
-    o.handler = (e.flags & CallFrame::kHandler) != 0;
-    // Handlers are roots of their own: whom they interrupt did not call them.
-    o.node = node(open_.size() == 1 || o.handler ? 0 : open_[open_.size() - 2].node, e.function);
-    o.step = e.step;
-    o.begin = t;
-    o.number = e.number;
-    o.entered = (e.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) == 0;
-    if (o.entered) trail_.tallies[e.function].rate.add(t);
-    o.recursive = on_stack_[e.function]++ > 0;
-    if (!o.handler || e.number == StepTrap::kUnknown || (e.flags & CallFrame::kTail) != 0) return;
-    nest_.enter(e.number, {t, t}, 0);
-}
-
-void StepReader::count(FunctionTally& f, Time net, std::size_t level, std::size_t index) {
-    ++f.calls;
-    f.whole += net;
-    f.least = std::min(f.least, net);
-    if (f.calls == 1 || f.greatest < net) {
-        f.greatest = net;
-        f.worst = {static_cast<std::uint32_t>(level), index};
-    }
-    const double ns = static_cast<double>(net.ps) * 1e-3;
-    f.squares += ns * ns;
-}
-
-void StepReader::pass(const Event& e, Time begin, Time end) {
-    const std::size_t level = open_.size();
-    const std::uint64_t steps = e.number;
-    CallSpan span{};
-    span.begin = begin;
-    span.length = end - begin;
-    span.step = e.step & ((std::uint64_t{1} << 40) - 1);
-    span.function = e.function & ((1u << 18) - 1);
-    while (trail_.levels.size() <= level) trail_.levels.emplace_back();
-    const std::size_t index = trail_.levels[level].size();
-    trail_.levels[level].append(span);
-    FunctionTally& f = trail_.tallies[e.function];
-    f.rate.add(begin);
-    f.own += span.length;
-    f.steps += steps;
-    CallNode& n = trail_.tree[node(open_.empty() ? 0 : open_.back().node, e.function)];
-    n.own += span.length;
-    n.inclusive += span.length;
-    n.steps += steps;
-    ++n.calls;
-    if (on_stack_[e.function] == 0)
-        f.inclusive += span.length;
-    else
-        ++f.recursive;
-    count(f, span.length, level, index);
-    if (open_.empty()) return;
-    open_.back().steps_inside += steps;
-    open_.back().inside += span.length;
-}
-
-void StepReader::close(const Event& e, Time t) {
-    if (open_.empty()) return;
-    const Open& o = open_.back();
-    const std::size_t level = open_.size() - 1;
-    --on_stack_[o.function];
-    CallSpan span{};
-    span.begin = o.begin;
-    span.length = t - o.begin;
-    span.step = o.step & ((std::uint64_t{1} << 40) - 1);
-    span.function = o.function & ((1u << 18) - 1);
-    span.flags = e.flags & 63u;
-    while (trail_.levels.size() <= level) trail_.levels.emplace_back();
-    const std::size_t index = trail_.levels[level].size();
-    trail_.levels[level].append(span);
-    FunctionTally& f = trail_.tallies[o.function];
-    const Time net = span.length - o.taken;  // without handlers that came in between
-    const Time own = net - o.inside;
-    const std::uint64_t steps = e.step - o.step;
-    f.own += own;
-    f.steps += steps - o.steps_inside;
-    CallNode& n = trail_.tree[o.node];
-    n.own += own;
-    n.inclusive += net;
-    n.steps += steps - o.steps_inside;
-    if (!o.recursive) f.inclusive += net;
-    if (span.whole()) {
-        ++n.calls;
-        if (o.recursive) ++f.recursive;
-        if ((e.flags & CallFrame::kUnwound) != 0) ++f.unwound;
-        count(f, net, level, index);
-    } else if ((span.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) != 0) {
-        ++f.unseen;  // a piece of a call whose entry is counted elsewhere, or was not seen
-    }
-    if (o.entered && !span.whole()) {
-        ++f.left_out;
-        ++n.left_out;
-    }
-    if (level > 0) {
-        Open& under = open_[level - 1];
-        under.steps_inside += steps;
-        if (o.handler) {
-            under.taken += span.length;
-        } else {
-            under.inside += net;
-            under.taken += o.taken;
-        }
-    }
-    const std::uint32_t number = o.number;
-    const bool leaves =
-        o.handler && number != StepTrap::kUnknown && (e.flags & (CallFrame::kCutEnd | CallFrame::kReplaced)) == 0;
-    open_.pop_back();
-    if (!leaves) return;
-    nest_.exit(number, {t, t}, 0);
-    std::uint32_t below = 0;
-    for (std::size_t i = open_.size(); i-- > 0 && below == 0;)
-        if (open_[i].handler) below = open_[i].number;
-    if (below != StepTrap::kUnknown) nest_.back_in(below, {t, t}, 0);
 }
 
 }  // namespace mt

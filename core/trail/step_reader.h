@@ -52,10 +52,9 @@ class StepReader {
         note_sleep(*trail_.code, r, stack_.step(), sleeps_);
         stack_.run(r, *this);
     }
-    void hop(const StepBlock::Item& i);
-    void turn(const StepBlock::Item& i, const StepBlock& block, const StepBlock::Turn& t);
-    /// The same run by run.
-    void by_runs(const StepBlock::Item& i, std::array<std::uint32_t, Hop::kMostPops> top);
+    void hop(const Hop& h);
+    /// The same run by run; `arrived`: where the first begins is known to the stack already.
+    void by_runs(const Hop& h, bool arrived);
     void trap(const StepTrap& t);
     void gap(const StepGap& g);
     void time(const StepTime& t);
@@ -80,13 +79,16 @@ class StepReader {
     };
     void flush(const StepMoment& until, bool all);
     void keep_sleeps(const StepSpan& span);
-    void apply(const Event& e, Time t);
+    /// Instructions are missing.
+    void miss(const StepGap& gap, std::uint64_t step, Time t);
     /// A call that called nothing, from its begin to its end.
     void pass(const Event& e, Time begin, Time end);
     /// A whole call's length into the figures of its function.
     void count(FunctionTally& f, Time net, std::size_t level, std::size_t index);
     void open(const Event& e, Time t);
     void close(const Event& e, Time t);
+    void end_handler(std::uint32_t number, Time t);
+    std::uint32_t find_node(std::uint32_t parent, std::uint32_t function);
     std::uint32_t node(std::uint32_t parent, std::uint32_t function);
 
     static constexpr std::size_t kMostWaiting = 1 << 20, kMomentEach = 4096, kLongSleep = 64;
@@ -99,7 +101,16 @@ class StepReader {
     std::vector<StepTrap> traps_;
     StepMoment moment_;
     bool have_moment_ = false;
-    std::vector<Open> open_;
+    CallLevel& level_at(std::size_t level) {
+        while (levels_ <= level) {
+            trail_.levels.emplace_back();
+            levels_ = trail_.levels.size();
+        }
+        return trail_.levels[level];
+    }
+
+    std::vector<Open> open_;               ///< the first depth_ of them
+    std::size_t depth_ = 0, levels_ = 0;   ///< levels_: how many the trail has
     std::vector<std::uint32_t> on_stack_;  ///< per function: how often
     std::unordered_map<std::uint64_t, std::uint32_t> nodes_;
     struct KnownNode {
@@ -108,7 +119,6 @@ class StepReader {
     };
     static constexpr unsigned kKnownBits = 12;
     std::vector<KnownNode> known_nodes_;          ///< some of nodes_, found without a search
-    HopTable hops_;                               ///< only to walk hops again
     std::optional<std::uint64_t> syncs_at_loss_;  ///< how many there were when bytes were last missing or damaged
     ExceptionNest nest_;
     std::vector<std::uint32_t> handlers_;  ///< numbers of handlers on the stack

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <cstdint>
 #include <map>
 #include <memory>
@@ -32,6 +33,17 @@ struct CallSpan {
     std::uint64_t function : 18;
     std::uint64_t flags : 6;  ///< CallFrame::Flag
 
+    /// The same as filling the fields, in one go. `step`, `function` and `flags` are cut to what fits.
+    static CallSpan of(Time begin, Time length, std::uint64_t step, std::uint32_t function, unsigned flags) {
+        struct Plain {
+            Time begin, length;
+            std::uint64_t rest;
+        };
+        const std::uint64_t rest = (step & ((std::uint64_t{1} << 40) - 1)) |
+                                   static_cast<std::uint64_t>(function & ((1u << 18) - 1)) << 40 |
+                                   static_cast<std::uint64_t>(flags & 63u) << 58;
+        return std::bit_cast<CallSpan>(Plain{begin, length, rest});
+    }
     Time end() const { return begin + length; }
     bool whole() const { return (flags & (CallFrame::kCutBegin | CallFrame::kCutEnd | CallFrame::kContinued)) == 0; }
 };
@@ -188,27 +200,25 @@ class StepTimer {
 };
 
 /// The steps between two known moments. Where the core waited (`sleeps`: steps behind such instructions, ascending),
-/// the others take a cycle each and the waiting takes the rest; else all take the same. The arguments must outlive it.
+/// the others take a cycle each and the waiting takes the rest; else all take the same. `sleeps` must outlive it.
 class StepSpan {
   public:
     StepSpan(const StepTimer& timer, const StepMoment& from, const StepMoment& to,
              const std::vector<std::uint64_t>& sleeps);
 
     Time at(std::uint64_t step) const {
-        if (step >= to_.step || steps_ == 0) return to_.time;
-        if (step <= from_.step) return from_.time;
+        std::size_t slept = 0;
+        return at(step, slept);
+    }
+    /// The same for steps that ascend from call to call: `slept` is 0 at first, and kept between.
+    Time at(std::uint64_t step, std::size_t& slept) const {
         const std::uint64_t n = step - from_.step;
-        std::uint64_t ps = each_ * n;
-        if (left_ != 0) ps += share(n);
+        if (step <= from_.step || n >= steps_) return n >= steps_ && step >= to_.step ? to_.time : from_.time;
+        std::uint64_t ps = each_ * n + share(n);
         if (asleep_ > 0) {
-            std::uint64_t before = 0;
-            if (sleeps_.size() <= 4)
-                while (before < sleeps_.size() && sleeps_[before] <= step) ++before;
-            else
-                before = static_cast<std::uint64_t>(std::upper_bound(sleeps_.begin(), sleeps_.end(), step) -
-                                                    sleeps_.begin());
-            ps += each_asleep_ * before;
-            if (left_asleep_ != 0) ps += left_asleep_ * before / sleeps_.size();
+            while (slept < sleep_count_ && sleeps_[slept] <= step) ++slept;
+            ps += each_asleep_ * slept;
+            if (left_asleep_ != 0) ps += left_asleep_ * slept / sleep_count_;
         }
         return {from_.time.ps + static_cast<std::int64_t>(ps)};
     }
@@ -218,23 +228,17 @@ class StepSpan {
     Time each_asleep() const { return {static_cast<std::int64_t>(each_asleep_)}; }
 
   private:
-    // left_ * n / steps_, rounded down: by the reciprocal where that is off by one at most, and then put right.
+    // left_ * n / steps_, rounded down. With part_ = left_ * 2^64 / steps_ rounded up, the product is too large by less
+    // than n / 2^64, and that is less than 1 / steps_ while both have 32 bits at most.
     std::uint64_t share(std::uint64_t n) const {
-        if ((left_ | n | steps_) >> 32 != 0)
-            return static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
-        const std::uint64_t product = left_ * n;
-        auto q = static_cast<std::uint64_t>(static_cast<double>(product) * per_step_);
-        const auto rest = static_cast<std::int64_t>(product - q * steps_);
-        if (rest < 0)
-            --q;
-        else if (rest >= static_cast<std::int64_t>(steps_))
-            ++q;
-        return q;
+        if (steps_ >> 32 != 0) return static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
+        return static_cast<std::uint64_t>(static_cast<unsigned __int128>(n) * part_ >> 64);
     }
-    const StepMoment &from_, &to_;
-    const std::vector<std::uint64_t>& sleeps_;
-    double per_step_ = 0;
-    std::uint64_t steps_ = 0, each_ = 0, left_ = 0;  ///< picoseconds a step, and what does not divide
+    const StepMoment from_, to_;
+    const std::uint64_t* sleeps_;
+    std::size_t sleep_count_;
+    std::uint64_t steps_ = 0, each_ = 0, left_ = 0;  ///< picoseconds a step, and what does not divide …
+    std::uint64_t part_ = 0;                         ///< … as a part of a step
     std::uint64_t each_asleep_ = 0, left_asleep_ = 0;
     std::int64_t asleep_ = 0;
 };

@@ -325,7 +325,8 @@ std::size_t Etm4Decoder::one(std::span<const std::uint8_t> b, Etm4Packet& p) {
 }
 
 std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_t offset,
-                               std::vector<Etm4Packet>& out) {
+                               std::vector<Etm4Packet>& out, const std::function<void()>& full) {
+    constexpr std::size_t kMany = 256;  // few enough to stay in the nearest cache
     std::size_t at = 0;
     while (at < bytes.size()) {
         if (hunting_) {
@@ -369,11 +370,13 @@ std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_
         p.length = static_cast<std::uint32_t>(used);
         at += used;
         out.push_back(p);
+        if (full && out.size() >= kMany) full();
     }
     return at;
 }
 
-void Etm4Decoder::feed(std::span<const std::uint8_t> bytes, std::vector<Etm4Packet>& out) {
+void Etm4Decoder::feed(std::span<const std::uint8_t> bytes, std::vector<Etm4Packet>& out,
+                       const std::function<void()>& full) {
     std::size_t skip = 0;
     if (!held_.empty()) {
         // Only the packet that was cut in two is put together.
@@ -381,17 +384,17 @@ void Etm4Decoder::feed(std::span<const std::uint8_t> bytes, std::vector<Etm4Pack
         joined.swap(held_);
         const std::size_t held = joined.size(), fresh = std::min<std::size_t>(bytes.size(), 32);
         joined.insert(joined.end(), bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(fresh));
-        const std::size_t used = parse(joined, position_ - held, out);
+        const std::size_t used = parse(joined, position_ - held, out, full);
         if (used < held) {  // all that was fed is still too short
             held_.assign(joined.begin() + static_cast<std::ptrdiff_t>(used), joined.end());
             position_ += fresh;
-            if (fresh < bytes.size()) feed(bytes.subspan(fresh), out);
+            if (fresh < bytes.size()) feed(bytes.subspan(fresh), out, full);
             return;
         }
         skip = used - held;
     }
     const auto rest = bytes.subspan(skip);
-    const std::size_t used = parse(rest, position_ + skip, out);
+    const std::size_t used = parse(rest, position_ + skip, out, full);
     held_.assign(rest.begin() + static_cast<std::ptrdiff_t>(used), rest.end());
     position_ += bytes.size();
 }

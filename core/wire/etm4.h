@@ -5,6 +5,7 @@
 
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -66,7 +67,10 @@ class Etm4Decoder {
   public:
     explicit Etm4Decoder(const Etm4Parameters& parameters) : parameters_(parameters) {}
 
-    void feed(std::span<const std::uint8_t> bytes, std::vector<Etm4Packet>& out);
+    /// Takes bytes that follow those before; appends whole packets to `out`, and calls `full` now and then, which may
+    /// take them away.
+    void feed(std::span<const std::uint8_t> bytes, std::vector<Etm4Packet>& out,
+              const std::function<void()>& full = {});
     void finish(std::vector<Etm4Packet>& out);
     /// Bytes are missing in the source at this place.
     void lose_source(std::vector<Etm4Packet>& out);
@@ -77,7 +81,8 @@ class Etm4Decoder {
         std::uint64_t at = 0;
         bool thumb = false;  ///< instruction set 1
     };
-    std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, std::vector<Etm4Packet>& out);
+    std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, std::vector<Etm4Packet>& out,
+                      const std::function<void()>& full);
     std::size_t one(std::span<const std::uint8_t> bytes, Etm4Packet& p);
     std::size_t extension(std::span<const std::uint8_t> bytes, Etm4Packet& p);
     std::size_t info(std::span<const std::uint8_t> bytes, Etm4Packet& p);

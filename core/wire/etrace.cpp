@@ -252,7 +252,8 @@ bool EtraceDecoder::believable(std::span<const std::uint8_t> bytes, bool last) c
 
 // Returns the bytes used; what is left may be the start of a packet.
 std::size_t EtraceDecoder::parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, bool last,
-                                 std::vector<EtracePacket>& out) {
+                                 std::vector<EtracePacket>& out, const std::function<void()>& full) {
+    constexpr std::size_t kMany = 128;  // few enough to stay in the nearest cache
     std::size_t at = 0;
     const auto give_up = [&](EtraceDamage why) {
         hunting_ = true;
@@ -288,11 +289,13 @@ std::size_t EtraceDecoder::parse(std::span<const std::uint8_t> bytes, std::uint6
         if (result == Parse::idle) continue;
         if (p.kind == EtraceKind::support) options_ = p.options;
         out.push_back(p);
+        if (full && out.size() >= kMany) full();
     }
     return at;
 }
 
-void EtraceDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<EtracePacket>& out) {
+void EtraceDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<EtracePacket>& out,
+                         const std::function<void()>& full) {
     std::vector<std::uint8_t> joined;
     std::span<const std::uint8_t> all = bytes;
     std::uint64_t offset = position_;
@@ -302,7 +305,7 @@ void EtraceDecoder::feed(std::span<const std::uint8_t> bytes, std::vector<Etrace
         joined.insert(joined.end(), bytes.begin(), bytes.end());
         all = joined;
     }
-    const std::size_t used = parse(all, offset, false, out);
+    const std::size_t used = parse(all, offset, false, out, full);
     held_.assign(all.begin() + static_cast<std::ptrdiff_t>(used), all.end());
     position_ += bytes.size();
 }
@@ -311,7 +314,7 @@ void EtraceDecoder::finish(std::vector<EtracePacket>& out) {
     std::vector<std::uint8_t> rest;
     rest.swap(held_);
     const std::uint64_t offset = position_ - rest.size();
-    const std::size_t used = parse(rest, offset, true, out);
+    const std::size_t used = parse(rest, offset, true, out, {});
     if (!hunting_ && used == rest.size()) return;
     EtracePacket damage;
     damage.offset = hunting_ ? damage_at_ : offset + used;

@@ -4,6 +4,7 @@
 
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <span>
 #include <string>
 #include <vector>
@@ -58,8 +59,10 @@ class EtraceDecoder {
   public:
     explicit EtraceDecoder(const EtraceParameters& parameters);
 
-    /// Takes bytes that follow those before; appends whole packets to `out`.
-    void feed(std::span<const std::uint8_t> bytes, std::vector<EtracePacket>& out);
+    /// Takes bytes that follow those before; appends whole packets to `out`, and calls `full` now and then, which may
+    /// take them away.
+    void feed(std::span<const std::uint8_t> bytes, std::vector<EtracePacket>& out,
+              const std::function<void()>& full = {});
     /// The end of the stream: what is left of a packet is damage.
     void finish(std::vector<EtracePacket>& out);
     /// Bytes are missing in the source at this place.
@@ -70,7 +73,7 @@ class EtraceDecoder {
   private:
     enum class Parse : std::uint8_t { packet, idle, need_more, bad };
     std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, bool last,
-                      std::vector<EtracePacket>& out);
+                      std::vector<EtracePacket>& out, const std::function<void()>& full);
     Parse one(std::span<const std::uint8_t> bytes, EtracePacket& packet, EtraceDamage& why) const;
     template <class Payload>
     Parse fields(Payload payload, EtracePacket& packet, EtraceDamage& why) const;

@@ -148,8 +148,7 @@ TEST_P(RandomThumbPrograms, AreCountedAlikeByHops) {
     plain.finish(f);
     std::size_t hops = 0;
     StepLog log(w.code, w.functions, [&](std::unique_ptr<StepBlock> block) {
-        for (const auto& i : block->items)
-            hops += i.kind == StepBlock::Item::Kind::hop || i.kind == StepBlock::Item::Kind::turn;
+        for (const auto& i : block->items()) hops += i.kind == StepBlock::Item::Kind::hop;
         block->clear();
         return block;
     });

@@ -171,7 +171,8 @@ std::string calls_told(const std::vector<std::uint8_t>& trace, const EtraceParam
     trail.functions = functions;
     StepReader reader(trail, StepTimer(StepClock::none, Clock{10'000'000}, Clock{}));
     StepLog log(code, functions, [&](std::unique_ptr<StepBlock> block) {
-        for (const auto& i : block->items) hopped += i.kind == StepBlock::Item::Kind::turn ? 1u : 0u;
+        for (const auto& i : block->items())
+            hopped += i.kind == StepBlock::Item::Kind::hop && !i.hop->moves.empty() ? 1u : 0u;
         reader.take(*block);
         return block;
     });

@@ -97,8 +97,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         StepLog log(
             code, functions,
             [&](std::unique_ptr<StepBlock> block) {
-                for (const auto& i : block->items)
-                    if (i.kind <= StepBlock::Item::Kind::hop) steps += i.count;
+                for (const auto& i : block->items()) steps += i.steps();
                 return block;
             },
             7);

@@ -183,17 +183,17 @@ void ThumbWalk::run(const std::string& function, std::uint64_t from, std::uint64
         // By chance, but not out of the function if the other way stays in it, nor where no way leads back.
         const auto in_it = [&](const Place& p) { return functions_->at(p.pc) == wanted; };
         bool taken = random_() % 2 == 0;
-        Place to = place;
-        bool can = follow(to, taken);
-        if (!can || (!function.empty() && !in_it(to))) {
+        Place ahead = place;
+        bool can = follow(ahead, taken);
+        if (!can || (!function.empty() && !in_it(ahead))) {
             Place other = place;
             if (follow(other, !taken) && (!can || in_it(other))) {
                 taken = !taken;
-                to = other;
+                ahead = other;
                 can = true;
             }
         }
-        const bool lost = can && !function.empty() && !in_it(to) && !way(to, in_it);
+        const bool lost = can && !function.empty() && !in_it(ahead) && !way(ahead, in_it);
         if (!can || lost) {  // nowhere to go: it stays before that branch
             const std::uint32_t last = (*code_)[place.pc].last;
             if (place.pc == last || place.asleep || svc_ahead(place.pc) != Code::kNowhere) break;

@@ -152,7 +152,7 @@ class CallStack {
         push(f, Code::kNowhere, functions_->is_entry(slot) ? 0 : CallFrame::kCutBegin, out);
     }
     template <class Out>
-    void pop(std::uint8_t flags, Out& out) {
+    [[gnu::always_inline]] void pop(std::uint8_t flags, Out& out) {
         CallFrame frame = frames_.back();
         frames_.pop_back();
         frame.flags |= flags;

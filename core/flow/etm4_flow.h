@@ -2,6 +2,7 @@
 // IHI 0064, chapter 5 (element streams and their analysis); Armv7-M ARM B1.5 for exceptions.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <deque>
 #include <memory>
@@ -32,6 +33,15 @@ class Etm4Flow {
         }
     }
     bool waiting() const { return waiting_; }
+
+    // For decoding that began at the synchronisation that this one has just seen: what lies deeper on the return stack
+    // is not known then, and taken for nothing.
+    void entered() {
+        below_ = fresh_ = true;
+        highest_ = returns_.size();
+    }
+    bool agrees(const Etm4Flow& guess, const Etm4Flow& end) const;
+    void continue_from(const Etm4Flow& before);
 
   private:
     static constexpr std::size_t kMostReturns = 15;  ///< 5.4.3: deepest return stack there is
@@ -71,12 +81,17 @@ class Etm4Flow {
     bool any_ = false;                   ///< something was known before
     bool need_address_ = false;          ///< an indirect branch was taken: pc_ is where the next address says, or …
     bool may_pop_ = false;               ///< … if none comes, on the return stack
-    bool after_exception_ = false, returned_ = false;
-    bool synced_ = false;  ///< a synchronisation came and its address has not come yet
+    bool returned_ = false;              ///< from an exception, and nothing ran since
+    bool synced_ = false;                ///< a synchronisation came and its address has not come yet
     std::uint64_t sync_at_ = 0;
     bool exception_open_ = false;  ///< an exception packet waits for its address
     Etm4Packet exception_;
     std::vector<std::uint32_t> returns_;
+    bool below_ = false;        ///< more may lie below them
+    bool asked_below_ = false;  ///< it was needed
+    bool fresh_ = false;        ///< nothing ran since it entered: whether a handler had returned is not known
+    bool asked_fresh_ = false;  ///< it was needed
+    std::size_t highest_ = 0;   ///< of returns_, since below_
     std::deque<Element> held_;  ///< may still be cancelled
 };
 
@@ -90,8 +105,9 @@ void Etm4Flow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind
     gap.reason = reason;
     if (!waiting_ || kind != StepGapKind::stopped) out.gap(gap);
     waiting_ = true;
-    need_address_ = may_pop_ = after_exception_ = exception_open_ = returned_ = false;
+    need_address_ = may_pop_ = exception_open_ = returned_ = false;
     returns_.clear();
+    below_ = false;
     held_.clear();
 }
 
@@ -101,6 +117,7 @@ bool Etm4Flow::atom(bool taken, std::uint64_t offset, Out& out) {
     const Code& code = *code_;
     if (need_address_) {
         if (!may_pop_ || !parameters_.return_stack || returns_.empty()) {
+            asked_below_ = asked_below_ || below_;
             lose(offset, 0, StepGapKind::contradiction, "an indirect branch without the address it goes to", out);
             return false;
         }
@@ -108,7 +125,7 @@ bool Etm4Flow::atom(bool taken, std::uint64_t offset, Out& out) {
         returns_.pop_back();
         need_address_ = false;
     }
-    after_exception_ = false;
+    returned_ = fresh_ = false;
     const Code::Slot& from = code[pc_];
     const std::uint32_t last = from.last;
     const Code::Slot& s = code[last];
@@ -130,6 +147,7 @@ bool Etm4Flow::atom(bool taken, std::uint64_t offset, Out& out) {
     if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
         if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
         returns_.push_back(last + s.size);
+        highest_ = std::max(highest_, returns_.size());
     }
     if (s.target != Code::kNowhere) {
         pc_ = s.target;
@@ -180,8 +198,11 @@ std::size_t Etm4Flow::atoms(std::span<const Etm4Packet> packets, Out& out) {
                 if (const Hop* hop = out.hop(pc_, bits, count - i, stack)) {
                     pc_ = hop->end;
                     used = hop->used;
-                    after_exception_ = false;
-                    if (parameters_.return_stack) ReturnStack::follow(*hop, returns_, kMostReturns);
+                    returned_ = fresh_ = false;
+                    if (parameters_.return_stack) {
+                        highest_ = std::max(highest_, returns_.size() + hop->height);
+                        ReturnStack::follow(*hop, returns_, kMostReturns);
+                    }
                     if (hop->address) {
                         may_pop_ = false;
                         return n + 1;
@@ -213,7 +234,10 @@ void Etm4Flow::address(const Etm4Packet& p, Out& out) {
     }
     if (synced_ || waiting_) {
         out.sync(synced_ ? sync_at_ : p.offset);
-        if (waiting_) returns_.clear();
+        if (waiting_) {
+            returns_.clear();
+            below_ = false;
+        }
         synced_ = false;
     }
     pc_ = to;
@@ -240,7 +264,10 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
     trap.number = static_cast<std::uint32_t>(std::max(0, number));
     const bool magic = (p.address >> 24 & 0xFF) == 0xFF && code.thumb();  // EXC_RETURN: nothing ran in between
     trap.tail_chained = magic || (returned_ && p.ends == 2);
+    asked_fresh_ = asked_fresh_ || (fresh_ && p.ends == 2);
+    fresh_ = false;
     if (!waiting_ && p.ends == 1 && !magic) {
+        if (need_address_ && may_pop_ && parameters_.return_stack && returns_.empty()) asked_below_ |= below_;
         if (need_address_ && may_pop_ && parameters_.return_stack && !returns_.empty()) {
             pc_ = returns_.back();
             returns_.pop_back();
@@ -281,7 +308,6 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
     }
     may_pop_ = false;
     returned_ = false;
-    after_exception_ = true;
 }
 
 template <class Out>
@@ -306,7 +332,7 @@ void Etm4Flow::act(const Element& e, Out& out) {
             if (e.packet.has_address) address(e.packet, out);
             break;
         case Element::Kind::time:
-            out.time({e.packet.offset, e.packet.value,
+            out.time({e.packet.offset, e.packet.value, e.packet.assumed,
                       e.packet.kind == Etm4Kind::cycles ? StepTime::Kind::cycles : StepTime::Kind::timestamp});
             break;
     }
@@ -412,10 +438,10 @@ void Etm4Flow::take(const Etm4Packet& p, Out& out) {
             break;
         case Etm4Kind::cycles:
             if (p.count > 0) commit(p.count, out);
-            if (p.known) out.time({p.offset, p.value, StepTime::Kind::cycles});
+            if (p.known) out.time({p.offset, p.value, 0, StepTime::Kind::cycles});
             break;
         case Etm4Kind::timestamp:
-            out.time({p.offset, p.value, StepTime::Kind::timestamp});
+            out.time({p.offset, p.value, p.assumed, StepTime::Kind::timestamp});
             break;
         default:
             break;

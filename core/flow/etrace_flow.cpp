@@ -14,6 +14,16 @@ EtraceFlow::EtraceFlow(std::shared_ptr<const Code> code, const EtraceParameters&
     if (parameters.cache_size > 0) cache_.assign(std::size_t{1} << parameters.cache_size, 0);
 }
 
+bool EtraceFlow::agrees(const EtraceFlow& g, const EtraceFlow&) const {
+    // What ran before is asked for by one option only, and at jumps.
+    const bool before = before_ == g.before_ || !on(Option::sequentially_inferred_jump) ||
+                        (*code_)[pc_].flow < Flow::indirect || (*code_)[pc_].flow > Flow::ret;
+    return before && options_ == g.options_ && pc_ == g.pc_ && address_ == g.address_ && map_ == g.map_ &&
+           branches_ == g.branches_ && predictions_ == g.predictions_ && stop_at_branch_ == g.stop_at_branch_ &&
+           inferred_ == g.inferred_ && waiting_ == g.waiting_ && trap_pending_ == g.trap_pending_ && any_ == g.any_ &&
+           privilege_ == g.privilege_ && stack_ == g.stack_ && predictor_ == g.predictor_ && cache_ == g.cache_;
+}
+
 // Two bits each: the upper predicts, the lower says how surely (4.2.5).
 bool EtraceFlow::predicted(std::uint32_t slot) const {
     if (predictor_.empty()) return false;

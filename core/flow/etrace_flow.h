@@ -31,6 +31,11 @@ class EtraceFlow {
     /// Whether the next sync packet starts afresh.
     bool waiting() const { return waiting_; }
 
+    // For decoding that began at the synchronisation that this one has just seen.
+    void entered() {}
+    void set_options(const EtraceOptions& options) { options_ = options; }
+    bool agrees(const EtraceFlow& guess, const EtraceFlow& end) const;
+
   private:
     enum class Stop : std::uint8_t { reached, contradiction, not_in_image };
     using Option = EtraceParameters::Option;
@@ -259,7 +264,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
             trap.tval_known = !p.interrupt;
             trap.epc_known = epc(p, trap.epc);
             out.trap(trap);
-            if (parameters_.time_width > 0) out.time({p.offset, p.time, StepTime::Kind::timestamp});
+            if (parameters_.time_width > 0) out.time({p.offset, p.time, 0, StepTime::Kind::timestamp});
             privilege_ = p.privilege;
             if (!p.thaddr) {  // no instruction of the handler ran: where it is, a later packet says
                 trap_pending_ = true;
@@ -273,7 +278,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
             return;
         }
         case EtraceKind::sync: {
-            if (parameters_.time_width > 0) out.time({p.offset, p.time, StepTime::Kind::timestamp});
+            if (parameters_.time_width > 0) out.time({p.offset, p.time, 0, StepTime::Kind::timestamp});
             const auto forget = [this] {
                 predictor_.assign(predictor_.size(), 1);
                 cache_.assign(cache_.size(), 0);
@@ -367,6 +372,8 @@ EtraceFlow::Stop EtraceFlow::follow_notified(std::uint32_t to, const EtracePacke
             branches_ -= hop->used;
             before_ = pc_ = hop->end;
         }
+        // Calls and returns touch the return stack when they are left: they begin nothing that is learnt.
+        if (!goes_on(code[pc_].flow) || (code[pc_].flags & FlowInsn::kPush) != 0) return follow(to, p, out);
         const std::uint32_t count = branches_, from = pc_;
         bool known = false;
         if (const Hop* hop = out.hop_to(from, map_, count, to, known)) {

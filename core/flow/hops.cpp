@@ -33,7 +33,7 @@ bool HopTable::call(std::uint32_t last) {
     w.height = std::max(w.height, w.open);
     w.function = functions_->at(s.target);
     w.at = s.target;
-    w.moves.push_back({back, w.function, w.steps, true});
+    w.moves.push_back({back, w.function, w.steps, 0, true});
     return true;
 }
 
@@ -51,7 +51,7 @@ bool HopTable::give_back(bool from_stack) {
     }
     if (back == Code::kNowhere) return false;
     w.at = back;
-    w.moves.push_back({back, w.function, w.steps, false});
+    w.moves.push_back({back, w.function, w.steps, 0, false});
     return true;
 }
 
@@ -142,6 +142,10 @@ const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {
     h.address = w.address;
     h.top = w.top;
     h.runs = store_->keep(w.runs);
+    for (std::size_t i = 0; i + 1 < w.moves.size(); ++i) {
+        const Hop::Move &call = w.moves[i], &back = w.moves[i + 1];
+        if (call.enters && !back.enters && back.steps != w.steps) w.moves[i].inside = back.steps - call.steps;
+    }
     h.moves = store_->keep(w.moves);
     h.sleeps = store_->keep(w.sleeps);
     std::vector<std::uint32_t> leaves;

@@ -23,6 +23,7 @@ struct Hop {
         std::uint32_t back = 0;      ///< slot that is returned to
         std::uint32_t function = 0;  ///< that is called, or returned to
         std::uint32_t steps = 0;     ///< instructions from the hop's begin up to and with the call or return
+        std::uint32_t inside = 0;    ///< of a call whose return is the next move: instructions until then
         bool enters = false;
     };
     static constexpr std::size_t kMostMoves = 8, kMostPops = 2;
@@ -79,9 +80,9 @@ struct ReturnStack {
         return returns != nullptr && i < returns->size() ? (*returns)[returns->size() - 1 - i] : Code::kNowhere;
     }
     /// A stack of return addresses after `hop`; the oldest makes room beyond `most`.
-    static void follow(const Hop& hop, std::vector<std::uint32_t>& returns, std::size_t most) {
+    [[gnu::always_inline]] static void follow(const Hop& hop, std::vector<std::uint32_t>& returns, std::size_t most) {
         if (hop.takes == 0 && hop.leaves.empty()) return;
-        returns.resize(returns.size() - hop.takes);
+        returns.erase(returns.end() - hop.takes, returns.end());
         for (const std::uint32_t back : hop.leaves) {
             if (returns.size() == most) returns.erase(returns.begin());
             returns.push_back(back);

@@ -204,7 +204,7 @@ void NtraceFlow::take(const NtraceMessage& m, Out& out) {
         clock_ = m.full_address() ? m.timestamp : clock_ + m.timestamp;
     }
     const auto tell_time = [&] {
-        if (m.has_timestamp) out.time({m.offset, clock_, StepTime::Kind::timestamp});
+        if (m.has_timestamp) out.time({m.offset, clock_, 0, StepTime::Kind::timestamp});
     };
     const std::uint64_t ran = m.icount + carried_;
     const bool branches =

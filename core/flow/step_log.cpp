@@ -21,6 +21,20 @@ void StepLog::flush() {
     block_->hops = hops_.store();
 }
 
+void StepBlock::count(std::vector<std::uint64_t>& begins, std::vector<std::uint64_t>& ends) const {
+    for (const Item& i : items()) {
+        if (i.kind == Item::Kind::run) {
+            ++begins[i.first];
+            ++ends[i.end.last];
+        } else if (i.kind == Item::Kind::hop) {
+            for (const StepRun& r : i.hop->runs) {
+                ++begins[r.first];
+                ++ends[r.last];
+            }
+        }
+    }
+}
+
 void StepLog::count(const HopTable::Entry& e) {
     for (const StepRun& r : e.hop->runs) {
         begins_[r.first] += e.count;

@@ -32,11 +32,13 @@ struct StepBlock {
     /// The decoder stood here.
     struct Mark {
         std::uint64_t raw_offset = 0;
-        std::shared_ptr<const StepPipe> pipe;
+        std::shared_ptr<StepPipe> pipe;
     };
     explicit StepBlock(std::size_t most) : item(std::make_unique<Item[]>(most)) {}
 
     std::span<const Item> items() const { return {item.get(), size}; }
+    /// Adds runs that begin, and end, at each slot.
+    void count(std::vector<std::uint64_t>& begins, std::vector<std::uint64_t>& ends) const;
 
     std::unique_ptr<Item[]> item;
     std::size_t size = 0;
@@ -111,7 +113,7 @@ class StepLog {
 
     /// The end of a piece of bytes.
     void piece() { add(StepBlock::Item::Kind::piece); }
-    void checkpoint(std::uint64_t raw_offset, std::shared_ptr<const StepPipe> pipe) {
+    void checkpoint(std::uint64_t raw_offset, std::shared_ptr<StepPipe> pipe) {
         StepBlock::Item& i = add(StepBlock::Item::Kind::checkpoint);
         i.first = static_cast<std::uint32_t>(block_->marks.size());
         block_->marks.push_back({raw_offset, std::move(pipe)});

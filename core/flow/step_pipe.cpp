@@ -99,6 +99,80 @@ void StepPipe::list(std::span<const std::uint8_t> raw, bool last,
         stage_);
 }
 
+std::optional<StepPipe::Entry> StepPipe::enter(std::span<const std::uint8_t> bytes, std::size_t from,
+                                               std::uint64_t position) {
+    constexpr std::size_t kLongestEntry = 128;
+    const auto at = std::visit(
+        [&](auto& s) -> std::optional<std::size_t> {
+            if constexpr (requires { s.decoder.find_entry(bytes, from); }) return s.decoder.find_entry(bytes, from);
+            return std::nullopt;
+        },
+        stage_);
+    if (!at) return std::nullopt;
+    Entry entry{*this, 0};
+    std::visit(
+        [&](auto& s) {
+            if constexpr (requires { s.decoder.find_entry(bytes, from); }) {
+                s.decoder.begin_at(position + *at);
+                if constexpr (requires { s.flow.set_options(s.decoder.options()); })
+                    s.flow.set_options(s.decoder.options());
+                NoSteps out;
+                for (std::size_t i = *at; i < std::min(bytes.size(), *at + kLongestEntry); ++i) {
+                    s.decoder.feed(bytes.subspan(i, 1), s.packets);
+                    s.flow.feed(s.packets, out);
+                    s.packets.clear();
+                    if (s.flow.waiting()) continue;
+                    s.decoder.entered();
+                    s.flow.entered();
+                    entry.before = i + 1;
+                    return;
+                }
+            }
+        },
+        entry.pipe.stage_);
+    if (entry.before == 0) return std::nullopt;
+    return entry;
+}
+
+void StepPipe::learn_from(const StepPipe& other) {
+    auto* mine = std::get_if<Etrace>(&stage_);
+    const auto* theirs = std::get_if<Etrace>(&other.stage_);
+    if (mine != nullptr && theirs != nullptr) mine->decoder.set_options(theirs->decoder.options());
+}
+
+bool StepPipe::agrees(const StepPipe& guess, const StepPipe& end) const {
+    return std::visit(
+        [&](const auto& s) {
+            using Same = std::decay_t<decltype(s)>;
+            if constexpr (requires { s.flow.agrees(s.flow, s.flow); }) {
+                const Same *g = std::get_if<Same>(&guess.stage_), *e = std::get_if<Same>(&end.stage_);
+                return g != nullptr && e != nullptr && s.decoder.agrees(g->decoder) && s.flow.agrees(g->flow, e->flow);
+            } else {
+                return false;
+            }
+        },
+        stage_);
+}
+
+void StepPipe::continue_from(const StepPipe& before) {
+    std::visit(
+        [&](auto& s) {
+            const auto* b = std::get_if<std::decay_t<decltype(s)>>(&before.stage_);
+            if (b == nullptr) return;
+            for (std::size_t i = 0; i < s.counts.size(); ++i) s.counts[i] += b->counts[i];
+            s.bad += b->bad;
+            if constexpr (requires { s.decoder.continue_from(b->decoder); }) s.decoder.continue_from(b->decoder);
+            if constexpr (requires { s.flow.continue_from(b->flow); }) s.flow.continue_from(b->flow);
+        },
+        stage_);
+    unframed_ += before.unframed_;
+}
+
+std::uint64_t StepPipe::last_stamp() const {
+    const auto* s = std::get_if<Etm4>(&stage_);
+    return s == nullptr ? 0 : s->decoder.last_stamp();
+}
+
 std::map<std::string, std::uint64_t> StepPipe::counts() const {
     std::map<std::string, std::uint64_t> all;
     std::visit(

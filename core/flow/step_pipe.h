@@ -9,6 +9,7 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <utility>
 #include <variant>
 #include <vector>
 
@@ -54,6 +55,26 @@ class StepPipe {
     void finish(Out& out) {
         std::visit([&](auto& p) { p.finish(out); }, stage_);
     }
+    // For decoding that begins in the middle. These want a pipe without formatter frames: take_frames was called.
+
+    std::optional<TpiuDeframer> take_frames() { return std::exchange(deframer_, std::nullopt); }
+    void give_frames(TpiuDeframer frames) { deframer_ = std::move(frames); }
+    /// A pipe that began in the middle, and the bytes that lie before what it is to be fed next.
+    struct Entry;
+    /// Looks for the first place in `bytes` from `from` on where decoding can begin. Nothing if there is none, or the
+    /// protocol has none. It looks best if `bytes` begin with a packet. `position`: bytes of the stream before these.
+    /// Learns what packets on the way say of those behind. REQUIRES: nothing was fed yet.
+    std::optional<Entry> enter(std::span<const std::uint8_t> bytes, std::size_t from, std::uint64_t position);
+    /// What `other` knows of how packets are to be read.
+    void learn_from(const StepPipe& other);
+    /// Whether `guess`, which entered where this one stands, and became `end` since, is as good as this one.
+    bool agrees(const StepPipe& guess, const StepPipe& end) const;
+    /// What a pipe that entered where `before` stood does not know: packets until there, upper bits of timestamps, the
+    /// lower part of the return stack.
+    void continue_from(const StepPipe& before);
+    /// The timestamp sent last, where timestamps may be sent in part; else 0.
+    std::uint64_t last_stamp() const;
+
     /// The packets in these bytes, without following the program. The pipe may not be fed afterwards.
     void list(std::span<const std::uint8_t> raw, bool last, const std::function<void(const StepPacketText&)>& each);
 
@@ -125,6 +146,11 @@ class StepPipe {
     std::optional<TpiuDeframer> deframer_;
     Any stage_;
     std::uint64_t unframed_ = 0;
+};
+
+struct StepPipe::Entry {
+    StepPipe pipe;
+    std::size_t before = 0;
 };
 
 }  // namespace mt

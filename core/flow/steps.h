@@ -47,11 +47,22 @@ struct StepGap {
 struct StepTime {
     std::uint64_t offset = 0;
     std::uint64_t ticks = 0;
+    std::uint64_t assumed = 0;  ///< bits of `ticks` that stand for those of the timestamp before, which is not known
     enum class Kind : std::uint8_t {
         timestamp,       ///< absolute count of the timestamp clock
         timestamp_step,  ///< difference to the one before
         cycles,          ///< core cycles since the count before
     } kind = Kind::timestamp;
+};
+
+/// Hears nothing of what a flow tells.
+struct NoSteps {
+    void run(const StepRun&) {}
+    void trap(const StepTrap&) {}
+    void trap_return() {}
+    void gap(const StepGap&) {}
+    void time(const StepTime&) {}
+    void sync(std::uint64_t) {}
 };
 
 }  // namespace mt

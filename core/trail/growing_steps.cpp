@@ -72,82 +72,21 @@ void prepare_steps(const Recording& recording, Trail& trail) {
     }
 }
 
-GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail& trail)
-    : GrowingSteps(recording, index, trail, Work()) {}
-
 GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail& trail, Work work)
-    : recording_(recording),
-      all_(trail),
+    : all_(trail),
       index_(index),
       core_(recording.step_streams[index].core),
-      pipe_(make_step_pipe(recording, index)),
       reader_(trail.steps[index], make_timer(recording, index)),
-      block_items_(work.block_items),
-      log_(
-          recording.code[core_], recording.functions[core_],
-          [this](std::unique_ptr<StepBlock> block) { return hand_on(std::move(block)); }, work.block_items) {
+      split_(
+          make_step_pipe(recording, index), recording.code[core_], recording.functions[core_],
+          [this](const StepBlock& block) { reader_.take(block); }, std::move(work)) {
     if (std::none_of(recording.streams.begin(), recording.streams.end(),
                      [&](const Recording::Stream& s) { return s.core == core_; }))
         lanes_ = std::make_unique<NestLanes>(recording, trail, core_);
-    if (work.two_threads) worker_ = std::thread([this] { this->work(); });
-}
-
-GrowingSteps::~GrowingSteps() {
-    if (!worker_.joinable()) return;
-    {
-        const std::lock_guard guard(lock_);
-        over_ = true;
-    }
-    changed_.notify_all();
-    worker_.join();
-}
-
-std::unique_ptr<StepBlock> GrowingSteps::hand_on(std::unique_ptr<StepBlock> block) {
-    if (!worker_.joinable()) {
-        reader_.take(*block);
-        return block;
-    }
-    std::unique_lock guard(lock_);
-    changed_.wait(guard, [this] { return waiting_.size() < kMostWaiting; });
-    waiting_.push_back(std::move(block));
-    if (free_.empty()) {
-        block = std::make_unique<StepBlock>(block_items_);
-    } else {
-        block = std::move(free_.back());
-        free_.pop_back();
-    }
-    guard.unlock();
-    changed_.notify_all();
-    return block;
-}
-
-void GrowingSteps::work() {
-    std::unique_lock guard(lock_);
-    for (;;) {
-        changed_.wait(guard, [this] { return over_ || !waiting_.empty(); });
-        if (waiting_.empty()) return;
-        std::unique_ptr<StepBlock> block = std::move(waiting_.front());
-        waiting_.erase(waiting_.begin());
-        busy_ = true;
-        guard.unlock();
-        changed_.notify_all();
-        reader_.take(*block);
-        guard.lock();
-        busy_ = false;
-        free_.push_back(std::move(block));
-        changed_.notify_all();
-    }
-}
-
-void GrowingSteps::drain() {
-    log_.flush();
-    if (!worker_.joinable()) return;
-    std::unique_lock guard(lock_);
-    changed_.wait(guard, [this] { return waiting_.empty() && !busy_; });
 }
 
 void GrowingSteps::checkpoint() {
-    log_.checkpoint(position_, std::make_shared<const StepPipe>(pipe_));
+    split_.checkpoint(position_);
     point_ = position_;
     any_point_ = true;
 }
@@ -156,29 +95,30 @@ void GrowingSteps::feed(std::span<const std::uint8_t> raw) {
     for (std::size_t at = 0; at < raw.size();) {
         if (!any_point_ || position_ - point_ >= kCheckpointBytes) checkpoint();
         const std::size_t n = std::min<std::size_t>(kPieceBytes, raw.size() - at);
-        pipe_.feed(raw.subspan(at, n), log_);
-        log_.piece();
+        split_.feed(raw.subspan(at, n));
+        split_.piece();
         at += n;
         position_ += n;
     }
 }
 
 void GrowingSteps::lose(std::uint64_t offset) {
-    pipe_.lose(log_);
-    log_.piece();
-    drain();
+    split_.lose();
+    split_.piece();
+    split_.drain();
     trail().losses.push_back({position_, offset});
     position_ = trail().read_bytes = offset;
     checkpoint();
 }
 
 void GrowingSteps::settle() {
-    drain();
+    split_.drain();
     StepTrail& t = trail();
+    const StepPipe pipe = split_.pipe();
     t.read_bytes = position_;
-    t.bytes = pipe_.unframed_bytes();
-    t.bad_bytes = pipe_.bad_bytes();
-    t.counts = pipe_.counts();
+    t.bytes = pipe.unframed_bytes();
+    t.bad_bytes = pipe.bad_bytes();
+    t.counts = pipe.counts();
     t.packets = 0;
     for (const auto& [kind, count] : t.counts) t.packets += kind == "damage" ? 0 : count;
     if (lanes_) {
@@ -192,10 +132,9 @@ void GrowingSteps::settle() {
 }
 
 void GrowingSteps::finish() {
-    pipe_.finish(log_);
-    drain();
+    split_.finish();
     reader_.finish();
-    auto [begins, ends] = log_.counts();
+    auto [begins, ends] = split_.counts();
     trail().counters = std::make_shared<const StepCounters>(StepCounters{std::move(begins), std::move(ends)});
     settle();
     if (lanes_) lanes_->finish(reader_.nest().stack());

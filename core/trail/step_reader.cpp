@@ -124,6 +124,7 @@ StepReader::StepReader(StepTrail& trail, StepTimer timer)
     : trail_(trail),
       timer_(timer),
       stack_(trail.code, trail.functions),
+      events_(4096),
       open_(64),
       on_stack_(trail.functions->size()),
       known_nodes_(std::size_t{1} << kKnownBits) {
@@ -143,8 +144,8 @@ StepReader::StepReader(StepTrail& trail, StepTimer timer)
     for (const std::uint32_t s : h.sleeps) sleeps_.push_back(stack_.step() + s);
     std::uint32_t at = 0;
     for (const Hop::Move *m = h.moves.data(), *end = m + h.moves.size(); m != end; ++m) {
-        if (m->enters && m + 1 != end && !m[1].enters) {
-            stack_.leaf(m->steps - at, m[1].steps - m->steps, m->function, *this);
+        if (m->inside != 0) {
+            stack_.leaf(m->steps - at, m->inside, m->function, *this);
             at = (++m)->steps;
             continue;
         }
@@ -207,7 +208,7 @@ void StepReader::checkpoint(const StepBlock::Mark& mark) {
 }
 
 void StepReader::trap(const StepTrap& t) {
-    events_.push_back({stack_.step(), 0, static_cast<std::uint32_t>(traps_.size()), 0, Event::Kind::trap});
+    note({stack_.step(), 0, static_cast<std::uint32_t>(traps_.size()), 0, Event::Kind::trap});
     traps_.push_back(t);
     stack_.trap(t, *this);
 }
@@ -216,7 +217,7 @@ void StepReader::gap(const StepGap& g) {
     stack_.lose(*this);
     timer_.lost(g.kind);
     sleeps_.push_back(stack_.step());  // the time that is missing is the gap's, not that of what ran around it
-    events_.push_back({stack_.step(), 0, static_cast<std::uint32_t>(gaps_.size()), 0, Event::Kind::gap});
+    note({stack_.step(), 0, static_cast<std::uint32_t>(gaps_.size()), 0, Event::Kind::gap});
     gaps_.push_back(g);
     if (g.kind == StepGapKind::damaged || g.kind == StepGapKind::lost)
         syncs_at_loss_ = trail_.syncs;
@@ -378,27 +379,20 @@ void StepReader::flush(const StepMoment& until, bool all) {
     if (timer_.kind() != StepClock::none) ++trail_.exact;
     const StepSpan span(timer_, moment_, to, sleeps_);
     std::size_t slept = 0;
-    for (const Event& e : events_) {
+    for (const Event& e : std::span(events_).first(noted_)) {
         const Time t = span.at(e.step, slept);
-        switch (e.kind) {
-            case Event::Kind::enter:
-                open(e, t);
-                break;
-            case Event::Kind::leave:
-                close(e, t);
-                break;
-            case Event::Kind::leaf:
-                pass(e, t, span.at(e.step + e.number, slept));
-                break;
-            case Event::Kind::gap:
-                miss(gaps_[e.number], e.step, t);
-                break;
-            case Event::Kind::trap:
-                trail_.traps.push_back({traps_[e.number], e.step, t});
-                break;
-        }
+        if (e.kind == Event::Kind::leaf)
+            pass(e, t, span.at(e.step + e.number, slept));
+        else if (e.kind == Event::Kind::leave)
+            close(e, t);
+        else if (e.kind == Event::Kind::enter)
+            open(e, t);
+        else if (e.kind == Event::Kind::gap)
+            miss(gaps_[e.number], e.step, t);
+        else
+            trail_.traps.push_back({traps_[e.number], e.step, t});
     }
-    events_.clear();
+    noted_ = 0;
     keep_sleeps(span);
     sleeps_.clear();
     gaps_.clear();
@@ -427,7 +421,7 @@ void StepReader::keep_sleeps(const StepSpan& span) {
 void StepReader::settle() {
     if (timer_.kind() == StepClock::none)
         flush({stack_.step(), timer_.nominal(stack_.step())}, false);
-    else if (events_.size() >= kMostWaiting)  // no moment for very long: one instruction a cycle since the last
+    else if (noted_ >= kMostWaiting)  // no moment for very long: one instruction a cycle since the last
         flush({stack_.step(), moment_.time + (timer_.nominal(stack_.step()) - timer_.nominal(moment_.step))}, false);
     trail_.steps = stack_.step();
     trail_.unmatched = stack_.unmatched();
@@ -442,6 +436,8 @@ void StepReader::finish() {
     settle();
     trail_.origin = timer_.origin();
 }
+
+void StepReader::more_events() { events_.resize(2 * events_.size()); }
 
 void StepReader::miss(const StepGap& g, std::uint64_t step, Time t) {
     StepGapAt gap{g, step, t, t};

@@ -28,14 +28,14 @@ class StepReader {
 
     // What the stack tells.
     void enter(const CallFrame& f, std::uint64_t step) {
-        events_.push_back({step, f.function, f.number, f.flags, Event::Kind::enter});
+        note({step, f.function, f.number, f.flags, Event::Kind::enter});
     }
     void leave(const CallFrame& f, std::uint64_t step) {
-        events_.push_back({step, f.function, f.number, f.flags, Event::Kind::leave});
+        note({step, f.function, f.number, f.flags, Event::Kind::leave});
     }
 
     void leaf(std::uint32_t function, std::uint64_t step, std::uint64_t inside) {
-        events_.push_back({step, function, static_cast<std::uint32_t>(inside), 0, Event::Kind::leaf});
+        note({step, function, static_cast<std::uint32_t>(inside), 0, Event::Kind::leaf});
     }
 
     void finish();
@@ -77,6 +77,11 @@ class StepReader {
         std::uint32_t number = 0;   ///< of the exception, for a handler
         bool recursive = false, handler = false, entered = false;
     };
+    void note(const Event& e) {
+        if (noted_ == events_.size()) more_events();
+        events_[noted_++] = e;
+    }
+    void more_events();
     void flush(const StepMoment& until, bool all);
     void keep_sleeps(const StepSpan& span);
     /// Instructions are missing.
@@ -95,7 +100,8 @@ class StepReader {
     StepTrail& trail_;
     StepTimer timer_;
     CallStack stack_;
-    std::vector<Event> events_;
+    std::vector<Event> events_;  ///< the first noted_ of them wait for their times
+    std::size_t noted_ = 0;
     std::vector<std::uint64_t> sleeps_;
     std::vector<StepGap> gaps_;
     std::vector<StepTrap> traps_;

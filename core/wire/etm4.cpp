@@ -186,7 +186,10 @@ std::size_t Etm4Decoder::one(std::span<const std::uint8_t> b, Etm4Packet& p) {
             p.has_cycles = true;
         }
         timestamp_ = (timestamp_ & ~mask) | v;
+        stamped_ |= mask;
+        assumed_ &= ~mask;
         p.value = timestamp_;
+        p.assumed = assumed_;
         return used;
     }
     if (h == 0x04 || h == 0x05 || h == 0x07) {
@@ -324,8 +327,23 @@ std::size_t Etm4Decoder::one(std::span<const std::uint8_t> b, Etm4Packet& p) {
     return kBad;
 }
 
-std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_t offset,
-                               std::vector<Etm4Packet>& out, const std::function<void()>& full) {
+std::optional<std::size_t> Etm4Decoder::find_entry(std::span<const std::uint8_t> bytes, std::size_t from) const {
+    std::size_t zeros = 0;
+    for (std::size_t i = from; i < bytes.size(); ++i) {
+        if (bytes[i] == 0x80 && zeros >= kAsyncZeros) return i - kAsyncZeros;
+        zeros = bytes[i] == 0 ? zeros + 1 : 0;
+    }
+    return std::nullopt;
+}
+
+bool Etm4Decoder::agrees(const Etm4Decoder& o) const {
+    return position_ == o.position_ && !hunting_ && !o.hunting_ && held_.empty() && o.held_.empty() &&
+           recent_ == o.recent_ && threshold_known_ == o.threshold_known_ && threshold_ == o.threshold_ &&
+           context_id_ == o.context_id_ && ((timestamp_ ^ o.timestamp_) & ~o.assumed_) == 0;
+}
+
+std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, std::vector<Etm4Packet>& out,
+                               const std::function<void()>& full) {
     constexpr std::size_t kMany = 256;  // few enough to stay in the nearest cache
     std::size_t at = 0;
     while (at < bytes.size()) {
@@ -356,8 +374,9 @@ std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_
             }
             continue;
         }
-        Etm4Packet p;
+        Etm4Packet& p = out.emplace_back();
         const std::size_t used = one(bytes.subspan(at), p);
+        if (used == kNeedMore || used == kBad) out.pop_back();
         if (used == kNeedMore) break;
         if (used == kBad) {
             hunting_ = true;
@@ -369,7 +388,6 @@ std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_
         p.offset = offset + at;
         p.length = static_cast<std::uint32_t>(used);
         at += used;
-        out.push_back(p);
         if (full && out.size() >= kMany) full();
     }
     return at;

@@ -6,6 +6,7 @@
 #include <array>
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -44,6 +45,7 @@ enum class Etm4Damage : std::uint8_t { no_sync_yet, reserved, too_long, cut_shor
 struct Etm4Packet {
     std::uint64_t offset = 0;
     std::uint64_t address = 0;  ///< of the address in this packet
+    std::uint64_t assumed = 0;  ///< bits of a timestamp that stand for those of the one before, which is not known
     std::uint64_t value = 0;    ///< timestamp; cycles; reason of damage; Q's instructions
     std::uint32_t length = 0;
     std::uint32_t atoms = 0;  ///< bit 0 first; 1 is E (taken)
@@ -76,10 +78,26 @@ class Etm4Decoder {
     void lose_source(std::vector<Etm4Packet>& out);
     std::uint64_t position() const { return position_; }
 
+    /// Where the next synchronisation from `from` on begins.
+    std::optional<std::size_t> find_entry(std::span<const std::uint8_t> bytes, std::size_t from) const;
+    /// So many bytes came before. REQUIRES: nothing was fed yet.
+    void begin_at(std::uint64_t position) { position_ = damage_at_ = position; }
+    /// The upper bits of the timestamp are not known: packets may leave them out.
+    void entered() { assumed_ = ~std::uint64_t{0} & ~stamped_; }
+    /// Whether both stand between the same two packets and take apart the same way what comes, apart from what
+    /// continue_from puts right.
+    bool agrees(const Etm4Decoder& o) const;
+    void continue_from(const Etm4Decoder& before) {
+        timestamp_ |= before.timestamp_ & assumed_;
+        assumed_ &= before.assumed_;
+    }
+    std::uint64_t last_stamp() const { return timestamp_; }
+
   private:
     struct Address {
         std::uint64_t at = 0;
         bool thumb = false;  ///< instruction set 1
+        bool operator==(const Address&) const = default;
     };
     std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, std::vector<Etm4Packet>& out,
                       const std::function<void()>& full);
@@ -93,6 +111,8 @@ class Etm4Decoder {
     Etm4Parameters parameters_;
     std::array<Address, 3> recent_{};  ///< addresses sent last, newest first
     std::uint64_t timestamp_ = 0;
+    std::uint64_t assumed_ = 0;  ///< bits of it that are not known
+    std::uint64_t stamped_ = 0;  ///< bits that were sent since the beginning
     unsigned threshold_ = 0;
     bool threshold_known_ = false;
     std::uint32_t context_id_ = 0;

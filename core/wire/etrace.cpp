@@ -250,6 +250,40 @@ bool EtraceDecoder::believable(std::span<const std::uint8_t> bytes, bool last) c
     return true;
 }
 
+std::optional<std::size_t> EtraceDecoder::find_entry(std::span<const std::uint8_t> bytes, std::size_t from) {
+    constexpr std::size_t kPackets = 48;
+    EtraceDamage why{};
+    std::size_t at = 0;
+    const auto pass = [&](std::size_t size) {
+        EtracePacket p;
+        if (size > 0 && at + 1 < bytes.size() && parameters_.src_id_bits == 0 && (bytes[at + 1] & 15) == 15 &&
+            one(bytes.subspan(at), p, why) == Parse::packet && p.kind == EtraceKind::support)
+            options_ = p.options;
+        at += 1 + size;
+    };
+    while (at < from && at < bytes.size() && bytes[at] <= kMostPayload) pass(bytes[at]);
+    const bool in_step = at >= from;
+    at = std::max(at, from);
+    while (at < bytes.size()) {
+        EtracePacket p;
+        if (one(bytes.subspan(at), p, why) != Parse::packet || p.kind != EtraceKind::sync) {
+            pass(in_step && bytes[at] <= kMostPayload ? bytes[at] : 0);
+            continue;
+        }
+        std::size_t packets = 0, next = at;
+        while (packets < kPackets) {
+            EtracePacket q;
+            const Parse result = one(bytes.subspan(next), q, why);
+            if (result != Parse::packet && result != Parse::idle) break;
+            next += q.length;
+            ++packets;
+        }
+        if (packets == kPackets) return at;
+        pass(0);
+    }
+    return std::nullopt;
+}
+
 // Returns the bytes used; what is left may be the start of a packet.
 std::size_t EtraceDecoder::parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, bool last,
                                  std::vector<EtracePacket>& out, const std::function<void()>& full) {
@@ -276,19 +310,21 @@ std::size_t EtraceDecoder::parse(std::span<const std::uint8_t> bytes, std::uint6
             damage.value = static_cast<std::uint64_t>(reason_);
             out.push_back(damage);
         }
-        EtracePacket p;
+        EtracePacket& p = out.emplace_back();
         EtraceDamage why{};
         const Parse result = one(bytes.subspan(at), p, why);
+        const std::size_t length = p.length;
+        if (result != Parse::packet) out.pop_back();
         if (result == Parse::need_more) break;
         if (result == Parse::bad) {
             give_up(why);
             continue;
         }
-        p.offset = offset + at;
-        at += p.length;
-        if (result == Parse::idle) continue;
-        if (p.kind == EtraceKind::support) options_ = p.options;
-        out.push_back(p);
+        if (result == Parse::packet) {
+            p.offset = offset + at;
+            if (p.kind == EtraceKind::support) options_ = p.options;
+        }
+        at += length;
         if (full && out.size() >= kMany) full();
     }
     return at;

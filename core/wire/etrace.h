@@ -5,6 +5,7 @@
 #include <array>
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -68,6 +69,21 @@ class EtraceDecoder {
     /// Bytes are missing in the source at this place.
     void lose_source(std::vector<EtracePacket>& out);
     std::uint64_t position() const { return position_; }
+
+    /// Where a synchronisation seems to begin, at `from` or behind, with a run of packets behind it. A packet should
+    /// begin with the first of the bytes: else there is less to go by. Options that packets on the way there set are
+    /// kept.
+    std::optional<std::size_t> find_entry(std::span<const std::uint8_t> bytes, std::size_t from);
+    const EtraceOptions& options() const { return options_; }
+    void set_options(const EtraceOptions& options) { options_ = options; }
+    /// So many bytes came before. REQUIRES: nothing was fed yet.
+    void begin_at(std::uint64_t position) { position_ = position; }
+    void entered() {}
+    /// Whether both stand between the same two packets and take apart the same way what comes.
+    bool agrees(const EtraceDecoder& o) const {
+        return position_ == o.position_ && !hunting_ && !o.hunting_ && held_.empty() && o.held_.empty() &&
+               options_ == o.options_;
+    }
     const EtraceParameters& parameters() const { return parameters_; }
 
   private:

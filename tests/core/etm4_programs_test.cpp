@@ -1,6 +1,7 @@
 // Random Thumb-2 programs, walked with exceptions at random, their ETMv4 trace, and back to the same instructions.
 #include <gtest/gtest.h>
 
+#include "calls_told.h"
 #include "flow/step_log.h"
 #include "flow/step_pipe.h"
 #include "support.h"
@@ -161,6 +162,30 @@ TEST_P(RandomThumbPrograms, AreCountedAlikeByHops) {
     for (const std::uint32_t pc : f.history.pcs) ++truth[w.code->slot_of(pc)];
     EXPECT_EQ(counted, truth);
     EXPECT_GT(hops, 10u);
+}
+
+// The same calls, with their places, whether stretches are taken as a whole or run by run.
+TEST(RandomThumbPrograms, HopsOverCallsAndReturnsTellTheSameAsTheirRuns) {
+    std::size_t hopped = 0, none = 0;
+    for (std::uint64_t seed = 101; seed <= 116; ++seed) {
+        board::Etm4Setup setup;
+        setup.return_stack = seed % 2 == 0;
+        setup.sync_bytes = setup.return_stack ? 0 : 300;
+        const Walked w = walk(seed, setup);
+        const auto feed = [&](auto& out) {
+            StepPipe pipe(spec_of(setup), w.code, {});
+            // In pieces: a stretch may end anywhere.
+            for (std::size_t at = 0; at < w.trace.size(); at += 50)
+                pipe.feed(std::span(w.trace).subspan(at, std::min<std::size_t>(50, w.trace.size() - at)), out);
+            pipe.finish(out);
+        };
+        const std::string with = test::calls_told(w.code, w.functions, true, hopped, feed),
+                          without = test::calls_told(w.code, w.functions, false, none, feed);
+        ASSERT_GT(without.size(), 500U);
+        EXPECT_TRUE(with == without) << "seed " << seed;
+    }
+    EXPECT_GT(hopped, 20U) << "hops over calls were taken";
+    EXPECT_EQ(none, 0U);
 }
 
 INSTANTIATE_TEST_SUITE_P(OfChance, RandomThumbPrograms, testing::Range<std::uint64_t>(1, 33));

@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "calls_told.h"
 #include "etrace_encoder.h"
 #include "flow/etrace_flow.h"
 #include "flow/step_log.h"
@@ -151,56 +152,6 @@ TEST_P(EtraceInEachOption, GivesBackEveryInstructionAndException) {
     EXPECT_GT(exceptions, 1'000U);
 }
 
-// The same without hops: whoever has none is told run by run.
-struct RunByRun {
-    StepLog& log;
-    void run(const StepRun& r) { log.run(r); }
-    void trap(const StepTrap& t) { log.trap(t); }
-    void trap_return() { log.trap_return(); }
-    void gap(const StepGap& g) { log.gap(g); }
-    void time(const StepTime& t) { log.time(t); }
-    void sync(std::uint64_t offset) { log.sync(offset); }
-};
-
-// What becomes of a trace: each call with its place, figures of functions, and how often each instruction ran.
-std::string calls_told(const std::vector<std::uint8_t>& trace, const EtraceParameters& parameters,
-                       const std::shared_ptr<const Code>& code, const std::shared_ptr<const FunctionTable>& functions,
-                       bool hops, std::size_t& hopped) {
-    StepTrail trail;
-    trail.code = code;
-    trail.functions = functions;
-    StepReader reader(trail, StepTimer(StepClock::none, Clock{10'000'000}, Clock{}));
-    StepLog log(code, functions, [&](std::unique_ptr<StepBlock> block) {
-        for (const auto& i : block->items())
-            hopped += i.kind == StepBlock::Item::Kind::hop && !i.hop->moves.empty() ? 1u : 0u;
-        reader.take(*block);
-        return block;
-    });
-    EtraceDecoder decoder(parameters);
-    EtraceFlow flow(code, parameters);
-    std::vector<EtracePacket> packets;
-    decoder.feed(trace, packets);
-    decoder.finish(packets);
-    RunByRun runs{log};
-    if (hops)
-        flow.feed(std::span<const EtracePacket>(packets), log);
-    else
-        flow.feed(std::span<const EtracePacket>(packets), runs);
-    log.flush();
-    reader.finish();
-    std::ostringstream out;
-    for (const CallLevel& level : trail.levels)
-        for (std::size_t i = 0; i < level.size(); ++i)
-            out << level[i].step << ' ' << level[i].length.ps << ' ' << level[i].function << ' ' << level[i].flags
-                << '\n';
-    for (const FunctionTally& f : trail.tallies)
-        out << f.calls << ' ' << f.recursive << ' ' << f.unwound << ' ' << f.steps << ' ' << f.own.ps << '\n';
-    for (const CallNode& n : trail.tree) out << n.parent << ' ' << n.function << ' ' << n.steps << '\n';
-    auto [begins, ends] = log.counts();
-    for (const std::uint64_t n : StepCounters{std::move(begins), std::move(ends)}.executions(*code)) out << n << ' ';
-    return out.str();
-}
-
 TEST(EtraceOfRandomPrograms, HopsOverCallsAndReturnsTellTheSameAsTheirRuns) {
     std::size_t hopped = 0, none = 0;
     for (std::uint64_t seed = 1; seed <= 24; ++seed) {
@@ -208,7 +159,8 @@ TEST(EtraceOfRandomPrograms, HopsOverCallsAndReturnsTellTheSameAsTheirRuns) {
         parameters.return_stack_size = seed % 3 == 0 ? 0 : seed % 3 == 1 ? 1 : 4;
         EtraceOptions options{};
         options[static_cast<std::size_t>(Option::implicit_return)] = seed % 3 != 0;
-        const auto [truth, trace, code] = traced(seed, parameters, options, 900, 60'000);
+        // A synchronisation may come anywhere: at a call, say.
+        const auto [truth, trace, code] = traced(seed, parameters, options, seed % 2 == 0 ? 900 : 23, 60'000);
         // Functions that begin where calls lead, some of them; some programs have none.
         std::vector<Function> functions;
         for (std::uint32_t s = 1; seed % 4 != 0 && s < code->slot_count(); ++s)
@@ -225,13 +177,74 @@ TEST(EtraceOfRandomPrograms, HopsOverCallsAndReturnsTellTheSameAsTheirRuns) {
         for (std::size_t i = 0; i < functions.size(); ++i)
             functions[i].end = i + 1 < functions.size() ? functions[i + 1].entry : code->slot_count();
         const auto table = FunctionTable::of(functions, *code);
-        const std::string with = calls_told(trace, parameters, code, table, true, hopped),
-                          without = calls_told(trace, parameters, code, table, false, none);
+        const auto feed = [&, &trace = trace, &code = code](auto& out) {
+            EtraceDecoder decoder(parameters);
+            EtraceFlow flow(code, parameters);
+            std::vector<EtracePacket> packets;
+            decoder.feed(trace, packets);
+            decoder.finish(packets);
+            flow.feed(std::span<const EtracePacket>(packets), out);
+        };
+        const std::string with = test::calls_told(code, table, true, hopped, feed),
+                          without = test::calls_told(code, table, false, none, feed);
         ASSERT_GT(without.size(), 500U);
         EXPECT_TRUE(with == without) << "seed " << seed;
     }
     EXPECT_GT(hopped, 1'000U) << "hops over calls were taken";
     EXPECT_EQ(none, 0U);
+}
+
+// A stretch is learnt from where a packet left off. Where that was a call, its way back belongs onto the return stack.
+TEST(EtraceOfACall, SynchronisedAtTheCallAndNotifiedBehindItReturnsToItsCaller) {
+    constexpr std::uint32_t kBase = 0x1000;
+    const std::uint32_t program[] = {0x010000EF,   // 0: jal ra, 0x10
+                                     0x00000013,   // 4: nop
+                                     0x00000013,   // 8: nop
+                                     0xFF5FF06F,   // c: j 0
+                                     0x00128293,   // 10: addi t0, t0, 1
+                                     0xFE629EE3,   // 14: bne t0, t1, 0x10
+                                     0x00008067};  // 18: ret
+    Image::Piece piece;
+    piece.address = kBase;
+    piece.bytes = std::span(reinterpret_cast<const std::uint8_t*>(program), sizeof program);
+    const auto code = Code::of(std::span(&piece, 1), "rv32imac");
+    EtraceParameters parameters;
+    parameters.return_stack_size = 2;
+    std::vector<EtracePacket> packets(1);
+    packets[0].kind = EtraceKind::support;
+    packets[0].options[static_cast<std::size_t>(Option::implicit_return)] = true;
+    packets[0].options[static_cast<std::size_t>(Option::full_address)] = true;
+    for (int turn = 0; turn < 5; ++turn) {
+        EtracePacket p;
+        p.kind = EtraceKind::sync;
+        p.has_address = true;
+        p.address = kBase;
+        packets.push_back(p);
+        p.kind = EtraceKind::branches;
+        p.branches = 1;
+        p.notify = true;
+        p.address = kBase + 0x10;
+        packets.push_back(p);
+        p.branch_map = 1;
+        p.address = kBase + 8;
+        packets.push_back(p);
+    }
+    Function main_loop, counter;
+    main_loop.entry = code->slot_of(kBase);
+    main_loop.end = counter.entry = code->slot_of(kBase + 0x10);
+    counter.end = code->slot_count();
+    const auto functions = FunctionTable::of({main_loop, counter}, *code);
+    const auto feed = [&](auto& out) {
+        EtraceFlow flow(code, parameters);
+        flow.feed(std::span<const EtracePacket>(packets), out);
+    };
+    std::size_t hopped = 0;
+    Follower out{*code, {}, {}};
+    feed(out);
+    EXPECT_TRUE(out.gaps.empty());
+    EXPECT_EQ(out.history.pcs.size(), 5U * 8U + 4U) << "the jump back runs between two turns";
+    EXPECT_EQ(test::calls_told(code, functions, true, hopped, feed),
+              test::calls_told(code, functions, false, hopped, feed));
 }
 
 const Encoding kSetups[] = {

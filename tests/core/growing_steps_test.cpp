@@ -16,8 +16,9 @@ namespace {
 
 struct Divided {
     const char* capture;
-    bool two_threads;
-    std::size_t block_items, most_bytes;
+    unsigned threads;
+    std::size_t block_items, most_bytes, most_stretch;
+    bool guesses;  ///< decoding can begin in the middle
 };
 
 // Everything that a trail of steps says, as text.
@@ -39,24 +40,31 @@ std::string told(const Trail& trail) {
     return out.str();
 }
 
-std::string followed(const Recording& recording, GrowingSteps::Work work, std::size_t most_bytes, std::uint64_t seed) {
+std::string followed_bytes(const Recording& recording, std::span<const std::uint8_t> raw, GrowingSteps::Work work,
+                           std::size_t most_bytes, std::uint64_t seed,
+                           std::pair<std::uint64_t, std::uint64_t>* guesses = nullptr) {
     GrowingTrail growing(recording);
     Trail& trail = growing.trail();
     prepare_steps(recording, trail);
-    GrowingSteps steps(recording, 0, trail, work);
+    GrowingSteps steps(recording, 0, trail, std::move(work));
     std::mt19937_64 random(seed);
-    const auto raw = recording.step_streams[0].bytes();
     for (std::size_t at = 0; at < raw.size();) {
         const std::size_t n = std::min<std::size_t>(raw.size() - at, 1 + random() % most_bytes);
         steps.feed(raw.subspan(at, n));
-        if (random() % 4 == 0) steps.settle();
+        if (random() % 16 == 0) steps.settle();
         at += n;
     }
     steps.finish();
+    if (guesses != nullptr) *guesses = steps.guesses();
     return told(trail);
 }
 
-StepTime stamp(std::uint64_t ticks) { return {0, ticks, StepTime::Kind::timestamp}; }
+std::string followed(const Recording& recording, GrowingSteps::Work work, std::size_t most_bytes, std::uint64_t seed,
+                     std::pair<std::uint64_t, std::uint64_t>* guesses = nullptr) {
+    return followed_bytes(recording, recording.step_streams[0].bytes(), std::move(work), most_bytes, seed, guesses);
+}
+
+StepTime stamp(std::uint64_t ticks) { return {0, ticks, 0, StepTime::Kind::timestamp}; }
 
 TEST(StepTimer, ATimestampFarAheadIsBelievedOnlyIfTheNextBearsItOut) {
     StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
@@ -103,27 +111,88 @@ TEST(StepSpan, TheTimeOfAGapIsNotThatOfWhatRanAroundIt) {
     EXPECT_EQ(span.at(1'000) - span.at(400), Time::from_us(60)) << "and behind it";
 }
 
+// As by division of whole numbers, for each step of spans that do not divide.
+TEST(StepSpan, SharesTheTimeExactly) {
+    std::mt19937_64 random(5);
+    const StepTimer timer(StepClock::timestamps, Clock{1'000'000'000}, Clock{1'000'000'000});
+    for (int i = 0; i < 2'000; ++i) {
+        const std::uint64_t steps = 1 + random() % (std::uint64_t{1} << (1 + random() % 36));
+        const auto busy = static_cast<std::int64_t>(random() % (std::uint64_t{1} << (20 + random() % 36)));
+        const StepMoment from{1'000, Time{77}}, to{1'000 + steps, Time{77 + busy}};
+        const std::vector<std::uint64_t> none;
+        const StepSpan span(timer, from, to, none);
+        for (int k = 0; k < 20; ++k) {
+            const std::uint64_t n = k == 0 ? steps - 1 : random() % steps;
+            const auto each = static_cast<std::uint64_t>(busy) / steps, left = static_cast<std::uint64_t>(busy) % steps;
+            const auto share = static_cast<std::uint64_t>(static_cast<unsigned __int128>(left) * n / steps);
+            ASSERT_EQ(span.at(1'000 + n).ps, static_cast<std::int64_t>(77 + each * n + share))
+                << n << " of " << steps << " in " << busy << " ps";
+        }
+        EXPECT_EQ(span.at(1'000 + steps), to.time);
+    }
+}
+
 class StepsDividedAnyhow : public ::testing::TestWithParam<Divided> {};
+
+// Stretches of any length, at most so long.
+GrowingSteps::Work divided(const Divided& how, std::uint64_t seed) {
+    GrowingSteps::Work work;
+    work.threads = how.threads;
+    work.block_items = how.block_items;
+    work.stretch = [random = std::mt19937_64(seed), most = how.most_stretch]() mutable { return 1 + random() % most; };
+    return work;
+}
+
+GrowingSteps::Work undivided() {
+    GrowingSteps::Work work;
+    work.threads = 1;
+    work.block_items = 1 << 16;
+    return work;
+}
 
 TEST_P(StepsDividedAnyhow, GiveTheSameTrail) {
     const auto recording =
         open_recording(test::data(std::string("steps/") + GetParam().capture + "/recording.target.toml"));
     ASSERT_TRUE(recording) << recording.error().text();
-    const std::string whole = followed(**recording, {false, 1 << 16}, std::size_t{1} << 30, 1);
+    const std::string whole = followed(**recording, undivided(), std::size_t{1} << 30, 1);
     EXPECT_GT(whole.size(), 10'000U);
-    EXPECT_TRUE(followed(**recording, {GetParam().two_threads, GetParam().block_items}, GetParam().most_bytes, 7) ==
-                whole);
+    for (std::uint64_t seed = 1; seed <= 2; ++seed) {
+        std::pair<std::uint64_t, std::uint64_t> guesses;
+        EXPECT_TRUE(followed(**recording, divided(GetParam(), seed), GetParam().most_bytes, seed, &guesses) == whole)
+            << "seed " << seed;
+        if (GetParam().guesses) EXPECT_GT(guesses.first, 3U) << "it was cut";
+        EXPECT_EQ(guesses.second, 0U) << "in a whole stream every guess is right";
+    }
+}
+
+// What is damaged may be cut at a wrong place: that is noticed.
+TEST_P(StepsDividedAnyhow, GiveTheSameTrailOfADamagedStream) {
+    const auto opened =
+        open_recording(test::data(std::string("steps/") + GetParam().capture + "/recording.target.toml"));
+    ASSERT_TRUE(opened) << opened.error().text();
+    for (std::uint64_t seed = 1; seed <= 3; ++seed) {
+        std::mt19937_64 random(seed);
+        const auto raw = (*opened)->step_streams[0].bytes();
+        std::vector<std::uint8_t> bytes(raw.begin(), raw.end());
+        for (int i = 0; i < 60; ++i) bytes[random() % bytes.size()] = static_cast<std::uint8_t>(random());
+        const std::size_t hole = random() % (bytes.size() - 5'000);
+        bytes.erase(bytes.begin() + static_cast<std::ptrdiff_t>(hole),
+                    bytes.begin() + static_cast<std::ptrdiff_t>(hole + random() % 3'000));
+        const std::string whole = followed_bytes(**opened, bytes, undivided(), std::size_t{1} << 30, 1);
+        EXPECT_TRUE(followed_bytes(**opened, bytes, divided(GetParam(), seed), GetParam().most_bytes, seed) == whole)
+            << "seed " << seed;
+    }
 }
 
 const Divided kDivided[] = {
-    {"rv-etrace-mount-return", true, 1, 50'000}, {"rv-etrace-mount-return", false, 1, 300},
-    {"rv-etrace-mount", true, 7, 5'000},         {"rv-ntrace-mount-htm", true, 100, 20'000},
-    {"arm-etm-mount", true, 2048, 1'000},        {"arm-etm-mount-cc", true, 3, 10'000},
-    {"arm-etm-mount-rs", false, 64, 20'000},
+    {"rv-etrace-mount-return", 2, 1, 50'000, 9'000, true}, {"rv-etrace-mount-return", 1, 1, 300, 9'000, false},
+    {"rv-etrace-mount", 3, 7, 25'000, 20'000, true},       {"rv-ntrace-mount-htm", 2, 100, 20'000, 3'000, false},
+    {"arm-etm-mount", 2, 2048, 30'000, 5'000, true},       {"arm-etm-mount-cc", 2, 3, 40'000, 30'000, true},
+    {"arm-etm-mount-rs", 3, 64, 20'000, 4'000, true},
 };
 INSTANTIATE_TEST_SUITE_P(In, StepsDividedAnyhow, ::testing::ValuesIn(kDivided), [](const auto& d) {
-    std::string name =
-        std::string(d.param.capture) + (d.param.two_threads ? "_two_" : "_one_") + std::to_string(d.param.block_items);
+    std::string name = std::string(d.param.capture) + "_" + std::to_string(d.param.threads) + "_" +
+                       std::to_string(d.param.block_items);
     std::replace(name.begin(), name.end(), '-', '_');
     return name;
 });

@@ -113,6 +113,7 @@ void GrowingSteps::lose(std::uint64_t offset) {
 
 void GrowingSteps::settle() {
     split_.drain();
+    reader_.add_up();
     StepTrail& t = trail();
     const StepPipe pipe = split_.pipe();
     t.read_bytes = position_;

@@ -290,8 +290,6 @@ std::uint32_t StepReader::find_node(std::uint32_t parent, std::uint32_t function
     spans.append(span);
     FunctionTally& f = trail_.tallies[e.function];
     f.rate.add(begin);
-    f.own += span.length;
-    f.steps += steps;
     CallNode& n = trail_.tree[node(level == 0 ? 0 : open_[level - 1].node, e.function)];
     n.own += span.length;
     n.inclusive += span.length;
@@ -323,8 +321,6 @@ std::uint32_t StepReader::find_node(std::uint32_t parent, std::uint32_t function
     const Time net = span.length - o.taken;  // without handlers that came in between
     const Time own = net - o.inside;
     const std::uint64_t steps = e.step - o.step;
-    f.own += own;
-    f.steps += steps - o.steps_inside;
     CallNode& n = trail_.tree[o.node];
     n.own += own;
     n.inclusive += net;
@@ -428,12 +424,24 @@ void StepReader::settle() {
     trail_.end = last_;
 }
 
+void StepReader::add_up() {
+    for (FunctionTally& f : trail_.tallies) {
+        f.own = {};
+        f.steps = 0;
+    }
+    for (const CallNode& n : std::span(trail_.tree).subspan(1)) {
+        trail_.tallies[n.function].own += n.own;
+        trail_.tallies[n.function].steps += n.steps;
+    }
+}
+
 void StepReader::finish() {
     stack_.finish(*this);
     const std::uint64_t step = stack_.step();
     flush({step, moment_.time + (timer_.nominal(step) - timer_.nominal(moment_.step))}, true);
     nest_.finish(last_);
     settle();
+    add_up();
     trail_.origin = timer_.origin();
 }
 

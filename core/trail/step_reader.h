@@ -39,6 +39,8 @@ class StepReader {
     }
 
     void finish();
+    /// Own time and instructions of functions, which are kept by call path until then.
+    void add_up();
     /// Appends what is on the stack, up to the last known moment, to a copy of the trail.
     void add_open(StepTrail& copy) const;
     const CallStack& stack() const { return stack_; }
@@ -77,11 +79,11 @@ class StepReader {
         std::uint32_t number = 0;   ///< of the exception, for a handler
         bool recursive = false, handler = false, entered = false;
     };
-    void note(const Event& e) {
+    [[gnu::always_inline]] void note(const Event& e) {
         if (noted_ == events_.size()) more_events();
         events_[noted_++] = e;
     }
-    void more_events();
+    [[gnu::noinline]] void more_events();
     void flush(const StepMoment& until, bool all);
     void keep_sleeps(const StepSpan& span);
     /// Instructions are missing.

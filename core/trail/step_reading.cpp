@@ -168,7 +168,7 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
         at += n;
         stream.file->let_go(at);
         const auto now = std::chrono::steady_clock::now();
-        if (now - settled < std::chrono::milliseconds(50) && at < raw.size()) continue;
+        if (now - settled < std::chrono::milliseconds(100) && at < raw.size()) continue;
         growing.settle();
         settled = now;
         between(at);

@@ -701,11 +701,12 @@ void MainWindow::ask_save() {
 }
 
 void MainWindow::ask_save_csv() {
-    const int shown = std::clamp(page_->choice()->currentIndex(), 0, 3);
-    const QString path = QFileDialog::getSaveFileName(
-        this, tr("Save measures as CSV"),
-        QDir::current().filePath(QStringList{"interrupts.csv", "tasks.csv", "locks.csv", "queues.csv"}[shown]),
-        tr("CSV (*.csv)"));
+    const int shown = std::clamp(page_->choice()->currentIndex(), 0, 4);
+    const QString path =
+        QFileDialog::getSaveFileName(this, tr("Save measures as CSV"),
+                                     QDir::current().filePath(QStringList{"interrupts.csv", "tasks.csv", "locks.csv",
+                                                                          "queues.csv", "states.csv"}[shown]),
+                                     tr("CSV (*.csv)"));
     if (path.isEmpty()) return;
     std::ofstream out(path.toStdString(), std::ios::binary);
     if (shown == 1)
@@ -714,6 +715,8 @@ void MainWindow::ask_save_csv() {
         write_locks_csv(session_.lock_rows(), out);
     else if (shown == 3)
         write_queues_csv(session_.queue_rows(), out);
+    else if (shown == 4)
+        write_states_csv(session_.state_rows(), out);
     else
         write_stats_csv(session_.rows(), out);
     out.close();

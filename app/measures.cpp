@@ -264,7 +264,8 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     choice_->setObjectName("measures_choice");
     choice_->setDrawBase(false);
     choice_->setExpanding(false);
-    for (const auto& name : {tr("Interrupts"), tr("Tasks"), tr("Locks"), tr("Queues")}) choice_->addTab(name);
+    for (const auto& name : {tr("Interrupts"), tr("Tasks"), tr("Locks"), tr("Queues"), tr("States")})
+        choice_->addTab(name);
     filter_ = new QLineEdit;
     filter_->setObjectName("measures_filter");
     filter_->setPlaceholderText(tr("Filter by name"));
@@ -305,9 +306,10 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     tasks_ = new FigureTable(FigureTable::Of::tasks, session, view);
     locks_ = new FigureTable(FigureTable::Of::locks, session, view);
     queues_ = new FigureTable(FigureTable::Of::queues, session, view);
+    states_ = new FigureTable(FigureTable::Of::states, session, view);
     tables_ = new QStackedWidget;
     tables_->addWidget(table_);
-    for (FigureTable* t : {tasks_, locks_, queues_}) {
+    for (FigureTable* t : {tasks_, locks_, queues_, states_}) {
         tables_->addWidget(t);
         connect(t, &FigureTable::place_chosen, this, &MeasuresPage::place_chosen);
         connect(filter_, &QLineEdit::textChanged, t, &FigureTable::set_filter);
@@ -363,6 +365,8 @@ void MeasuresPage::renew_choice() {
     choice_->setTabVisible(1, tasks);
     choice_->setTabVisible(2, tasks && !trail->tasks.locks.empty());
     choice_->setTabVisible(3, tasks && !trail->tasks.queues.empty());
+    choice_->setTabVisible(4, trail && std::any_of(trail->tasks.values.begin(), trail->tasks.values.end(),
+                                                   [](const ValueLane& v) { return !v.value_names.empty(); }));
     if (!choice_->isTabVisible(choice_->currentIndex())) choice_->setCurrentIndex(0);
     if (session_.busy()) choice_->setCurrentIndex(tasks ? 1 : 0);
 }

@@ -68,6 +68,7 @@ class MeasuresPage : public QWidget {
     FigureTable* tasks() const { return tasks_; }
     FigureTable* locks() const { return locks_; }
     FigureTable* queues() const { return queues_; }
+    FigureTable* states() const { return states_; }
     QTabBar* choice() const { return choice_; }
     QLineEdit* filter() const { return filter_; }
     /// The selected rows (all if none), tab-separated with the heading.
@@ -88,7 +89,7 @@ class MeasuresPage : public QWidget {
     InterruptModel* model_;
     QSortFilterProxyModel* sorted_;
     QTableView* table_;
-    FigureTable *tasks_, *locks_, *queues_;
+    FigureTable *tasks_, *locks_, *queues_, *states_;
     QTabBar* choice_;
     QStackedWidget* tables_;
     QLineEdit* filter_;

@@ -104,11 +104,13 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     std::vector<TaskRow> of_tasks;
     std::vector<LockRow> of_locks;
     std::vector<QueueRow> of_queues;
+    std::vector<StateRow> of_states;
     std::vector<Distribution> responses;
     if ((*trail)->tasks.present()) {
         of_tasks = mt::task_rows(**trail);
         of_locks = mt::lock_rows(**trail);
         of_queues = mt::queue_rows(**trail);
+        of_states = mt::state_rows(**trail);
         for (const auto& lane : (*trail)->tasks.tasks) {
             std::vector<Time> lengths;
             for (std::size_t i = 0; i < lane.jobs.size(); ++i)
@@ -117,13 +119,14 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
         }
     }
     post(turn, [this, of_tasks = std::move(of_tasks), of_locks = std::move(of_locks), of_queues = std::move(of_queues),
-                responses = std::move(responses), clock, rows = std::move(rows), findings = std::move(findings),
-                distributions = std::move(distributions)]() mutable {
+                of_states = std::move(of_states), responses = std::move(responses), clock, rows = std::move(rows),
+                findings = std::move(findings), distributions = std::move(distributions)]() mutable {
         clock_ = clock;
         rows_ = std::move(rows);
         task_rows_ = std::move(of_tasks);
         lock_rows_ = std::move(of_locks);
         queue_rows_ = std::move(of_queues);
+        state_rows_ = std::move(of_states);
         task_distributions_ = std::move(responses);
         findings_ = std::move(findings);
         distributions_ = std::move(distributions);
@@ -140,6 +143,7 @@ void Session::replace_open(std::shared_ptr<const Recording> recording) {
     task_rows_.clear();
     lock_rows_.clear();
     queue_rows_.clear();
+    state_rows_.clear();
     task_distributions_.clear();
     clock_ = ClockCheck::unchecked;
     distributions_.clear();

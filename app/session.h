@@ -13,6 +13,7 @@
 #include "base/progress.h"
 #include "judge/finding.h"
 #include "measure/interrupts.h"
+#include "measure/states.h"
 #include "measure/tasks.h"
 #include "trail/reading.h"
 #include "trail/recording.h"
@@ -56,6 +57,7 @@ class Session : public QObject {
     const std::vector<TaskRow>& task_rows() const { return task_rows_; }
     const std::vector<LockRow>& lock_rows() const { return lock_rows_; }
     const std::vector<QueueRow>& queue_rows() const { return queue_rows_; }
+    const std::vector<StateRow>& state_rows() const { return state_rows_; }
 
   signals:
     void opening(const QString& path);
@@ -82,6 +84,7 @@ class Session : public QObject {
     std::vector<TaskRow> task_rows_;
     std::vector<LockRow> lock_rows_;
     std::vector<QueueRow> queue_rows_;
+    std::vector<StateRow> state_rows_;
     std::vector<Distribution> task_distributions_;
     std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions_;
     std::shared_ptr<Progress> progress_, judging_;

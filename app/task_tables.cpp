@@ -72,6 +72,20 @@ const std::vector<Heading> kQueues = {
     {QT_TR_NOOP("stay 99 %"), QT_TR_NOOP("99 % of the entries do not stay longer")},
     {QT_TR_NOOP("stay most"), QT_TR_NOOP("longest time from send to receive")}};
 
+const std::vector<Heading> kStates = {
+    {QT_TR_NOOP("name"), QT_TR_NOOP("what the value stands for: a state, or a runnable")},
+    {QT_TR_NOOP("of"), QT_TR_NOOP("the variable or port")},
+    {QT_TR_NOOP("core"), QT_TR_NOOP("which core told it")},
+    {QT_TR_NOOP("stays"), QT_TR_NOOP("how often it came and went")},
+    {QT_TR_NOOP("left out"), QT_TR_NOOP("stays cut by a gap or by the recording's end; in no figure")},
+    {QT_TR_NOOP("stay least"), QT_TR_NOOP("shortest stay")},
+    {QT_TR_NOOP("stay mean"), QT_TR_NOOP("mean stay")},
+    {QT_TR_NOOP("stay 99 %"), QT_TR_NOOP("99 % of the stays are not longer")},
+    {QT_TR_NOOP("stay most"), QT_TR_NOOP("longest stay")},
+    {QT_TR_NOOP("period mean"), QT_TR_NOOP("mean time from begin to begin, never across a gap")},
+    {QT_TR_NOOP("period most"), QT_TR_NOOP("longest time from begin to begin, never across a gap")},
+    {QT_TR_NOOP("share"), QT_TR_NOOP("of all stays of the same variable or port")}};
+
 }  // namespace
 
 class FigureTable::Model : public QAbstractTableModel {
@@ -80,9 +94,10 @@ class FigureTable::Model : public QAbstractTableModel {
         : QAbstractTableModel(parent),
           of_(of),
           session_(session),
-          headings_(of == Of::tasks   ? kTasks
-                    : of == Of::locks ? kLocks
-                                      : kQueues) {}
+          headings_(of == Of::tasks    ? kTasks
+                    : of == Of::locks  ? kLocks
+                    : of == Of::queues ? kQueues
+                                       : kStates) {}
 
     int rowCount(const QModelIndex& parent = {}) const override {
         return parent.isValid() ? 0 : static_cast<int>(rows_.size());
@@ -104,8 +119,10 @@ class FigureTable::Model : public QAbstractTableModel {
         const Heading& h = headings_[static_cast<std::size_t>(section)];
         if (role == Qt::DisplayRole) return FigureTable::tr(h.name);
         if (role == Qt::ToolTipRole) return FigureTable::tr(h.meaning);
-        if (role == Qt::TextAlignmentRole)
-            return QVariant(Qt::AlignVCenter | (section == 0 ? Qt::AlignLeft : Qt::AlignRight));
+        if (role == Qt::TextAlignmentRole) {
+            const bool left = section == 0 || (!rows_.empty() && rows_[0][static_cast<std::size_t>(section)].left);
+            return QVariant(Qt::AlignVCenter | (left ? Qt::AlignLeft : Qt::AlignRight));
+        }
         return {};
     }
     void renew() {
@@ -144,6 +161,12 @@ class FigureTable::Model : public QAbstractTableModel {
             for (const QueueRow& r : session_.queue_rows())
                 rows_.push_back({named(r.name), count(r.sent), count(r.received), count(r.failed), count(r.peak),
                                  length(r.stay.mean), length(r.stay.p99), length(r.stay.greatest)});
+        if (of_ == Of::states)
+            for (const StateRow& r : session_.state_rows())
+                rows_.push_back({named(r.name), named(r.lane_name), named(r.core_name), count(r.stay.count),
+                                 count(r.left_out), length(r.stay.least), length(r.stay.mean), length(r.stay.p99),
+                                 length(r.stay.greatest), length(r.period.mean), length(r.period.greatest),
+                                 share(r.share)});
         endResetModel();
     }
 
@@ -192,7 +215,7 @@ QString FigureTable::copied_text() const { return table_text(*this); }
 int FigureTable::rows() const { return sorted_->rowCount(); }
 QString FigureTable::cell(int row, int column) const { return sorted_->index(row, column).data().toString(); }
 
-// To the longest response, the longest wait, the fullest moment.
+// To the longest response, the longest wait, the fullest moment, the longest stay.
 void FigureTable::go(const QModelIndex& index, bool leave) {
     const auto row = static_cast<std::size_t>(sorted_->mapToSource(index).row());
     const TaskTrail& tasks = session_.trail()->tasks;
@@ -226,6 +249,9 @@ void FigureTable::go(const QModelIndex& index, bool leave) {
                     {tasks.tasks[h.task].core, -1, tasks.tasks[h.task].job_from(h.end), static_cast<int>(h.task)},
                     h.begin, h.end, leave);
         }
+    } else if (of_ == Of::states) {
+        const StateRow& r = session_.state_rows()[row];
+        if (r.stay.count > 0) emit place_chosen(view_.selection(), r.worst_begin, r.worst_end, leave);
     } else {
         const QueueLane& lane = tasks.queues[session_.queue_rows()[row].queue];
         if (lane.ops.empty()) return;

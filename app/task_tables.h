@@ -1,4 +1,4 @@
-// The tables of tasks, locks and queues on the page of measures.
+// The tables of tasks, locks, queues and states on the page of measures.
 #pragma once
 
 #include <functional>
@@ -17,7 +17,7 @@ namespace mt::app {
 class FigureTable : public QTableView {
     Q_OBJECT
   public:
-    enum class Of { tasks, locks, queues };
+    enum class Of { tasks, locks, queues, states };
     FigureTable(Of of, Session& session, Viewpoint& view, QWidget* parent = nullptr);
     void set_filter(const QString& text);
     QString copied_text() const;

@@ -203,9 +203,11 @@ int run_stats(const Options& o) {
     if (o.of != "interrupts") {
         const Trail& trail = *opened->trail;
         if (!trail.tasks.present() || (o.of == "tasks" && trail.tasks.tasks.empty()) ||
-            (o.of == "locks" && trail.tasks.streams.empty()))
+            (o.of == "locks" && trail.tasks.streams.empty()) || (o.of == "states" && state_rows(trail).empty()))
             return fail({"the recording tells of no " + o.of, o.input,
-                         "they come from an operating system's events: record them, or give a ctf stream"});
+                         o.of == "states"
+                             ? "they are values with names: give a watch or a port of kind \"value\" its names"
+                             : "they come from an operating system's events: record them, or give a ctf stream"});
         return write_to(o.output, [&](std::ostream& out) {
             if (o.of == "tasks") {
                 const auto rows = task_rows(trail);
@@ -223,6 +225,14 @@ int run_stats(const Options& o) {
                     write_locks_csv(rows, out);
                 else
                     out << locks_text(rows);
+            } else if (o.of == "states") {
+                const auto rows = state_rows(trail);
+                if (o.json)
+                    out << states_json(rows).dump(2) << "\n";
+                else if (o.csv)
+                    write_states_csv(rows, out);
+                else
+                    out << states_text(rows);
             } else if (o.json) {
                 out << marks_json(trail).dump(2) << "\n";
             } else if (o.csv) {
@@ -451,9 +461,9 @@ int main(int argc, char** argv) {
     steps->add_option("--core", o.core, "the core, if several are traced");
     steps->add_option("--pcs", o.addresses, "write the addresses to this file, eight bytes each");
     CLI::App* stats = output(command("stats", "measures, one row per activity", run_stats));
-    stats->add_option("--of", o.of, "interrupts, tasks, locks, marks or functions")
+    stats->add_option("--of", o.of, "interrupts, tasks, locks, marks, functions, or states that named values stood for")
         ->required()
-        ->check(CLI::IsMember({"interrupts", "tasks", "functions", "locks", "marks"}));
+        ->check(CLI::IsMember({"interrupts", "tasks", "functions", "locks", "marks", "states"}));
     stats->add_option("--leave-out", o.leave_out, "functions that do not count, such as the one that waits for work");
     stats->add_flag("--csv", o.csv, "as CSV");
     stats->add_flag("--json", o.json, "as JSON");

@@ -258,6 +258,46 @@ void write_queues_csv(const std::vector<QueueRow>& rows, std::ostream& out) {
     }
 }
 
+void write_states_csv(const std::vector<StateRow>& rows, std::ostream& out) {
+    out << kStatsHeading;
+    for (const auto& r : rows) {
+        const std::string total = ns_text(r.stay.sum);
+        csv_row(out, r.lane_name + ": " + r.name, static_cast<std::uint64_t>(r.value), r.stay.count, r.left_out, total,
+                total, r.stay, r.period, {}, share_field(r.share));
+    }
+}
+Json states_json(const std::vector<StateRow>& rows) {
+    Json all = Json::array();
+    for (const auto& r : rows)
+        all.push_back({{"of", r.lane_name},
+                       {"name", r.name},
+                       {"value", r.value},
+                       {"core", r.core_name},
+                       {"count", r.stay.count},
+                       {"left_out", r.left_out},
+                       {"total", json_ns(r.stay.sum)},
+                       {"min", json_ns(r.stay.least)},
+                       {"mean", json_ns(r.stay.mean)},
+                       {"max", json_ns(r.stay.greatest)},
+                       {"p99", json_ns(r.stay.p99)},
+                       {"period_min", json_ns(r.period.least)},
+                       {"period_mean", json_ns(r.period.mean)},
+                       {"period_max", json_ns(r.period.greatest)},
+                       {"share", r.share}});
+    return all;
+}
+std::string states_text(const std::vector<StateRow>& rows) {
+    std::string out =
+        "name                    of                       count  left out       least        mean        most  period "
+        "mean      share\n";
+    for (const auto& r : rows)
+        out += named(r.name, 22) + "  " + named(r.lane_name, 20) + padded(count_text(r.stay.count), 10) +
+               padded(count_text(r.left_out), 10) + padded(cell(r.stay.least), 12) + padded(cell(r.stay.mean), 12) +
+               padded(cell(r.stay.greatest), 12) + padded(cell(r.period.mean), 13) + padded(share_text(r.share), 11) +
+               "\n";
+    return out;
+}
+
 void write_marks_csv(const Trail& trail, std::ostream& out) {
     out << kStatsHeading;
     for (const auto& m : trail.tasks.marks)

@@ -10,6 +10,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/progress.h"
+#include "measure/states.h"
 #include "measure/tasks.h"
 #include "trail/recording.h"
 #include "trail/trail.h"
@@ -28,6 +29,11 @@ std::string locks_text(const std::vector<LockRow>& rows);
 
 /// The table of queues: how many entries came and went, and how long they stayed.
 void write_queues_csv(const std::vector<QueueRow>& rows, std::ostream& out);
+
+/// `stats --of states`: what named values stood for, how often and how long.
+void write_states_csv(const std::vector<StateRow>& rows, std::ostream& out);
+nlohmann::ordered_json states_json(const std::vector<StateRow>& rows);
+std::string states_text(const std::vector<StateRow>& rows);
 
 /// `stats --of marks`: how often each was seen, and its periods.
 void write_marks_csv(const Trail& trail, std::ostream& out);

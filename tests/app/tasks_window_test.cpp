@@ -14,6 +14,7 @@
 #include <QToolTip>
 #include <QWheelEvent>
 
+#include "base/text.h"
 #include "main_window.h"
 #include "support.h"
 #include "task_program.h"
@@ -145,6 +146,40 @@ TEST_F(TasksWindow, TablesOfTasksLocksAndQueuesLeadToTheWorst) {
     page->choice()->setCurrentIndex(3);
     EXPECT_EQ(page->queues()->cell(0, 0), "link words");
     EXPECT_EQ(page->queues()->cell(0, 3), "0") << "nothing refused";
+    EXPECT_FALSE(page->choice()->isTabVisible(4)) << "no value has a name here";
+}
+
+TEST_F(TasksWindow, TheTableOfStatesMeasuresWhatNamedValuesStoodFor) {
+    std::string target = test::read_text(test::data("mount/mount.target.toml"));
+    for (const std::string file : {"capture.bin", "firmware.elf"})
+        target.replace(target.find("\"" + file), file.size() + 1, "\"" + test::data("mount/" + file));
+    const std::string port = "name   = \"shutter\"\n";
+    target.insert(target.find(port), "names = { 1 = \"settles\", 3 = \"open\" }\n");
+    const test::Folder folder;
+    test::write_file(folder / "a.target.toml", target);
+    open(folder / "a.target.toml");
+    window.show_measures(true);
+    auto* page = window.measures_page();
+    const QRect tab = page->choice()->tabRect(4);
+    EXPECT_EQ(page->choice()->tabText(4), "States");
+    QTest::mouseClick(page->choice(), Qt::LeftButton, {}, tab.center());
+    auto* states = page->states();
+    ASSERT_TRUE(states->isVisible());
+    ASSERT_GE(states->rows(), 2);
+    int open_row = -1;
+    for (int i = 0; i < states->rows(); ++i)
+        if (states->cell(i, 0) == "open") open_row = i;
+    ASSERT_GE(open_row, 0);
+    EXPECT_EQ(states->cell(open_row, 1), "shutter");
+    EXPECT_EQ(states->cell(open_row, 3), "1");
+    const StateRow& row = window.session().state_rows()[static_cast<std::size_t>(open_row)];
+    EXPECT_EQ(plain(states->cell(open_row, 8)).toStdString(), duration_text(row.worst_end - row.worst_begin));
+    const QRect at = states->visualRect(states->model()->index(open_row, 0));
+    QTest::mouseClick(states->viewport(), Qt::LeftButton, {}, at.center());
+    QTest::mouseDClick(states->viewport(), Qt::LeftButton, {}, at.center());
+    EXPECT_FALSE(page->isVisible());
+    EXPECT_LE(window.viewpoint().from(), row.worst_begin) << "its longest stay, all of it";
+    EXPECT_GE(window.viewpoint().to(), row.worst_end);
 }
 
 TEST_F(TasksWindow, ADotOverTimeLeadsToItsJob) {

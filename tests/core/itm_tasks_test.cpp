@@ -5,6 +5,7 @@
 #include <cstring>
 #include <sstream>
 
+#include "measure/states.h"
 #include "measure/tasks.h"
 #include "support.h"
 #include "target/orti.h"
@@ -121,6 +122,49 @@ TEST(RunningTaskVariable, TablesNameTasksAndValuesAndMarksStandInTheirLanes) {
     ASSERT_EQ(o.trail->tasks.marks.size(), 1U);
     EXPECT_EQ(o.trail->tasks.marks[0].name, "boot marks");
     EXPECT_EQ(own_number(o.trail->tasks.marks[0].id), 31U);
+}
+
+// A port that tells which runnable ran: 1 for a millisecond, 2 for half of one, and 0 for none between.
+TEST(NamedValues, AreMeasuredAsStaysOfWhatTheyStandFor) {
+    Trail trail;
+    trail.cores.emplace_back().name = "main";
+    ValueLane lane;
+    lane.name = "runnable";
+    lane.value_names = {{1, "read_encoder"}, {2, "set_rate"}};
+    for (int turn = 0; turn < 10; ++turn) {
+        const Time at = Time::from_ms(10.0 * turn);
+        lane.append(at, 1);
+        lane.append(at + Time::from_us(400), 1);  // written again: it goes on
+        lane.append(at + Time::from_ms(1 + (turn == 6 ? 3 : 0)), 2);
+        lane.append(at + Time::from_ms(turn == 6 ? 4.5 : 1.5), 0);
+    }
+    trail.end = Time::from_ms(100);
+    trail.tasks.values.push_back(lane);
+    const auto rows = state_rows(trail);
+    ASSERT_EQ(rows.size(), 2U) << "0 has no name: none of them";
+    EXPECT_EQ(rows[0].name, "read_encoder");
+    EXPECT_EQ(rows[0].lane_name, "runnable");
+    EXPECT_EQ(rows[0].core_name, "main");
+    EXPECT_EQ(rows[0].stay.count, 10U);
+    EXPECT_EQ(rows[0].left_out, 0U);
+    EXPECT_EQ(rows[0].stay.least, Time::from_ms(1));
+    EXPECT_EQ(rows[0].stay.greatest, Time::from_ms(4));
+    EXPECT_EQ(rows[0].worst_begin, Time::from_ms(60));
+    EXPECT_EQ(rows[0].worst_end, Time::from_ms(64));
+    EXPECT_EQ(rows[0].period.mean, Time::from_ms(10));
+    EXPECT_EQ(rows[1].stay.sum, Time::from_ms(5));
+    EXPECT_NEAR(rows[0].share, 13.0 / 91.5, 1e-9) << "of all stays, those of none too, but for the last that goes on";
+
+    Gap gap;
+    gap.begin = Time::from_ms(20.5);
+    gap.end = Time::from_ms(20.7);
+    trail.gaps.push_back(gap);
+    trail.streams.emplace_back();
+    const auto cut = state_rows(trail);
+    EXPECT_EQ(cut[0].stay.count, 9U) << "the one with the gap in it is no whole stay";
+    EXPECT_EQ(cut[0].left_out, 1U);
+    EXPECT_EQ(cut[1].stay.count, 9U) << "nor that of 2, whose begin may have been lost";
+    EXPECT_EQ(cut[0].period.count, 8U) << "no period leads across it";
 }
 
 TEST(RunningTaskVariable, AfterALossNothingIsKnownUntilTheNextSwitch) {

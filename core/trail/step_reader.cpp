@@ -78,13 +78,19 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
 }
 
 bool StepTimer::believe(std::uint64_t ticks) {
-    constexpr unsigned kMostBehind = 8;  // then the counter was set back: time goes on from there
+    constexpr unsigned kMostBehind = 8;
     if (ticks_ == 0) ticks_ = origin_;
     if (ticks < ticks_) {
         suspect_.reset();
+        between_ = (behind_ == 0 || between_) && ticks >= before_;
         if (++behind_ < kMostBehind) return false;
-        base_ += stamps_.at(static_cast<std::int64_t>(ticks_ - origin_));
-        origin_ = ticks_ = ticks;
+        // All go on from the one before the last: that was the wrong one. Else the counter was set back, and time goes
+        // on from there.
+        if (!between_) {
+            base_ += stamps_.at(static_cast<std::int64_t>(ticks_ - origin_));
+            origin_ = ticks;
+        }
+        before_ = ticks_ = ticks;
         behind_ = 0;
         return true;
     }
@@ -97,7 +103,9 @@ bool StepTimer::believe(std::uint64_t ticks) {
     }
     suspect_.reset();
     behind_ = 0;
-    widest_ = std::max(widest_, step);
+    // How far timestamps stand apart is told by those with nothing missing between them.
+    if (!std::exchange(lost_, false) && step <= far) widest_ = std::max(widest_, step);
+    before_ = ticks_;
     ticks_ = ticks;
     return true;
 }

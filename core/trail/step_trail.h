@@ -195,6 +195,8 @@ class StepTimer {
     std::uint64_t widest_ = 0;              ///< largest step from timestamp to timestamp that was believed
     std::optional<std::uint64_t> suspect_;  ///< a timestamp far ahead that the next one must bear out
     unsigned behind_ = 0;                   ///< timestamps in a row that lie before the last one believed
+    std::uint64_t before_ = 0;              ///< the one believed before the last
+    bool between_ = false;                  ///< all that lie behind lie between these two
     std::uint64_t stamp_ticks_ = 0;         ///< cycles: the cycles at the first timestamp
     bool have_stamp_ = false;
 };

@@ -102,6 +102,29 @@ TEST(StepTimer, ACounterThatWasSetBackGoesOnFromThere) {
     EXPECT_LT(after->time, Time::from_ms(101));
 }
 
+TEST(StepTimer, ATimestampThatThoseBehindItContradictIsTakenBack) {
+    StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    for (std::uint64_t ticks = 1'000; ticks <= 10'000; ticks += 1'000) (void)timer.tell(stamp(ticks), ticks);
+    ASSERT_TRUE(timer.tell(stamp(10'500 + (1 << 22)), 10'500)) << "one bit is wrong: 0.4 s ahead, as after a sleep";
+    std::optional<StepMoment> after;
+    for (std::uint64_t ticks = 11'000; ticks < 30'000; ticks += 1'000) after = timer.tell(stamp(ticks), ticks);
+    ASSERT_TRUE(after);
+    EXPECT_EQ(after->time, Time::from_us(2'900)) << "times are those of the clock again";
+}
+
+TEST(StepTimer, WhatWasLostDoesNotMakeLeapsBelievable) {
+    StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    std::uint64_t ticks = 1'000;
+    for (; ticks < 20'000; ticks += 1'000) (void)timer.tell(stamp(ticks), ticks);
+    timer.lost(StepGapKind::damaged);
+    ticks += 600'000;  // 60 ms are missing
+    EXPECT_FALSE(timer.tell(stamp(ticks), 20'000)) << "not before another bears it out";
+    EXPECT_TRUE(timer.tell(stamp(ticks += 1'000), 21'000));
+    EXPECT_TRUE(timer.tell(stamp(ticks += 1'000), 22'000));
+    EXPECT_FALSE(timer.tell(stamp(ticks + 400'000), 22'500)) << "40 ms at once, with nothing missing: one bit is wrong";
+    EXPECT_TRUE(timer.tell(stamp(ticks += 1'000), 23'000));
+}
+
 TEST(StepSpan, TheTimeOfAGapIsNotThatOfWhatRanAroundIt) {
     const StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
     const StepMoment from{0, Time{}}, to{1'000, Time::from_ms(10)};

@@ -1,0 +1,112 @@
+// A core that does not rest for long, and a task that never gets to run: small traces, told event by event.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <string>
+#include <vector>
+
+#include "judge/finding.h"
+#include "share/ctf_writer.h"
+#include "support.h"
+
+namespace mt {
+namespace {
+
+constexpr std::uint32_t kIdle = 0, kGrind = 1, kPolish = 2, kPark = 3;
+
+// Two tasks with jobs of a millisecond each; times are in microseconds.
+class Workshop {
+  public:
+    explicit Workshop(const std::string& folder)
+        : writer_(std::move(*CtfWriter::create(folder, {"shop", 1'000'000, 1}))) {
+        const char* const names[] = {"idle", "grind", "polish", "park"};
+        for (std::uint32_t i = 0; i < 4; ++i) {
+            texts_.texts = {names[i]};
+            tell(OsKind::task_create, i, text_and_priority(0, static_cast<int>(i)));
+        }
+        tell(OsKind::task_switch_in, kIdle);
+    }
+    void job(std::uint32_t task, std::int64_t length) {
+        tell(OsKind::task_ready, task);
+        tell(OsKind::task_switch_in, task);
+        now_ += length;
+        tell(OsKind::task_block, task, 0, static_cast<std::uint8_t>(BlockReason::activation));
+    }
+    void rest(std::int64_t length) {
+        tell(OsKind::task_switch_in, kIdle);
+        now_ += length;
+    }
+    std::int64_t now() const { return now_; }
+    void end() { (void)writer_->finish(); }
+
+  private:
+    void tell(OsKind kind, std::uint32_t subject, std::int64_t value = 0, std::uint8_t code = 0) {
+        OsEvent e;
+        e.kind = kind;
+        e.subject = subject;
+        e.value = value;
+        e.code = code;
+        writer_->write(e, now_, texts_);
+    }
+    std::unique_ptr<CtfWriter> writer_;
+    OsBlock texts_;
+    std::int64_t now_ = 0;
+};
+
+std::vector<Finding> found(const std::string& folder) {
+    const auto o = test::decode(folder);
+    return find_all(*o.recording, *o.trail);
+}
+
+const Finding* of_kind(const std::vector<Finding>& all, FindingKind kind) {
+    const auto f = std::find_if(all.begin(), all.end(), [kind](const Finding& x) { return x.kind == kind; });
+    return f == all.end() ? nullptr : &*f;
+}
+
+TEST(ACoreThatDoesNotRest, IsToldWithWhoTookIt) {
+    const test::Folder folder;
+    Workshop shop(folder.path());
+    std::int64_t from = 0, to = 0;
+    for (int turn = 0; turn < 120; ++turn) {
+        shop.job(kGrind, 1'000);
+        if (turn % 10 == 0) shop.job(kPolish, 1'000);
+        if (turn == 80) {
+            from = shop.now();
+            for (int k = 0; k < 100; ++k) {
+                shop.job(kPolish, 1'000);
+                shop.job(kGrind, 1'000 + k % 3);
+                shop.job(kGrind, 1'000 + k % 5);
+            }
+            to = shop.now();
+        }
+        shop.rest(9'000 + turn % 7);
+    }
+    shop.end();
+    const auto all = found(folder.path());
+    const Finding* f = of_kind(all, FindingKind::overload);
+    ASSERT_NE(f, nullptr);
+    EXPECT_LE(f->begin.us(), static_cast<double>(from));
+    EXPECT_GE(f->end.us(), static_cast<double>(to));
+    EXPECT_EQ(f->activities, (std::vector<std::string>{"grind", "polish"})) << "who took most first";
+    EXPECT_NE(f->cause.find("grind 66."), std::string::npos) << f->cause;
+}
+
+TEST(ATaskThatNeverRan, IsToldWithWhatHeldItUp) {
+    const test::Folder folder;
+    Workshop shop(folder.path());
+    for (int turn = 0; turn < 60; ++turn) {
+        shop.job(kGrind, 1'000);
+        if (turn % 10 == 0) shop.job(kPolish, 1'000);
+        shop.rest(9'000);
+    }
+    shop.end();
+    const auto all = found(folder.path());
+    const Finding* f = of_kind(all, FindingKind::never_ran);
+    ASSERT_NE(f, nullptr);
+    EXPECT_EQ(f->title, "park never ran");
+    EXPECT_NE(f->cause.find("nothing ever made it ready"), std::string::npos) << f->cause;
+    EXPECT_EQ(of_kind(all, FindingKind::overload), nullptr) << "there is rest enough";
+}
+
+}  // namespace
+}  // namespace mt

@@ -209,36 +209,30 @@ int run_stats(const Options& o) {
                              ? "they are values with names: give a watch or a port of kind \"value\" its names"
                              : "they come from an operating system's events: record them, or give a ctf stream"});
         return write_to(o.output, [&](std::ostream& out) {
+            // As JSON, as CSV, or for people.
+            const auto as = [&](auto json, auto csv, auto text) {
+                if (o.json)
+                    out << json().dump(2) << "\n";
+                else if (o.csv)
+                    csv();
+                else
+                    out << text();
+            };
             if (o.of == "tasks") {
                 const auto rows = task_rows(trail);
-                if (o.json)
-                    out << tasks_json(rows).dump(2) << "\n";
-                else if (o.csv)
-                    write_tasks_csv(rows, out);
-                else
-                    out << tasks_text(rows);
+                as([&] { return tasks_json(rows); }, [&] { write_tasks_csv(rows, out); },
+                   [&] { return tasks_text(rows); });
             } else if (o.of == "locks") {
                 const auto rows = lock_rows(trail);
-                if (o.json)
-                    out << locks_json(trail, rows).dump(2) << "\n";
-                else if (o.csv)
-                    write_locks_csv(rows, out);
-                else
-                    out << locks_text(rows);
+                as([&] { return locks_json(trail, rows); }, [&] { write_locks_csv(rows, out); },
+                   [&] { return locks_text(rows); });
             } else if (o.of == "states") {
                 const auto rows = state_rows(trail);
-                if (o.json)
-                    out << states_json(rows).dump(2) << "\n";
-                else if (o.csv)
-                    write_states_csv(rows, out);
-                else
-                    out << states_text(rows);
-            } else if (o.json) {
-                out << marks_json(trail).dump(2) << "\n";
-            } else if (o.csv) {
-                write_marks_csv(trail, out);
+                as([&] { return states_json(rows); }, [&] { write_states_csv(rows, out); },
+                   [&] { return states_text(rows); });
             } else {
-                out << marks_text(trail);
+                as([&] { return marks_json(trail); }, [&] { write_marks_csv(trail, out); },
+                   [&] { return marks_text(trail); });
             }
         });
     }

@@ -6,51 +6,37 @@
 #include <vector>
 
 #include "judge/finding.h"
-#include "share/ctf_writer.h"
 #include "support.h"
+#include "task_program.h"
 
 namespace mt {
 namespace {
 
-constexpr std::uint32_t kIdle = 0, kGrind = 1, kPolish = 2, kPark = 3;
+constexpr std::uint32_t kIdle = 0, kGrind = 1, kPolish = 2;
 
 // Two tasks with jobs of a millisecond each; times are in microseconds.
 class Workshop {
   public:
-    explicit Workshop(const std::string& folder)
-        : writer_(std::move(*CtfWriter::create(folder, {"shop", 1'000'000, 1}))) {
+    explicit Workshop(const std::string& folder) : script_(folder) {
         const char* const names[] = {"idle", "grind", "polish", "park"};
-        for (std::uint32_t i = 0; i < 4; ++i) {
-            texts_.texts = {names[i]};
-            tell(OsKind::task_create, i, text_and_priority(0, static_cast<int>(i)));
-        }
-        tell(OsKind::task_switch_in, kIdle);
+        for (std::uint32_t i = 0; i < 4; ++i) script_.task(i, names[i], static_cast<int>(i));
+        script_.put(OsKind::task_switch_in, kIdle);
     }
     void job(std::uint32_t task, std::int64_t length) {
-        tell(OsKind::task_ready, task);
-        tell(OsKind::task_switch_in, task);
-        now_ += length;
-        tell(OsKind::task_block, task, 0, static_cast<std::uint8_t>(BlockReason::activation));
+        script_.put(OsKind::task_ready, task);
+        script_.put(OsKind::task_switch_in, task);
+        script_.now += length;
+        script_.block(task, BlockReason::activation);
     }
     void rest(std::int64_t length) {
-        tell(OsKind::task_switch_in, kIdle);
-        now_ += length;
+        script_.put(OsKind::task_switch_in, kIdle);
+        script_.now += length;
     }
-    std::int64_t now() const { return now_; }
-    void end() { (void)writer_->finish(); }
+    std::int64_t now() const { return script_.now; }
+    void end() { script_.finish(); }
 
   private:
-    void tell(OsKind kind, std::uint32_t subject, std::int64_t value = 0, std::uint8_t code = 0) {
-        OsEvent e;
-        e.kind = kind;
-        e.subject = subject;
-        e.value = value;
-        e.code = code;
-        writer_->write(e, now_, texts_);
-    }
-    std::unique_ptr<CtfWriter> writer_;
-    OsBlock texts_;
-    std::int64_t now_ = 0;
+    test::EventScript script_;
 };
 
 std::vector<Finding> found(const std::string& folder) {

@@ -38,6 +38,13 @@ class Column {
         ++size_;
         if constexpr (!std::is_trivially_destructible_v<T>) store_->constructed = size_;
     }
+    /// One more element, to be filled at once.
+    T& add() {
+        static_assert(std::is_trivially_copyable_v<T>);
+        if (next_ == chunk_end_) make_room();
+        ++size_;
+        return *next_++;
+    }
     /// How many push_small takes.
     std::size_t room() const { return static_cast<std::size_t>(chunk_end_ - next_); }
     /// Appends several elements at once. REQUIRES: N <= room().

@@ -53,8 +53,14 @@ class CallStack {
     bool plainly_in(std::uint32_t function) const { return plain_ && top_ == function; }
     /// The next instruction stands in `slot`, of `function`: for go_on, which runs it.
     template <class Out>
-    void come(std::uint32_t slot, std::uint32_t function, Out& out) {
-        arrive(slot, function, out);
+    [[gnu::always_inline]] void come(std::uint32_t slot, std::uint32_t function, Out& out) {
+        // Most come back from a call to where it says.
+        if (flow_ == Flow::ret && !trapped_ && !returning_ && !frames_.empty() && frames_.back().back == slot &&
+            (frames_.back().flags & CallFrame::kHandler) == 0 &&
+            !(slot == behind_ && (flags_ & FlowInsn::kConditional) != 0))
+            pop(0, out);
+        else
+            arrive(slot, function, out);
     }
     bool in(std::uint32_t function) const { return top_ == function; }
     /// True if the function on top was called from where `back` is next, further down the same with the others,

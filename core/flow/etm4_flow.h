@@ -26,10 +26,10 @@ class Etm4Flow {
     void feed(std::span<const Etm4Packet> packets, Out& out) {
         for (std::size_t i = 0; i < packets.size(); ++i) {
             const Etm4Packet& p = packets[i];
-            if (parameters_.max_speculation == 0 && p.kind == Etm4Kind::atoms)
-                i += atoms(packets.subspan(i), out) - 1;
-            else
+            if (parameters_.max_speculation != 0 || p.kind != Etm4Kind::atoms)
                 take(p, out);
+            else if (atoms(p, i + 1 < packets.size() ? &packets[i + 1] : nullptr, out))
+                ++i;
         }
     }
     bool waiting() const { return waiting_; }
@@ -63,7 +63,7 @@ class Etm4Flow {
     template <class Out>
     void act(const Element& e, Out& out);
     template <class Out>
-    std::size_t atoms(std::span<const Etm4Packet> packets, Out& out);
+    bool atoms(const Etm4Packet& p, const Etm4Packet* next, Out& out);
     template <class Out>
     bool atom(bool taken, std::uint64_t offset, Out& out);
     template <class Out>
@@ -167,64 +167,61 @@ bool Etm4Flow::atom(bool taken, std::uint64_t offset, Out& out) {
     return true;
 }
 
-// Packets of atoms that follow each other, together: gives how many of the packets.
+// Packets of atoms. True if it went to where the packet behind them says, too.
 template <class Out>
-std::size_t Etm4Flow::atoms(std::span<const Etm4Packet> packets, Out& out) {
-    std::uint64_t bits = 0;
-    std::uint32_t count = 0;
-    std::size_t n = 0;
-    while (n < packets.size() && packets[n].kind == Etm4Kind::atoms && count + packets[n].count <= 64) {
-        bits |= static_cast<std::uint64_t>(packets[n].atoms) << count;
-        count += packets[n++].count;
-    }
-    std::uint32_t left = packets[0].count;  // of the packet that the next atom stands in
-    std::size_t in = 0;
-    constexpr bool hops = requires(ReturnStack stack) { out.hop(pc_, bits, count, stack); };
+bool Etm4Flow::atoms(const Etm4Packet& p, const Etm4Packet* next, Out& out) {
+    std::uint64_t bits = p.atoms;
+    std::uint32_t left = p.count;
+    constexpr bool hops = requires(ReturnStack stack) { out.hop(pc_, bits, left, stack); };
     [[maybe_unused]] ReturnStack stack;
     if constexpr (hops) {
         stack.calls = true;
         if (parameters_.return_stack) {
             stack.returns = &returns_;
             stack.most = kMostReturns;
-        } else if (n < packets.size() && packets[n].kind == Etm4Kind::address && !synced_ && !exception_open_) {
-            const std::uint32_t to = code_->slot_of(packets[n].address);
+        } else if (next != nullptr && next->kind == Etm4Kind::address && !synced_ && !exception_open_) {
+            const std::uint32_t to = code_->slot_of(next->address);
             if (to != Code::kNowhere && (*code_)[to].flow != Flow::none) stack.address = to;
         }
     }
-    for (std::uint32_t i = 0; i < count && !waiting_;) {
+    while (left > 0 && !waiting_) {
         std::uint32_t used = 0;
         if constexpr (hops) {
             if (!need_address_) {
-                if (const Hop* hop = out.hop(pc_, bits, count - i, stack)) {
+                if (const Hop* hop = out.hop(pc_, bits, left, stack)) {
                     pc_ = hop->end;
                     used = hop->used;
                     returned_ = fresh_ = false;
-                    if (parameters_.return_stack) {
+                    if (stack.returns != nullptr) {
                         highest_ = std::max(highest_, returns_.size() + hop->height);
                         ReturnStack::follow(*hop, returns_, kMostReturns);
                     }
                     if (hop->address) {
                         may_pop_ = false;
-                        return n + 1;
+                        return true;
                     }
                 }
             }
         }
         if (used == 0) {
-            while (i >= left) left += packets[++in].count;
             used = 1;
-            (void)atom((bits & 1) != 0, packets[in].offset, out);
+            (void)atom((bits & 1) != 0, p.offset_of(p.count - left), out);
         }
-        i += used;
+        left -= used;
         bits = used < 64 ? bits >> used : 0;
     }
-    return n;
+    return false;
 }
 
 template <class Out>
 void Etm4Flow::address(const Etm4Packet& p, Out& out) {
     const std::uint32_t to = code_->slot_of(p.address);
     const bool known = !waiting_ && !need_address_;
+    // Where a synchronisation comes behind a return that the stack told, the address is its own.
+    if (synced_ && !known && !waiting_ && may_pop_ && parameters_.return_stack) {
+        asked_below_ = asked_below_ || (below_ && returns_.empty());
+        if (!returns_.empty() && returns_.back() == to) returns_.pop_back();
+    }
     if (known && to != pc_) {
         lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the program was", out);
     } else if (known) {
@@ -383,7 +380,7 @@ void Etm4Flow::take(const Etm4Packet& p, Out& out) {
         for (std::uint64_t i = 0; i < count; ++i) {
             Element e;
             e.taken = (p.atoms >> i & 1) != 0;
-            e.packet.offset = p.offset;
+            e.packet.offset = p.kind == Etm4Kind::atoms ? p.offset_of(static_cast<std::uint32_t>(i)) : p.offset;
             put(std::move(e), out);
         }
     };

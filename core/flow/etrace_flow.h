@@ -62,7 +62,7 @@ class EtraceFlow {
         return s;
     }
     void follow_moves(const Hop& hop) {
-        if (hop.takes == 0 && hop.leaves.empty()) return;
+        if (!hop.stacks) return;
         if (on(Option::implicit_return) && stack_most_ != 0) ReturnStack::follow(hop, stack_, stack_most_);
     }
     // Hears what is told while it is told, to learn a hop from it.

@@ -131,12 +131,13 @@ const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {
     h.end = w.at;
     h.before = before;
     h.steps = w.steps;
-    h.last = w.runs.back().last;
-    h.function = functions_->at(w.runs.front().first);
+    h.first = w.runs.front().first;
+    h.function = functions_->at(h.first);
     h.used = static_cast<std::uint8_t>(used);
-    h.behind = code_->next(h.last);
-    h.flow = (*code_)[h.last].flow;
-    h.flags = (*code_)[h.last].flags;
+    const std::uint32_t last_insn = w.runs.back().last;
+    h.behind = code_->next(last_insn);
+    h.flow = (*code_)[last_insn].flow;
+    h.flags = (*code_)[last_insn].flags;
     h.plain = goes_on(h.flow);
     h.height = w.height;
     h.address = w.address;
@@ -162,6 +163,8 @@ const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {
         if (last) h.moves = h.moves.first(h.moves.size() - 1);
     }
     h.leaves = store_->keep(leaves);
+    h.stacks = h.takes != 0 || !h.leaves.empty();
+    h.waits = !h.sleeps.empty();
     return &h;
 }
 

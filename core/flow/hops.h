@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <cstdint>
 #include <deque>
 #include <memory>
@@ -17,7 +18,7 @@ namespace mt {
 
 /// Where some branches lead from a place, as long as nothing else happens than branches, jumps, calls, and returns to
 /// where the return stack or the trace says. Never changed once made.
-struct Hop {
+struct alignas(64) Hop {
     /// A call or a return on the way; of the last instruction it is not told: what comes next shows where it led.
     struct Move {
         std::uint32_t back = 0;      ///< slot that is returned to
@@ -28,25 +29,29 @@ struct Hop {
     };
     static constexpr std::size_t kMostMoves = 8, kMostPops = 2;
 
+    // What is asked for each time stands side by side.
     std::uint32_t end = 0;       ///< where the walk stands then
     std::uint32_t before = 0;    ///< of RISC-V: the instruction before that
-    std::uint32_t steps = 0;     ///< instructions executed on the way
-    std::uint32_t last = 0;      ///< the last instruction executed on the way
+    std::uint32_t first = 0;     ///< the first instruction executed on the way
     std::uint32_t function = 0;  ///< of the first
+    std::uint32_t steps = 0;     ///< instructions executed on the way
     std::uint32_t behind = 0;    ///< slot behind the last
     Flow flow = Flow::none;      ///< of the last
     std::uint8_t flags = 0;      ///< of the last
     bool plain = false;          ///< goes_on(flow)
     std::uint8_t used = 0;       ///< branches on the way
-    std::uint8_t pops = 0;       ///< returns among `moves` to calls from before the hop …
+    std::uint8_t pops = 0;       ///< returns among `moves` to calls from before the hop: to top[0], top[1]
     std::uint8_t height = 0;     ///< calls open at once at the most, above those from before
+    std::uint8_t takes = 0;      ///< from the return stack, all in all …
     bool address = false;        ///< Arm: it ends with a jump to where the packet behind the branches says
-    std::array<std::uint32_t, kMostPops> top{};  ///< … which they were, the first first
-    std::span<const StepRun> runs;
+    std::array<std::uint32_t, kMostPops> top{};
     std::span<const Move> moves;
+    bool stacks = false;  ///< it leaves the return stack otherwise than it was
+    bool waits = false;   ///< `sleeps` has some
+
+    std::span<const std::uint32_t> leaves;  ///< … what it leaves there instead, the outermost first
     std::span<const std::uint32_t> sleeps;  ///< instructions from the begin up to and with one that waits; ascending
-    std::uint8_t takes = 0;                 ///< from the return stack, all in all …
-    std::span<const std::uint32_t> leaves;  ///< … and what it leaves there instead, the outermost first
+    std::span<const StepRun> runs;
 };
 
 /// Owns hops. Hops are added by one thread and read by others to whom they are handed.
@@ -81,7 +86,7 @@ struct ReturnStack {
     }
     /// A stack of return addresses after `hop`; the oldest makes room beyond `most`.
     [[gnu::always_inline]] static void follow(const Hop& hop, std::vector<std::uint32_t>& returns, std::size_t most) {
-        if (hop.takes == 0 && hop.leaves.empty()) return;
+        if (!hop.stacks) return;
         returns.erase(returns.end() - hop.takes, returns.end());
         for (const std::uint32_t back : hop.leaves) {
             if (returns.size() == most) returns.erase(returns.begin());
@@ -103,9 +108,11 @@ class HopTable {
         std::uint32_t from = Code::kNowhere, key = 0;
         std::array<std::uint32_t, Hop::kMostPops> top{};
         const Hop* hop = nullptr;  ///< null: the very first branch leads elsewhere
+        std::uint32_t count = 0;   ///< may become kFull, not more
         bool deep = false;         ///< it looked at both of `top`
-        std::uint64_t count = 0;
+        static constexpr std::uint32_t kFull = ~std::uint32_t{0};
     };
+    static_assert(sizeof(Entry) == 32);  // two in a line of the cache
 
     /// The hop from `slot` by the first of `available` bits. REQUIRES: available > 0. Tells `retire(entry)` of one that
     /// makes room.
@@ -115,14 +122,12 @@ class HopTable {
         std::uint32_t length = std::min(available, kMostBits), key = 0;
         std::uint32_t top = stack.top(0);
         if (arm_) {
-            // Few lengths, so that the table holds few stretches; all bits where an address stands behind them.
-            if (stack.address != Code::kNowhere && available <= kMostBits) {
-                key = kToAddress;
-                top = stack.address;
-            } else if (length < 8) {
-                length = length >= 4 ? 4 : length >= 2 ? 2 : 1;
-            }
-            if (available > length) key |= kMoreBehind;
+            // Few lengths, so that the table holds few stretches; all bits where an address stands behind them. Which
+            // it is cannot be foreseen: no jumps.
+            const bool whole = (stack.address != Code::kNowhere) & (available <= kMostBits);
+            length = whole ? length : std::bit_floor(length);
+            top = whole ? stack.address : top;
+            key = (whole ? kToAddress : 0) | (available > length ? kMoreBehind : 0);
         }
         key |= (stack.calls ? kCalls : 0) | (stack.returns != nullptr ? kReturns : 0) | length << 8 |
                static_cast<std::uint32_t>(bits & ((1u << length) - 1));
@@ -198,7 +203,7 @@ class HopTable {
     static void renew(Entry& e, std::uint32_t slot, std::uint32_t key, std::array<std::uint32_t, Hop::kMostPops> top,
                       Retire retire) {
         if (e.count > 0) retire(e);
-        e = {slot, key, top, nullptr, false, 0};
+        e = {slot, key, top, nullptr, 0, false};
     }
     const Hop* make(std::uint32_t slot, std::uint32_t key, std::array<std::uint32_t, Hop::kMostPops> top);
     const Hop* make_of(const std::vector<StepRun>& runs, std::uint32_t used, std::uint32_t before);

@@ -79,7 +79,7 @@ class StepLog {
         HopTable::Entry& e = hops_.look_up(slot, bits, available, stack, Counted{*this});
         const Hop* h = e.hop;
         if (h == nullptr) return nullptr;
-        if (h->height > 0 && stack.returns != nullptr && stack.returns->size() + h->height > stack.most) return nullptr;
+        if (stack.returns != nullptr && h->height > 0 && stack.returns->size() + h->height > stack.most) return nullptr;
         return take(e);
     }
     /// The way that was learnt to `to`, through all of `count` branches; `known` says whether there is anything to
@@ -131,7 +131,10 @@ class StepLog {
         return i;
     }
     const Hop* take(HopTable::Entry& e) {
-        ++e.count;
+        if (++e.count == HopTable::Entry::kFull) {
+            count(e);
+            e.count = 0;
+        }
         add(StepBlock::Item::Kind::hop).hop = e.hop;
         return e.hop;
     }

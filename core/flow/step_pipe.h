@@ -103,7 +103,11 @@ class StepPipe {
         }
         void count(const Packet& p) {
             if constexpr (requires { p.kind; }) {
-                ++counts[static_cast<std::size_t>(p.kind) & 63];
+                std::uint64_t& n = counts[static_cast<std::size_t>(p.kind) & 63];
+                if constexpr (requires { p.packets(); })
+                    n += p.packets();
+                else
+                    ++n;
                 if (p.kind == decltype(p.kind)::damage) bad += p.length;
             } else {
                 ++counts[0];

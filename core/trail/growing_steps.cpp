@@ -8,6 +8,8 @@ namespace mt {
 namespace {
 
 constexpr std::size_t kPieceBytes = 4 * 1024;
+// Events of a batch: so few that they stay in the nearest cache, or so many that handing them over costs nothing.
+constexpr std::size_t kBatchHere = 256, kBatchApart = 4096;
 
 // Exception numbers by handler, where a handler serves one vector only (Armv7-M B1.5.3).
 std::map<std::uint64_t, unsigned> handlers_of(const Image& image) {
@@ -76,13 +78,45 @@ GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail&
     : all_(trail),
       index_(index),
       core_(recording.step_streams[index].core),
-      reader_(trail.steps[index], make_timer(recording, index)),
+      book_(trail.steps[index], make_timer(recording, index).core()),
+      reader_(
+          trail.steps[index], make_timer(recording, index),
+          [this](std::unique_ptr<CallBatch> batch) { return enter_later(std::move(batch)); },
+          work.threads > 1 ? kBatchApart : kBatchHere),
       split_(
           make_step_pipe(recording, index), recording.code[core_], recording.functions[core_],
           [this](const StepBlock& block) { reader_.take(block); }, std::move(work)) {
     if (std::none_of(recording.streams.begin(), recording.streams.end(),
                      [&](const Recording::Stream& s) { return s.core == core_; }))
         lanes_ = std::make_unique<NestLanes>(recording, trail, core_);
+}
+
+// The calls of a batch are entered into the book once those before are.
+std::unique_ptr<CallBatch> GrowingSteps::enter_later(std::unique_ptr<CallBatch> batch) {
+    if (split_.alone()) {
+        book_.take(*batch);
+        return batch;
+    }
+    std::unique_ptr<CallBatch> next;
+    {
+        const std::lock_guard guard(lock_);
+        if (!free_.empty()) {
+            next = std::move(free_.back());
+            free_.pop_back();
+        }
+    }
+    split_.put_off([this, full = std::shared_ptr<CallBatch>(std::move(batch))]() mutable {
+        book_.take(*full);
+        const std::lock_guard guard(lock_);
+        free_.push_back(std::make_unique<CallBatch>(std::move(*full)));
+    });
+    return next ? std::move(next) : std::make_unique<CallBatch>();
+}
+
+void GrowingSteps::drain() {
+    split_.drain();
+    reader_.hand_on();
+    split_.drain();
 }
 
 void GrowingSteps::checkpoint() {
@@ -105,15 +139,15 @@ void GrowingSteps::feed(std::span<const std::uint8_t> raw) {
 void GrowingSteps::lose(std::uint64_t offset) {
     split_.lose();
     split_.piece();
-    split_.drain();
+    drain();
     trail().losses.push_back({position_, offset});
     position_ = trail().read_bytes = offset;
     checkpoint();
 }
 
 void GrowingSteps::settle() {
-    split_.drain();
-    reader_.add_up();
+    drain();
+    book_.add_up();
     StepTrail& t = trail();
     const StepPipe pipe = split_.pipe();
     t.read_bytes = position_;
@@ -123,11 +157,11 @@ void GrowingSteps::settle() {
     t.packets = 0;
     for (const auto& [kind, count] : t.counts) t.packets += kind == "damage" ? 0 : count;
     if (lanes_) {
-        for (const auto& c : reader_.nest().changes()) all_.cores[core_].density.add_event(c.time);
-        lanes_->take(reader_.nest());
+        for (const auto& c : book_.nest().changes()) all_.cores[core_].density.add_event(c.time);
+        lanes_->take(book_.nest());
         all_.cores[core_].end = std::max(all_.cores[core_].end, t.end);
     } else {
-        reader_.nest().clear();
+        book_.nest().clear();
     }
     all_.end = std::max(all_.end, t.end);
 }
@@ -135,10 +169,12 @@ void GrowingSteps::settle() {
 void GrowingSteps::finish() {
     split_.finish();
     reader_.finish();
+    split_.drain();
+    book_.finish();
     auto [begins, ends] = split_.counts();
     trail().counters = std::make_shared<const StepCounters>(StepCounters{std::move(begins), std::move(ends)});
     settle();
-    if (lanes_) lanes_->finish(reader_.nest().stack());
+    if (lanes_) lanes_->finish(book_.nest().stack());
 }
 
 }  // namespace mt

@@ -2,9 +2,12 @@
 #pragma once
 
 #include <memory>
+#include <mutex>
 #include <span>
 #include <utility>
+#include <vector>
 
+#include "trail/call_book.h"
 #include "trail/nest_lanes.h"
 #include "trail/recording.h"
 #include "trail/split_steps.h"
@@ -37,7 +40,7 @@ class GrowingSteps {
     /// Waits until all that was fed is in the trail, counts and lanes too.
     void settle();
     /// Adds to a snapshot what is still on the stack, up to now.
-    void add_open(StepTrail& copy) const { reader_.add_open(copy); }
+    void add_open(StepTrail& copy) const { book_.add_open(copy); }
     /// After settle or finish: the decoder as it stands.
     StepPipe pipe() const { return split_.pipe(); }
     /// Stretches that were followed on a guess, and those of them twice: it was wrong.
@@ -46,10 +49,15 @@ class GrowingSteps {
   private:
     StepTrail& trail() { return all_.steps[index_]; }
     void checkpoint();
+    void drain();
+    std::unique_ptr<CallBatch> enter_later(std::unique_ptr<CallBatch> batch);
 
     Trail& all_;
     std::size_t index_, core_;
-    StepReader reader_;  ///< the threads', while there is something to do
+    CallBook book_;      ///< the threads', while there is something to do
+    StepReader reader_;  ///< the same
+    std::mutex lock_;
+    std::vector<std::unique_ptr<CallBatch>> free_;  ///< to be filled again
     SplitSteps split_;
     std::unique_ptr<NestLanes> lanes_;  ///< null: another stream tells them
     std::uint64_t position_ = 0, point_ = 0;

@@ -7,6 +7,8 @@ namespace {
 
 // A stretch without a place to cut is handed on at so many times its size.
 constexpr std::size_t kLongest = 4;
+// So much put off is done before more is followed, or read.
+constexpr std::size_t kManyPutOff = 4, kMostPutOff = 16;
 
 }  // namespace
 
@@ -167,7 +169,7 @@ void SplitSteps::drain() {
     if (threads_.empty())
         followers_[0].log->flush();
     else
-        help_until([this] { return stretches_.empty(); });
+        help_until([this] { return stretches_.empty() && put_off_.empty() && !doing_; });
 }
 
 void SplitSteps::help_until(const std::function<bool()>& enough) {
@@ -182,24 +184,61 @@ void SplitSteps::run(unsigned thread) {
         if (!work(thread, guard)) changed_.wait(guard);
 }
 
-// One thing that can be done now: what is first in order before anything else. False: there is none.
+void SplitSteps::put_off(std::function<void()> task) {
+    if (threads_.empty()) {
+        task();
+        return;
+    }
+    {
+        const std::lock_guard guard(lock_);
+        put_off_.push_back(std::move(task));
+    }
+    changed_.notify_all();
+}
+
+// One thing that can be done now. False: there is none.
 bool SplitSteps::work(unsigned thread, std::unique_lock<std::mutex>& guard) {
     make_certain();
     // Always the same thread reads, whose cache holds what it makes of it.
     const bool reads = thread + 1 == followers_.size();
-    if (reads && !stretches_.empty() && stretches_.front()->state == Stretch::State::certain &&
-        !stretches_.front()->taken) {
-        Stretch& s = *stretches_.front();
-        s.taken = true;
-        guard.unlock();
-        for (const auto& block : s.blocks) read_(*block);
-        guard.lock();
-        end_ = std::move(*s.end);
-        for (auto& block : s.blocks) free_.push_back(std::move(block));
-        stretches_.pop_front();
-        changed_.notify_all();
+    if (reads) {
+        if (put_off_.size() >= kMostPutOff && do_put_off(guard)) return true;
+        if (put_off_.size() < kMostPutOff && read_next(guard)) return true;
+    } else if (put_off_.size() >= kManyPutOff && do_put_off(guard)) {
         return true;
     }
+    return follow_next(thread, guard) || do_put_off(guard);
+}
+
+bool SplitSteps::do_put_off(std::unique_lock<std::mutex>& guard) {
+    if (doing_ || put_off_.empty()) return false;
+    doing_ = true;
+    const std::function<void()> task = std::move(put_off_.front());
+    put_off_.pop_front();
+    guard.unlock();
+    task();
+    guard.lock();
+    doing_ = false;
+    changed_.notify_all();
+    return true;
+}
+
+bool SplitSteps::read_next(std::unique_lock<std::mutex>& guard) {
+    if (stretches_.empty() || stretches_.front()->state != Stretch::State::certain || stretches_.front()->taken)
+        return false;
+    Stretch& s = *stretches_.front();
+    s.taken = true;
+    guard.unlock();
+    for (const auto& block : s.blocks) read_(*block);
+    guard.lock();
+    end_ = std::move(*s.end);
+    for (auto& block : s.blocks) free_.push_back(std::move(block));
+    stretches_.pop_front();
+    changed_.notify_all();
+    return true;
+}
+
+bool SplitSteps::follow_next(unsigned thread, std::unique_lock<std::mutex>& guard) {
     for (std::size_t i = 0; i < stretches_.size(); ++i) {
         Stretch& s = *stretches_[i];
         if (s.state != Stretch::State::waiting || s.taken) continue;

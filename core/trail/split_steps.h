@@ -45,12 +45,17 @@ class SplitSteps {
     /// The decoder is kept here.
     void checkpoint(std::uint64_t raw_offset);
 
-    /// Waits until all that was fed is read.
+    /// Something to be done with what was read, after all that was put off before; by whoever is free. REQUIRES: called
+    /// while reading, or after drain.
+    void put_off(std::function<void()> task);
+    /// Waits until all that was fed is read, and what was put off is done.
     void drain();
     /// After drain: the decoder at the end of all that was fed.
     StepPipe pipe() const;
     /// After drain: runs that begin, and end, at each slot.
     std::pair<std::vector<std::uint64_t>, std::vector<std::uint64_t>> counts();
+    /// Nobody helps the one that feeds.
+    bool alone() const { return threads_.empty(); }
     /// Stretches so far that began with a guess, and those of them that were followed once more.
     std::uint64_t guessed() const { return guessed_; }
     std::uint64_t repeated() const { return repeated_; }
@@ -83,6 +88,9 @@ class SplitSteps {
     void push();
     void help_until(const std::function<bool()>& enough);
     bool work(unsigned thread, std::unique_lock<std::mutex>& guard);
+    bool do_put_off(std::unique_lock<std::mutex>& guard);
+    bool read_next(std::unique_lock<std::mutex>& guard);
+    bool follow_next(unsigned thread, std::unique_lock<std::mutex>& guard);
     void run(unsigned thread);
     void follow(Follower& by, Stretch& s, StepPipe pipe);
     void make_certain();
@@ -108,6 +116,8 @@ class SplitSteps {
     std::condition_variable changed_;
     std::deque<std::unique_ptr<Stretch>> stretches_;  ///< not read yet, in order
     std::vector<std::unique_ptr<StepBlock>> free_;
+    std::deque<std::function<void()>> put_off_;
+    bool doing_ = false;  ///< one of them is being done
     std::uint64_t guessed_ = 0, repeated_ = 0;
     std::optional<StepPipe> correction_;                            ///< a guess was wrong: how packets are to be read
     std::vector<std::uint64_t> begun_too_often_, ended_too_often_;  ///< what was followed twice

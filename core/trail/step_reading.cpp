@@ -78,7 +78,7 @@ class PieceReader {
         }
         unknown_ = false;
         to.time = std::max(to.time, moment_.time);
-        const StepSpan span(timer_, moment_, to, sleeps_);
+        const StepSpan span(timer_.core(), moment_, to, sleeps_);
         for (StepPiece& p : waiting_) {
             p.begin = span.at(p.step);
             p.end = span.at(p.step + p.run.count);

@@ -3,15 +3,18 @@
 
 #include <algorithm>
 #include <array>
-#include <bit>
+#include <cstddef>
 #include <cstdint>
+#include <cstring>
 #include <map>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
 #include "base/column.h"
+#include "base/quick_divide.h"
 #include "base/time.h"
 #include "flow/call_stack.h"
 #include "flow/step_pipe.h"
@@ -33,16 +36,19 @@ struct CallSpan {
     std::uint64_t function : 18;
     std::uint64_t flags : 6;  ///< CallFrame::Flag
 
-    /// The same as filling the fields, in one go. `step`, `function` and `flags` are cut to what fits.
-    static CallSpan of(Time begin, Time length, std::uint64_t step, std::uint32_t function, unsigned flags) {
+    /// Fills the fields, one word after the other. `step`, `function` and `flags` are cut to what fits.
+    [[gnu::always_inline]] void set(Time b, Time l, std::uint64_t s, std::uint32_t f, unsigned more) {
         struct Plain {
             Time begin, length;
             std::uint64_t rest;
         };
-        const std::uint64_t rest = (step & ((std::uint64_t{1} << 40) - 1)) |
-                                   static_cast<std::uint64_t>(function & ((1u << 18) - 1)) << 40 |
-                                   static_cast<std::uint64_t>(flags & 63u) << 58;
-        return std::bit_cast<CallSpan>(Plain{begin, length, rest});
+        static_assert(sizeof(Plain) == 24);
+        const std::uint64_t rest = (s & ((std::uint64_t{1} << 40) - 1)) |
+                                   static_cast<std::uint64_t>(f & ((1u << 18) - 1)) << 40 |
+                                   static_cast<std::uint64_t>(more & 63u) << 58;
+        begin = b;
+        length = l;
+        std::memcpy(reinterpret_cast<char*>(this) + offsetof(Plain, rest), &rest, sizeof rest);
     }
     Time end() const { return begin + length; }
     bool whole() const { return (flags & (CallFrame::kCutBegin | CallFrame::kCutEnd | CallFrame::kContinued)) == 0; }
@@ -51,9 +57,11 @@ struct CallSpan {
 /// All spans at one depth of the stack: they never overlap. Copies are snapshots.
 class CallLevel {
   public:
-    void append(const CallSpan& span) {
-        spans_.push_back(span);
-        longest_.push_back(span.length);
+    /// See CallSpan::set.
+    [[gnu::always_inline]] void append(Time begin, Time length, std::uint64_t step, std::uint32_t function,
+                                       unsigned flags) {
+        spans_.add().set(begin, length, step, function, flags);
+        longest_.push_back(length);
     }
     std::size_t size() const { return spans_.size(); }
     const CallSpan& operator[](std::size_t i) const { return spans_[i]; }
@@ -165,8 +173,7 @@ class StepTimer {
     std::optional<StepMoment> tell(const StepTime& t, std::uint64_t step);
     /// Without any clock: the moment of `step`, one instruction a cycle.
     Time nominal(std::uint64_t step) const { return base_ + core_.at(static_cast<std::int64_t>(step)); }
-    /// So many cycles of the core.
-    Time cycles(std::uint64_t n) const { return core_.at(static_cast<std::int64_t>(n)); }
+    const QuickClock& core() const { return core_; }
     /// The moment of the first instruction once the first moment is known.
     StepMoment before(const StepMoment& first) const {
         if (!zero_) return {};
@@ -186,7 +193,7 @@ class StepTimer {
 
   private:
     StepClock kind_;
-    Clock core_, stamps_;
+    QuickClock core_, stamps_;
     std::optional<std::uint64_t> zero_;
     Time base_{};
     std::uint64_t origin_ = 0, ticks_ = 0;  ///< ticks_: cycles, or the last timestamp
@@ -205,8 +212,8 @@ class StepTimer {
 /// the others take a cycle each and the waiting takes the rest; else all take the same. `sleeps` must outlive it.
 class StepSpan {
   public:
-    StepSpan(const StepTimer& timer, const StepMoment& from, const StepMoment& to,
-             const std::vector<std::uint64_t>& sleeps);
+    StepSpan(const QuickClock& core, const StepMoment& from, const StepMoment& to,
+             std::span<const std::uint64_t> sleeps);
 
     Time at(std::uint64_t step) const {
         std::size_t slept = 0;
@@ -220,7 +227,10 @@ class StepSpan {
         if (asleep_ > 0) {
             while (slept < sleep_count_ && sleeps_[slept] <= step) ++slept;
             ps += each_asleep_ * slept;
-            if (left_asleep_ != 0) ps += left_asleep_ * slept / sleep_count_;
+            if (slept == sleep_count_)
+                ps += left_asleep_;
+            else if (slept != 0)
+                ps += left_asleep_ * slept / sleep_count_;
         }
         return {from_.time.ps + static_cast<std::int64_t>(ps)};
     }
@@ -234,13 +244,25 @@ class StepSpan {
     // than n / 2^64, and that is less than 1 / steps_ while both have 32 bits at most.
     std::uint64_t share(std::uint64_t n) const {
         if (steps_ >> 32 != 0) return static_cast<std::uint64_t>(static_cast<unsigned __int128>(left_) * n / steps_);
+        if (left_ == 0) return 0;
+        if (part_ == 0) divide();
         return static_cast<std::uint64_t>(static_cast<unsigned __int128>(n) * part_ >> 64);
+    }
+    void divide() const {
+        std::uint64_t rest = left_;
+        if (steps_ >> 30 == 0) {  // 32 bits of the quotient, and the next 32; rounded up
+            const std::uint64_t high = divide_soon(rest << 32, steps_, rest);
+            const std::uint64_t low = divide_soon(rest << 32, steps_, rest);
+            part_ = (high << 32 | low) + (rest != 0 ? 1 : 0);
+        } else {
+            part_ = static_cast<std::uint64_t>(((static_cast<unsigned __int128>(left_) << 64) + steps_ - 1) / steps_);
+        }
     }
     const StepMoment from_, to_;
     const std::uint64_t* sleeps_;
     std::size_t sleep_count_;
     std::uint64_t steps_ = 0, each_ = 0, left_ = 0;  ///< picoseconds a step, and what does not divide …
-    std::uint64_t part_ = 0;                         ///< … as a part of a step
+    mutable std::uint64_t part_ = 0;                 ///< … as a part of a step, once it is asked for
     std::uint64_t each_asleep_ = 0, left_asleep_ = 0;
     std::int64_t asleep_ = 0;
 };

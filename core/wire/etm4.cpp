@@ -28,6 +28,54 @@ std::size_t continued(std::span<const std::uint8_t> b, std::size_t at, std::size
     return kBad;
 }
 
+// What packets of atoms hold, by their header (6.4.13).
+constexpr std::uint8_t kAtomHeaders = 0xC0;
+struct Atoms {
+    std::uint32_t bits = 0, count = 0;
+};
+constexpr Atoms atoms_of(std::uint32_t h) {
+    if (h >= 0xF8) return {h & 7u, 3};
+    if (h == 0xF6 || h == 0xF7) return {h & 1u, 1};
+    if (h == 0xF5) return {0b11110, 5};
+    if (h >= 0xDC && h <= 0xDF) {
+        constexpr std::uint32_t patterns[] = {0b1110, 0b0000, 0b1010, 0b0101};
+        return {patterns[h & 3], 4};
+    }
+    if (h >= 0xD8 && h <= 0xDB) return {h & 3u, 2};
+    if (h >= 0xD5 && h <= 0xD7) {
+        constexpr std::uint32_t patterns[] = {0, 0b00000, 0b01010, 0b10101};
+        return {patterns[h & 3], 5};
+    }
+    const std::uint32_t taken = (h & 0x1Fu) + 3;
+    return {((1u << taken) - 1) | ((h & 0x20) == 0 ? 1u << taken : 0), taken + 1};
+}
+constexpr std::array<Atoms, 64> kAtoms = [] {
+    std::array<Atoms, 64> all{};
+    for (std::uint32_t i = 0; i < all.size(); ++i) all[i] = atoms_of(kAtomHeaders + i);
+    return all;
+}();
+
+// Packets of atoms that follow each other, told together. Gives their bytes. REQUIRES: the first byte is such a header.
+std::size_t several(std::span<const std::uint8_t> b, std::uint64_t offset, Etm4Packet& p) {
+    std::uint64_t bits = 0, sizes = 0;
+    std::uint32_t count = 0, n = 0;
+    const auto most = static_cast<std::uint32_t>(std::min<std::size_t>(b.size(), Etm4Packet::kMostTogether));
+    do {
+        const Atoms more = kAtoms[b[n] - kAtomHeaders];
+        if (count + more.count > 64) break;
+        bits |= std::uint64_t{more.bits} << count;
+        sizes |= std::uint64_t{more.count} << (Etm4Packet::kSizeBits * n);
+        count += more.count;
+    } while (++n < most && b[n] >= kAtomHeaders);
+    p.kind = Etm4Kind::atoms;
+    p.offset = offset;
+    p.length = n;
+    p.atoms = bits;
+    p.value = sizes;
+    p.count = count;
+    return n;
+}
+
 }  // namespace
 
 int etm4_exception_number(unsigned type) {
@@ -145,27 +193,11 @@ std::size_t Etm4Decoder::take_context(std::span<const std::uint8_t> b, Etm4Packe
 // One packet at the start of `b`. Returns its length, kNeedMore or kBad.
 std::size_t Etm4Decoder::one(std::span<const std::uint8_t> b, Etm4Packet& p) {
     const std::uint8_t h = b[0];
-    const auto atoms = [&](std::uint32_t bits, std::uint32_t count) {
+    if (h >= kAtomHeaders) {
         p.kind = Etm4Kind::atoms;
-        p.atoms = bits;
-        p.count = count;
-        return std::size_t{1};
-    };
-    if (h >= 0xC0) {  // 6.4.13
-        if (h >= 0xF8) return atoms(h & 7u, 3);
-        if (h == 0xF6 || h == 0xF7) return atoms(h & 1u, 1);
-        if (h == 0xF5) return atoms(0b11110, 5);
-        if (h >= 0xDC && h <= 0xDF) {
-            constexpr std::uint32_t patterns[] = {0b1110, 0b0000, 0b1010, 0b0101};
-            return atoms(patterns[h & 3], 4);
-        }
-        if (h >= 0xD8 && h <= 0xDB) return atoms(h & 3u, 2);
-        if (h >= 0xD5 && h <= 0xD7) {
-            constexpr std::uint32_t patterns[] = {0, 0b00000, 0b01010, 0b10101};
-            return atoms(patterns[h & 3], 5);
-        }
-        const std::uint32_t taken = (h & 0x1Fu) + 3;
-        return atoms(((1u << taken) - 1) | ((h & 0x20) == 0 ? 1u << taken : 0), taken + 1);
+        p.atoms = kAtoms[h - kAtomHeaders].bits;
+        p.value = p.count = kAtoms[h - kAtomHeaders].count;
+        return 1;
     }
     std::uint64_t v = 0;
     if (h == 0x00) return extension(b, p);
@@ -268,8 +300,7 @@ std::size_t Etm4Decoder::one(std::span<const std::uint8_t> b, Etm4Packet& p) {
             p.value = a == 0 ? 0 : a == 2 ? 2 : 1;
             p.atoms = a == 1 ? 1 : a == 2 ? 3 : 0;
         } else {
-            p.value = h & 1u;
-            p.atoms = h & 1u;
+            p.value = p.atoms = h & 1u;
         }
         return 1;
     }
@@ -345,6 +376,7 @@ bool Etm4Decoder::agrees(const Etm4Decoder& o) const {
 std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, std::vector<Etm4Packet>& out,
                                const std::function<void()>& full) {
     constexpr std::size_t kMany = 256;  // few enough to stay in the nearest cache
+    const bool together = static_cast<bool>(full);
     std::size_t at = 0;
     while (at < bytes.size()) {
         if (hunting_) {
@@ -374,6 +406,11 @@ std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_
             }
             continue;
         }
+        if (together && bytes[at] >= kAtomHeaders) {
+            at += several(bytes.subspan(at), offset + at, out.emplace_back());
+            if (out.size() >= kMany) full();
+            continue;
+        }
         Etm4Packet& p = out.emplace_back();
         const std::size_t used = one(bytes.subspan(at), p);
         if (used == kNeedMore || used == kBad) out.pop_back();
@@ -388,7 +425,7 @@ std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_
         p.offset = offset + at;
         p.length = static_cast<std::uint32_t>(used);
         at += used;
-        if (full && out.size() >= kMany) full();
+        if (together && out.size() >= kMany) full();
     }
     return at;
 }

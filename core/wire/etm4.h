@@ -47,8 +47,8 @@ struct Etm4Packet {
     std::uint64_t address = 0;  ///< of the address in this packet
     std::uint64_t assumed = 0;  ///< bits of a timestamp that stand for those of the one before, which is not known
     std::uint64_t value = 0;    ///< timestamp; cycles; reason of damage; Q's instructions
+    std::uint64_t atoms = 0;    ///< bit 0 first; 1 is E (taken)
     std::uint32_t length = 0;
-    std::uint32_t atoms = 0;  ///< bit 0 first; 1 is E (taken)
     std::uint32_t count = 0;  ///< atoms; P0 elements committed or cancelled
     std::uint32_t context_id = 0;
     std::uint16_t exception = 0;  ///< type as sent
@@ -56,6 +56,18 @@ struct Etm4Packet {
     std::uint8_t ends = 0;  ///< exception: E1:E0, 1 = address is the return address, 2 = also a branch's target
     bool has_address = false, has_context = false, has_cycles = false, mispredicted = false, known = true,
          return_pending = false;
+
+    // Packets of atoms, a byte each, may be told together: `value` holds how many atoms each of them has.
+    static constexpr unsigned kMostTogether = 12, kSizeBits = 5;
+    /// So many packets it stands for.
+    std::uint32_t packets() const { return kind == Etm4Kind::atoms ? length : 1; }
+    /// Where the packet stands that holds an atom.
+    std::uint64_t offset_of(std::uint32_t atom) const {
+        std::uint64_t at = offset, sizes = value;
+        for (std::uint32_t end = 0; (end += sizes & ((1u << kSizeBits) - 1)) <= atom && sizes != 0; ++at)
+            sizes >>= kSizeBits;
+        return at;
+    }
 };
 
 /// The M-profile exception number of an exception packet's type (6.4.7, table for Armv7-M and Armv8-M); nothing
@@ -69,8 +81,8 @@ class Etm4Decoder {
   public:
     explicit Etm4Decoder(const Etm4Parameters& parameters) : parameters_(parameters) {}
 
-    /// Takes bytes that follow those before; appends whole packets to `out`, and calls `full` now and then, which may
-    /// take them away.
+    /// Takes bytes that follow those before; appends whole packets to `out`. With `full`, which is called now and then
+    /// and may take them away, packets of atoms are told together where they follow each other.
     void feed(std::span<const std::uint8_t> bytes, std::vector<Etm4Packet>& out,
               const std::function<void()>& full = {});
     void finish(std::vector<Etm4Packet>& out);

@@ -28,7 +28,16 @@ std::string calls_told(const std::shared_ptr<const Code>& code, const std::share
     StepTrail trail;
     trail.code = code;
     trail.functions = functions;
-    StepReader reader(trail, StepTimer(StepClock::none, Clock{10'000'000}, Clock{}));
+    const StepTimer timer(StepClock::none, Clock{10'000'000}, Clock{});
+    CallBook book(trail, timer.core());
+    constexpr std::size_t kBatch = 64;
+    StepReader reader(
+        trail, timer,
+        [&](std::unique_ptr<CallBatch> batch) {
+            book.take(*batch);
+            return batch;
+        },
+        kBatch);
     StepLog log(code, functions, [&](std::unique_ptr<StepBlock> block) {
         for (const auto& i : block->items())
             hopped += i.kind == StepBlock::Item::Kind::hop && !i.hop->moves.empty() ? 1u : 0u;
@@ -42,6 +51,7 @@ std::string calls_told(const std::shared_ptr<const Code>& code, const std::share
         feed(runs);
     log.flush();
     reader.finish();
+    book.finish();
     std::ostringstream out;
     for (const CallLevel& level : trail.levels)
         for (std::size_t i = 0; i < level.size(); ++i)

@@ -129,7 +129,7 @@ TEST(StepSpan, TheTimeOfAGapIsNotThatOfWhatRanAroundIt) {
     const StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
     const StepMoment from{0, Time{}}, to{1'000, Time::from_ms(10)};
     const std::vector<std::uint64_t> gap_at{400};
-    const StepSpan span(timer, from, to, gap_at);
+    const StepSpan span(timer.core(), from, to, gap_at);
     EXPECT_EQ(span.at(399), Time::from_us(39.9)) << "a cycle each up to there";
     EXPECT_EQ(span.at(1'000) - span.at(400), Time::from_us(60)) << "and behind it";
 }
@@ -143,7 +143,7 @@ TEST(StepSpan, SharesTheTimeExactly) {
         const auto busy = static_cast<std::int64_t>(random() % (std::uint64_t{1} << (20 + random() % 36)));
         const StepMoment from{1'000, Time{77}}, to{1'000 + steps, Time{77 + busy}};
         const std::vector<std::uint64_t> none;
-        const StepSpan span(timer, from, to, none);
+        const StepSpan span(timer.core(), from, to, none);
         for (int k = 0; k < 20; ++k) {
             const std::uint64_t n = k == 0 ? steps - 1 : random() % steps;
             const auto each = static_cast<std::uint64_t>(busy) / steps, left = static_cast<std::uint64_t>(busy) % steps;

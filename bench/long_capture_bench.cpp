@@ -1,11 +1,16 @@
-// A capture of a thousand million instructions, as bench/make-long-capture.sh makes it: how fast the whole pass is on
-// one core and on all, when there is something to see, how long a window of 10 000 instructions takes, and the memory.
+// A capture of a thousand million instructions, as bench/make-long-capture.sh and bench/make-long-etm.sh make it: how
+// fast the whole pass is on one core and on all, when there is something to see, how long a window of 10 000
+// instructions takes, and the memory; and whether it tells what was executed, where that is known.
 #include <sched.h>
 #include <sys/resource.h>
 
 #include <chrono>
 #include <cstdio>
+#include <filesystem>
+#include <fstream>
+#include <map>
 #include <random>
+#include <sstream>
 
 #include "trail/reading.h"
 #include "trail/step_reading.h"
@@ -21,6 +26,40 @@ double peak_mb() {
     rusage usage{};
     ::getrusage(RUSAGE_SELF, &usage);
     return static_cast<double>(usage.ru_maxrss) / 1024;
+}
+
+// Holds the figures of functions against those that stand beside the stream, if any do: a line each, its name, how
+// often it was entered, and its instructions.
+void compare(const StepTrail& t) {
+    std::ifstream in(std::filesystem::path(t.file).replace_extension(".executed"));
+    if (!in) return;
+    std::map<std::string, const FunctionTally*> tallies;
+    for (std::uint32_t i = 0; i < t.functions->size(); ++i) tallies[(*t.functions)[i].name] = &t.tallies[i];
+    std::size_t agree = 0, differ = 0;
+    std::uint64_t calls = 0;
+    for (std::string line, name; std::getline(in, line);) {
+        std::istringstream words(line);
+        std::uint64_t entered = 0, executed = 0;
+        char comma = 0;
+        std::getline(words, name, ',');
+        words >> entered;
+        bool same = true;
+        if (name == "instructions") {
+            same = entered == t.steps;
+        } else if (name == "exceptions") {
+            same = entered == t.traps.size();
+        } else {
+            words >> comma >> executed;
+            const FunctionTally& f = *tallies.at(name);
+            // The one that the program began in was not entered.
+            same = (entered == f.calls + f.left_out || entered == 0) && executed == f.steps;
+            calls += entered;
+        }
+        ++(same ? agree : differ);
+        if (!same) std::printf("NOT as executed: %s\n", line.c_str());
+    }
+    std::printf("%zu figures as executed (%.1f million calls), %zu not\n", agree, static_cast<double>(calls) / 1e6,
+                differ);
 }
 
 // A plain pass over the same bytes.
@@ -82,6 +121,7 @@ int main(int argc, char** argv) {
             static_cast<double>(trail->steps[0].steps) / spent / 1e6, plain / spent, first, peak_mb());
     }
     ::sched_setaffinity(0, sizeof all, &all);
+    compare(trail->steps[0]);
     std::mt19937_64 random(1);
     double worst = 0, sum = 0;
     constexpr int kWindows = 200;

@@ -17,6 +17,7 @@ void HopTable::run(std::uint32_t first, std::uint32_t last) {
         w.sleeps.push_back(w.steps + nth + 1);
     w.runs.push_back({first, last, count});
     w.steps += count;
+    w.halfwords += last + code[last].size - first;
 }
 
 // The call that ends the last run.
@@ -125,6 +126,34 @@ bool HopTable::further_arm(std::uint32_t key, bool bit, bool final) {
            (s.flags & FlowInsn::kPush) == 0 && give_back(true) && w.at != next;
 }
 
+bool HopTable::further_ahead(std::uint32_t key, bool bit) {
+    const Code& code = *code_;
+    Walk& w = walk_;
+    for (std::size_t n = 0; n < 10; ++n) {
+        if (!fits(w.at, w.function)) return false;
+        const std::uint32_t last = code[w.at].last;
+        const Code::Slot& s = code[last];
+        run(w.at, last);
+        switch (s.flow) {
+            case Flow::branch:
+                w.at = bit ? s.target : code.next(last);
+                return w.at != Code::kNowhere;
+            case Flow::jump:
+                w.at = s.target;
+                break;
+            case Flow::call:
+                if (!call(last)) return false;
+                break;
+            case Flow::ret:
+                if ((key & kReturns) == 0 || (s.flags & FlowInsn::kPush) != 0 || !give_back(true)) return false;
+                break;
+            default:
+                return false;
+        }
+    }
+    return false;
+}
+
 const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {
     Walk& w = walk_;
     Hop& h = store_->add();
@@ -141,6 +170,7 @@ const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {
     h.plain = goes_on(h.flow);
     h.height = w.height;
     h.address = w.address;
+    h.halfwords = w.halfwords;
     h.top = w.top;
     h.runs = store_->keep(w.runs);
     for (std::size_t i = 0; i + 1 < w.moves.size(); ++i) {
@@ -179,14 +209,17 @@ const Hop* HopTable::make(std::uint32_t slot, std::uint32_t key, std::array<std:
         w.top = top;
         w.open = w.reads = w.height = 0;
         w.address = false;
-        w.steps = 0;
+        w.steps = w.halfwords = 0;
     };
     const std::uint32_t length = key >> 8 & 15;
     const auto walk = [&](std::uint32_t bits) {
         begin();
         for (std::uint32_t i = 0; i < bits; ++i) {
             const bool bit = (key >> i & 1) != 0;
-            if (!(arm_ ? further_arm(key, bit, i + 1 == length) : further(key, bit))) return i;
+            if (!(arm_                  ? further_arm(key, bit, i + 1 == length)
+                  : (key & kAhead) != 0 ? further_ahead(key, bit)
+                                        : further(key, bit)))
+                return i;
         }
         return bits;
     };

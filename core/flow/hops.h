@@ -46,8 +46,9 @@ struct alignas(64) Hop {
     bool address = false;        ///< Arm: it ends with a jump to where the packet behind the branches says
     std::array<std::uint32_t, kMostPops> top{};
     std::span<const Move> moves;
-    bool stacks = false;  ///< it leaves the return stack otherwise than it was
-    bool waits = false;   ///< `sleeps` has some
+    bool stacks = false;          ///< it leaves the return stack otherwise than it was
+    bool waits = false;           ///< `sleeps` has some
+    std::uint32_t halfwords = 0;  ///< of code on the way, where it stands ahead
 
     std::span<const std::uint32_t> leaves;  ///< … what it leaves there instead, the outermost first
     std::span<const std::uint32_t> sleeps;  ///< instructions from the begin up to and with one that waits; ascending
@@ -80,6 +81,8 @@ struct ReturnStack {
     std::size_t most = 0;                                 ///< the oldest makes room beyond this
     bool calls = false;                                   ///< hops may go over calls
     std::uint32_t address = Code::kNowhere;  ///< Arm: where the packet behind the branches leads, if it is known
+    bool ahead = false;                      ///< RISC-V: the walk stands before an instruction to be executed
+    std::uint64_t most_halfwords = ~std::uint64_t{0};  ///< no hop may pass more
 
     std::uint32_t top(std::size_t i) const {
         return returns != nullptr && i < returns->size() ? (*returns)[returns->size() - 1 - i] : Code::kNowhere;
@@ -95,10 +98,11 @@ struct ReturnStack {
     }
 };
 
-/// One thread at a time. A walk is either of the kind that RISC-V trace tells (only conditional branches count; it
-/// stands on a branch that was executed, and leaves it by the next bit; a set bit means not taken), or of the kind that
-/// Arm trace tells (each branch, jump, call and return counts; it stands before an instruction to be executed; a set
-/// bit means taken).
+/// One thread at a time. A walk is of the kind that E-Trace tells (only conditional branches count; it stands on a
+/// branch that was executed, and leaves it by the next bit; a set bit means not taken), or of the kind that Arm trace
+/// tells (each branch, jump, call and return counts; it stands before an instruction to be executed; a set bit means
+/// taken), or of the kind that N-Trace tells (only conditional branches count, but it stands ahead, and a set bit means
+/// taken).
 class HopTable {
   public:
     HopTable(std::shared_ptr<const Code> code, std::shared_ptr<const FunctionTable> functions);
@@ -129,8 +133,8 @@ class HopTable {
             top = whole ? stack.address : top;
             key = (whole ? kToAddress : 0) | (available > length ? kMoreBehind : 0);
         }
-        key |= (stack.calls ? kCalls : 0) | (stack.returns != nullptr ? kReturns : 0) | length << 8 |
-               static_cast<std::uint32_t>(bits & ((1u << length) - 1));
+        key |= (stack.ahead ? kAhead : 0) | (stack.calls ? kCalls : 0) | (stack.returns != nullptr ? kReturns : 0) |
+               length << 8 | static_cast<std::uint32_t>(bits & ((1u << length) - 1));
         Entry& e = place(slot, key, top);
         if (e.from == slot && e.key == key && e.top[0] == top && (!e.deep || e.top[1] == stack.top(1))) return e;
         renew(e, slot, key, {top, stack.top(1)}, retire);
@@ -177,7 +181,7 @@ class HopTable {
   private:
     static constexpr unsigned kBits = 15;
     static constexpr std::uint32_t kCalls = 1u << 16, kReturns = 1u << 17, kLearnt = 1u << 18, kToAddress = 1u << 19,
-                                   kMoreBehind = 1u << 20;
+                                   kMoreBehind = 1u << 20, kAhead = 1u << 21;
 
     // Where a walk stands on its way, and what it would tell of itself.
     struct Walk {
@@ -193,7 +197,7 @@ class HopTable {
         std::vector<StepRun> runs;
         std::vector<Hop::Move> moves;
         std::vector<std::uint32_t> sleeps;
-        std::uint32_t steps = 0;
+        std::uint32_t steps = 0, halfwords = 0;
     };
 
     Entry& place(std::uint32_t slot, std::uint32_t key, std::uint32_t top) {
@@ -211,6 +215,7 @@ class HopTable {
     /// One branch further. False if that is none for a hop: the walk is spoilt then.
     bool further(std::uint32_t key, bool bit);
     bool further_arm(std::uint32_t key, bool bit, bool final);
+    bool further_ahead(std::uint32_t key, bool bit);
     void run(std::uint32_t first, std::uint32_t last);
     bool call(std::uint32_t last);
     bool give_back(bool from_stack);

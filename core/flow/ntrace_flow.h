@@ -2,6 +2,8 @@
 // RISC-V N-Trace Specification 1.0, chapters 5 and 6 (branch trace and history trace).
 #pragma once
 
+#include <algorithm>
+#include <array>
 #include <bit>
 #include <cstdint>
 #include <deque>
@@ -9,6 +11,7 @@
 #include <span>
 #include <vector>
 
+#include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/ntrace.h"
 
@@ -29,6 +32,12 @@ class NtraceFlow {
   private:
     static constexpr std::size_t kMostReturns = 32;
     static constexpr std::uint64_t kMostRepeats = 1 << 20;
+    static constexpr std::array<std::uint8_t, 256> kMirrored = [] {
+        std::array<std::uint8_t, 256> all{};
+        for (unsigned i = 0; i < 256; ++i)
+            for (unsigned b = 0; b < 8; ++b) all[i] = static_cast<std::uint8_t>(all[i] | (i >> b & 1) << (7 - b));
+        return all;
+    }();
     static constexpr std::uint64_t kMostHalfwords = 1 << 24;  ///< more than any I-CNT: such a message is wrong
 
     // Outcomes of branches not yet walked: `bits` of them, newest in bit 0, `times` over.
@@ -41,7 +50,7 @@ class NtraceFlow {
     template <class Out>
     void take(const NtraceMessage& m, Out& out);
     template <class Out>
-    Walk walk(std::uint64_t halfwords, bool branch_taken, Out& out);
+    Walk walk(std::uint64_t halfwords, bool branch_taken, bool jump_told, Out& out);
     template <class Out>
     void lose(const NtraceMessage& m, StepGapKind kind, const char* reason, Out& out);
     template <class Out>
@@ -49,10 +58,29 @@ class NtraceFlow {
     template <class Out>
     void arrive(const NtraceMessage& m, Walk walked, std::uint64_t address, bool trap, Out& out);
 
+    void push(std::uint32_t back) {
+        if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
+        returns_.push_back(back);
+    }
     void add_history(std::uint64_t raw, std::uint64_t times) {
         if (raw < 2) return;
         const auto bits = static_cast<unsigned>(std::bit_width(raw)) - 1;  // below the stop bit
         history_.push_back({raw & ((std::uint64_t{1} << bits) - 1), times, bits});
+    }
+    // The oldest outcomes not yet used, the oldest in bit 0: some of them, at most eight.
+    std::uint32_t outcomes(std::uint32_t& bits) const {
+        if (history_.empty()) return 0;
+        const History& h = history_.front();
+        const unsigned left = left_ == 0 ? h.bits : left_, n = std::min(left, 8u);
+        const auto oldest = static_cast<std::uint32_t>(h.pattern >> (left - n)) & ((1u << n) - 1);
+        bits = kMirrored[oldest] >> (8 - n);
+        return n;
+    }
+    void use(std::uint32_t outcomes) {
+        History& h = history_.front();
+        if (left_ == 0) left_ = h.bits;
+        left_ -= outcomes;
+        if (left_ == 0 && --h.times == 0) history_.pop_front();
     }
     // The oldest outcome not yet used; false if there is none.
     bool next_outcome(bool& taken) {
@@ -111,12 +139,33 @@ void NtraceFlow::begin_at(const NtraceMessage& m, Out& out) {
 }
 
 // So many halfwords along the program; `branch_taken`: the last instruction is a branch that was taken and told so
-// by the message itself.
+// by the message itself; `jump_told`: it is a jump, and the message says where it goes.
 template <class Out>
-NtraceFlow::Walk NtraceFlow::walk(std::uint64_t halfwords, bool branch_taken, Out& out) {
+NtraceFlow::Walk NtraceFlow::walk(std::uint64_t halfwords, bool branch_taken, bool jump_told, Out& out) {
     const Code& code = *code_;
     if (halfwords > kMostHalfwords) return Walk::contradiction;
+    constexpr bool hops = requires(ReturnStack stack) { out.hop(pc_, halfwords, 1u, stack); };
     while (halfwords > 0) {
+        if constexpr (hops) {
+            std::uint32_t bits = 0;
+            const std::uint32_t n = by_history_ && !branch_taken ? outcomes(bits) : 0;
+            if (n > 0) {
+                ReturnStack stack;
+                stack.calls = stack.ahead = true;
+                stack.most_halfwords = halfwords;
+                if (parameters_.implicit_return) {
+                    stack.returns = &returns_;
+                    stack.most = kMostReturns;
+                }
+                if (const Hop* hop = out.hop(pc_, bits, n, stack)) {
+                    halfwords -= hop->halfwords;
+                    pc_ = hop->end;
+                    use(hop->used);
+                    if (parameters_.implicit_return) ReturnStack::follow(*hop, returns_, kMostReturns);
+                    continue;
+                }
+            }
+        }
         const Code::Slot& from = code[pc_];
         if (from.flow == Flow::none) return Walk::not_in_image;
         const std::uint32_t last = from.last;
@@ -146,10 +195,7 @@ NtraceFlow::Walk NtraceFlow::walk(std::uint64_t halfwords, bool branch_taken, Ou
             }
             case Flow::jump:
             case Flow::call:
-                if ((s.flags & FlowInsn::kPush) != 0 && parameters_.implicit_return) {
-                    if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
-                    returns_.push_back(last + s.size);
-                }
+                if ((s.flags & FlowInsn::kPush) != 0 && parameters_.implicit_return) push(last + s.size);
                 pc_ = s.target;
                 break;
             case Flow::next:
@@ -157,14 +203,15 @@ NtraceFlow::Walk NtraceFlow::walk(std::uint64_t halfwords, bool branch_taken, Ou
                 pc_ = last + s.size;
                 break;
             case Flow::ret:
-                if (halfwords > 0 && parameters_.implicit_return && !returns_.empty()) {
+                if ((halfwords > 0 || !jump_told) && parameters_.implicit_return && !returns_.empty()) {
                     pc_ = returns_.back();
                     returns_.pop_back();
                     break;
                 }
                 [[fallthrough]];
             default:
-                if ((s.flags & FlowInsn::kPush) != 0 && parameters_.implicit_return) returns_.push_back(last + s.size);
+                if (s.flow == Flow::trap) pc_ = last;  // the exception that follows is its own
+                if ((s.flags & FlowInsn::kPush) != 0 && parameters_.implicit_return) push(last + s.size);
                 return halfwords == 0 && !branch_taken ? Walk::done : Walk::contradiction;
         }
         if (branch_taken && halfwords == 0 && s.flow != Flow::branch) return Walk::contradiction;
@@ -256,7 +303,10 @@ void NtraceFlow::take(const NtraceMessage& m, Out& out) {
     }
     carried_ = 0;
     const bool direct = m.kind == NtraceKind::direct_branch || m.kind == NtraceKind::direct_branch_sync;
-    const Walk walked = walk(ran, direct, out);
+    const bool jump_told =
+        m.code == 0 && (m.kind == NtraceKind::indirect_branch || m.kind == NtraceKind::history ||
+                        m.kind == NtraceKind::indirect_branch_sync || m.kind == NtraceKind::history_sync);
+    const Walk walked = walk(ran, direct, jump_told, out);
     tell_time();
     if (branches) last_branch_ = m;
     switch (m.kind) {

@@ -78,7 +78,7 @@ class StepLog {
     const Hop* hop(std::uint32_t slot, std::uint64_t bits, std::uint32_t available, const ReturnStack& stack) {
         HopTable::Entry& e = hops_.look_up(slot, bits, available, stack, Counted{*this});
         const Hop* h = e.hop;
-        if (h == nullptr) return nullptr;
+        if (h == nullptr || h->halfwords > stack.most_halfwords) return nullptr;
         if (stack.returns != nullptr && h->height > 0 && stack.returns->size() + h->height > stack.most) return nullptr;
         return take(e);
     }

@@ -1,6 +1,7 @@
 // Hand-written bytes of each instruction-trace protocol: what stands in a packet, and what is none.
 #include <gtest/gtest.h>
 
+#include "ntrace_bytes.h"
 #include "wire/etm4.h"
 #include "wire/etrace.h"
 #include "wire/mtb.h"
@@ -264,36 +265,7 @@ TEST(Etm4Packets, AReservedHeaderIsDamageUpToTheNextSynchronisation) {
     EXPECT_EQ(p[3].kind, Etm4Kind::atoms);
 }
 
-// Slices: six bits each, the last of a variable field marked 01, the last of all 11.
-struct Message {
-    Bytes slices;
-    std::vector<bool> open;
-    Message& fixed(std::uint64_t v, unsigned width) {
-        for (unsigned i = 0; i < width; ++i) open.push_back((v >> i & 1) != 0);
-        return *this;
-    }
-    Message& variable(std::uint64_t v) {
-        do {
-            open.push_back((v & 1) != 0);
-            v >>= 1;
-        } while (v != 0);
-        while (open.size() % 6 != 0) open.push_back(false);
-        flush(1);
-        return *this;
-    }
-    void flush(unsigned mark) {
-        for (std::size_t i = 0; i < open.size(); i += 6) {
-            unsigned b = 0;
-            for (unsigned k = 0; k < 6; ++k) b |= (open[i + k] ? 1u : 0u) << (2 + k);
-            slices.push_back(static_cast<std::uint8_t>(b | (i + 6 == open.size() ? mark : 0)));
-        }
-        open.clear();
-    }
-    Bytes end() {
-        slices.back() |= 3;
-        return slices;
-    }
-};
+using Message = test::NtraceBytes;
 
 std::vector<NtraceMessage> ntrace(const Bytes& bytes) {
     NtraceDecoder d({});

@@ -18,31 +18,30 @@ class Fields {
 
     std::uint64_t fixed(unsigned width) {
         std::uint64_t v = 0;
-        for (unsigned i = 0; i < width; ++i) {
+        for (unsigned i = 0; i < width;) {
             if (bit_ == 6) step();
             if (at_ >= slices_.size()) {
                 missing_ = true;
                 return v;
             }
-            v |= std::uint64_t{(slices_[at_] >> (2 + bit_) & 1u)} << i;
-            ++bit_;
+            const unsigned n = std::min(width - i, 6 - bit_);
+            v |= std::uint64_t{slices_[at_] >> (2 + bit_) & ((1u << n) - 1)} << i;
+            bit_ += n;
+            i += n;
         }
         return v;
     }
     std::uint64_t variable() {
         std::uint64_t v = 0;
-        unsigned shift = 0;
-        for (;;) {
+        for (unsigned shift = 0;;) {
             if (at_ >= slices_.size()) {
                 missing_ = true;
                 return v;
             }
-            for (; bit_ < 6; ++bit_, ++shift)
-                if (shift < 64) v |= std::uint64_t{(slices_[at_] >> (2 + bit_) & 1u)} << shift;
-            const bool ends = (slices_[at_] & 1) != 0;
-            ++at_;
+            if (shift < 64) v |= std::uint64_t{static_cast<unsigned>(slices_[at_]) >> (2 + bit_)} << shift;
+            shift += 6 - bit_;
             bit_ = 0;
-            if (ends) return v;
+            if ((slices_[at_++] & 1) != 0) return v;
         }
     }
     bool more() const { return at_ < slices_.size(); }

@@ -28,6 +28,7 @@ void Etm4Encoder::put_sync() {
     put(0x01);
     put(0x00);
     recent_ = {};
+    whole_stamp_ = true;
 }
 
 // As many atoms in as few packets as there are formats for; without `all` a run that may grow waits.
@@ -122,13 +123,14 @@ void Etm4Encoder::put_address(std::uint32_t address) {
     recent_ = {address, recent_[0], recent_[1]};
 }
 
-// Only as many groups of seven bits as changed (6.4.4).
+// Only as many groups of seven bits as changed; all of them behind trace information (6.4.6).
 void Etm4Encoder::put_stamp(std::uint64_t cycle) {
     if (!setup_.timestamps) return;
     put_atoms(true);
     put(0x02);
     const std::uint64_t changed = cycle ^ stamp_;
-    unsigned bytes = 1;
+    unsigned bytes = whole_stamp_ ? 9 : 1;
+    whole_stamp_ = false;
     while (bytes < 9 && changed >> (7 * bytes) != 0) ++bytes;
     for (unsigned i = 0; i < bytes; ++i) {
         const auto part = static_cast<std::uint8_t>(cycle >> (7 * i));

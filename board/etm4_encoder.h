@@ -57,6 +57,7 @@ class Etm4Encoder {
     std::vector<std::uint32_t> returns_;
     std::size_t since_sync_ = 0, drained_ = 0;  ///< bytes before those in out_; in out_ before the synchronisation
     std::uint64_t stamp_ = 0, stamped_ = 0;
+    bool whole_stamp_ = false;  ///< the next timestamp is sent in full
 };
 
 }  // namespace board

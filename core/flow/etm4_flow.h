@@ -330,7 +330,8 @@ void Etm4Flow::act(const Element& e, Out& out) {
             break;
         case Element::Kind::time:
             out.time({e.packet.offset, e.packet.value, e.packet.assumed,
-                      e.packet.kind == Etm4Kind::cycles ? StepTime::Kind::cycles : StepTime::Kind::timestamp});
+                      e.packet.kind == Etm4Kind::cycles ? StepTime::Kind::cycles : StepTime::Kind::timestamp,
+                      e.packet.sent});
             break;
     }
 }
@@ -438,7 +439,7 @@ void Etm4Flow::take(const Etm4Packet& p, Out& out) {
             if (p.known) out.time({p.offset, p.value, 0, StepTime::Kind::cycles});
             break;
         case Etm4Kind::timestamp:
-            out.time({p.offset, p.value, p.assumed, StepTime::Kind::timestamp});
+            out.time({p.offset, p.value, p.assumed, StepTime::Kind::timestamp, p.sent});
             break;
         default:
             break;

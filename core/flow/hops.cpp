@@ -56,37 +56,43 @@ bool HopTable::give_back(bool from_stack) {
     return true;
 }
 
-bool HopTable::further(std::uint32_t key, bool bit) {
+// The next branch through jumps, calls and returns; kNowhere if there is none for a hop. Loops of jumps alone are for
+// others to judge.
+std::uint32_t HopTable::branch_ahead(std::uint32_t key) {
     const Code& code = *code_;
     Walk& w = walk_;
-    const bool calls = (key & kCalls) != 0, returns = (key & kReturns) != 0;
-    const Code::Slot& branch = code[w.at];
-    if (branch.flow != Flow::branch) return false;
-    w.at = bit ? code.next(w.at) : branch.target;
-    // To the next branch through jumps, calls and returns; loops of jumps alone are for others to judge.
     for (std::size_t n = 0; n < 10; ++n) {
-        if (!fits(w.at, w.function)) return false;
+        if (!fits(w.at, w.function)) return Code::kNowhere;
         const std::uint32_t last = code[w.at].last;
         const Code::Slot& s = code[last];
         run(w.at, last);
         switch (s.flow) {
             case Flow::branch:
-                w.at = last;
-                return true;
+                return last;
             case Flow::jump:
                 w.at = s.target;
                 break;
             case Flow::call:
-                if (!calls || !call(last)) return false;
+                if ((key & kCalls) == 0 || !call(last)) return Code::kNowhere;
                 break;
             case Flow::ret:
-                if (!returns || (s.flags & FlowInsn::kPush) != 0 || !give_back(true)) return false;
+                if ((key & kReturns) == 0 || (s.flags & FlowInsn::kPush) != 0 || !give_back(true))
+                    return Code::kNowhere;
                 break;
             default:
-                return false;
+                return Code::kNowhere;
         }
     }
-    return false;
+    return Code::kNowhere;
+}
+
+bool HopTable::further(std::uint32_t key, bool bit) {
+    Walk& w = walk_;
+    const Code::Slot& branch = (*code_)[w.at];
+    if (branch.flow != Flow::branch) return false;
+    w.at = bit ? code_->next(w.at) : branch.target;
+    w.at = branch_ahead(key);
+    return w.at != Code::kNowhere;
 }
 
 // `final`: no bits are known behind this one.
@@ -127,31 +133,10 @@ bool HopTable::further_arm(std::uint32_t key, bool bit, bool final) {
 }
 
 bool HopTable::further_ahead(std::uint32_t key, bool bit) {
-    const Code& code = *code_;
-    Walk& w = walk_;
-    for (std::size_t n = 0; n < 10; ++n) {
-        if (!fits(w.at, w.function)) return false;
-        const std::uint32_t last = code[w.at].last;
-        const Code::Slot& s = code[last];
-        run(w.at, last);
-        switch (s.flow) {
-            case Flow::branch:
-                w.at = bit ? s.target : code.next(last);
-                return w.at != Code::kNowhere;
-            case Flow::jump:
-                w.at = s.target;
-                break;
-            case Flow::call:
-                if (!call(last)) return false;
-                break;
-            case Flow::ret:
-                if ((key & kReturns) == 0 || (s.flags & FlowInsn::kPush) != 0 || !give_back(true)) return false;
-                break;
-            default:
-                return false;
-        }
-    }
-    return false;
+    const std::uint32_t branch = branch_ahead(key);
+    if (branch == Code::kNowhere) return false;
+    walk_.at = bit ? (*code_)[branch].target : code_->next(branch);
+    return walk_.at != Code::kNowhere;
 }
 
 const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {

@@ -216,6 +216,7 @@ class HopTable {
     bool further(std::uint32_t key, bool bit);
     bool further_arm(std::uint32_t key, bool bit, bool final);
     bool further_ahead(std::uint32_t key, bool bit);
+    std::uint32_t branch_ahead(std::uint32_t key);
     void run(std::uint32_t first, std::uint32_t last);
     bool call(std::uint32_t last);
     bool give_back(bool from_stack);

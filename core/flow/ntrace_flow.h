@@ -251,7 +251,8 @@ void NtraceFlow::take(const NtraceMessage& m, Out& out) {
         clock_ = m.full_address() ? m.timestamp : clock_ + m.timestamp;
     }
     const auto tell_time = [&] {
-        if (m.has_timestamp) out.time({m.offset, clock_, 0, StepTime::Kind::timestamp});
+        const auto sent = static_cast<std::uint8_t>(m.full_address() ? 64 : 0);
+        if (m.has_timestamp) out.time({m.offset, clock_, 0, StepTime::Kind::timestamp, sent});
     };
     const std::uint64_t ran = m.icount + carried_;
     const bool branches =

@@ -53,6 +53,7 @@ struct StepTime {
         timestamp_step,  ///< difference to the one before
         cycles,          ///< core cycles since the count before
     } kind = Kind::timestamp;
+    std::uint8_t sent = 64;  ///< so many of the lowest bits of `ticks` were sent; the others stand as they stood before
 };
 
 /// Hears nothing of what a flow tells.

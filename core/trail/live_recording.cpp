@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "trail/doubts.h"
 #include "trail/reading.h"
@@ -208,7 +209,14 @@ bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool las
 
 // What came through a port since.
 bool LiveRecording::decode_tapped(Feed& f, bool last) {
-    if (!f.tap->flush()) return false;  // no room for temporary files: the finished recording tells all the same
+    if (!f.tap->flush()) {
+        if (!std::exchange(f.tap_full, true))
+            growing_->trail().doubts.push_back(
+                {"Tasks do not go on while this is recorded: no room for temporary files beside " + f.tap->path(),
+                 "Nothing is lost: the finished recording has them. Make room there, or set TMPDIR to another "
+                 "folder."});
+        return false;
+    }
     ReceiverState received;
     received.bytes = f.tap->bytes();
     received.breaks = f.tap->breaks();

@@ -86,7 +86,8 @@ class LiveRecording {
         std::shared_ptr<const MappedFile> file{};
         std::unique_ptr<GrowingSteps> growing{};  ///< of instruction trace, once it began
         std::unique_ptr<LiveEvents> events{};     ///< of an event trace, once it began
-        PortTap* tap = nullptr;                   ///< the event trace comes through a port
+        PortTap* tap = nullptr;                   ///< the event trace comes through a port …
+        bool tap_full = false;                    ///< … and finds no room in the folder for temporary files
         bool started = false;
         std::uint64_t taken = 0;
         std::size_t breaks_taken = 0;

@@ -1,6 +1,7 @@
 #include "trail/step_trail.h"
 
 #include <algorithm>
+#include <bit>
 #include <utility>
 
 namespace mt {
@@ -73,14 +74,17 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
             base_ = core_.at(static_cast<std::int64_t>(step));
         }
     }
-    if (!believe(t.ticks)) return std::nullopt;
+    if (!believe(t.ticks, t.sent)) return std::nullopt;
     return StepMoment{step, base_ + stamps_.at(static_cast<std::int64_t>(ticks_ - origin_))};
 }
 
-bool StepTimer::believe(std::uint64_t ticks) {
+bool StepTimer::believe(std::uint64_t ticks, unsigned sent) {
     constexpr unsigned kMostBehind = 8;
     if (ticks_ == 0) ticks_ = origin_;
+    const bool itself = !damaged_ || static_cast<unsigned>(std::bit_width(ticks ^ ticks_)) <= sent;
+    ++unbelieved_;
     if (ticks < ticks_) {
+        if (!itself) return false;
         suspect_.reset();
         between_ = (behind_ == 0 || between_) && ticks >= before_;
         if (++behind_ < kMostBehind) return false;
@@ -91,18 +95,19 @@ bool StepTimer::believe(std::uint64_t ticks) {
             origin_ = ticks;
         }
         before_ = ticks_ = ticks;
-        behind_ = 0;
+        behind_ = unbelieved_ = 0;
         return true;
     }
     // A core may sleep for long: in a stream without damage only what is very far ahead is doubted.
     const std::uint64_t step = ticks - ticks_;
-    const std::uint64_t far = std::max(8 * widest_, damaged_ ? stamps_.clock().hz / 1000 : 10 * stamps_.clock().hz);
-    if (step > far && (!suspect_ || ticks < *suspect_ || ticks - *suspect_ > far)) {
+    const std::uint64_t far =
+        std::max(8 * widest_ * unbelieved_, damaged_ ? stamps_.clock().hz / 1000 : 10 * stamps_.clock().hz);
+    if (step > far && (!suspect_ || ticks < *suspect_ || ticks - *suspect_ > far || !itself)) {
         suspect_ = ticks;
         return false;
     }
     suspect_.reset();
-    behind_ = 0;
+    behind_ = unbelieved_ = 0;
     // How far timestamps stand apart is told by those with nothing missing between them.
     if (!std::exchange(lost_, false) && step <= far) widest_ = std::max(widest_, step);
     before_ = ticks_;

@@ -186,7 +186,8 @@ class StepTimer {
         damaged_ = damaged_ || (kind != StepGapKind::stopped && kind != StepGapKind::lead_in);
     }
     /// Whether a timestamp can be believed: one that lies far ahead of all, or behind, only if others bear it out.
-    bool believe(std::uint64_t ticks);
+    /// Where something was damaged, only one that sends the bits itself by which it lies ahead (see StepTime::sent).
+    bool believe(std::uint64_t ticks, unsigned sent);
     StepClock kind() const { return kind_; }
     std::uint64_t origin() const { return origin_; }
     std::uint64_t ticks() const { return ticks_; }
@@ -201,6 +202,7 @@ class StepTimer {
     bool damaged_ = false;                  ///< something was: timestamps are looked at more closely
     std::uint64_t widest_ = 0;              ///< largest step from timestamp to timestamp that was believed
     std::optional<std::uint64_t> suspect_;  ///< a timestamp far ahead that the next one must bear out
+    std::uint64_t unbelieved_ = 0;          ///< timestamps since the last one believed
     unsigned behind_ = 0;                   ///< timestamps in a row that lie before the last one believed
     std::uint64_t before_ = 0;              ///< the one believed before the last
     bool between_ = false;                  ///< all that lie behind lie between these two

@@ -222,6 +222,7 @@ std::size_t Etm4Decoder::one(std::span<const std::uint8_t> b, Etm4Packet& p) {
         assumed_ &= ~mask;
         p.value = timestamp_;
         p.assumed = assumed_;
+        p.sent = static_cast<std::uint8_t>(std::min(bits, 64u));
         return used;
     }
     if (h == 0x04 || h == 0x05 || h == 0x07) {

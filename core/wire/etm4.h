@@ -53,7 +53,8 @@ struct Etm4Packet {
     std::uint32_t context_id = 0;
     std::uint16_t exception = 0;  ///< type as sent
     Etm4Kind kind = Etm4Kind::damage;
-    std::uint8_t ends = 0;  ///< exception: E1:E0, 1 = address is the return address, 2 = also a branch's target
+    std::uint8_t sent = 64;  ///< of a timestamp: so many of its lowest bits; the others stand as they stood before
+    std::uint8_t ends = 0;   ///< exception: E1:E0, 1 = address is the return address, 2 = also a branch's target
     bool has_address = false, has_context = false, has_cycles = false, mispredicted = false, known = true,
          return_pending = false;
 

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <set>
 #include <sstream>
 #include <string>
 
@@ -19,6 +20,25 @@ struct RunByRun {
     void time(const StepTime& t) { log.time(t); }
     void sync(std::uint64_t offset) { log.sync(offset); }
 };
+
+/// Functions that begin where calls lead, if `is` holds for the slot.
+template <class Is>
+std::shared_ptr<const FunctionTable> functions_called(const Code& code, Is is) {
+    std::set<std::uint32_t> entries;
+    for (std::uint32_t s = 1; s < code.slot_count(); ++s)
+        if (code[s].flow == Flow::call && code[s].target != Code::kNowhere && is(code[s].target))
+            entries.insert(code[s].target);
+    std::vector<Function> functions;
+    for (const std::uint32_t entry : entries) {
+        if (!functions.empty()) functions.back().end = entry;
+        Function f;
+        f.name = "f" + std::to_string(entry);
+        f.entry = entry;
+        f.end = code.slot_count();
+        functions.push_back(f);
+    }
+    return FunctionTable::of(functions, code);
+}
 
 /// Each call with its place, figures of functions, and how often each instruction ran. `feed(out)` feeds the flow;
 /// `hopped` counts hops over calls and returns.

@@ -161,22 +161,9 @@ TEST(EtraceOfRandomPrograms, HopsOverCallsAndReturnsTellTheSameAsTheirRuns) {
         options[static_cast<std::size_t>(Option::implicit_return)] = seed % 3 != 0;
         // A synchronisation may come anywhere: at a call, say.
         const auto [truth, trace, code] = traced(seed, parameters, options, seed % 2 == 0 ? 900 : 23, 60'000);
-        // Functions that begin where calls lead, some of them; some programs have none.
-        std::vector<Function> functions;
-        for (std::uint32_t s = 1; seed % 4 != 0 && s < code->slot_count(); ++s)
-            if ((*code)[s].flow == Flow::call && (*code)[s].target != Code::kNowhere && (*code)[s].target % 3 != 0) {
-                Function f;
-                f.name = "f" + std::to_string((*code)[s].target);
-                f.entry = (*code)[s].target;
-                functions.push_back(f);
-            }
-        std::sort(functions.begin(), functions.end(), [](const auto& a, const auto& b) { return a.entry < b.entry; });
-        functions.erase(std::unique(functions.begin(), functions.end(),
-                                    [](const auto& a, const auto& b) { return a.entry == b.entry; }),
-                        functions.end());
-        for (std::size_t i = 0; i < functions.size(); ++i)
-            functions[i].end = i + 1 < functions.size() ? functions[i + 1].entry : code->slot_count();
-        const auto table = FunctionTable::of(functions, *code);
+        // Not all that are called; some programs have none.
+        const auto table =
+            test::functions_called(*code, [&](std::uint32_t slot) { return seed % 4 != 0 && slot % 3 != 0; });
         const auto feed = [&, &trace = trace, &code = code](auto& out) {
             EtraceDecoder decoder(parameters);
             EtraceFlow flow(code, parameters);

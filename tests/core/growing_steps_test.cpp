@@ -64,7 +64,7 @@ std::string followed(const Recording& recording, GrowingSteps::Work work, std::s
     return followed_bytes(recording, recording.step_streams[0].bytes(), std::move(work), most_bytes, seed, guesses);
 }
 
-StepTime stamp(std::uint64_t ticks) { return {0, ticks, 0, StepTime::Kind::timestamp}; }
+StepTime stamp(std::uint64_t ticks, std::uint8_t sent = 64) { return {0, ticks, 0, StepTime::Kind::timestamp, sent}; }
 
 TEST(StepTimer, ATimestampFarAheadIsBelievedOnlyIfTheNextBearsItOut) {
     StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
@@ -123,6 +123,37 @@ TEST(StepTimer, WhatWasLostDoesNotMakeLeapsBelievable) {
     EXPECT_TRUE(timer.tell(stamp(ticks += 1'000), 22'000));
     EXPECT_FALSE(timer.tell(stamp(ticks + 400'000), 22'500)) << "40 ms at once, with nothing missing: one bit is wrong";
     EXPECT_TRUE(timer.tell(stamp(ticks += 1'000), 23'000));
+}
+
+TEST(StepTimer, BitsThatWereNotSentAgainBearNoLeapOut) {
+    StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    std::uint64_t ticks = 1'000;
+    for (; ticks < 20'000; ticks += 1'000) (void)timer.tell(stamp(ticks), ticks);
+    timer.lost(StepGapKind::damaged);
+    constexpr std::uint64_t kWrong = 1 << 24;
+    EXPECT_FALSE(timer.tell(stamp(ticks + kWrong, 28), 20'000)) << "a wrong bit in an upper byte, two seconds ahead";
+    for (int i = 0; i < 40; ++i)
+        EXPECT_FALSE(timer.tell(stamp((ticks += 1'000) + kWrong, 14), 20'000)) << "it stays, as nobody sends it";
+    const auto whole = timer.tell(stamp(ticks += 1'000, 64), 61'000);
+    ASSERT_TRUE(whole) << "sent in full: right again";
+    EXPECT_EQ(whole->time, Time::from_us(6'100)) << "with the cycles before the first timestamp";
+
+    EXPECT_FALSE(timer.tell(stamp(ticks += 300'000'000, 64), 62'000)) << "a sleep of half a minute, perhaps";
+    EXPECT_FALSE(timer.tell(stamp(ticks += 1'000, 14), 63'000));
+    const auto slept = timer.tell(stamp(ticks += 1'000, 64), 64'000);
+    ASSERT_TRUE(slept) << "sent in full once more";
+    EXPECT_EQ(slept->time, Time::from_us(30'006'300));
+}
+
+TEST(StepTimer, ACounterWithAWrongBitIsNotTakenForOneThatWasSetBack) {
+    StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
+    std::uint64_t ticks = (1 << 24) + 1'000;
+    for (int i = 0; i < 20; ++i) (void)timer.tell(stamp(ticks += 1'000), ticks);
+    timer.lost(StepGapKind::damaged);
+    for (int i = 0; i < 40; ++i) EXPECT_FALSE(timer.tell(stamp((ticks += 1'000) - (1 << 24), i == 0 ? 28 : 14), ticks));
+    const auto whole = timer.tell(stamp(ticks += 1'000), ticks);
+    ASSERT_TRUE(whole);
+    EXPECT_EQ(whole->time - Time::from_us(6'000), timer.nominal(0)) << "sixty steps of a tenth of a millisecond";
 }
 
 TEST(StepSpan, TheTimeOfAGapIsNotThatOfWhatRanAroundIt) {

@@ -260,21 +260,8 @@ TEST_P(NtraceInEachMode, HopsTellTheSameAsTheirRuns) {
     std::size_t hopped = 0, none = 0;
     for (std::uint64_t seed = 1; seed <= 12; ++seed) {
         const Traced t = traced(seed, GetParam(), seed % 2 == 0 ? 900 : 23, 40'000);
-        std::vector<Function> functions;
-        for (std::uint32_t s = 1; seed % 4 != 0 && s < t.code->slot_count(); ++s)
-            if ((*t.code)[s].flow == Flow::call && (*t.code)[s].target != Code::kNowhere) {
-                Function f;
-                f.name = "f" + std::to_string((*t.code)[s].target);
-                f.entry = (*t.code)[s].target;
-                functions.push_back(f);
-            }
-        std::sort(functions.begin(), functions.end(), [](const auto& a, const auto& b) { return a.entry < b.entry; });
-        functions.erase(std::unique(functions.begin(), functions.end(),
-                                    [](const auto& a, const auto& b) { return a.entry == b.entry; }),
-                        functions.end());
-        for (std::size_t i = 0; i < functions.size(); ++i)
-            functions[i].end = i + 1 < functions.size() ? functions[i + 1].entry : t.code->slot_count();
-        const auto table = FunctionTable::of(functions, *t.code);
+        // Some programs have no functions.
+        const auto table = test::functions_called(*t.code, [&](std::uint32_t) { return seed % 4 != 0; });
         const auto feed = [&](auto& out) { follow(t, GetParam(), out); };
         const std::string with = test::calls_told(t.code, table, true, hopped, feed),
                           without = test::calls_told(t.code, table, false, none, feed);

@@ -95,15 +95,33 @@ namespace {
 
 constexpr std::size_t kLookedAt = 64 * 1024;
 
+bool contradicts(const StepGap& g) {
+    return g.kind == StepGapKind::contradiction || g.kind == StepGapKind::not_in_image;
+}
+
+// In how many stretches, as long as from one synchronisation to the next, something does not fit. One wrong byte may
+// spoil all that follows until then.
+std::uint64_t spoilt_stretches(const StepTrail& t) {
+    const std::uint64_t stretch = t.bytes / (t.syncs + 1);
+    std::uint64_t spoilt = 0, until = 0;
+    for (std::size_t i = 0; i < t.gaps.size(); ++i) {
+        const StepGap& g = t.gaps[i].gap;
+        if ((!contradicts(g) && g.kind != StepGapKind::damaged) || (spoilt > 0 && g.offset < until)) continue;
+        ++spoilt;
+        until = g.offset + stretch;
+    }
+    return spoilt;
+}
+
 // Whether what does not fit stands at one place again and again, as it does where the image differs from what ran.
 bool at_one_place(const StepTrail& t) {
     std::map<std::uint64_t, std::uint64_t> places;
     std::uint64_t all = 0, most = 0;
     for (std::size_t i = 0; i < t.gaps.size() && all < 10'000; ++i) {
         const StepGap& g = t.gaps[i].gap;
-        if (g.kind != StepGapKind::contradiction && g.kind != StepGapKind::not_in_image) continue;
+        if (!contradicts(g)) continue;
         ++all;
-        most = std::max(most, ++places[g.address]);
+        if (g.address != 0) most = std::max(most, ++places[g.address]);
     }
     return most >= 3 && most * 2 > all;
 }
@@ -125,8 +143,8 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
     const auto doubt = [&](std::string text, std::string advice) {
         trail.doubts.push_back({std::move(text), std::move(advice)});
     };
-    const bool unreadable = t.bytes > 0 && t.bad_bytes * 50 > t.bytes;
-    const bool hopeless = t.contradictions * 4 > t.syncs || unreadable;
+    const bool hopeless = spoilt_stretches(t) * 4 > t.syncs;
+    const bool unreadable = hopeless && t.bytes > 0 && t.bad_bytes * 50 > t.bytes;
     if (unreadable)
         doubt(share_text(static_cast<double>(t.bad_bytes) / static_cast<double>(t.bytes)) +
                   " of the instruction trace's bytes are no packets.",

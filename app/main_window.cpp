@@ -26,6 +26,7 @@
 #include <fstream>
 
 #include "base/text.h"
+#include "share/step_tables.h"
 #include "share/tables.h"
 #include "theme.h"
 
@@ -754,16 +755,20 @@ void MainWindow::renew_recent() {
 }
 
 void MainWindow::renew_health() {
+    constexpr std::size_t kMostListed = 12;
     const auto trail = session_.trail();
     health_shown_->setVisible(trail != nullptr);  // what a tool bar holds is shown and hidden by its action
     health_menu_->clear();
     if (!trail) return;
     QString text =
         words(duration_text(trail->end)) + " · " + words(plural(trail->cores.size(), "core", "cores")) + " · ";
-    text += trail->gaps.empty()
-                ? tr("whole")
-                : tr("whole but for %1 (%2)")
-                      .arg(words(plural(trail->gaps.size(), "gap", "gaps")), words(duration_text(trail->gap_time())));
+    const auto missing = missing_instructions(*trail);
+    QStringList but;
+    if (!trail->gaps.empty())
+        but << tr("%1 (%2)").arg(words(plural(trail->gaps.size(), "gap", "gaps")),
+                                 words(duration_text(trail->gap_time())));
+    if (!missing.empty()) but << tr("%1 in the instructions").arg(words(plural(missing.size(), "gap", "gaps")));
+    text += but.isEmpty() ? tr("whole") : tr("whole but for %1").arg(but.join(tr(" and ")));
     if (!session_.busy() && !session_.live() && !trail->cores.empty()) {
         const ClockCheck check = session_.clock();
         text += check == ClockCheck::agrees        ? tr(" · clock agrees")
@@ -772,9 +777,9 @@ void MainWindow::renew_health() {
     }
     if (!trail->doubts.empty()) text += " · " + words(plural(trail->doubts.size(), "doubt", "doubts"));
     health_->setText(text);
-    if (trail->gaps.empty() && trail->doubts.empty())
+    if (but.isEmpty() && trail->doubts.empty())
         health_menu_->addAction(tr("Nothing was lost, and nothing is in doubt."))->setEnabled(false);
-    for (std::size_t i = 0; i < trail->gaps.size() && i < 12; ++i) {
+    for (std::size_t i = 0; i < trail->gaps.size() && i < kMostListed; ++i) {
         const Gap g = trail->gaps[i];
         health_menu_->addAction(tr("Gap at %1: %2, up to %3")
                                     .arg(words(moment_text(g.begin)),
@@ -788,8 +793,19 @@ void MainWindow::renew_health() {
                                     view_.go_to(g.begin - room, g.end + room, g.begin);
                                 });
     }
-    if (trail->gaps.size() > 12)
-        health_menu_->addAction(tr("and %1 more gaps").arg(words(count_text(trail->gaps.size() - 12))))
+    if (trail->gaps.size() > kMostListed)
+        health_menu_->addAction(tr("and %1 more gaps").arg(words(count_text(trail->gaps.size() - kMostListed))))
+            ->setEnabled(false);
+    for (std::size_t i = 0; i < missing.size() && i < kMostListed; ++i)
+        health_menu_->addAction(tr("Instructions missing at %1: %2")
+                                    .arg(words(moment_text(missing[i]->begin)), words(missing[i]->gap.reason)),
+                                this, [this, at = missing[i]->begin] {
+                                    const Time half = Time::from_us(50);
+                                    show_measures(false);
+                                    view_.go_to(at - half, at + half, at);
+                                });
+    if (missing.size() > kMostListed)
+        health_menu_->addAction(tr("and %1 more places").arg(words(count_text(missing.size() - kMostListed))))
             ->setEnabled(false);
     if (!trail->notes.empty()) health_menu_->addSeparator();
     for (const Note& note : trail->notes)

@@ -191,6 +191,15 @@ Json steps_summary_json(const StepTrail& t) {
     return j;
 }
 
+std::vector<const StepGapAt*> missing_instructions(const Trail& trail) {
+    std::vector<const StepGapAt*> all;
+    for (const StepTrail& t : trail.steps)
+        for (std::size_t i = 0; i < t.gaps.size(); ++i)
+            if (t.gaps[i].gap.kind != StepGapKind::stopped && t.gaps[i].gap.kind != StepGapKind::lead_in)
+                all.push_back(&t.gaps[i]);
+    return all;
+}
+
 std::string steps_summary_text(const StepTrail& t) {
     std::string out = "  core " + t.core + ", instructions, " + bytes_text(t.raw_bytes) + ": " + count_text(t.packets) +
                       " packets, " + count_text(t.steps) + " instructions, " + count_text(t.traps.size()) +

@@ -29,6 +29,8 @@ nlohmann::ordered_json functions_json(const Trail& trail, const std::vector<Func
 std::string functions_text(const std::vector<FunctionRow>& rows);
 /// `instances --of` a function: its calls in order of their begin.
 bool write_calls_csv(const Trail& trail, const std::string& function, std::ostream& out);
+/// Where instructions are missing that were asked for: not where tracing was off, or had not begun to make sense.
+std::vector<const StepGapAt*> missing_instructions(const Trail& trail);
 nlohmann::ordered_json steps_summary_json(const StepTrail& trail);
 std::string steps_summary_text(const StepTrail& trail);
 /// "E-Trace" and the like: the name for people of a clock kind.

@@ -315,11 +315,12 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
     }
     out += event_streams_text(trail);
     for (const auto& t : trail.steps) out += steps_summary_text(t);
-    out +=
-        trail.gaps.empty() && !std::any_of(trail.steps.begin(), trail.steps.end(),
-                                           [](const StepTrail& t) { return t.gaps.size() > 0; })
-            ? "  whole: no gaps\n"
-            : "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gap_time()) + " not known\n";
+    const std::size_t missing = missing_instructions(trail).size();
+    if (trail.gaps.empty() && missing == 0) out += "  whole: no gaps\n";
+    if (!trail.gaps.empty())
+        out +=
+            "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gap_time()) + " not known\n";
+    if (missing > 0) out += "  instructions missing in " + plural(missing, "place", "places") + "\n";
     for (const auto& n : trail.notes) out += "  marked at " + moment_text(n.time) + ": " + n.text + "\n";
     for (const auto& d : trail.doubts) out += "  doubt: " + d.text + " " + d.advice + "\n";
     return out;

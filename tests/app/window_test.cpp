@@ -92,6 +92,31 @@ TEST_F(Window, OpensTheDemonstrationOnTheWhole) {
     EXPECT_LT(lanes()->row_rect(0, lane(17)).top(), lanes()->row_rect(0, lane(15)).top()) << "SysTick below";
 }
 
+TEST_F(Window, DamagedInstructionTraceIsNotCalledWholeAndEachPlaceIsOneClickAway) {
+    const std::string from = test::data("steps/rv-etrace-mount");
+    Folder folder;
+    auto raw = test::read_bytes(from + "/trace.bin");
+    raw.erase(raw.begin() + 90'000, raw.begin() + 90'037);
+    test::write_file(folder / "trace.bin", raw);
+    std::string target = test::read_text(from + "/recording.target.toml");
+    const std::string stated = "../mount-cop.elf";
+    target.replace(target.find(stated), stated.size(), test::data("steps/mount-cop.elf"));
+    test::write_file(folder / "x.target.toml", target);
+    open(folder / "x.target.toml");
+    EXPECT_NE(window->health_text().indexOf("whole but for 1 gap in the instructions"), -1)
+        << window->health_text().toStdString();
+    QAction* place = nullptr;
+    for (QAction* a : window->findChild<QToolButton*>("health")->menu()->actions())
+        if (a->text().startsWith("Instructions missing at ")) place = a;
+    ASSERT_NE(place, nullptr);
+    place->trigger();
+    const StepTrail& t = window->session().trail()->steps[0];
+    EXPECT_LE(view().from(), t.gaps[0].begin);
+    EXPECT_GE(view().to(), t.gaps[0].begin);
+    EXPECT_LT(view().to() - view().from(), Time::from_ms(1)) << "close enough to see it";
+    EXPECT_EQ(view().cursor(), t.gaps[0].begin);
+}
+
 TEST_F(Window, AClickOnTheLateFindingLeadsToItsEntry) {
     open_demo();
     click_finding(1);

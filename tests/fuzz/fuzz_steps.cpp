@@ -74,6 +74,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     spec.etrace.bpred_size = (data[0] & 16) != 0 ? 4 : 0;
     spec.etrace.cache_size = (data[0] & 32) != 0 ? 3 : 0;
     spec.etm4.return_stack = (data[0] & 4) != 0;
+    spec.ntrace.implicit_return = (data[0] & 4) != 0;
+    spec.ntrace.timestamps = (data[0] & 8) == 0;
     spec.etm4.max_speculation = (data[0] & 8) != 0 ? 3 : 0;
     spec.etm4.commit_in_cycles = (data[0] & 16) != 0;
     const std::span<const std::uint8_t> all(data + 1, size - 1);

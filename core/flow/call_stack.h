@@ -310,7 +310,10 @@ void CallStack::arrive(std::uint32_t slot, std::uint32_t f, Out& out) {
 template <class Out>
 void CallStack::trap(const StepTrap& t, Out& out) {
     const std::uint32_t from = t.epc_known ? code_->slot_of(t.epc) : Code::kNowhere;
-    bool chained = trapped_;  // an exception before the first instruction of a handler: that one ran nothing
+    // A handler that was entered, but has not begun when the next exception comes, goes on later.
+    const bool unbegun = trapped_ && !t.tail_chained && from != trap_back_ && functions_->is_entry(from);
+    if (unbegun) arrive(from, functions_->at(from), out);
+    bool chained = trapped_;  // an exception in place of one whose handler never ran
     if (!chained && (returning_ || (t.tail_chained && !frames_.empty()))) {
         if (returning_ && from != Code::kNowhere) {
             // Where the handler would have gone back to is told: it may be another stack.
@@ -328,7 +331,7 @@ void CallStack::trap(const StepTrap& t, Out& out) {
         }
     }
     // What was on its way when the exception came arrived first.
-    if (!chained && from != Code::kNowhere && !frames_.empty() && flow_ != Flow::trap &&
+    if (!chained && !unbegun && from != Code::kNowhere && !frames_.empty() && flow_ != Flow::trap &&
         !(plain_ && functions_->at(from) == top_))
         arrive(from, functions_->at(from), out);
     if (!chained) trap_back_ = from;

@@ -119,6 +119,21 @@ TEST_F(Stack, AnInterruptAtTheFirstInstructionOfACalleeFindsTheCalleeOnTheStack)
     EXPECT_EQ(now(), "main first handler");
 }
 
+TEST_F(Stack, AHandlerInterruptedBeforeItsFirstInstructionBeginsAfterwards) {
+    run(0x00, 0x04);
+    run(0x20, 0x22);
+    trap(11, 0x24);
+    trap(15, 0x60);  // nothing of the handler ran
+    run(0x40, 0x42);
+    EXPECT_EQ(now(), "main first handler second");
+    stack->trap_return();
+    run(0x60, 0x62);
+    EXPECT_EQ(now(), "main first handler");
+    stack->trap_return();
+    run(0x24, 0x24);
+    EXPECT_EQ(now(), "main first") << "as if they had come one behind the other";
+}
+
 TEST_F(Stack, AReturnFromAHandlerToAnotherTaskPutsTheStackAsideAndTakesItUpAgain) {
     run(0x00, 0x04);
     run(0x20, 0x22);

@@ -259,6 +259,7 @@ QString Lanes::describe_call(const Call& call) {
 void Lanes::select_call(std::optional<Call> call) {
     call_ = call;
     if (call_) {
+        view_.select({});
         const StepTrail& t = *steps_of(call_->core);
         emit call_selected(call_->core, static_cast<unsigned>(t.levels[call_->level][call_->index].function));
     }
@@ -347,7 +348,7 @@ bool Lanes::go_to_longest_call() {
     const StepTrail* t = steps_of(call_->core);
     const auto function = t->levels[call_->level][call_->index].function;
     const FunctionTally& tally = t->tallies[static_cast<std::size_t>(function)];
-    if (tally.calls > 0) go_to_call({call_->core, tally.worst.level, static_cast<std::size_t>(tally.worst.index)});
+    if (tally.calls > 0) go_to_call({call_->core, tally.longest.level, static_cast<std::size_t>(tally.longest.index)});
     return true;
 }
 

@@ -101,9 +101,7 @@ void Footsteps::use_stream(std::size_t stream) {
 }
 
 int Footsteps::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
-std::uint64_t Footsteps::top_row() const {
-    return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value()));
-}
+std::uint64_t Footsteps::top_row() const { return scroll_.top(); }
 
 void Footsteps::renew() {
     store_.use(session_.recording(), session_.trail(), stream_);
@@ -115,11 +113,7 @@ void Footsteps::renew() {
 
 // How far the bar at the side goes.
 void Footsteps::set_range() {
-    const std::uint64_t rows = row_count(), shown = static_cast<std::uint64_t>(rows_shown());
-    const std::uint64_t most = rows > shown ? rows - shown : 0;
-    verticalScrollBar()->setRange(0,
-                                  static_cast<int>(std::min<std::uint64_t>(most, std::numeric_limits<int>::max() - 1)));
-    verticalScrollBar()->setPageStep(rows_shown());
+    scroll_.set_range(row_count(), static_cast<std::uint64_t>(rows_shown()));
     viewport()->update();
 }
 
@@ -165,7 +159,7 @@ void Footsteps::show_row(std::uint64_t step) {
         } else {
             top = step > shown / 2 ? step - shown / 2 : 0;
         }
-        verticalScrollBar()->setValue(static_cast<int>(top));
+        scroll_.set_top(top);
         placing_ = line(step) == nullptr || (top > 0 && line(top - 1) == nullptr);
     }
     viewport()->update();
@@ -551,9 +545,9 @@ void Footsteps::wheelEvent(QWheelEvent* e) {
         std::uint64_t at = row_of(top_row()).first;
         for (int i = 0; i < rows && at < row_count(); ++i) at = row_of(at).end;
         for (int i = 0; i < -rows && at > 0; ++i) at = row_of(at - 1).first;
-        verticalScrollBar()->setValue(static_cast<int>(std::min<std::uint64_t>(at, row_count())));
+        scroll_.set_top(at);
     } else {
-        verticalScrollBar()->setValue(verticalScrollBar()->value() + rows);
+        scroll_.scroll(rows);
     }
     e->accept();
 }

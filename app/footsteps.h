@@ -8,6 +8,7 @@
 #include <array>
 #include <vector>
 
+#include "long_scroll.h"
 #include "session.h"
 #include "source_files.h"
 #include "step_store.h"
@@ -95,6 +96,7 @@ class Footsteps : public QAbstractScrollArea {
     Session& session_;
     Viewpoint& view_;
     StepStore store_;
+    LongScroll scroll_{verticalScrollBar()};
     std::size_t stream_ = 0;
     std::optional<std::uint64_t> current_;
     std::optional<std::uint64_t> wanted_;  ///< becomes current once it is decoded

@@ -63,8 +63,7 @@ const std::vector<Figure>& figures() {
              return text;
          },
          [](const Row& r) { return r.share; }},
-        {QT_TR_NOOP("with callees"),
-         QT_TR_NOOP("time in it and in what it called, without handlers that came in between"),
+        {QT_TR_NOOP("with callees"), QT_TR_NOOP("time in it and in what it called, with handlers that preempted it"),
          [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(duration_text(r.total)); },
          [](const Row& r) { return r.total.ns(); }},
         {QT_TR_NOOP("least"), QT_TR_NOOP("shortest whole call, with callees"),

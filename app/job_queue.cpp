@@ -1,5 +1,8 @@
 #include "job_queue.h"
 
+#include <cstdio>
+#include <exception>
+
 namespace mt::app {
 
 JobQueue::JobQueue() : worker_([this] { work(); }) {}
@@ -40,7 +43,11 @@ void JobQueue::work() {
             job = std::move(jobs_.front());
             jobs_.pop_front();
         }
-        job();
+        try {
+            job();
+        } catch (const std::exception& e) {  // what was asked for stays empty; all else goes on
+            std::fprintf(stderr, "mindful-trail: a part of the recording cannot be shown: %s\n", e.what());
+        }
     }
 }
 

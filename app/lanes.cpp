@@ -41,6 +41,7 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
     connect(&session, &Session::finished, this, again);
     connect(&view, &Viewpoint::window_changed, this, again);
     connect(&view, &Viewpoint::selection_changed, this, [this, again] {
+        if (view_.selection() != Selection{}) call_.reset();  // one thing is selected at a time
         reveal_ = true;
         again();
     });

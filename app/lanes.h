@@ -123,6 +123,7 @@ class Lanes : public QWidget {
     void paint_samples(QPainter& p, const Row& row);
     void paint_tail_chains(QPainter& p, const Row& row);
     void paint_gaps(QPainter& p);
+    void paint_gap(QPainter& p, const Gap& g, double top, double bottom);
     void paint_finding(QPainter& p);
     void paint_ruler(QPainter& p);
     void paint_key(QPainter& p);
@@ -143,6 +144,7 @@ class Lanes : public QWidget {
     void paint_queue(QPainter& p, const Row& row, const QueueLane& lane);
     void paint_marks(QPainter& p, const Row& row, const MarkLane& lane);
     void paint_named_value(QPainter& p, const Row& row, const ValueLane& lane);
+    QRectF interrupt_rect(std::size_t core, std::uint32_t who) const;
     void paint_message_links(QPainter& p, std::size_t task, const TaskJob& job);
     void paint_start(QPainter& p);
     void paint_lock_links(QPainter& p);

@@ -459,34 +459,35 @@ void Lanes::paint_samples(QPainter& p, const Row& row) {
     }
 }
 
+// Across the rows of the core whose trace was lost: what the others did then is known.
 void Lanes::paint_gaps(QPainter& p) {
     const auto trail = session_.trail();
-    double reached = -1;
-    if (rows_.empty()) return;
-    const double bottom = std::min<double>(height(), rows_.back().top + rows_.back().height);
     p.save();
     p.setClipRect(QRectF(plot_left(), kAxis, width() - plot_left(), height()), Qt::IntersectClip);
-    for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
-        const Gap& g = trail->gaps[i];
-        if (g.end < view_.from() || g.begin > view_.to()) continue;
-        const double left = std::max(plot_left() - 10, x_of(g.begin)),
-                     right = std::min<double>(width() + 10, std::max(left + 1, x_of(g.end)));
-        if (right <= reached) continue;
-        reached = right;
-        draw_gap(p, QRectF(left, kAxis, right - left, bottom - kAxis));
-        if (right - left > 130) {
-            p.setFont(text_font(11, true));
-            p.setPen(theme().contour.darker(theme().night ? 80 : 140));
-            const QString label =
-                (g.kind == GapKind::overflow ? tr("trace lost for up to %1") : tr("damaged, up to %1"))
-                    .arg(words(duration_text(g.end - g.begin)));
-            const QRectF area(left, bottom - 20, right - left, 18);
-            const int w = p.fontMetrics().horizontalAdvance(label) + 10;
-            p.fillRect(QRectF(area.center().x() - w / 2.0, area.top(), w, area.height()), theme().panel);
-            p.drawText(area, Qt::AlignCenter, label);
-        }
+    for (std::size_t first = 0, last = 0; first < rows_.size(); first = last) {
+        while (last < rows_.size() && rows_[last].core == rows_[first].core) ++last;
+        const double top = std::max<double>(kAxis, rows_[first].top),
+                     bottom = std::min<double>(height(), rows_[last - 1].top + rows_[last - 1].height);
+        if (bottom > top)
+            trail->gaps.each(rows_[first].core, view_.from(), view_.to(), time_at(1) - time_at(0),
+                             [&](const Gap& g) { paint_gap(p, g, top, bottom); });
     }
     p.restore();
+}
+
+void Lanes::paint_gap(QPainter& p, const Gap& g, double top, double bottom) {
+    const double left = std::max(plot_left() - 10, x_of(g.begin)),
+                 right = std::min<double>(width() + 10, std::max(left + 1, x_of(g.end)));
+    draw_gap(p, QRectF(left, top, right - left, bottom - top));
+    if (right - left <= 130) return;
+    p.setFont(text_font(11, true));
+    p.setPen(theme().contour.darker(theme().night ? 80 : 140));
+    const QString label = (g.kind == GapKind::overflow ? tr("trace lost for up to %1") : tr("damaged, up to %1"))
+                              .arg(words(duration_text(g.end - g.begin)));
+    const QRectF area(left, bottom - 20, right - left, 18);
+    const int w = p.fontMetrics().horizontalAdvance(label) + 10;
+    p.fillRect(QRectF(area.center().x() - w / 2.0, area.top(), w, area.height()), theme().panel);
+    p.drawText(area, Qt::AlignCenter, label);
 }
 
 // The stretch of the selected finding: from when it was due to what happened.

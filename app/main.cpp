@@ -7,6 +7,7 @@
 #include <QTimer>
 
 #include <cstdio>
+#include <exception>
 
 #include "main_window.h"
 #include "theme.h"
@@ -19,10 +20,25 @@ QSize size_of(const QString& text) {
     return parts.size() == 2 ? QSize(parts[0].toInt(), parts[1].toInt()) : QSize();
 }
 
+// What goes wrong while one event is handled ends neither the program nor a recording that is being made.
+class Application : public QApplication {
+  public:
+    using QApplication::QApplication;
+
+    bool notify(QObject* receiver, QEvent* event) override {
+        try {
+            return QApplication::notify(receiver, event);
+        } catch (const std::exception& e) {
+            std::fprintf(stderr, "mindful-trail: this went wrong inside: %s\n", e.what());
+            return false;
+        }
+    }
+};
+
 }  // namespace
 
 int main(int argc, char** argv) {
-    QApplication app(argc, argv);
+    Application app(argc, argv);
     QApplication::setApplicationName("mindful-trail");
     QApplication::setOrganizationName("mindful-trail");
     QApplication::setApplicationDisplayName("Mindful Trail");
@@ -66,6 +82,7 @@ int main(int argc, char** argv) {
     window.show();
     if (!parser.isSet(picture)) return QApplication::exec();
 
+    bool failed = false;
     const auto draw = [&] {
         const QString v = parser.value(view);
         if (v.startsWith("finding=")) window.go_to_finding(v.mid(8).toInt() - 1);
@@ -111,7 +128,7 @@ int main(int argc, char** argv) {
             if (!done)
                 std::fprintf(stderr, "mindful-trail: cannot write: %s: check the folder\n",
                              qPrintable(parser.value(picture)));
-            QApplication::exit(done ? 0 : 2);
+            QApplication::exit(done && !failed ? 0 : 2);
         });
     };
     const QString shown = parser.value(view);
@@ -125,8 +142,10 @@ int main(int argc, char** argv) {
         const auto grab = [&] {
             QWidget* dialog = QApplication::activeModalWidget();
             const bool done = (dialog != nullptr ? dialog : &window)->grab().save(parser.value(picture), "PNG");
+            const bool ran = !shown.startsWith("recording=") || window.live().active();
+            if (!ran) std::fprintf(stderr, "mindful-trail: nothing was being recorded when the picture was drawn\n");
             if (window.live().active()) window.live().stop(false);
-            QTimer::singleShot(600, &window, [done] { QApplication::exit(done ? 0 : 2); });
+            QTimer::singleShot(600, &window, [done, ran] { QApplication::exit(done && ran ? 0 : 2); });
         };
         QTimer::singleShot(600, &window, [&] {
             if (auto* measure = window.findChild<QPushButton*>("line_start")) measure->click();
@@ -136,7 +155,11 @@ int main(int argc, char** argv) {
         QTimer::singleShot(0, &window, draw);
     else {
         QObject::connect(&window.session(), &mt::app::Session::finished, &window, draw);
-        QObject::connect(&window.session(), &mt::app::Session::failed, &window, draw);
+        QObject::connect(&window.session(), &mt::app::Session::failed, &window, [&](const mt::Problem& why) {
+            failed = true;
+            std::fprintf(stderr, "mindful-trail: %s\n", why.text().c_str());
+            draw();
+        });
     }
     return QApplication::exec();
 }

@@ -766,7 +766,7 @@ void MainWindow::renew_health() {
     QStringList but;
     if (!trail->gaps.empty())
         but << tr("%1 (%2)").arg(words(plural(trail->gaps.size(), "gap", "gaps")),
-                                 words(duration_text(trail->gap_time())));
+                                 words(duration_text(trail->gaps.covered())));
     if (!missing.empty()) but << tr("%1 in the instructions").arg(words(plural(missing.size(), "gap", "gaps")));
     text += but.isEmpty() ? tr("whole") : tr("whole but for %1").arg(but.join(tr(" and ")));
     if (!session_.busy() && !session_.live() && !trail->cores.empty()) {

@@ -117,7 +117,7 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
         const bool follows =
             std::any_of(trail.steps.begin(), trail.steps.end(), [c](const StepTrail& s) { return s.core_index == c; });
         const bool has_tasks = c < trail.tasks.cores.size() && trail.tasks.cores[c].present;
-        if (trail.gap_in(t, t)) {
+        if (trail.gaps.touch(c, t, t)) {
             say += QObject::tr("not known, the trace has a gap here");
         } else if (!nest.empty()) {
             const Level& top = nest.front();
@@ -159,7 +159,7 @@ QString moment_sentence(const Recording&, const Trail& trail, Time t) {
                            .arg(words(core.running_name(core.change_running[next])).toHtmlEscaped(),
                                 words(duration_text(core.change_time[next] - t)));
         }
-        if (has_tasks && !trail.gap_in(t, t)) {
+        if (has_tasks && !trail.gaps.touch(c, t, t)) {
             const QString of_tasks = tasks_at(trail, c, t);
             say += (nest.empty() || of_tasks.isEmpty() ? QString() : QStringLiteral(" · ")) + of_tasks;
         }
@@ -212,7 +212,7 @@ void MomentStrip::renew() {
     const QColor back = t.night ? QColor("#E9E2D2") : QColor("#2B2A27"),
                  front = t.night ? QColor("#1D2124") : QColor("#F4EFE2");
     set_style(*this, QString("mt--app--MomentStrip { background: %2; } QLabel { color: %1; background: %2; }")
-                     .arg(front.name(), back.name()));
+                         .arg(front.name(), back.name()));
     if (time_->font() != fixed_font(12, true)) time_->setFont(fixed_font(12, true));
     if (const QString time = words(moment_text(view_.cursor())); time_->text() != time) time_->setText(time);
     const auto trail = session_.trail();

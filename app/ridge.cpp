@@ -172,13 +172,12 @@ void Ridge::draw_land() {
     p.setPen(t.rule);
     p.drawLine(0, height() - 1, width(), height() - 1);
     const auto trail = session_.trail();
-    double gap_reached = -1;
-    for (std::size_t i = 0; i < trail->gaps.size(); ++i) {
-        const double left = x_of(trail->gaps[i].begin), right = std::max(left + 1, x_of(trail->gaps[i].end));
-        if (right <= gap_reached) continue;
-        gap_reached = right;
-        draw_gap(p, QRectF(left, kAxis + 8, right - left, ground - kAxis - 8));
-    }
+    const Time pixel{trail->end.ps / std::max(1, width())};
+    for (std::size_t c = 0; c < trail->cores.size(); ++c)
+        trail->gaps.each(c, Time{}, trail->end, pixel, [&](const Gap& g) {
+            const double left = x_of(g.begin), right = std::max(left + 1, x_of(g.end));
+            draw_gap(p, QRectF(left, kAxis + 8, right - left, ground - kAxis - 8));
+        });
 }
 
 void Ridge::set_horizon(std::optional<Time> planned, const QString& words) {

@@ -2,10 +2,8 @@
 
 #include <QKeyEvent>
 #include <QMouseEvent>
-#include <QScrollBar>
 
 #include <algorithm>
-#include <limits>
 
 namespace mt::app {
 
@@ -21,15 +19,10 @@ RowTable::RowTable(Viewpoint& view, QWidget* parent) : QAbstractScrollArea(paren
 }
 
 int RowTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
-std::uint64_t RowTable::top_row() const {
-    return static_cast<std::uint64_t>(std::max(0, verticalScrollBar()->value()));
-}
+std::uint64_t RowTable::top_row() const { return scroll_.top(); }
 
 void RowTable::renew() {
-    const auto shown = static_cast<std::uint64_t>(rows_shown()), rows = row_count();
-    verticalScrollBar()->setRange(0, static_cast<int>(std::min<std::uint64_t>(rows > shown ? rows - shown : 0,
-                                                                              std::numeric_limits<int>::max() - 1)));
-    verticalScrollBar()->setPageStep(rows_shown());
+    scroll_.set_range(row_count(), static_cast<std::uint64_t>(rows_shown()));
     viewport()->update();
 }
 
@@ -67,9 +60,9 @@ void RowTable::go_to_row(std::int64_t row, bool extend) {
     if (!extend || !anchor_) anchor_ = current_;
     const auto top = static_cast<std::int64_t>(top_row()), at = static_cast<std::int64_t>(*current_);
     if (at < top)
-        verticalScrollBar()->setValue(static_cast<int>(at));
+        scroll_.set_top(static_cast<std::uint64_t>(at));
     else if (at >= top + rows_shown())
-        verticalScrollBar()->setValue(static_cast<int>(at - rows_shown() + 1));
+        scroll_.set_top(static_cast<std::uint64_t>(at - rows_shown() + 1));
     place(*current_);
     viewport()->update();
 }
@@ -77,8 +70,7 @@ void RowTable::go_to_row(std::int64_t row, bool extend) {
 void RowTable::follow_to(std::uint64_t row) {
     current_ = anchor_ = row;
     const std::uint64_t top = top_row(), shown = static_cast<std::uint64_t>(rows_shown());
-    if (row < top + 1 || row + 2 > top + shown)
-        verticalScrollBar()->setValue(static_cast<int>(row > shown / 2 ? row - shown / 2 : 0));
+    if (row < top + 1 || row + 2 > top + shown) scroll_.set_top(row > shown / 2 ? row - shown / 2 : 0);
     viewport()->update();
 }
 
@@ -97,7 +89,7 @@ void RowTable::mouseDoubleClickEvent(QMouseEvent* e) {
 }
 
 void RowTable::wheelEvent(QWheelEvent* e) {
-    verticalScrollBar()->setValue(verticalScrollBar()->value() - e->angleDelta().y() / 40);
+    scroll_.scroll(-e->angleDelta().y() / 40);
     viewport()->update();
 }
 

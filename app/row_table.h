@@ -6,6 +6,7 @@
 #include <QAbstractScrollArea>
 
 #include "base/time.h"
+#include "long_scroll.h"
 #include "viewpoint.h"
 
 namespace mt::app {
@@ -53,6 +54,7 @@ class RowTable : public QAbstractScrollArea {
     std::optional<std::uint64_t> place_when_there_;
 
   private:
+    LongScroll scroll_{verticalScrollBar()};
     bool own_move_ = false;
 };
 

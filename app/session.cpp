@@ -52,7 +52,22 @@ void Session::start(const QString& path) {
     const quint64 turn = ++turn_;
     busy_ = true;
     emit opening(path);
-    workers_.emplace_back(&Session::work, this, path.toStdString(), turn, progress_, judging_, job_rules_);
+    workers_.emplace_back(
+        [this, file = path.toStdString(), turn, progress = progress_, judging = judging_, rules = job_rules_] {
+            const auto fail = [&](const std::string& what, const std::string& advice) {
+                post(turn, [this, problem = Problem{what, file, advice}] {
+                    busy_ = false;
+                    emit failed(problem);
+                });
+            };
+            try {
+                work(file, turn, progress, judging, rules);
+            } catch (const std::bad_alloc&) {
+                fail("not enough memory", "close other programs, or open a part of it");
+            } catch (const std::exception& e) {
+                fail(std::string("this went wrong inside: ") + e.what(), "please report it with the file");
+            }
+        });
 }
 
 // Nobody waits for this turn's result any more: neither decoding nor judging need go on.

@@ -321,15 +321,24 @@ void Lanes::paint_start(QPainter& p) {
     }
 }
 
+// Where an interrupt that did something to a task of `core` stands. The number does not tell its core: it is the task's
+// own, unless that has no such interrupt.
+QRectF Lanes::interrupt_rect(std::size_t core, std::uint32_t who) const {
+    const auto trail = session_.trail();
+    const unsigned number = 16 + (who & 0xFFFF);
+    for (std::size_t turn = 0; turn < trail->cores.size(); ++turn) {
+        const std::size_t c = (std::min(core, trail->cores.size() - 1) + turn) % trail->cores.size();
+        if (const auto l = trail->cores[c].lane_index(number)) return row_rect(c, static_cast<int>(*l));
+    }
+    return {};
+}
+
 // Entries that the job sent or received: from each send to its receive.
 void Lanes::paint_message_links(QPainter& p, std::size_t task, const TaskJob& job) {
     const auto trail = session_.trail();
     const auto place = [&](std::uint32_t who) {
         if (!Actor::is_interrupt(who)) return who < trail->tasks.tasks.size() ? task_rect(who) : QRectF();
-        for (std::size_t c = 0; c < trail->cores.size(); ++c)
-            if (const auto l = trail->cores[c].lane_index(16 + (who & 0xFFFF)))
-                return row_rect(c, static_cast<int>(*l));
-        return QRectF();
+        return interrupt_rect(trail->tasks.tasks[task].core, who);
     };
     std::size_t drawn = 0;
     for (const QueueLane& queue : trail->tasks.queues) {
@@ -463,9 +472,7 @@ void Lanes::paint_job_links(QPainter& p) {
         if (i > 0 && lane.stretches[i - 1].state == TaskState::running) continue;
         QRectF from;
         if (Actor::is_interrupt(x.object)) {
-            for (std::size_t c = 0; c < trail->cores.size(); ++c)
-                if (const auto l = trail->cores[c].lane_index(16 + (x.object & 0xFFFF)))
-                    from = row_rect(c, static_cast<int>(*l));
+            from = interrupt_rect(lane.core, x.object);
         } else {
             from = task_rect(x.object);
         }

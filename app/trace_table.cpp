@@ -52,8 +52,13 @@ const EventStream* TraceTable::events() const {
 }
 
 std::uint64_t TraceTable::row_count() const {
+    // While a recording is made its packets are not listed: the rows come with the finished one.
     const EventStream* s = events();
-    return s == nullptr ? 0 : s->events;
+    const auto recording = session_.recording();
+    if (s == nullptr || !recording || !recording->events || stream_ >= recording->events->files.size() ||
+        recording->events->files[stream_].packets.empty())
+        return 0;
+    return s->events;
 }
 
 std::pair<std::size_t, std::size_t> TraceTable::place_of(std::uint64_t row) const {
@@ -120,7 +125,9 @@ void TraceTable::paintEvent(QPaintEvent*) {
         p.drawText(QRect(static_cast<int>(x), 0, kWidths[c] - 8, kHead), Qt::AlignVCenter, heads[static_cast<int>(c)]);
     if (row_count() == 0) {
         p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter,
-                   session_.busy() ? tr("Nothing decoded yet.") : tr("No event was recorded."));
+                   session_.live()   ? tr("Events are listed here once the recording is finished.")
+                   : session_.busy() ? tr("Nothing decoded yet.")
+                                     : tr("No event was recorded."));
         return;
     }
     const std::uint64_t top = top_row();

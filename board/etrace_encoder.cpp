@@ -306,6 +306,11 @@ void EtraceEncoder::put_sync(std::uint32_t address, bool branch_bit) {
     b.put(address >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
     send(b);
     since_sync_ = 0;
+    forget();
+}
+
+// Each synchronisation, trap or not, begins predictor and cache afresh (4.2.5, 4.2.6).
+void EtraceEncoder::forget() {
     predictor_.assign(predictor_.size(), 1);
     cache_.assign(cache_.size(), 0);
 }
@@ -315,9 +320,11 @@ void EtraceEncoder::put_trap(const RvTrapped& trap, bool handler, std::uint32_t 
     b.put(trap.cause, parameters_.ecause_width);
     b.put(trap.interrupt, 1);
     b.put(handler, 1);
-    b.put(address >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
+    if (!handler || !on(Option::implicit_exception))  // else it follows from the trap vector (4.2.4)
+        b.put(address >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
     if (!trap.interrupt) b.put(trap.value, parameters_.iaddress_width);
     send(b);
+    forget();
 }
 
 void EtraceEncoder::put_support(unsigned qual) {

@@ -46,6 +46,7 @@ class EtraceEncoder : public RvListener {
     Bits full(unsigned subformat, bool branch_bit, std::uint64_t time) const;
     void put_trap(const RvTrapped& trap, bool handler, std::uint32_t address, bool branch_bit);
     void put_sync(std::uint32_t address, bool branch_bit);
+    void forget();
     void put_support(unsigned qual);
     void put_map(Bits& b) const;
     void put_ends(Bits& b, bool before, bool notify, bool updiscon);

@@ -21,6 +21,7 @@ class TaskProgram {
     struct Wrongs {
         double long_job_at = -1, long_job_factor = 4;       ///< of `plan`
         double missed_at = -1;                              ///< of `steer`
+        double drift_at = -1;                               ///< of `plan`, for 18 periods: a tick longer each
         double jitter_at = -1;                              ///< of `steer`, for 20 periods
         double storm_at = -1;                               ///< of the interrupt "limit"
         double quarrel_at = -1;                             ///< `log` holds the lock, `plan` runs long, `steer` waits
@@ -207,6 +208,10 @@ class TaskProgram {
                                 continue;
                             }
                             release(id);
+                            if (id == kPlan && wrongs_.drift_at >= 0 && due >= wrongs_.drift_at && drifted_ < 18) {
+                                ++drifted_;
+                                t.next += 1000;
+                            }
                             if (id == kSteer && within(due, wrongs_.jitter_at, 100'000)) {
                                 shift_ = shift_ > 0 ? -2000 : 2000;
                                 t.next += shift_ > 0 ? 2000 : -2000;
@@ -314,7 +319,7 @@ class TaskProgram {
     double now_ = 10, end_ = 0, next_tick_ = 0, next_word_ = 0, next_limit_ = 0;
     std::uint32_t running_ = kTasks;
     std::optional<std::uint32_t> holder_;
-    int fill_ = 0, limits_ = 0, shift_ = 0;
+    int fill_ = 0, limits_ = 0, shift_ = 0, drifted_ = 0;
     bool masked_ = false, stopped_ = false, lost_ = false, long_job_done_ = false, missed_done_ = false;
     bool quarrel_ready_ = false, quarrel_done_ = false, quarrel_met_ = false, unguarded_done_ = false,
          mask_done_ = false;

@@ -95,33 +95,56 @@ class Column {
     }
 
   private:
-    // All chunks, and every directory of them that a snapshot may still read.
+    // The first chunk begins small and is laid anew as it grows: many columns hold hardly anything.
+    static constexpr std::size_t kFirst = 64, kGrowth = 8;
+
+    // All chunks, and every directory and first chunk that a snapshot may still read.
     struct Store {
         std::vector<std::unique_ptr<T*[]>> directories;
-        std::size_t chunks = 0, capacity = 0, constructed = 0;
+        std::size_t chunks = 0, capacity = 0, constructed = 0,
+                    first = 0;                          ///< first: elements that the first chunk holds
+        std::vector<std::pair<T*, std::size_t>> small;  ///< first chunks of old, and how full they are
 
+        T** renew_directory(std::size_t more) {
+            auto next = std::make_unique<T*[]>(more);
+            for (std::size_t i = 0; i < chunks; ++i) next[i] = directories.back()[i];
+            directories.push_back(std::move(next));
+            capacity = more;
+            return directories.back().get();
+        }
         T** add_chunk() {
-            if (chunks == capacity) {
-                const std::size_t more = capacity == 0 ? 4 : capacity * 2;
-                auto next = std::make_unique<T*[]>(more);
-                for (std::size_t i = 0; i < chunks; ++i) next[i] = directories.back()[i];
-                directories.push_back(std::move(next));
-                capacity = more;
-            }
+            if (chunks == capacity) renew_directory(capacity == 0 ? 1 : std::max<std::size_t>(4, capacity * 2));
             T** directory = directories.back().get();
-            directory[chunks++] = static_cast<T*>(allocate_chunk(kChunk * sizeof(T)));
+            if (chunks == 0) first = std::min(kFirst, kChunk);
+            directory[chunks] = static_cast<T*>(allocate_chunk((chunks == 0 ? first : kChunk) * sizeof(T)));
+            ++chunks;
             return directory;
+        }
+        /// REQUIRES: one chunk, full, and not as large as chunks are.
+        T** grow_first() {
+            T* old = directories.back()[0];
+            const std::size_t wider = std::min(first * kGrowth, kChunk);
+            T* fresh = static_cast<T*>(allocate_chunk(wider * sizeof(T)));
+            std::uninitialized_copy_n(old, first, fresh);
+            small.emplace_back(old, first);
+            first = wider;
+            T** directory = renew_directory(capacity);
+            directory[0] = fresh;
+            return directory;
+        }
+        static void destroy(T* chunk, std::size_t count, std::size_t room) {
+            if constexpr (!std::is_trivially_destructible_v<T>)
+                for (std::size_t i = 0; i < count; ++i) chunk[i].~T();
+            free_chunk(chunk, room * sizeof(T));
         }
         Store() = default;
         Store(const Store&) = delete;
         Store& operator=(const Store&) = delete;
         ~Store() {
+            for (const auto& [chunk, count] : small) destroy(chunk, count, count);
             for (std::size_t c = 0; c < chunks; ++c) {
-                T* chunk = directories.back()[c];
-                if constexpr (!std::is_trivially_destructible_v<T>)
-                    for (std::size_t i = c << kShift; i < constructed && i < (c + 1) << kShift; ++i)
-                        chunk[i & (kChunk - 1)].~T();
-                free_chunk(chunk, kChunk * sizeof(T));
+                const std::size_t room = c == 0 ? first : kChunk, before = c << kShift;
+                destroy(directories.back()[c], constructed > before ? std::min(constructed - before, room) : 0, room);
             }
         }
     };
@@ -136,9 +159,15 @@ class Column {
             if (next_ != chunk_end_) return;
         }
         if (store_ == nullptr || size_ == 0) store_ = std::make_shared<Store>();
+        if (size_ > 0 && size_ < kChunk) {
+            directory_ = store_->grow_first();
+            next_ = directory_[0] + size_;
+            chunk_end_ = directory_[0] + store_->first;
+            return;
+        }
         directory_ = store_->add_chunk();
         next_ = directory_[size_ >> kShift];
-        chunk_end_ = next_ + kChunk;
+        chunk_end_ = next_ + (size_ == 0 ? store_->first : kChunk);
     }
     void swap(Column& other) noexcept {
         std::swap(store_, other.store_);

@@ -13,6 +13,8 @@
 #include <cstring>
 #include <mutex>
 
+#include "base/read_file.h"
+
 namespace mt {
 namespace {
 
@@ -21,18 +23,24 @@ namespace {
 struct Mapping {
     std::atomic<std::uintptr_t> begin{0}, end{0};
 };
-std::array<Mapping, 64> mappings;
+// Blocks are added as they are needed and never given back: the handler may walk along them at any time.
+struct Mappings {
+    std::array<Mapping, 64> all;
+    std::atomic<Mappings*> next{nullptr};
+};
+Mappings mappings;
 struct sigaction before_us;
 
 void on_bus_error(int signal, siginfo_t* info, void* context) {
     const auto at = reinterpret_cast<std::uintptr_t>(info->si_addr);
-    for (const Mapping& m : mappings) {
-        if (at < m.begin || at >= m.end) continue;
-        const auto page = static_cast<std::uintptr_t>(::sysconf(_SC_PAGESIZE));
-        if (::mmap(reinterpret_cast<void*>(at / page * page), page, PROT_READ, MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED,
-                   -1, 0) != MAP_FAILED)
-            return;
-    }
+    for (const Mappings* some = &mappings; some != nullptr; some = some->next)
+        for (const Mapping& m : some->all) {
+            if (at < m.begin || at >= m.end) continue;
+            const auto page = static_cast<std::uintptr_t>(::sysconf(_SC_PAGESIZE));
+            if (::mmap(reinterpret_cast<void*>(at / page * page), page, PROT_READ,
+                       MAP_PRIVATE | MAP_ANONYMOUS | MAP_FIXED, -1, 0) != MAP_FAILED)
+                return;
+        }
     if ((before_us.sa_flags & SA_SIGINFO) != 0 && before_us.sa_sigaction != nullptr)
         before_us.sa_sigaction(signal, info, context);
     else
@@ -48,36 +56,29 @@ void watch_mapping(const void* data, std::size_t size) {
         ::sigaction(SIGBUS, &action, &before_us);
     });
     const auto begin = reinterpret_cast<std::uintptr_t>(data);
-    for (Mapping& m : mappings) {
-        std::uintptr_t free = 0;
-        if (!m.end.compare_exchange_strong(free, begin)) continue;  // taken, still empty
-        m.begin = begin;
-        m.end = begin + size;
-        return;
+    for (Mappings* some = &mappings;; some = some->next) {
+        for (Mapping& m : some->all) {
+            std::uintptr_t free = 0;
+            if (!m.end.compare_exchange_strong(free, begin)) continue;  // taken, still empty
+            m.begin = begin;
+            m.end = begin + size;
+            return;
+        }
+        if (some->next != nullptr) continue;
+        auto* fresh = new Mappings;
+        Mappings* none = nullptr;
+        if (!some->next.compare_exchange_strong(none, fresh)) delete fresh;  // another thread was first
     }
 }
 
 void forget_mapping(const void* data) {
-    for (Mapping& m : mappings)
-        if (m.begin == reinterpret_cast<std::uintptr_t>(data)) {
-            m.begin = 0;
-            m.end = 0;
-            return;
-        }
-}
-
-Result<int> open_regular(const std::string& path, struct stat& info) {
-    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-    if (fd < 0) {
-        return failure(
-            std::string("cannot open: ") + std::strerror(errno), path,
-            errno == ENOENT ? "check the path; paths in a target file are relative to it" : "check the permissions");
-    }
-    if (::fstat(fd, &info) != 0 || !S_ISREG(info.st_mode)) {
-        ::close(fd);
-        return failure("not a regular file", path, "give the file that holds the bytes");
-    }
-    return fd;
+    for (Mappings* some = &mappings; some != nullptr; some = some->next)
+        for (Mapping& m : some->all)
+            if (m.begin == reinterpret_cast<std::uintptr_t>(data)) {
+                m.begin = 0;
+                m.end = 0;
+                return;
+            }
 }
 
 Result<void*> map_whole(int fd, std::size_t size, const std::string& path) {

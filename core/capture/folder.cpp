@@ -1,74 +1,170 @@
 #include "capture/folder.h"
 
+#include <fcntl.h>
+#include <sys/file.h>
+#include <unistd.h>
+
+#include <algorithm>
 #include <filesystem>
 #include <fstream>
+#include <optional>
 #include <set>
 #include <sstream>
 
+#include "base/read_file.h"
 #include "target/toml_text.h"
 
 namespace mt {
 namespace fs = std::filesystem;
 namespace {
 
-constexpr std::size_t kLongestList = 16 * 1024;  ///< bytes of an `images` list over several lines
-
-Result<void> copy_file(const std::string& from, const fs::path& to) {
-    std::error_code ec;
-    fs::copy(from, to, fs::copy_options::recursive, ec);
-    if (ec)
-        return failure("cannot copy: " + ec.message(), from + " to " + to.string(), "check free space and permissions");
-    return {};
+Result<void> cannot_copy(const std::error_code& ec, const std::string& from, const fs::path& to) {
+    return failure("cannot copy: " + ec.message(), from + " to " + to.string(), "check free space and permissions");
 }
 
-// The target file's text with the paths replaced by those inside the folder, and the streams to be recorded
-// given theirs. Every other line stays as the person wrote it.
-std::string rewritten_target(const std::string& text, const std::map<std::string, std::string>& names,
-                             const std::map<unsigned, std::string>& recorded_at_line, const fs::path& folder) {
+// A file, or a folder with its files. What links lead to outside of the folder is not taken along.
+Result<void> copy_file(const std::string& from, const fs::path& to) {
+    std::error_code ec;
+    if (!fs::is_directory(from, ec)) {
+        if (!fs::is_regular_file(from, ec)) return failure("not a regular file", from, "it cannot be copied");
+        fs::copy_file(from, to, ec);
+        return ec ? cannot_copy(ec, from, to) : Result<void>();
+    }
+    fs::create_directories(to, ec);
+    for (auto it = fs::recursive_directory_iterator(from, ec); !ec && it != fs::recursive_directory_iterator();
+         it.increment(ec)) {
+        const fs::path there = to / fs::relative(it->path(), from, ec);
+        if (it->is_directory(ec) && !it->is_symlink(ec))
+            fs::create_directories(there, ec);
+        else if (it->is_regular_file(ec) && lies_inside(from, it->path()))
+            fs::copy_file(it->path(), there, ec);
+    }
+    return ec ? cannot_copy(ec, from, to) : Result<void>();
+}
+
+// What the folder's target file says in place of the paths in the original.
+struct Places {
+    const std::map<std::string, std::string>& names;          ///< by path as it can be opened: name in the folder
+    const std::map<unsigned, std::string>& recorded_at_line;  ///< by the line of its [[stream]]: what is recorded
+    fs::path folder;                                          ///< that paths in the original are relative to
+
+    std::optional<std::string> of(const std::string& path) const {
+        const auto found = names.find((folder / path).lexically_normal().string());
+        return found == names.end() ? std::nullopt : std::optional(found->second);
+    }
+};
+
+constexpr std::string_view kPathKeys[] = {"file", "image", "svd", "orti", "mapping", "metadata"};
+
+// Everything else stays as it is.
+void put_places(toml::table& table, const Places& places) {
+    for (const std::string_view key : kPathKeys)
+        if (auto* path = table[key].as_string())
+            if (const auto name = places.of(path->get())) *path = *name;
+    if (auto* images = table["images"].as_array())
+        for (auto& item : *images)
+            if (auto* path = item.as_string())
+                if (const auto name = places.of(path->get())) *path = *name;
+    for (auto&& [key, node] : table) {
+        if (auto* inner = node.as_table()) put_places(*inner, places);
+        if (auto* list = node.as_array())
+            for (auto& item : *list)
+                if (auto* inner = item.as_table()) put_places(*inner, places);
+    }
+}
+
+toml::table rewritten_tree(toml::table tree, const Places& places) {
+    if (auto* streams = tree["stream"].as_array(); streams != nullptr && !places.recorded_at_line.empty())
+        for (auto& item : *streams)
+            if (auto* stream = item.as_table()) stream->erase("file");
+    put_places(tree, places);
+    if (auto* streams = tree["stream"].as_array())
+        for (auto& item : *streams)
+            if (auto* stream = item.as_table()) {
+                const auto found = places.recorded_at_line.find(static_cast<unsigned>(stream->source().begin.line));
+                if (found != places.recorded_at_line.end())
+                    stream->insert_or_assign("file", "streams/" + found->second);
+            }
+    return tree;
+}
+
+std::string quoted(const std::string& text) {
+    std::ostringstream out;
+    out << toml::value(text);
+    return out.str();
+}
+
+// The target file's text with the paths replaced line by line, so that remarks and order stay. It is right for files as
+// people write them; whether it is for this one is checked against the tree.
+std::string rewritten_lines(const std::string& text, const Places& places) {
     std::istringstream in(text);
     std::string out, line;
-    bool own_file = false;  // inside a [[stream]] that is recorded anew: its old file does not count
+    bool in_stream = false;  // of streams that are recorded the old file does not count, others have none then
     for (unsigned number = 1; std::getline(in, line); ++number) {
         const auto first = line.find_first_not_of(" \t");
-        if (first != std::string::npos && line[first] == '[') own_file = false;
-        if (const auto found = recorded_at_line.find(number); found != recorded_at_line.end()) {
-            out += line + "\nfile = \"streams/" + found->second + "\"\n";
-            own_file = true;
+        if (first != std::string::npos && line[first] == '[') in_stream = line.compare(first, 10, "[[stream]]") == 0;
+        if (const auto found = places.recorded_at_line.find(number); found != places.recorded_at_line.end()) {
+            out += line + "\nfile = " + quoted("streams/" + found->second) + "\n";
             continue;
         }
         bool left_out = false;
-        if (first != std::string::npos && line.compare(first, 6, "images") == 0) {
-            std::string entry = line;  // the list may go over several lines
-            auto one = parse_toml(entry, "");
-            for (std::string more; !one && entry.size() < kLongestList && std::getline(in, more); ++number) {
-                entry += "\n" + more;
-                one = parse_toml(entry, "");
+        const auto one = first == std::string::npos || line[first] == '[' ? std::nullopt
+                         : parse_toml(line, "")                           ? std::optional(*parse_toml(line, ""))
+                                                                          : std::nullopt;
+        if (one && one->size() == 1) {
+            const std::string key(one->begin()->first.str());
+            const toml::node& value = one->begin()->second;
+            left_out = key == "file" && in_stream && !places.recorded_at_line.empty();
+            if (std::find(std::begin(kPathKeys), std::end(kPathKeys), key) != std::end(kPathKeys) && value.is_string())
+                if (const auto name = places.of(value.value_or(std::string()))) line = key + " = " + quoted(*name);
+            if (key == "images" && value.is_array()) {
+                std::string list;
+                for (const auto& item : *value.as_array()) {
+                    const std::string path = item.value_or(std::string());
+                    list += (list.empty() ? "" : ", ") + quoted(places.of(path).value_or(path));
+                }
+                line = "images = [" + list + "]";
             }
-            const toml::array* all = one ? (*one)["images"].as_array() : nullptr;
-            std::string list;
-            for (std::size_t i = 0; all && i < all->size(); ++i) {
-                const std::string path = all->get(i)->value_or(std::string());
-                const auto found = names.find((folder / path).lexically_normal().string());
-                list += (list.empty() ? "\"" : ", \"") + (found == names.end() ? path : found->second) + "\"";
-            }
-            line = list.empty() ? entry : "images = [" + list + "]";
-        }
-        for (const std::string key : {"file", "image", "svd", "orti", "mapping", "metadata"}) {
-            if (first == std::string::npos || line.compare(first, key.size(), key) != 0) continue;
-            const auto one = parse_toml(line, "");
-            if (!one) continue;
-            const auto value = (*one)[key].value<std::string>();
-            if (!value) continue;
-            left_out = left_out || (own_file && key == "file");
-            const auto found = names.find((folder / *value).lexically_normal().string());
-            if (found != names.end()) line = key + " = \"" + found->second + "\"";
         }
         if (!left_out) out += line + "\n";
     }
     return out;
 }
 
+Result<std::string> rewritten_target(const std::string& text, const Places& places) {
+    auto tree = parse_toml(text, "");
+    if (!tree) return tl::make_unexpected(tree.error());
+    const toml::table wanted = rewritten_tree(std::move(*tree), places);
+    std::string lines = rewritten_lines(text, places);
+    if (const auto again = parse_toml(lines, ""); again && *again == wanted) return lines;
+    std::ostringstream out;
+    out << wanted << "\n";
+    return out.str();
+}
+
 }  // namespace
+
+Result<FolderLock> FolderLock::take(const std::string& folder) {
+    const std::string manifest = (fs::path(folder) / kRecordingManifest).string();
+    const int file = ::open(manifest.c_str(), O_RDONLY | O_CLOEXEC);
+    if (file < 0) return failure("exists and is no recording", folder, "choose another name; it is left untouched");
+    FolderLock lock(file);
+    if (::flock(file, LOCK_EX | LOCK_NB) != 0)
+        return failure("is being written by another recording", folder, "wait for its end, or choose another name");
+    return lock;
+}
+
+FolderLock::~FolderLock() {
+    if (file_ >= 0) ::close(file_);
+}
+
+Result<void> may_write_folder(const std::string& folder, bool replace) {
+    std::error_code ec;
+    if (!fs::exists(fs::symlink_status(folder, ec))) return {};
+    if (!replace) return failure("exists already", folder, "choose another name, a pattern with {n}, or --replace");
+    if (auto lock = FolderLock::take(folder); !lock) return tl::make_unexpected(lock.error());
+    return {};
+}
 
 Result<void> write_recording_folder(const TargetFile& target_file, const FolderContents& contents,
                                     const std::string& place_of_folder, Progress& progress) {
@@ -82,9 +178,9 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
     std::map<std::string, std::string> names;
     std::set<std::string> used;
     const auto place = [&](const std::string& path, const std::string& sub) {
-        std::string name = sub + "/" + fs::path(path).filename().string();
-        for (int n = 2; used.count(name) != 0; ++n)
-            name = sub + "/" + std::to_string(n) + "-" + fs::path(path).filename().string();
+        const std::string own = safe_file_name(fs::path(path).filename().string());
+        std::string name = sub + "/" + own;
+        for (int n = 2; used.count(name) != 0; ++n) name = sub + "/" + std::to_string(n) + "-" + own;
         used.insert(name);
         names[fs::path(path).lexically_normal().string()] = name;
         return name;
@@ -125,18 +221,23 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
     }
     std::map<unsigned, std::string> at_line;
     for (const auto& [index, name] : contents.recorded) at_line[target_file.streams[index].line] = name;
-    std::ifstream in(target_file.path, std::ios::binary);
-    std::ostringstream text;
+    std::string text;
     if (target_file.path.empty()) {  // the folder of an event trace was opened by itself
-        text << "format = \"mindful-trail-target/1\"\nname = " << toml::value(target_file.name) << "\n\n";
+        text = "format = \"mindful-trail-target/1\"\nname = " + quoted(target_file.name) + "\n\n";
         for (const auto& s : target_file.streams)
-            text << "[[stream]]\nfile = " << toml::value(s.file) << "\nprotocol = \"" << protocol_name(s.protocol)
-                 << "\"\n";
+            text += "[[stream]]\nfile = " + quoted(s.file) + "\nprotocol = \"" +
+                    std::string(protocol_name(s.protocol)) + "\"\n";
     } else {
-        text << in.rdbuf();
+        auto read = read_small_file(target_file.path, 4'000'000, "target file");
+        if (!read) return tl::make_unexpected(read.error());
+        text = std::move(*read);
     }
-    const std::string target = rewritten_target(text.str(), names, at_line, fs::path(target_file.path).parent_path());
-    std::ofstream(folder / "recording.target.toml", std::ios::binary) << target;
+    auto target = rewritten_target(text, {names, at_line, fs::path(target_file.path).parent_path()});
+    if (!target) return tl::make_unexpected(target.error());
+    std::ofstream(folder / "recording.target.toml", std::ios::binary) << *target;
+    if (auto again = read_target_file((folder / "recording.target.toml").string()); !again)
+        return failure("the target file in the folder cannot be read: " + again.error().what,
+                       (folder / "recording.target.toml").string(), again.error().advice);
     toml::table manifest;
     manifest.insert("format", std::string(kRecordingFormat));
     manifest.insert("title", contents.title);

@@ -1,3 +1,4 @@
+#include "base/read_file.h"
 #include "capture/journal.h"
 
 #include <fcntl.h>
@@ -5,7 +6,7 @@
 
 #include <cerrno>
 #include <cstring>
-#include <fstream>
+#include <sstream>
 
 #include <nlohmann/json.hpp>
 
@@ -38,6 +39,8 @@ void take(StreamJournal& j, const json& o) {
     } else if (what == "first_byte") {
         j.after_s = number_of(o, "after_s", 0);
         j.after_slack_s = number_of(o, "slack_s", 0);
+    } else if (what == "waited") {
+        j.waited = offset_of(o, "bytes");
     } else if (what == "lost") {
         if (j.breaks.empty() || j.breaks.back().offset < offset) j.breaks.push_back({offset, text_of(o, "reason"), -1});
     } else if (what == "resumed") {
@@ -54,6 +57,7 @@ void take(StreamJournal& j, const json& o) {
         j.ended = true;
         j.end_reason = text_of(o, "reason");
         j.unsaved = offset_of(o, "unsaved");
+        j.lasted_s = number_of(o, "lasted_s", 0);
     }
 }
 
@@ -61,8 +65,9 @@ void take(StreamJournal& j, const json& o) {
 
 StreamJournal read_journal(const std::string& path) {
     StreamJournal journal;
-    std::ifstream in(path, std::ios::binary);
-    if (!in) return journal;
+    const auto text = read_small_file(path, 256'000'000, "journal");
+    if (!text) return journal;
+    std::istringstream in(*text);
     journal.present = true;
     std::string line;
     std::size_t lines = 0;
@@ -103,6 +108,7 @@ void JournalWriter::started(const std::string& source, const std::string& when) 
 void JournalWriter::first_byte(double after_s, double slack_s) {
     line(json{{"what", "first_byte"}, {"after_s", after_s}, {"slack_s", slack_s}}.dump());
 }
+void JournalWriter::waited(std::uint64_t bytes) { line(json{{"what", "waited"}, {"bytes", bytes}}.dump()); }
 void JournalWriter::lost(std::uint64_t offset, const std::string& reason) {
     line(json{{"what", "lost"}, {"offset", offset}, {"reason", reason}}.dump(-1, ' ', false,
                                                                              json::error_handler_t::replace));
@@ -118,9 +124,9 @@ void JournalWriter::note(std::uint64_t offset, const std::string& text) {
 void JournalWriter::halted(unsigned times, double seconds) {
     line(json{{"what", "halted"}, {"times", times}, {"seconds", seconds}}.dump());
 }
-void JournalWriter::ended(std::uint64_t offset, const std::string& reason, std::uint64_t unsaved) {
-    line(json{{"what", "ended"}, {"offset", offset}, {"reason", reason}, {"unsaved", unsaved}}.dump(
-        -1, ' ', false, json::error_handler_t::replace));
+void JournalWriter::ended(std::uint64_t offset, const std::string& reason, std::uint64_t unsaved, double lasted_s) {
+    line(json{{"what", "ended"}, {"offset", offset}, {"reason", reason}, {"unsaved", unsaved}, {"lasted_s", lasted_s}}
+             .dump(-1, ' ', false, json::error_handler_t::replace));
 }
 
 }  // namespace mt

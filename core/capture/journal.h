@@ -26,11 +26,13 @@ struct StreamJournal {
     bool present = false;
     std::string source;         ///< "tcp 127.0.0.1:3344"
     std::string started;        ///< date and time, ISO 8601
+    std::uint64_t waited = 0;   ///< bytes that had waited on the line when recording began: not part of it
     std::uint64_t first = 0;    ///< bytes before this offset were given up to keep the newest
     double after_s = 0;         ///< how long after the recording's start this stream's first byte came
     double after_slack_s = 0;   ///< how wrong that may be
     std::vector<Break> breaks;  ///< ascending in offset
     std::vector<Note> notes;
+    double lasted_s = 0;        ///< from the start to the end, by the recording computer's clock; 0: not told
     bool ended = false;         ///< false: the recorder was killed, or still runs
     std::string end_reason;     ///< "stopped by hand"
     std::uint64_t unsaved = 0;  ///< bytes that came but could not be written
@@ -54,12 +56,13 @@ class JournalWriter {
     Result<void> open(const std::string& path);
     void started(const std::string& source, const std::string& when);
     void first_byte(double after_s, double slack_s);
+    void waited(std::uint64_t bytes);
     void lost(std::uint64_t offset, const std::string& reason);
     void resumed(std::uint64_t offset, double missing_s);
     void dropped(std::uint64_t first);
     void note(std::uint64_t offset, const std::string& text);
     void halted(unsigned times, double seconds);
-    void ended(std::uint64_t offset, const std::string& reason, std::uint64_t unsaved);
+    void ended(std::uint64_t offset, const std::string& reason, std::uint64_t unsaved, double lasted_s);
 
   private:
     void line(const std::string& text);

@@ -1,3 +1,4 @@
+#include "base/read_file.h"
 #include "capture/line_check.h"
 
 #include <unistd.h>
@@ -16,7 +17,7 @@ namespace {
 using Steady = std::chrono::steady_clock;
 constexpr std::size_t kBytesPerPhase = 8 * 1024;
 constexpr unsigned kMostAttempts = 6;
-constexpr auto kPatience = std::chrono::seconds(2);  ///< for the bytes of one phase
+constexpr auto kPatience = std::chrono::seconds(2);     ///< for the bytes of one phase
 constexpr auto kQuiet = std::chrono::milliseconds(80);  ///< a held line that says nothing for so long is empty
 constexpr unsigned kMostPhases = 1024;
 
@@ -144,15 +145,15 @@ Result<LineCheck> check_line(DebugServer& server, Source& source, const std::fun
 }
 
 Result<void> store_phase(const std::string& target_path, unsigned stream_line, const LineCheck& check) {
-    std::ifstream in(target_path, std::ios::binary);
-    if (!in) return failure("cannot open", target_path, "check the path");
+    const auto text = read_small_file(target_path, 4'000'000, "target file");
+    if (!text) return tl::make_unexpected(text.error());
+    std::istringstream in(*text);
     const std::string table = "[stream.line]\nphase  = " + std::to_string(std::max(0, check.best)) +
                               "\nphases = " + std::to_string(check.phases.size()) +
                               "\nwindow = " + std::to_string(check.window) + "\n";
     // The stream's own tables reach to the next [[…]]; an earlier [stream.line] among them is replaced.
     std::vector<std::string> lines;
     for (std::string line; std::getline(in, line);) lines.push_back(line);
-    in.close();
     const auto starts = [](const std::string& line, const char* with) {
         const auto first = line.find_first_not_of(" \t");
         return first != std::string::npos && line.compare(first, std::string(with).size(), with) == 0;

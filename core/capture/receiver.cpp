@@ -1,6 +1,7 @@
 #include "capture/receiver.h"
 
 #include <fcntl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
@@ -73,10 +74,20 @@ void Receiver::set_start(double after_s, double slack_s) {
 }
 
 void Receiver::discard_waiting() {
-    while (source_) {
+    constexpr std::uint64_t kMost = 64 << 20;  // a line that never rests is not emptied
+    std::uint64_t bytes = 0;
+    while (source_ && bytes < kMost) {
         auto n = source_->read(buffer_, Source::Milliseconds(0));
-        if (!n || *n == 0) return;
+        if (!n || *n == 0) break;
+        bytes += *n;
     }
+    const std::lock_guard guard(lock_);
+    if (bytes > 0) journal_.waited(bytes);
+}
+
+bool Receiver::file_is_there() const {
+    struct stat info {};
+    return ::fstat(file_, &info) == 0 && info.st_nlink > 0;
 }
 
 void Receiver::lost(const std::string& reason) {
@@ -102,8 +113,9 @@ bool Receiver::pump(Source::Milliseconds patience) {
         }
         tried_ = now;
         auto again = reopen_();
-        if (!again) return false;
         const std::lock_guard guard(lock_);
+        state_.retries = again ? 0 : state_.retries + 1;
+        if (!again) return false;
         source_ = std::move(*again);
         state_.connected = true;
         state_.trouble.clear();
@@ -158,11 +170,11 @@ void Receiver::write(std::span<const std::uint8_t> bytes) {
         if (n > 0)
             at += static_cast<std::size_t>(n);
         else if (n == 0 || errno != EINTR)
-            trouble = n == 0              ? "the disk takes no more"
-                      : errno == ENOSPC   ? "the disk is full"
-                      : errno == EFBIG    ? "the file may grow no further"
-                      : errno == EDQUOT   ? "the disk quota is used up"
-                                          : std::string("cannot write: ") + std::strerror(errno);
+            trouble = n == 0            ? "the disk takes no more"
+                      : errno == ENOSPC ? "the disk is full"
+                      : errno == EFBIG  ? "the file may grow no further"
+                      : errno == EDQUOT ? "the disk quota is used up"
+                                        : std::string("cannot write: ") + std::strerror(errno);
     }
     const std::lock_guard guard(lock_);
     state_.bytes += at;
@@ -202,7 +214,8 @@ void Receiver::end(const std::string& reason) {
     const std::lock_guard guard(lock_);
     if (ended_) return;
     ended_ = true;
-    journal_.ended(state_.bytes, state_.full ? state_.trouble : reason, state_.unsaved);
+    journal_.ended(state_.bytes, state_.full ? state_.trouble : reason, state_.unsaved,
+                   begun_ ? seconds(Steady::now() - start_) : 0);
     ::fdatasync(file_);
     source_.reset();
 }

@@ -23,8 +23,9 @@ struct ReceiverState {
     std::uint64_t lost_by_source = 0;
     std::vector<std::uint64_t> breaks;  ///< offsets where bytes are missing, ascending
     bool connected = false, exhausted = false, full = false;
-    double quiet_s = 0;  ///< since the last byte, or since the start
-    double fill = -1;    ///< of the buffer on the target's side
+    unsigned retries = 0;  ///< how often it was tried in vain to open it again since it was lost
+    double quiet_s = 0;    ///< since the last byte, or since the start
+    double fill = -1;      ///< of the buffer on the target's side
     double first_byte_after_s = -1;
     std::string waiting_for;  ///< what the source needs before bytes can come
     std::string trouble;      ///< why it is not connected, or could not write
@@ -52,7 +53,7 @@ class Receiver {
     /// Reads once, waiting at most `patience` for bytes, and writes them. Opens a lost source anew, at most
     /// twice a second. False if nothing came.
     bool pump(Source::Milliseconds patience);
-    /// Throws away what comes until now, so that the recording begins when `begin` says.
+    /// Throws away what comes until now, so that the recording begins when `begin` says; the journal says how much.
     void discard_waiting();
     void note(const std::string& text);
     /// The target had to be halted so often, and so long, to be read.
@@ -63,6 +64,8 @@ class Receiver {
     void set_start(double after_s, double slack_s);
 
     ReceiverState state() const;
+    /// Whether the file that is written still has a name.
+    bool file_is_there() const;
     const std::string& path() const { return path_; }
 
   private:

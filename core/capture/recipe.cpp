@@ -2,9 +2,11 @@
 
 #include <ctime>
 #include <filesystem>
-#include <fstream>
 #include <sstream>
 
+#include "base/finding_kinds.h"
+#include "base/near_names.h"
+#include "base/read_file.h"
 #include "target/toml_table.h"
 #include "target/toml_text.h"
 
@@ -120,6 +122,11 @@ void read_after(TomlTable& t, Recipe& r, const fs::path& folder) {
     r.measures_csv = file("measures");
     r.findings_json = file("findings");
     r.bad_if = t.list_of_text("bad_if");
+    for (const std::string& kind : r.bad_if)
+        if (!is_finding_kind(kind))
+            t.fail("key 'bad_if' in [after] names '" + kind + "', which is no kind of finding", t.line(),
+                   near_names_text(kind, {kFindingKindNames.begin(), kFindingKindNames.end()}, ""));
+    r.replace_files = t.flag("replace").value_or(false);
 }
 
 std::string quoted(const std::string& s) {
@@ -134,12 +141,9 @@ std::string quoted(const std::string& s) {
 }  // namespace
 
 Result<Recipe> read_recipe(const std::string& path) {
-    std::ifstream in(path, std::ios::binary);
-    std::error_code ec;
-    if (!in || fs::is_directory(path, ec)) return failure("cannot open the recipe", path, "check the path");
-    std::ostringstream text;
-    text << in.rdbuf();
-    return parse_recipe(text.str(), path);
+    const auto text = read_small_file(path, 4'000'000, "recipe");
+    if (!text) return tl::make_unexpected(text.error());
+    return parse_recipe(*text, path);
 }
 
 Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
@@ -280,6 +284,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     out << "\n[after]\nleave = \"" << (r.leave == Recipe::Leave::halted ? "halted" : "running") << "\"\n";
     if (!r.events_csv.empty()) out << "events = " << relative(r.events_csv) << "\n";
     if (!r.measures_csv.empty()) out << "measures = " << relative(r.measures_csv) << "\n";
+    if (r.replace_files) out << "replace = true\n";
     if (!r.findings_json.empty()) out << "findings = " << relative(r.findings_json) << "\n";
     if (!r.bad_if.empty()) {
         out << "bad_if = [";

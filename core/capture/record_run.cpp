@@ -1,8 +1,11 @@
 #include "capture/record_run.h"
 
+#include <unistd.h>
+
 #include <algorithm>
 #include <filesystem>
 
+#include "base/read_file.h"
 #include "base/text.h"
 #include "capture/folder.h"
 #include "capture/image_check.h"
@@ -36,8 +39,12 @@ struct RecordRun::End {
 };
 
 RecordRun::RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_ptr<const Image>> images,
-                     std::string folder)
-    : recipe_(std::move(recipe)), target_(std::move(target)), images_(std::move(images)), folder_(std::move(folder)) {
+                     std::string folder, bool replace)
+    : recipe_(std::move(recipe)),
+      target_(std::move(target)),
+      images_(std::move(images)),
+      folder_(std::move(folder)),
+      replace_(replace) {
     constexpr const char* names[] = {"connect", "check image", "reset", "run to", "record", "stop", "save", "judge"};
     for (const char* n : names) state_.stations.push_back({n, Station::Status::ahead, {}});
     const auto plan = [&](RunState::Step step, std::vector<std::string> lines, bool wanted) {
@@ -195,6 +202,7 @@ Result<void> RecordRun::walk() {
         keep_ = false;
         return failure("stopped before anything was recorded", recipe_.path);
     };
+    if (auto ok = may_write_folder(folder_, replace_); !ok) return ok;
     if (auto ok = connect_all(); !ok) return ok;
     if (stopping()) return stopped();
     if (recipe_.check_image)
@@ -206,22 +214,58 @@ Result<void> RecordRun::walk() {
     if (stopping()) return stopped();
     begin_step(RunState::record);
     if (auto ok = start_all(); !ok) {
-        std::error_code ec;
+        stop("it could not be started");
+        for (auto& e : ends_)
+            if (e->thread.joinable()) e->thread.join();
         for (auto& e : ends_) e->receiver.reset();
-        if (!recorded_.empty()) fs::remove_all(folder_, ec);
+        if (lock_of_folder_) put_back();
         return ok;
     }
     record();
     stop_all();
     begin_step(RunState::save);
     if (!keep_) {
-        std::error_code ec;
-        fs::remove_all(folder_, ec);
+        put_back();
         end_step(RunState::save, Station::Status::passed_over, {"thrown away"});
         return {};
     }
+    if (folder_gone_) {
+        std::error_code ec;
+        if (!replaced_.empty() && !fs::exists(folder_, ec)) fs::rename(replaced_, folder_, ec);
+        return failure("the recording's folder was removed while it was written", folder_,
+                       "nothing of it is left; record again");
+    }
+    std::uint64_t bytes = 0;
+    for (auto& e : ends_) bytes += e->receiver ? e->receiver->state().bytes : 0;
+    if (!replaced_.empty() && bytes == 0) {
+        put_back();
+        return failure("nothing was received", folder_, "the recording that was there is kept; is trace switched on?");
+    }
+    if (!replaced_.empty()) {
+        std::error_code ec;
+        fs::remove_all(replaced_, ec);
+    }
+    lock_of_folder_.reset();
     end_step(RunState::save, Station::Status::done, {fs::path(folder_).filename().string()});
     return {};
+}
+
+// Nothing came of it: what was there before stands there again.
+void RecordRun::put_back() {
+    std::error_code ec;
+    lock_of_folder_.reset();
+    fs::remove_all(folder_, ec);
+    if (!replaced_.empty()) fs::rename(replaced_, folder_, ec);
+    replaced_.clear();
+}
+
+// Bytes that are written to a file without a name are lost: better to stop and say so.
+void RecordRun::look_after_folder() {
+    const auto now = Steady::now();
+    if (now - looked_ < Milliseconds(300)) return;
+    looked_ = now;
+    for (const auto& e : ends_) folder_gone_ = folder_gone_ || (e->receiver && !e->receiver->file_is_there());
+    if (folder_gone_) stop("the recording's folder was removed");
 }
 
 Result<void> RecordRun::connect_debug(End& end) {
@@ -403,18 +447,31 @@ Result<void> RecordRun::run_to_place() {
 
 Result<void> RecordRun::start_all() {
     std::error_code ec;
-    if (fs::exists(folder_, ec))
-        return failure("exists already", folder_, "choose another name, or a pattern with {n}");
+    if (auto ok = may_write_folder(folder_, replace_); !ok) return ok;
+    if (fs::exists(folder_, ec)) {
+        replaced_ = folder_ + ".replaced-" + std::to_string(::getpid());
+        fs::rename(folder_, replaced_, ec);
+        if (ec) {
+            replaced_.clear();
+            return failure("cannot be moved aside: " + ec.message(), folder_, "check permissions");
+        }
+    }
     FolderContents contents;
     contents.title = recipe_.name;
     contents.recipe = recipe_.path;
     if (!fs::is_regular_file(recipe_.path, ec)) contents.recipe.clear();
     for (auto& end : ends_)
         if (end->spec->trace)
-            contents.recorded[end->stream] =
-                end->spec->core + (end->spec->protocol.empty() ? "" : "-" + end->spec->protocol) + ".trace";
+            contents.recorded[end->stream] = safe_file_name(
+                end->spec->core + (end->spec->protocol.empty() ? "" : "-" + end->spec->protocol) + ".trace");
     // A stream that is not recorded now is left out, not copied: the folder holds this recording alone.
-    if (auto ok = write_recording_folder(target_, contents, folder_, progress_); !ok) return ok;
+    auto written = write_recording_folder(target_, contents, folder_, progress_);
+    auto lock = written ? FolderLock::take(folder_) : tl::make_unexpected(written.error());
+    if (!lock) {
+        put_back();
+        return tl::make_unexpected(lock.error());
+    }
+    lock_of_folder_ = std::move(*lock);
     for (auto& end : ends_) {
         if (!end->spec->trace) continue;
         if (!end->source) {
@@ -523,6 +580,7 @@ void RecordRun::record() {
         if (all_exhausted) stop(recipe_.limit_bytes > 0 ? "the limit was reached" : "the buffer was read to its end");
         watch_cores();
         serve_requests();
+        look_after_folder();
         if (idle) std::this_thread::sleep_for(Milliseconds(2));
     }
     std::vector<std::string> lines = {duration_text(time_of(seconds(Steady::now() - started_)))};

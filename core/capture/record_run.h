@@ -12,6 +12,7 @@
 #include "base/problem.h"
 #include "base/progress.h"
 #include "capture/debug_server.h"
+#include "capture/folder.h"
 #include "capture/receiver.h"
 #include "capture/recipe.h"
 #include "target/image.h"
@@ -64,7 +65,9 @@ class RecordRun {
         std::string path;
     };
     /// `images` as in the target file's order of cores; may hold null.
-    RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_ptr<const Image>> images, std::string folder);
+    /// `replace`: a recording that is at `folder` gives way once this one holds something; until then it stands beside.
+    RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_ptr<const Image>> images, std::string folder,
+              bool replace = false);
     ~RecordRun();
 
     /// Called once the folder stands and before the first byte is recorded, on the run's thread.
@@ -104,6 +107,8 @@ class RecordRun {
     void core_stopped(End& end, const DebugStop& stop);
     void serve_requests();
     void stop_all();
+    void put_back();
+    void look_after_folder();
     Result<std::unique_ptr<Source>> make_source(End& end);
     Result<End*> end_of(const std::string& core);
     void renew_core(const End& end, bool ask_pc);
@@ -113,7 +118,10 @@ class RecordRun {
     Recipe recipe_;
     TargetFile target_;
     std::vector<std::shared_ptr<const Image>> images_;
-    std::string folder_;
+    std::string folder_, replaced_;  ///< replaced_: where the recording that was here stands meanwhile
+    bool replace_ = false, folder_gone_ = false;
+    std::optional<FolderLock> lock_of_folder_;
+    std::chrono::steady_clock::time_point looked_{};
     std::vector<std::unique_ptr<End>> ends_;
     std::vector<RecordedStream> recorded_;
     std::chrono::steady_clock::time_point started_{};

@@ -8,6 +8,7 @@
 #include <cstring>
 #include <thread>
 
+#include "base/read_file.h"
 #include "base/text.h"
 #include "capture/link.h"
 
@@ -74,15 +75,10 @@ std::string SourceSpec::text() const {
 
 Result<std::unique_ptr<Source>> open_source(const SourceSpec& spec, Source::Milliseconds patience) {
     if (spec.kind == SourceSpec::Kind::file) {
-        const int file = ::open(spec.address.c_str(), O_RDONLY | O_CLOEXEC);
         struct stat info {};
-        if (file >= 0 && (::fstat(file, &info) != 0 || !S_ISREG(info.st_mode))) {
-            ::close(file);
-            return failure("not a regular file", spec.address, "give the file that holds the bytes");
-        }
-        if (file < 0)
-            return failure(std::string("cannot open: ") + std::strerror(errno), spec.address, "check the path");
-        return std::unique_ptr<Source>(new GrowingFile(file, spec.address));
+        const auto file = open_regular(spec.address, info);
+        if (!file) return tl::make_unexpected(file.error());
+        return std::unique_ptr<Source>(new GrowingFile(*file, spec.address));
     }
     auto link = spec.kind == SourceSpec::Kind::serial ? Link::open_serial(spec.address, spec.baud)
                                                       : Link::connect_tcp(spec.address, patience);

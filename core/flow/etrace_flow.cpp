@@ -1,5 +1,7 @@
 #include "flow/etrace_flow.h"
 
+#include "target/trap_vectors.h"
+
 namespace mt {
 
 EtraceFlow::EtraceFlow(std::shared_ptr<const Code> code, const EtraceParameters& parameters)
@@ -10,6 +12,12 @@ EtraceFlow::EtraceFlow(std::shared_ptr<const Code> code, const EtraceParameters&
         parameters.return_stack_size > 0 ? parameters.return_stack_size : parameters.call_counter_size;
     stack_most_ = bits == 0 ? 0 : std::size_t{1} << bits;
     may_hop_ = parameters.bpred_size == 0;
+    const TrapVectors found = parameters.mtvec && parameters.stvec ? TrapVectors{} : trap_vectors(*code_);
+    const auto fix = [](Vector& v, std::optional<std::uint64_t> value) {
+        if (value) v = {*value & ~std::uint64_t{3}, (*value & 3) == 1, true};
+    };
+    fix(vectors_[0], parameters.stvec ? parameters.stvec : found.stvec);
+    fix(vectors_[1], parameters.mtvec ? parameters.mtvec : found.mtvec);
     if (parameters.bpred_size > 0) predictor_.assign(std::size_t{1} << parameters.bpred_size, 1);
     if (parameters.cache_size > 0) cache_.assign(std::size_t{1} << parameters.cache_size, 0);
 }
@@ -21,7 +29,27 @@ bool EtraceFlow::agrees(const EtraceFlow& g, const EtraceFlow&) const {
     return before && options_ == g.options_ && pc_ == g.pc_ && address_ == g.address_ && map_ == g.map_ &&
            branches_ == g.branches_ && predictions_ == g.predictions_ && stop_at_branch_ == g.stop_at_branch_ &&
            inferred_ == g.inferred_ && waiting_ == g.waiting_ && trap_pending_ == g.trap_pending_ && any_ == g.any_ &&
-           privilege_ == g.privilege_ && stack_ == g.stack_ && predictor_ == g.predictor_ && cache_ == g.cache_;
+           privilege_ == g.privilege_ && stack_ == g.stack_ && predictor_ == g.predictor_ && cache_ == g.cache_ &&
+           vectors_ == g.vectors_;
+}
+
+// An exception goes to the base, whatever the mode; an interrupt in vectored mode to four bytes a cause behind it
+// (privileged ISA, 3.1.7).
+void EtraceFlow::learn_vector(const EtracePacket& p) {
+    Vector& v = vector_of(p.privilege);
+    if (v.fixed) return;
+    if (!p.interrupt || p.ecause == 0)
+        v.base = p.address;
+    else if (v.base && (p.address == *v.base || p.address == *v.base + 4 * std::uint64_t{p.ecause}))
+        v.vectored = p.address != *v.base;
+}
+
+bool EtraceFlow::handler_of(const EtracePacket& p, std::uint64_t& at) const {
+    const Vector& v = vectors_[p.privilege == 1 ? 0 : 1];
+    if (!v.base || (p.interrupt && !v.vectored)) return false;
+    at = *v.base + (p.interrupt && *v.vectored ? 4 * std::uint64_t{p.ecause} : 0);
+    if (code_->xlen() == 32) at &= 0xFFFF'FFFF;
+    return true;
 }
 
 // Two bits each: the upper predicts, the lower says how surely (4.2.5).

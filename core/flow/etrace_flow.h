@@ -5,6 +5,7 @@
 #include <array>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <span>
 #include <vector>
 
@@ -94,6 +95,22 @@ class EtraceFlow {
         return begin;
     }
     bool epc(const EtracePacket& p, std::uint64_t& at) const;
+    /// The branch that a count left undecided, as a bit of the map: what the packets behind say comes after it.
+    void decide_predicted() {
+        if (predictions_ != 1 || branches_ != 0 || (*code_)[pc_].flow != Flow::branch) return;
+        map_ = predicted(pc_) != then_wrong_ ? 0 : 1;
+        branches_ = 1;
+        predictions_ = 0;
+    }
+    void forget_predictions() {
+        predictor_.assign(predictor_.size(), 1);
+        cache_.assign(cache_.size(), 0);
+    }
+    std::size_t cache_index(std::uint64_t address) const {
+        return (address >> parameters_.iaddress_lsb) & (cache_.size() - 1);
+    }
+    void learn_vector(const EtracePacket& p);
+    bool handler_of(const EtracePacket& p, std::uint64_t& at) const;
     /// Branches not yet walked, apart from the one that stands here.
     bool unwalked(std::uint32_t slot) const {
         return branches_ + predictions_ != ((*code_)[slot].flow == Flow::branch ? 1u : 0u);
@@ -115,6 +132,16 @@ class EtraceFlow {
     bool may_hop_ = false;  ///< branches need not be walked one by one: nothing is learnt from them
     std::vector<std::uint8_t> predictor_;
     std::vector<std::uint64_t> cache_;
+    /// Trap vectors of a privilege level, where an option leaves handlers' addresses out: as stated, as the image
+    /// writes them, or learnt from traps that are told in full.
+    struct Vector {
+        std::optional<std::uint64_t> base;
+        std::optional<bool> vectored;
+        bool fixed = false;  ///< stated, or from the image
+        bool operator==(const Vector&) const = default;
+    };
+    std::array<Vector, 2> vectors_{};  ///< of supervisor, machine mode
+    Vector& vector_of(std::uint8_t privilege) { return vectors_[privilege == 1 ? 0 : 1]; }
     std::vector<StepRun> learnt_;  ///< only while something is learnt
 };
 
@@ -190,7 +217,7 @@ inline EtraceFlow::Stop EtraceFlow::leave(std::uint32_t address, const EtracePac
         discontinuity = true;
         if (!cache_.empty()) {
             const std::uint64_t to = code.address(address);
-            cache_[(to >> parameters_.iaddress_lsb) & (cache_.size() - 1)] = to;
+            cache_[cache_index(to)] = to;
         }
     }
     if ((s.flags & FlowInsn::kPush) != 0) push(at);
@@ -262,7 +289,9 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
             trap.interrupt = p.interrupt;
             trap.tval = p.value;
             trap.tval_known = !p.interrupt;
+            decide_predicted();
             trap.epc_known = epc(p, trap.epc);
+            forget_predictions();  // a synchronisation of any kind begins afresh (4.2.5, 4.2.6)
             out.trap(trap);
             if (parameters_.time_width > 0) out.time({p.offset, p.time, 0, StepTime::Kind::timestamp});
             privilege_ = p.privilege;
@@ -270,21 +299,23 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
                 trap_pending_ = true;
                 return;
             }
-            if (!p.has_address) {
-                lose(p, StepGapKind::lost, "the handler's address is left out, and not known", out);
+            if (p.has_address) {
+                learn_vector(p);
+                begin_at(p, out);
                 return;
             }
-            begin_at(p, out);
+            EtracePacket told = p;
+            if (!handler_of(p, told.address)) {
+                lose(p, StepGapKind::no_vector, "the handler's address is left out, and no trap vector is known", out);
+                return;
+            }
+            begin_at(told, out);
             return;
         }
         case EtraceKind::sync: {
             if (parameters_.time_width > 0) out.time({p.offset, p.time, 0, StepTime::Kind::timestamp});
-            const auto forget = [this] {
-                predictor_.assign(predictor_.size(), 1);
-                cache_.assign(cache_.size(), 0);
-            };
             if (waiting_ || trap_pending_) {
-                forget();
+                forget_predictions();
                 privilege_ = p.privilege;
                 out.sync(p.offset);
                 begin_at(p, out);
@@ -293,13 +324,14 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
             address_ = p.address;
             const std::uint32_t to = code_->slot_of(p.address);
             stop_at_branch_ = inferred_ = false;  // what came before a synchronisation was final
+            decide_predicted();
             if (to != Code::kNowhere && (*code_)[to].flow == Flow::branch) {
                 map_ |= static_cast<std::uint64_t>(p.branch) << branches_;
                 ++branches_;
             }
             const Stop stop = to == Code::kNowhere ? Stop::not_in_image : follow(to, p, out);
             privilege_ = p.privilege;
-            forget();  // what led here was still as predicted before
+            forget_predictions();  // what led here was still as predicted before
             stack_.clear();
             if (stop != Stop::reached) {
                 lose(p, stop == Stop::not_in_image ? StepGapKind::not_in_image : StepGapKind::contradiction,
@@ -320,7 +352,9 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
     std::uint32_t to = pc_;
     bool to_address = p.has_address;
     if (p.kind == EtraceKind::cached_target) {
-        address_ = p.index < cache_.size() ? cache_[p.index] : 0;
+        // A jump to an address that was met as an inferred one is still to come, and enters its target first (4.2.6).
+        const bool entered = inferred_ && p.index < cache_.size() && p.index == cache_index(address_);
+        if (!entered) address_ = p.index < cache_.size() ? cache_[p.index] : 0;
         to_address = true;
     } else if (p.has_address) {
         address_ = on(Option::full_address) ? p.address : address_ + p.address;
@@ -333,6 +367,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
         lose(p, StepGapKind::contradiction, "branches are left that the program did not come to", out);
         return;
     }
+    decide_predicted();
     map_ |= static_cast<std::uint64_t>(p.branch_map) << branches_;
     branches_ += p.branches;
     if (p.kind == EtraceKind::predicted) {

@@ -24,9 +24,16 @@ class MtbFlow {
         for (const MtbPacket& p : packets) take(p, out);
     }
 
-  private:
+    /// Whether the program has instructions at both ends, and one that branches at the first, but for exceptions.
+    static bool possible(const MtbPacket& p, const Code& code) {
+        const Flow from = code[code.slot_of(p.source)].flow, to = code[code.slot_of(p.destination)].flow;
+        const bool leaves =
+            p.start || is_return_value(p.source | 1) || (from != Flow::none && (p.atomic || from != Flow::next));
+        return leaves && (is_return_value(p.destination | 1) || to != Flow::none);
+    }
     static bool is_return_value(std::uint32_t address) { return address >= 0xFFFF'FFE0; }  // EXC_RETURN (B1.5.8)
 
+  private:
     template <class Out>
     bool walk(std::uint32_t source, bool including, Out& out);
     template <class Out>
@@ -84,6 +91,11 @@ void MtbFlow::take(const MtbPacket& p, Out& out) {
         out.gap(gap);
         waiting_ = true;
     };
+    if (p.skipped > 0) lose(any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet");
+    if (!possible(p, *code_)) {
+        lose(StepGapKind::not_in_image, "the program went where the image has no code, or from where nothing branches");
+        return;
+    }
     if (p.start && any_) lose(StepGapKind::stopped, "tracing was off");
     const bool from_return = is_return_value(p.source | 1);
     if (!waiting_ && !returning_) {

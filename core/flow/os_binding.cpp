@@ -1,9 +1,9 @@
 #include "flow/os_binding.h"
 
 #include <algorithm>
-#include <fstream>
 #include <sstream>
 
+#include "base/read_file.h"
 #include "target/toml_table.h"
 #include "target/toml_text.h"
 
@@ -300,11 +300,9 @@ Result<OsMapping> parse_os_mapping(std::string_view text, const std::string& pat
 }
 
 Result<OsMapping> read_os_mapping(const std::string& path) {
-    std::ifstream in(path, std::ios::binary);
-    if (!in) return failure("cannot read the mapping file", path, "check the path");
-    std::ostringstream text;
-    text << in.rdbuf();
-    return parse_os_mapping(text.str(), path);
+    const auto text = read_small_file(path, 4'000'000, "mapping file");
+    if (!text) return tl::make_unexpected(text.error());
+    return parse_os_mapping(*text, path);
 }
 
 }  // namespace mt

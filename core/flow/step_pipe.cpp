@@ -32,7 +32,8 @@ StepPipe::Any StepPipe::make(const StreamSpec& spec, std::shared_ptr<const Code>
         case Protocol::ntrace:
             return Ntrace{NtraceDecoder(spec.ntrace), NtraceFlow(std::move(code), spec.ntrace)};
         case Protocol::mtb:
-            return Mtb{MtbDecoder(), MtbFlow(std::move(code), std::move(handlers))};
+            return Mtb{MtbDecoder([code](const MtbPacket& p) { return MtbFlow::possible(p, *code); }),
+                       MtbFlow(code, std::move(handlers))};
         default:
             return Etm4{Etm4Decoder(spec.etm4), Etm4Flow(std::move(code), spec.etm4)};
     }
@@ -160,7 +161,9 @@ void StepPipe::continue_from(const StepPipe& before) {
             const auto* b = std::get_if<std::decay_t<decltype(s)>>(&before.stage_);
             if (b == nullptr) return;
             for (std::size_t i = 0; i < s.counts.size(); ++i) s.counts[i] += b->counts[i];
-            s.bad += b->bad;
+            s.bad += b->bad + (b->any ? s.lead_in : 0);
+            s.lead_in = b->any ? b->lead_in : b->lead_in + s.lead_in;
+            s.any = s.any || b->any;
             if constexpr (requires { s.decoder.continue_from(b->decoder); }) s.decoder.continue_from(b->decoder);
             if constexpr (requires { s.flow.continue_from(b->flow); }) s.flow.continue_from(b->flow);
         },
@@ -171,6 +174,15 @@ void StepPipe::continue_from(const StepPipe& before) {
 std::uint64_t StepPipe::last_stamp() const {
     const auto* s = std::get_if<Etm4>(&stage_);
     return s == nullptr ? 0 : s->decoder.last_stamp();
+}
+
+std::map<unsigned, SourceIds::Others> StepPipe::other_sources() const {
+    return std::visit(
+        [](const auto& stage) -> std::map<unsigned, SourceIds::Others> {
+            if constexpr (requires { stage.decoder.sources(); }) return stage.decoder.sources().others();
+            return {};
+        },
+        stage_);
 }
 
 std::map<std::string, std::uint64_t> StepPipe::counts() const {

@@ -81,9 +81,16 @@ class StepPipe {
     /// Packets so far by their kind's name, and bytes behind the formatter.
     std::map<std::string, std::uint64_t> counts() const;
     std::uint64_t unframed_bytes() const { return unframed_; }
+    /// Bytes that are no packets: all of them if there is no packet at all, else those behind the first one.
     std::uint64_t bad_bytes() const {
-        return std::visit([](const auto& stage) { return stage.bad; }, stage_);
+        return std::visit([](const auto& s) { return s.any ? s.bad : s.lead_in; }, stage_);
     }
+    /// Bytes before the first packet, where recording began within one: they cannot be read.
+    std::uint64_t lead_in() const {
+        return std::visit([](const auto& s) { return s.any ? s.lead_in : 0; }, stage_);
+    }
+    /// Packets of sources that were not asked for, by source ID.
+    std::map<unsigned, SourceIds::Others> other_sources() const;
     const TpiuDeframer* deframer() const { return deframer_ ? &*deframer_ : nullptr; }
 
   private:
@@ -93,7 +100,8 @@ class StepPipe {
         Flow flow;
         std::vector<Packet> packets{};
         std::array<std::uint64_t, 64> counts{};
-        std::uint64_t bad = 0;
+        std::uint64_t bad = 0, lead_in = 0;
+        bool any = false;  ///< a packet
 
         template <class Out>
         void follow(Out& out) {
@@ -108,9 +116,14 @@ class StepPipe {
                     n += p.packets();
                 else
                     ++n;
-                if (p.kind == decltype(p.kind)::damage) bad += p.length;
+                if (p.kind == decltype(p.kind)::damage)
+                    (any ? bad : lead_in) += p.length;
+                else
+                    any = true;
             } else {
                 ++counts[0];
+                (any ? bad : lead_in) += p.skipped;
+                any = true;
             }
         }
         template <class Out>

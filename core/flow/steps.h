@@ -33,7 +33,11 @@ enum class StepGapKind : std::uint8_t {
     not_in_image,   ///< the program went where the image has no code
     stopped,        ///< tracing was off: nothing is missing that was asked for
     lead_in,        ///< before the first synchronisation
+    no_vector,      ///< an exception's handler is not told, and no trap vector is known
 };
+
+/// Whether something is missing that was asked for: not where tracing was off, or before the recording could be read.
+constexpr bool is_missing(StepGapKind kind) { return kind != StepGapKind::stopped && kind != StepGapKind::lead_in; }
 
 /// Instructions are missing between the run before and the run after.
 struct StepGap {

@@ -65,7 +65,8 @@ void find_long_executions(const Recording& recording, const Trail& trail, std::s
     const Time bar = std::max({Time{p99.ps * 2}, median + Time{spread.ps * 8}, median + Time::from_us(1)});
     std::vector<std::size_t> longest;
     for (std::size_t i = 0; i < lane.size(); ++i)
-        if (lane.whole(i) && certain_own(lane, i) > bar) longest.push_back(i);
+        if (lane.whole(i) && certain_own(lane, i) > bar && trail.trusted(c, lane.begin(i), lane.end(i)))
+            longest.push_back(i);
     if (longest.empty() || longest.size() > std::max<std::size_t>(2, own.size() / 250)) return;
     const std::size_t worst = *std::max_element(
         longest.begin(), longest.end(), [&](std::size_t a, std::size_t b) { return lane.own(a) < lane.own(b); });

@@ -5,31 +5,6 @@
 
 namespace mt {
 
-std::string_view finding_kind_name(FindingKind kind) {
-    constexpr std::array<std::string_view, 21> names = {"fault",
-                                                        "late_response",
-                                                        "missed_activation",
-                                                        "duration_outlier",
-                                                        "interrupt_storm",
-                                                        "deep_nest",
-                                                        "clock_doubt",
-                                                        "gap",
-                                                        "image_doubt",
-                                                        "unexpected_recursion",
-                                                        "never_returned",
-                                                        "jitter_burst",
-                                                        "priority_inversion",
-                                                        "lock_convoy",
-                                                        "deadlock",
-                                                        "starvation",
-                                                        "unguarded_overlap",
-                                                        "queue_overflow",
-                                                        "slow_growth",
-                                                        "overload",
-                                                        "never_ran"};
-    return names[static_cast<std::size_t>(kind)];
-}
-
 Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, std::size_t lane, std::size_t instance) {
     const CoreTrail& c = trail.cores[core];
     const ExceptionLane& l = c.lanes[lane];
@@ -58,11 +33,11 @@ void join_late(std::vector<Finding>& all) {
     for (std::size_t i = 0; i < all.size(); ++i) {
         if (all[i].kind != FindingKind::late_response || all[i].lane < 0 || all[i].activities.size() < 2) continue;
         for (std::size_t k = i + 1; k < all.size(); ++k) {
-            const bool same = all[k].kind == FindingKind::late_response && all[k].lane >= 0 &&
-                              all[k].core == all[i].core && all[k].activities.size() > 1 &&
-                              all[k].activities[1] == all[i].activities[1] &&
-                              (all[i].task < 0 || same_function(all[i], all[k]) ||
-                               (all[k].begin <= all[i].end && all[i].begin <= all[k].end));
+            const bool same =
+                all[k].kind == FindingKind::late_response && all[k].lane >= 0 && all[k].core == all[i].core &&
+                all[k].activities.size() > 1 &&
+                ((all[k].activities[1] == all[i].activities[1] && (all[i].task < 0 || same_function(all[i], all[k]))) ||
+                 (all[k].begin <= all[i].end && all[i].begin <= all[k].end));
             if (!same) continue;
             if (all[k].end - all[k].begin > all[i].end - all[i].begin) std::swap(all[i], all[k]);
             all[i].cause += " Also: " + all[k].title +
@@ -73,6 +48,23 @@ void join_late(std::vector<Finding>& all) {
             all.erase(all.begin() + static_cast<std::ptrdiff_t>(k--));
         }
     }
+}
+
+// Near a loss anything may look unusual: what leans on it is no finding.
+bool can_be_trusted(const Recording& recording, const Trail& trail, const Finding& f) {
+    using Kind = FindingKind;
+    if (f.kind == Kind::gap || f.kind == Kind::clock_doubt || f.kind == Kind::image_doubt) return true;
+    if (f.call) return trail.steps[f.call->steps].trusted(f.begin, f.end);
+    // These are looked at instance by instance where they are found.
+    if ((f.kind == Kind::fault && f.lane >= 0) || f.kind == Kind::slow_growth || f.kind == Kind::never_ran) return true;
+    if (f.kind == Kind::deadlock) return trail.trusted(f.core_index, f.begin, f.begin);  // it lasts to the end
+    // Of an exception that packets tell, an overflow beside it takes nothing away; periods across it are none anyway.
+    const bool packets = f.lane >= 0 && std::any_of(recording.streams.begin(), recording.streams.end(),
+                                                    [&](const auto& s) { return s.core == f.core_index; });
+    if (f.task >= 0 && static_cast<std::size_t>(f.task) < trail.tasks.tasks.size() &&
+        !trail.tasks.tasks[static_cast<std::size_t>(f.task)].trusted(f.begin, f.end))
+        return false;
+    return packets || trail.trusted(f.core_index, f.begin, f.end);
 }
 
 }  // namespace
@@ -87,6 +79,7 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
         find_clock_doubt(recording, trail, core, all);
         find_deep_nests(recording, trail, core, all);
         for (std::size_t lane = 0; lane < trail.cores[core].lanes.size() && !stopped(); ++lane) {
+            if (!trail.cores[core].timed) continue;  // nothing is known of how long anything took
             find_late_and_missed(recording, trail, core, lane, all);
             find_long_executions(recording, trail, core, lane, all);
             find_storms(recording, trail, core, lane, all);
@@ -101,6 +94,8 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
     }
     join_late(all);
     if (trail.tasks.present()) join_consequences(all);
+    std::erase_if(all, [&](const Finding& f) { return !can_be_trusted(recording, trail, f); });
+    for (Finding& f : all) f.timed = f.core_index >= trail.cores.size() || trail.cores[f.core_index].timed;
     std::stable_sort(all.begin(), all.end(),
                      [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
     return all;

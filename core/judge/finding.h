@@ -6,38 +6,13 @@
 #include <string_view>
 #include <vector>
 
+#include "base/finding_kinds.h"
 #include "base/progress.h"
 #include "measure/interrupts.h"
 #include "trail/recording.h"
 #include "trail/trail.h"
 
 namespace mt {
-
-enum class FindingKind : std::uint8_t {
-    fault,
-    late_response,
-    missed_activation,
-    duration_outlier,
-    interrupt_storm,
-    deep_nest,
-    clock_doubt,
-    gap,
-    image_doubt,
-    unexpected_recursion,
-    never_returned,
-    jitter_burst,
-    priority_inversion,
-    lock_convoy,
-    deadlock,
-    starvation,
-    unguarded_overlap,
-    queue_overflow,
-    slow_growth,
-    overload,
-    never_ran
-};
-/// The name used by `find --json`.
-std::string_view finding_kind_name(FindingKind kind);
 
 struct Finding {
     struct Evidence {
@@ -49,6 +24,7 @@ struct Finding {
     std::string title;    ///< a few words: "STEP_TIMER entered 71.8 µs late"
     std::string cause;    ///< one sentence: what is unusual, against what is normal, and what made it so
     Time begin, end;      ///< the stretch to look at
+    bool timed = true;    ///< false: the trace tells no time there; begin and end count an instruction as a cycle
     std::vector<std::string> activities;
     std::string core;
     std::vector<Evidence> evidence;

@@ -56,11 +56,17 @@ double tick_cycles(const CoreTrail& core, Time tick) {
 
 // The first execution of a fault that can be believed, and how many can: whole ones, one that the recording
 // ends in, and those that a reported loss cut. What the very next packets contradict is a damaged number.
-std::pair<std::size_t, std::uint64_t> credible(const Trail& trail, const CoreTrail& core, const ExceptionLane& lane) {
+std::pair<std::size_t, std::uint64_t> credible(const Recording& recording, const Trail& trail, std::size_t c,
+                                               const ExceptionLane& lane) {
+    const bool packets = std::any_of(recording.streams.begin(), recording.streams.end(),
+                                     [c](const Recording::Stream& s) { return s.core == c; });
+    const CoreTrail& core = trail.cores[c];
     std::size_t first = 0;
     std::uint64_t count = 0;
     for (std::size_t i = 0; i < lane.size(); ++i) {
-        if (!lane.whole(i) && lane.end(i) < core.end && !trail.gap_in(lane.begin(i), lane.end(i))) continue;
+        if (!lane.whole(i) && lane.end(i) < core.end && !trail.gaps.touch(c, lane.begin(i), lane.end(i))) continue;
+        // An exception packet stands for itself; what instructions or events tell follows from those before.
+        if (!packets && !trail.trusted(c, lane.begin(i), lane.begin(i))) continue;
         if (count++ == 0) first = i;
     }
     return {first, count};
@@ -75,7 +81,7 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         const Image* image = recording.images[c].get();
         const bool riscv = image != nullptr && image->machine() == Image::Machine::riscv;
         if (!(riscv ? is_riscv_fault(lane.number()) : is_fault_exception(lane.number())) || lane.size() == 0) continue;
-        const auto [first, count] = credible(trail, core, lane);
+        const auto [first, count] = credible(recording, trail, c, lane);
         if (count == 0) continue;
         Finding f = about_instance(FindingKind::fault, trail, c, l, first);
         f.alike = count;
@@ -127,6 +133,8 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
                 {inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
         const bool to_the_end = !lane.whole(first) && lane.end(first) >= core.end;
         f.cause += to_the_end && core.end == f.begin ? std::string("The recording ends with it.")
+                   : to_the_end && !core.timed       ? std::string("It never returned: the recording ends inside it.")
+                   : !core.timed                     ? std::string("Its handler returned.")
                    : to_the_end ? "It never returned: the recording ends " + duration_text(core.end - f.begin) +
                                       " later inside it."
                                 : "Its handler ran for " + duration_text(lane.length(first)) + ".";
@@ -181,7 +189,7 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
                       ". Instances around it are left out of all figures.";
         }
         const double share =
-            trail.end.ps > 0 ? static_cast<double>(trail.gap_time().ps) / static_cast<double>(trail.end.ps) : 0;
+            trail.end.ps > 0 ? static_cast<double>(trail.gaps.covered().ps) / static_cast<double>(trail.end.ps) : 0;
         f.severity = std::min(0.9, 0.35 + share);
         f.evidence = {{f.begin, "the last that is known before the longest"},
                       {f.end, "the first that is known after it"}};

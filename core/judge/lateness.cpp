@@ -194,7 +194,10 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
     std::vector<Late> by, missed;
     std::vector<Time> sizes;
     for (std::size_t i = 0; i < lane.size(); ++i) {
+        if (!trail.trusted(c, lane.begin(i > 0 ? i - 1 : 0), lane.begin(i))) continue;
+        std::optional<Time> off_grid;
         if (const auto late = lateness(lane, grid, i)) {
+            off_grid = *late;
             by.push_back({i, *late});
             sizes.push_back({std::llabs(late->ps)});
         }
@@ -205,7 +208,13 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
             continue;
         // A few whole periods without an entry; a long pause is the source's own doing.
         const double turns = static_cast<double>(grid.periods[i]->ps) / static_cast<double>(grid.median.ps);
-        if (turns > 1.6 && turns < 20 && std::fabs(turns - std::round(turns)) < 0.25)
+        if (turns <= 1.6 || turns >= 20) continue;
+        // Off the grid by more than ever: it did not stay away, it came late, by more than a period. What is late
+        // counts from when it was due first; those in between were told in one.
+        const bool late = off_grid && off_grid->ps * 20 > grid.median.ps && off_grid->ps * 20 < 19 * grid.median.ps;
+        if (late)
+            by.back().by = *grid.periods[i] - grid.median;
+        else if (std::fabs(turns - std::round(turns)) < 0.25)
             missed.push_back({i, *grid.periods[i]});
     }
     if (!missed.empty() && missed.size() * 200 < lane.size()) report_missed(trail, c, l, missed, grid.median, out);

@@ -453,8 +453,8 @@ void join_consequences(std::vector<Finding>& all) {
                     (other.severity == before->severity && other.begin > before->begin))
                     before = &other;
             }
-        std::sort(f.evidence.begin(), f.evidence.end(),
-                  [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
+        std::stable_sort(f.evidence.begin(), f.evidence.end(),
+                         [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
         if (before != nullptr)
             f.cause += " It was in trouble before: " + before->title + ", " + duration_text(f.begin - before->begin) +
                        " earlier.";

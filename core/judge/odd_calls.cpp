@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "judge/detectors.h"
+#include "measure/functions.h"
 #include "trail/step_reading.h"
 
 namespace mt {
@@ -101,23 +102,45 @@ void tell_difference(const Recording& recording, const StepTrail& steps, CallAt 
     f.evidence.push_back({level[*peer].begin, "a usual call, to compare"});
 }
 
+// The call of a function that did the most work among those that no loss is near.
+std::optional<std::pair<CallAt, Time>> longest_trusted(const StepTrail& steps, std::uint32_t function) {
+    std::optional<std::pair<CallAt, Time>> found;
+    for (std::size_t level = 0; level < steps.levels.size(); ++level)
+        for (std::size_t i = 0; i < steps.levels[level].size(); ++i) {
+            const CallSpan& s = steps.levels[level][i];
+            if (s.function != function || !s.whole() || (found && s.length <= found->second)) continue;
+            if (!steps.trusted(s.begin, s.end())) continue;
+            const Time work = s.length - parts_of_call(steps, level, i).preempted;
+            if (!found || found->second < work) found = {CallAt{level, i}, work};
+        }
+    return found;
+}
+
 void find_long_calls(const Recording& recording, const Trail& trail, std::size_t index, std::vector<Finding>& out) {
     const StepTrail& steps = trail.steps[index];
     std::vector<Finding> found;
     for (std::uint32_t f = 0; f < steps.tallies.size(); ++f) {
         const FunctionTally& t = steps.tallies[f];
         if (t.calls < kFewest || steps.clock == StepClock::none) continue;
-        const double n = static_cast<double>(t.calls), mean = t.whole.ns() / n;
+        const double n = static_cast<double>(t.calls), mean = t.work.ns() / n;
         const double spread = std::sqrt(std::max(0.0, t.squares / n - mean * mean));
-        const double worst = t.greatest.ns();
+        const double worst = t.most_work.ns();
         if (worst < 2 * mean || worst < mean + 8 * spread || worst < mean + 1'000) continue;
-        const CallAt at{t.worst.level, static_cast<std::size_t>(t.worst.index)};
+        CallAt at{t.worst.level, static_cast<std::size_t>(t.worst.index)};
+        Time most = t.most_work;
+        if (const CallSpan& s = steps.levels[at.level][at.index]; !steps.trusted(s.begin, s.end())) {
+            const auto next = longest_trusted(steps, f);
+            if (!next) continue;
+            at = next->first;
+            most = next->second;
+            if (most.ns() < 2 * mean || most.ns() < mean + 1'000) continue;
+        }
         Finding finding = about_call(FindingKind::duration_outlier, steps, index, at);
         char times[32];
-        std::snprintf(times, sizeof times, "%.1f", worst / mean);
+        std::snprintf(times, sizeof times, "%.1f", most.ns() / mean);
         finding.title = finding.activities[0] + " took " + times + " × its usual time";
-        finding.cause = duration_text(t.greatest) + " against " + duration_text(Time::from_ns(mean)) +
-                        " on average of " + count_text(t.calls) + " calls, without what cut in.";
+        finding.cause = duration_text(most) + " against " + duration_text(Time::from_ns(mean)) + " on average of " +
+                        count_text(t.calls) + " calls, without what cut in.";
         finding.evidence.push_back({finding.begin, "called"});
         tell_difference(recording, steps, at, Time::from_ns(mean), finding);
         finding.evidence.push_back({finding.end, "returned"});
@@ -148,7 +171,7 @@ std::optional<CallAt> first_call(const StepTrail& steps, std::uint32_t function,
         for (std::size_t i = 0; i < steps.levels[level].size(); ++i) {
             const CallSpan& s = steps.levels[level][i];
             if (first && s.begin >= steps.levels[first->level][first->index].begin) break;
-            if (s.function == function && is(level, s)) {
+            if (s.function == function && is(level, s) && steps.trusted(s.begin, s.end())) {
                 first = CallAt{level, i};
                 break;
             }

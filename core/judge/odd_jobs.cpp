@@ -27,11 +27,12 @@ struct Jobs {
     Time run_median, run_p95, response_median, response_p95;
 };
 
-Jobs whole_jobs(const TaskLane& lane) {
+// Those that are known from begin to end, and not near a loss.
+Jobs whole_jobs(const Trail& trail, const TaskLane& lane) {
     Jobs all;
     for (std::size_t i = 0; i < lane.jobs.size(); ++i) {
         const TaskJob& j = lane.jobs[i];
-        if (!j.whole()) continue;
+        if (!j.whole() || !trail.trusted(lane.core, j.ready, j.end) || !lane.trusted(j.ready, j.end)) continue;
         all.index.push_back(i);
         all.run.push_back(j.run);
         all.response.push_back(j.response());
@@ -173,12 +174,73 @@ void find_growth(const Trail& trail, std::size_t t, const Jobs& jobs, std::vecto
     out.push_back(std::move(f));
 }
 
+// A stretch of jobs that come at another rate than all others: each period a little off, and all to the same side.
+void find_period_drift(const Trail& trail, std::size_t t, const std::vector<std::optional<Time>>& periods, Time median,
+                       std::vector<Finding>& out) {
+    constexpr std::size_t kRow = 8;  // periods in a row that make a rate
+    const TaskLane& lane = trail.tasks.tasks[t];
+    // What periods usually are off by is told by the middle of them: a drift must not raise its own bar.
+    std::vector<Time> sizes;
+    for (const auto& p : periods)
+        if (p) sizes.push_back({std::llabs(p->ps - median.ps)});
+    if (sizes.size() < 4 * kRow) return;
+    const std::int64_t bar = std::max(median.ps / 50, quantile(sizes, 0.5).ps * 4);
+    std::size_t first = 0, count = 0, best_first = 0, best = 0, stretches = 0;
+    int side = 0;
+    std::size_t drifting = 0;
+    const auto close = [&] {
+        if (count >= kRow) {
+            ++stretches;
+            drifting += count;
+            if (count > best) best = count, best_first = first;
+        }
+        count = 0;
+    };
+    for (std::size_t i = 1; i < periods.size(); ++i) {
+        // Many times off is another thing: activations were missed, or it was caught up with.
+        const std::int64_t off = periods[i] ? periods[i]->ps - median.ps : 0;
+        const TaskJob& before = lane.jobs[i - 1];
+        const bool overran =
+            before.end + Time{median.ps / 50} > before.ready + median;  // its own length made the period
+        const int here = !periods[i] || overran || std::llabs(off) < bar || std::llabs(off) * 2 > median.ps ? 0
+                         : off > 0                                                                          ? 1
+                                                                                                            : -1;
+        if (here == 0 || here != side) close();
+        if (here != 0 && count++ == 0) first = i;
+        side = here;
+    }
+    close();
+    // Many such stretches, or most of the recording: that is how this task is.
+    if (best == 0 || stretches > 3 || drifting * 3 > sizes.size()) return;
+    Time sum{};
+    for (std::size_t i = best_first; i < best_first + best; ++i) sum += *periods[i];
+    const Time mean{sum.ps / static_cast<std::int64_t>(best)};
+    Finding f = about_job(FindingKind::period_drift, trail, t, best_first);
+    f.begin = lane.jobs[best_first - 1].ready;
+    f.end = lane.jobs[best_first + best - 1].ready;
+    f.alike = stretches;
+    f.title = lane.name + " came every " + duration_text(mean) + " instead of " + duration_text(median);
+    char percent[32];
+    std::snprintf(percent, sizeof percent, "%.1f %%",
+                  100.0 * std::abs(static_cast<double>(mean.ps - median.ps)) / static_cast<double>(median.ps));
+    f.cause = plural(best, "period", "periods") + " in a row were " + percent +
+              (mean > median ? " longer" : " shorter") + " than usual; elsewhere half are within " +
+              duration_text(quantile(sizes, 0.5)) +
+              ". Was its timer programmed anew, or does what makes it ready run at another rate?";
+    f.severity = 0.6;
+    f.evidence = {{f.begin, "the last at the usual rate"}, {f.end, "the last at the other rate"}};
+    out.push_back(std::move(f));
+}
+
 void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Finding>& out) {
     const TaskLane& lane = trail.tasks.tasks[t];
     std::vector<Time> known;
     std::vector<std::optional<Time>> periods;
     for (std::size_t i = 0; i < lane.jobs.size(); ++i) {
         periods.push_back(ready_period(lane, i));
+        if (i > 0 && (!trail.trusted(lane.core, lane.jobs[i - 1].ready, lane.jobs[i].ready) ||
+                      !lane.trusted(lane.jobs[i - 1].ready, lane.jobs[i].ready)))
+            periods.back().reset();
         if (periods.back()) known.push_back(*periods.back());
     }
     if (known.size() < 20) return;
@@ -236,8 +298,14 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
                       {f.end, lane.name + " became ready"}};
         out.push_back(std::move(f));
     }
+    find_period_drift(trail, t, periods, median, out);
     for (const auto& episode : episodes_of(jittery, 6)) {
         if (episode.size() < 5 || episode.size() * 10 > known.size()) continue;
+        const bool drift = std::any_of(out.begin(), out.end(), [&](const Finding& d) {
+            return d.kind == FindingKind::period_drift && d.task == static_cast<int>(t) &&
+                   d.begin <= lane.jobs[episode.front()].ready && lane.jobs[episode.back()].ready <= d.end;
+        });
+        if (drift) continue;
         std::vector<Time> off;
         std::size_t worst = episode.front();
         for (const std::size_t i : episode) {
@@ -320,7 +388,7 @@ void find_odd_jobs(const Trail& trail, std::vector<Finding>& out) {
             out.push_back(std::move(f));
             continue;
         }
-        const Jobs jobs = whole_jobs(lane);
+        const Jobs jobs = whole_jobs(trail, lane);
         if (jobs.index.size() < kFewest) continue;
         find_long_jobs(trail, t, jobs, out);
         find_late_jobs(trail, t, jobs, out);

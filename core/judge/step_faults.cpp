@@ -50,7 +50,7 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
         for (const StepPiece& p : w.pieces) {
             std::uint32_t slot = p.run.first;
             for (std::uint32_t i = 0; i < p.run.count; ++i, slot = code.next(slot))
-                if (p.step + i >= w.first && p.step + i < w.end) f.evidence.push_back({p.begin, told(slot)});
+                if (p.step + i >= w.first && p.step + i < w.end) f.evidence.push_back({p.time_of(i), told(slot)});
         }
         // The return address of a fault is the instruction that raised it, unless a write was still on its way
         // (Armv7-M B1.5.6: imprecise faults); the trace does not tell the two apart.

@@ -73,14 +73,17 @@ std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::s
             row.instructions = tally.steps;
             row.total = tally.inclusive;
             row.own = tally.own;
-            row.worst = tally.worst;
+            row.preempted = tally.preempted;
+            row.timed = t.clock != StepClock::none;
+            row.worst = tally.longest;
             if (tally.calls > 0) {
                 const auto n = static_cast<double>(tally.calls);
                 row.least = tally.least;
                 row.greatest = tally.greatest;
-                row.mean = Time{tally.whole.ps / static_cast<std::int64_t>(tally.calls)};
-                const double mean = tally.whole.ns() / n;
-                row.deviation = Time::from_ns(std::sqrt(std::max(0.0, tally.squares / n - mean * mean)));
+                const Time whole = tally.work + tally.whole_preempted;
+                row.mean = Time{whole.ps / static_cast<std::int64_t>(tally.calls)};
+                const double mean = whole.ns() / n, squares = (tally.squares + tally.more_squares) / n;
+                row.deviation = Time::from_ns(std::sqrt(std::max(0.0, squares - mean * mean)));
             }
             if (leave_out.count(row.name) == 0) counted += row.own;
             rows.push_back(std::move(row));
@@ -93,6 +96,22 @@ std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::s
     std::stable_sort(rows.begin(), rows.end(),
                      [](const FunctionRow& a, const FunctionRow& b) { return a.own > b.own; });
     return rows;
+}
+
+CallParts parts_of_call(const StepTrail& steps, std::size_t level, std::size_t index) {
+    const CallSpan& span = steps.levels[level][index];
+    CallParts parts{span.length, {}};
+    if (level + 1 >= steps.levels.size()) return parts;
+    const CallLevel& below = steps.levels[level + 1];
+    const auto [first, last] = below.touching(span.begin, span.end());
+    for (std::size_t i = first; i < last; ++i) {
+        const CallSpan& inner = below[i];
+        if (inner.begin < span.begin || inner.end() > span.end()) continue;
+        parts.own = parts.own - inner.length;
+        parts.preempted +=
+            (inner.flags & CallFrame::kHandler) != 0 ? inner.length : parts_of_call(steps, level + 1, i).preempted;
+    }
+    return parts;
 }
 
 std::vector<FunctionRow> inlined_rows(const Trail& trail) {

@@ -11,8 +11,9 @@
 
 namespace mt {
 
-/// Inclusive times count callees, but not handlers that came in between; own times neither. Whole calls only, the
-/// others are counted in left_out.
+/// Durations are from entry to exit: with callees, and with handlers that preempted the call; `preempted` says how much
+/// these took. Own time is without both. `total`, `own` and `preempted` are of all calls, whole or cut (what is on the
+/// stack twice counts once); the others of whole calls only, those that are cut are counted in left_out.
 struct FunctionRow {
     std::size_t steps_index = 0;  ///< which instruction stream; without meaning where `sampled`
     std::size_t core = 0;
@@ -28,7 +29,8 @@ struct FunctionRow {
     std::uint64_t count = 0, left_out = 0;
     std::uint64_t recursive = 0, unwound = 0;
     std::uint64_t instructions = 0;  ///< of its own
-    Time total, own;
+    Time total, own, preempted;
+    bool timed = true;  ///< the trace tells of time: else an instruction was taken for a cycle
     std::optional<Time> least, mean, greatest, deviation;
     double share = 0;  ///< own time by the time of all functions that are not left out
     FunctionTally::Place worst;
@@ -40,6 +42,13 @@ struct FunctionRow {
 /// core's image, for what was sampled; without them only traced cores are told.
 std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out = {},
                                        const std::vector<std::shared_ptr<const FunctionTable>>& functions = {});
+
+/// Where the duration of one call went besides its own work and its callees'.
+struct CallParts {
+    Time own, preempted;
+};
+/// Of the call `index` of `level`. Cost: what ran below it.
+CallParts parts_of_call(const StepTrail& steps, std::size_t level, std::size_t index);
 
 /// Functions that the compiler put into others: how many instructions of theirs were executed, all places together.
 /// What was inlined is neither called nor timed; these instructions are part of the figures of the functions that hold

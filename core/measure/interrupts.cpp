@@ -35,6 +35,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
     row.core = core_index;
     row.lane = lane_index;
     row.core_name = core.name;
+    row.timed = core.timed;
     row.name = lane.name();
     row.number = core.architectural(lane.number());
     std::vector<Time> lengths;
@@ -94,7 +95,8 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
         row.p95 = nearest_rank(lengths, 95);
         row.p99 = nearest_rank(lengths, 99);
     }
-    const Time known = core.plain_numbers ? trail.tasks.cores[core_index].observed : trail.end - trail.gap_time();
+    const Time known =
+        core.plain_numbers ? trail.tasks.cores[core_index].observed : trail.end - trail.gaps.covered(core_index);
     if (known.ps > 0) row.share = static_cast<double>(row.own.ps) / static_cast<double>(known.ps);
     return row;
 }

@@ -23,6 +23,7 @@ struct InterruptRow {
     std::optional<Time> least, mean, greatest, deviation, p95, p99;
     std::optional<Time> own_least, own_mean, own_greatest;
     std::optional<Time> period_least, period_mean, period_greatest;
+    bool timed = true;          ///< the trace tells of time: else an instruction was taken for a cycle
     double share = 0;           ///< own time by the time of the recording outside gaps
     unsigned deepest = 0;       ///< greatest nest depth it was seen at
     std::uint64_t bounded = 0;  ///< instances whose begin or end is known only within bounds

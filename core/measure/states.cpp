@@ -18,7 +18,7 @@ void gather(const Trail& trail, const ValueLane& lane, std::map<std::int64_t, Ga
     bool whole = true;  // its begin was seen
     for (std::size_t i = 0; i < lane.samples.size(); ++i) {
         const ValueSample s = lane.samples[i];
-        const bool gap = i > 0 && !trail.gaps.empty() && trail.gap_in(lane.samples[i - 1].time, s.time);
+        const bool gap = i > 0 && trail.gaps.touch(lane.core, lane.samples[i - 1].time, s.time);
         if (i > 0 && !gap && lane.samples[i - 1].value == s.value) continue;
         if (i > 0) {
             Gathered& g = all[lane.samples[i - 1].value];

@@ -1,9 +1,12 @@
 #include "share/ctf_export.h"
 
 #include <algorithm>
+#include <map>
 #include <numeric>
 
+#include "base/text.h"
 #include "share/ctf_writer.h"
+#include "target/typed_value.h"
 #include "trail/packet_block.h"
 
 namespace mt {
@@ -33,6 +36,13 @@ class CoreEvents {
         own_events_ = !packets_.empty();
         for (std::size_t s = 0; s < recording.streams.size(); ++s)
             if (recording.streams[s].core == core) stream_ = s;
+        for (const WatchSpec& w : recording.target.watches) {
+            const ValueForm form{w.type, w.mask, w.shift};
+            const std::string name = !w.symbol.empty() ? w.symbol
+                                     : w.address       ? hex_text(*w.address)
+                                                       : "comparator " + std::to_string(w.comparator);
+            values_[w.comparator] = {form, name + (form.decimals() == 6 ? " in millionths" : "")};
+        }
     }
     bool own_events() const { return own_events_; }
 
@@ -42,14 +52,29 @@ class CoreEvents {
         const CoreTrail& core = trail_.cores[core_];
         OsEvent e;
         e.core = static_cast<std::uint16_t>(core_);
+        e.kind = OsKind::object_name;
+        e.value = text_and_priority(0, 0);
         OsBlock texts;
         for (const auto& lane : core.lanes) {
             texts.texts = {lane.name()};
-            e.kind = OsKind::object_name;
             e.code = static_cast<std::uint8_t>(ObjectKind::interrupt);
             e.subject = number_of(lane.number());
-            e.value = text_and_priority(0, 0);
             writer.write(e, 0, texts);
+        }
+        if (stream_) {
+            e.code = static_cast<std::uint8_t>(ObjectKind::signal);
+            for (const auto& [comparator, form] : values_) {
+                e.subject = comparator;
+                texts.texts = {form.second};
+                writer.write(e, 0, texts);
+            }
+            e.code = static_cast<std::uint8_t>(ObjectKind::marker_port);
+            for (const PortSpec& p : recording_.target.ports) {
+                if (p.name.empty()) continue;
+                e.subject = kFirstPort + p.number;
+                texts.texts = {p.name};
+                writer.write(e, 0, texts);
+            }
         }
         e.kind = OsKind::marker;
         e.subject = 5;  // the recorder starts
@@ -103,9 +128,13 @@ class CoreEvents {
                 e.core = static_cast<std::uint16_t>(core_);
                 const ItmPacket& p = port[at].packet;
                 e.kind = p.kind == ItmKind::port ? OsKind::marker : OsKind::signal;
-                // Ports of the trace hardware stand clear of the vocabulary's own.
-                e.subject = p.kind == ItmKind::port ? 100u + p.number : p.number;
+                e.subject = p.kind == ItmKind::port ? kFirstPort + p.number : p.number;
                 e.value = static_cast<std::int64_t>(p.value);
+                if (const PortSpec* spec = recording_.target.port(p.number); spec != nullptr && p.kind == ItmKind::port)
+                    e.value = ValueForm{spec->type}.read(p.value);
+                else if (const auto found = values_.find(p.number);
+                         found != values_.end() && p.kind == ItmKind::data_write)
+                    e.value = found->second.first.read(p.value);
                 take(e, of_port, none);
                 ++at;
             }
@@ -152,6 +181,8 @@ class CoreEvents {
     std::size_t core_;
     bool own_events_ = false;
     std::optional<std::size_t> stream_;
+    static constexpr std::uint32_t kFirstPort = 100;  ///< ports of the trace hardware stand clear of the vocabulary's
+    std::map<unsigned, std::pair<ValueForm, std::string>> values_;  ///< by comparator: how to read it, and its name
     std::vector<std::pair<std::size_t, std::size_t>> packets_;
     CtfMetadata empty_;
 };

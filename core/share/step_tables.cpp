@@ -19,11 +19,14 @@ std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) :
 
 }  // namespace
 
-void write_step_addresses(const Recording& recording, const StepTrail& trail, std::ostream& out,
-                          const Progress* progress) {
+void write_step_addresses(const Recording& recording, const StepTrail& trail, std::optional<Time> from,
+                          std::optional<Time> to, std::ostream& out, const Progress* progress) {
     std::vector<char> buffer;
-    each_step_piece(recording, trail, 0, [&](const StepPiece& p) {
+    const bool all = !from && !to;
+    each_step_piece(recording, trail, from ? step_at(recording, trail, *from) : 0, [&](const StepPiece& p) {
         for (std::uint32_t slot = p.run.first, i = 0; i < p.run.count; slot = trail.code->next(slot), ++i) {
+            if (!all && from && p.time_of(i) < *from) continue;
+            if (!all && to && p.time_of(i) > *to) return false;
             const std::uint64_t address = trail.code->address(slot);
             for (unsigned b = 0; b < 64; b += 8) buffer.push_back(static_cast<char>(address >> b));
         }
@@ -58,8 +61,7 @@ void write_steps_csv(const Recording& recording, const StepTrail& trail, std::op
     each_step_piece(recording, trail, first, [&](const StepPiece& p) {
         std::uint32_t slot = p.run.first;
         for (std::uint32_t i = 0; i < p.run.count; ++i, slot = code.next(slot)) {
-            const Time t{p.begin.ps +
-                         static_cast<std::int64_t>(static_cast<__int128>((p.end - p.begin).ps) * i / p.run.count)};
+            const Time t = p.time_of(i);
             if (from && t < *from) continue;
             if (to && t > *to) return false;
             out << p.step + i << ',' << (trail.clock == StepClock::none ? std::string() : ns_text(t)) << ','
@@ -72,11 +74,12 @@ void write_steps_csv(const Recording& recording, const StepTrail& trail, std::op
 void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out) {
     out << kStatsHeading;
     for (const auto& r : rows) {
-        // What was sampled has no calls to count.
-        const auto known = [&r](const std::string& text) { return r.sampled ? std::string() : text; };
-        out << csv_field(r.name) << ",," << known(std::to_string(r.count)) << ',' << known(std::to_string(r.left_out))
-            << ',' << known(ns_text(r.total)) << ',' << ns_text(r.own) << ',' << optional_ns(r.least) << ','
-            << optional_ns(r.mean) << ',' << optional_ns(r.greatest) << ',' << optional_ns(r.deviation) << ",,,,,,,,,"
+        // What was sampled has no calls to count, and without a clock there are no times.
+        const auto counted = [&r](std::uint64_t n) { return r.sampled ? std::string() : std::to_string(n); };
+        const auto time = [&r](const std::optional<Time>& t) { return r.timed ? optional_ns(t) : std::string(); };
+        out << csv_field(r.name) << ",," << counted(r.count) << ',' << counted(r.left_out) << ','
+            << (r.sampled ? std::string() : time(r.total)) << ',' << time(r.own) << ',' << time(r.least) << ','
+            << time(r.mean) << ',' << time(r.greatest) << ',' << time(r.deviation) << ",,,,,,,,,"
             << share_field(r.share) << '\n';
     }
 }
@@ -91,6 +94,9 @@ Json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows) {
         j["file"] = r.file;
         j["line"] = r.line;
         add_figures(j, r);
+        j["preempted"] = json_ns(r.preempted);
+        if (!r.timed)
+            for (const char* key : {"total", "own", "min", "mean", "max", "stddev", "preempted"}) j[key] = nullptr;
         j["recursive"] = r.recursive;
         j["unwound"] = r.unwound;
         j["instructions"] = r.instructions;
@@ -108,7 +114,6 @@ Json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows) {
 }
 
 std::string functions_text(const std::vector<FunctionRow>& rows) {
-    const auto cell = [](const std::optional<Time>& t) { return t ? duration_text(*t) : std::string("-"); };
     const auto right = [](const std::string& s, std::size_t n) {
         std::size_t shown = 0;
         for (const char c : s) shown += (static_cast<unsigned char>(c) & 0xC0) != 0x80 ? 1 : 0;
@@ -119,11 +124,14 @@ std::string functions_text(const std::vector<FunctionRow>& rows) {
         "mean   greatest\n";
     for (const auto& r : rows) {
         const std::string name = r.name.substr(0, 27);
+        const auto cell = [&r](const std::optional<Time>& t) {
+            return t && r.timed ? duration_text(*t) : std::string("-");
+        };
         const auto known = [&](std::uint64_t n, std::size_t width) {
             return right(r.sampled ? "-" : count_text(n), width);
         };
         out += name + std::string(27 - name.size(), ' ') + known(r.count, 10) + known(r.left_out, 10) +
-               known(r.instructions, 14) + right((r.sampled ? "~" : "") + duration_text(r.own), 12) +
+               known(r.instructions, 14) + right((r.sampled ? "~" : "") + cell(r.own), 12) +
                right(share_text(r.share), 11) + right(cell(r.least), 11) + right(cell(r.mean), 11) +
                right(cell(r.greatest), 11) + (r.sampled ? "  sampled " + count_text(r.samples) + " times" : "") + "\n";
     }
@@ -136,22 +144,25 @@ bool write_calls_csv(const Trail& trail, const std::string& function, std::ostre
         while (f < t.functions->size() && (*t.functions)[f].name != function) ++f;
         if (f == t.functions->size()) continue;
         struct Found {
-            CallSpan span;
-            std::size_t depth;
+            std::uint64_t step = 0;
+            std::size_t level = 0, index = 0;
         };
         std::vector<Found> found;
         for (std::size_t level = 0; level < t.levels.size(); ++level)
             for (std::size_t i = 0; i < t.levels[level].size(); ++i)
-                if (t.levels[level][i].function == f) found.push_back({t.levels[level][i], level + 1});
+                if (t.levels[level][i].function == f) found.push_back({t.levels[level][i].step, level, i});
         if (found.empty()) continue;
-        std::stable_sort(found.begin(), found.end(),
-                         [](const Found& a, const Found& b) { return a.span.step < b.span.step; });
-        out << "index,begin_ns,end_ns,duration_ns,step,depth,left_out\n";
+        std::stable_sort(found.begin(), found.end(), [](const Found& a, const Found& b) { return a.step < b.step; });
+        out << "index,begin_ns,end_ns,duration_ns,step,depth,left_out,own_ns,preempted_ns\n";
         std::size_t index = 0;
-        for (const Found& x : found)
-            out << index++ << ',' << ns_text(x.span.begin) << ',' << ns_text(x.span.end()) << ','
-                << ns_text(x.span.length) << ',' << std::uint64_t{x.span.step} << ',' << x.depth << ','
-                << (x.span.whole() ? "" : "cut") << '\n';
+        const auto time = [&t](Time x) { return t.clock == StepClock::none ? std::string() : ns_text(x); };
+        for (const Found& x : found) {
+            const CallParts parts = parts_of_call(t, x.level, x.index);
+            const CallSpan& span = t.levels[x.level][x.index];
+            out << index++ << ',' << time(span.begin) << ',' << time(span.end()) << ',' << time(span.length) << ','
+                << std::uint64_t{span.step} << ',' << x.level + 1 << ',' << (span.whole() ? "" : "cut") << ','
+                << time(parts.own) << ',' << time(parts.preempted) << '\n';
+        }
         return true;
     }
     return false;
@@ -175,6 +186,7 @@ Json steps_summary_json(const StepTrail& t) {
     j["raw_bytes"] = t.raw_bytes;
     j["bytes"] = t.bytes;
     j["bad_bytes"] = t.bad_bytes;
+    j["lead_in_bytes"] = t.lead_in;
     j["instructions"] = t.steps;
     j["exceptions"] = t.traps.size();
     j["synchronisations"] = t.syncs;
@@ -184,10 +196,19 @@ Json steps_summary_json(const StepTrail& t) {
     Json kinds;
     for (const auto& [kind, count] : t.counts) kinds[kind] = count;
     j["packets"] = kinds;
-    Json gaps = Json::array();
-    for (std::size_t i = 0; i < t.gaps.size() && i < 1000; ++i)
-        gaps.push_back({{"step", t.gaps[i].step}, {"offset", t.gaps[i].gap.offset}, {"what", t.gaps[i].gap.reason}});
+    Json others = Json::array();
+    for (const auto& [id, n] : t.other_sources)
+        others.push_back({{"src_id", id}, {"packets", n.packets}, {"bytes", n.bytes}});
+    j["other_sources"] = others;
+    Json gaps = Json::array(), pauses = Json::array();
+    for (std::size_t i = 0; i < t.gaps.size(); ++i) {
+        Json& list = is_missing(t.gaps[i].gap.kind) ? gaps : pauses;
+        if (list.size() < 1000)
+            list.push_back(
+                {{"step", t.gaps[i].step}, {"offset", t.gaps[i].gap.offset}, {"what", t.gaps[i].gap.reason}});
+    }
     j["gaps"] = gaps;
+    j["not_traced"] = pauses;
     return j;
 }
 
@@ -195,8 +216,7 @@ std::vector<const StepGapAt*> missing_instructions(const Trail& trail) {
     std::vector<const StepGapAt*> all;
     for (const StepTrail& t : trail.steps)
         for (std::size_t i = 0; i < t.gaps.size(); ++i)
-            if (t.gaps[i].gap.kind != StepGapKind::stopped && t.gaps[i].gap.kind != StepGapKind::lead_in)
-                all.push_back(&t.gaps[i]);
+            if (is_missing(t.gaps[i].gap.kind)) all.push_back(&t.gaps[i]);
     return all;
 }
 
@@ -204,12 +224,19 @@ std::string steps_summary_text(const StepTrail& t) {
     std::string out = "  core " + t.core + ", instructions, " + bytes_text(t.raw_bytes) + ": " + count_text(t.packets) +
                       " packets, " + count_text(t.steps) + " instructions, " + count_text(t.traps.size()) +
                       " exceptions, " +
-                      (t.bad_bytes == 0 ? std::string("no bad bytes") : bytes_text(t.bad_bytes) + " bad") + "\n";
+                      (t.bad_bytes == 0 ? std::string("no bad bytes") : bytes_text(t.bad_bytes) + " bad") +
+                      (t.lead_in == 0 ? "" : ", " + bytes_text(t.lead_in) + " before the first packet") + "\n";
     for (const auto& [kind, count] : t.counts)
         out += "    " + kind + std::string(18 - std::min<std::size_t>(kind.size(), 17), ' ') + count_text(count) + "\n";
-    for (std::size_t i = 0; i < t.gaps.size() && i < 10; ++i)
-        out += "    gap before instruction " + count_text(t.gaps[i].step) + ": " + t.gaps[i].gap.reason + "\n";
-    if (t.gaps.size() > 10) out += "    … and " + count_text(t.gaps.size() - 10) + " more gaps\n";
+    std::uint64_t missing = 0, pauses = 0;
+    for (std::size_t i = 0; i < t.gaps.size(); ++i) {
+        const bool gap = is_missing(t.gaps[i].gap.kind);
+        if (++(gap ? missing : pauses) > 10) continue;
+        out += std::string(gap ? "    gap before" : "    not traced before") + " instruction " +
+               count_text(t.gaps[i].step) + ": " + t.gaps[i].gap.reason + "\n";
+    }
+    if (missing > 10) out += "    … and " + count_text(missing - 10) + " more gaps\n";
+    if (pauses > 10) out += "    … and " + count_text(pauses - 10) + " more stretches that were not traced\n";
     return out;
 }
 

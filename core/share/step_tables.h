@@ -16,9 +16,10 @@
 
 namespace mt {
 
-/// `steps --pcs`: the address of every executed instruction, eight bytes each, least significant first.
-void write_step_addresses(const Recording& recording, const StepTrail& trail, std::ostream& out,
-                          const Progress* progress = nullptr);
+/// `steps --pcs`: the address of every executed instruction between two times (either may be left out), eight bytes
+/// each, least significant first.
+void write_step_addresses(const Recording& recording, const StepTrail& trail, std::optional<Time> from,
+                          std::optional<Time> to, std::ostream& out, const Progress* progress = nullptr);
 /// `steps --csv`: one row per executed instruction between two times (either may be left out). The time is empty where
 /// the trace tells none.
 void write_steps_csv(const Recording& recording, const StepTrail& trail, std::optional<Time> from,

@@ -1,5 +1,6 @@
 #include "share/tables.h"
 
+#include <algorithm>
 #include <memory>
 #include <ostream>
 
@@ -76,7 +77,20 @@ void write_trace_event(const Trail& trail, const TraceEventText& e, std::ostream
 
 }  // namespace
 
-std::string csv_field(const std::string& text) {
+namespace {
+
+// What a spreadsheet would take for a formula, though it is text.
+bool looks_like_formula(const std::string& text) {
+    if (text.empty()) return false;
+    if (text[0] == '=' || text[0] == '@' || text[0] == '\t' || text[0] == '\r') return true;
+    if (text[0] != '+' && text[0] != '-') return false;
+    return text.size() == 1 || text.find_first_not_of("0123456789.eE+-", 1) != std::string::npos;
+}
+
+}  // namespace
+
+std::string csv_field(const std::string& plain) {
+    const std::string text = looks_like_formula(plain) ? "'" + plain : plain;
     if (text.find_first_of(",\"\r\n") == std::string::npos) return text;
     std::string quoted = "\"";
     for (const char c : text) {
@@ -98,11 +112,11 @@ Json json_ns(const std::optional<Time>& t) { return t ? json_ns(*t) : Json(nullp
 void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out) {
     out << kStatsHeading;
     for (const auto& r : rows) {
-        out << csv_field(r.name) << ',' << r.number << ',' << r.count << ',' << r.left_out << ',' << ns_text(r.total)
-            << ',' << ns_text(r.own);
-        for (const auto& t :
-             {r.least, r.mean, r.greatest, r.deviation, r.p95, r.p99, r.period_least, r.period_mean, r.period_greatest})
-            out << ',' << optional_ns(t);
+        out << csv_field(r.name) << ',' << r.number << ',' << r.count << ',' << r.left_out;
+        for (const std::optional<Time>& t :
+             {std::optional(r.total), std::optional(r.own), r.least, r.mean, r.greatest, r.deviation, r.p95, r.p99,
+              r.period_least, r.period_mean, r.period_greatest})
+            out << ',' << (r.timed ? optional_ns(t) : std::string());
         out << ",,,," << share_field(r.share) << '\n';
     }
 }
@@ -124,19 +138,24 @@ Json stats_json(const std::vector<InterruptRow>& rows) {
         j["period_mean"] = json_ns(r.period_mean);
         j["period_max"] = json_ns(r.period_greatest);
         for (const auto key : {"response_min", "response_mean", "response_max"}) j[key] = nullptr;
+        if (!r.timed)
+            for (const char* key : {"total", "own", "min", "mean", "max", "stddev", "p95", "p99", "own_min", "own_mean",
+                                    "own_max", "period_min", "period_mean", "period_max"})
+                j[key] = nullptr;
         j["share"] = r.share;
         j["deepest_nest"] = r.deepest;
         j["bounded"] = r.bounded;
         j["widest_bound"] = json_ns(r.widest_bound);
         for (const auto& [key, range] :
              {std::pair{"min_bounds", r.least_range}, {"mean_bounds", r.mean_range}, {"max_bounds", r.greatest_range}})
-            j[key] = r.count == 0 ? Json(nullptr) : Json::array({json_ns(range.low), json_ns(range.high)});
+            j[key] = r.count == 0 || !r.timed ? Json(nullptr) : Json::array({json_ns(range.low), json_ns(range.high)});
         all.push_back(std::move(j));
     }
     return all;
 }
 
-void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Progress* progress) {
+void write_instances_csv(const ExceptionLane& lane, std::ostream& out, bool timed, const Progress* progress) {
+    const auto time = [timed](Time t) { return timed ? ns_text(t) : std::string(); };
     out << "index,begin_ns,end_ns,duration_ns,own_ns,depth,left_out,begin_earliest_ns,end_earliest_ns,tail_chained,"
            "offset\n";
     for (std::size_t i = 0; i < lane.size(); ++i) {
@@ -146,10 +165,10 @@ void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Pro
                                : (x.flags & ExceptionInstance::kCutBegin) == 0 ? "end not seen"
                                : (x.flags & ExceptionInstance::kCutEnd) == 0   ? "begin not seen"
                                                                                : "begin and end not seen";
-        out << i << ',' << ns_text(x.begin) << ',' << ns_text(x.end) << ',' << ns_text(x.end - x.begin) << ','
-            << ns_text(x.own) << ',' << int{x.depth} << ',' << left_out << ',' << ns_text(x.begin - x.begin_slack)
-            << ',' << ns_text(x.end - x.end_slack) << ',' << ((x.flags & ExceptionInstance::kTailChained) != 0 ? 1 : 0)
-            << ',' << x.offset << '\n';
+        out << i << ',' << time(x.begin) << ',' << time(x.end) << ',' << time(x.end - x.begin) << ',' << time(x.own)
+            << ',' << int{x.depth} << ',' << left_out << ',' << time(x.begin - x.begin_slack) << ','
+            << time(x.end - x.end_slack) << ',' << ((x.flags & ExceptionInstance::kTailChained) != 0 ? 1 : 0) << ','
+            << x.offset << '\n';
     }
 }
 
@@ -286,10 +305,20 @@ Json summary_json(const Recording& recording, const Trail& trail) {
     }
     std::uint64_t overflows = 0;
     for (std::size_t i = 0; i < trail.gaps.size(); ++i) overflows += trail.gaps[i].kind == GapKind::overflow ? 1 : 0;
-    j["gaps"] = {{"count", trail.gaps.size()},
+    std::uint64_t damaged = trail.gaps.size() - overflows;
+    for (const StepGapAt* g : missing_instructions(trail)) ++(g->gap.kind == StepGapKind::lost ? overflows : damaged);
+    j["gaps"] = {{"count", overflows + damaged},
                  {"overflows", overflows},
-                 {"damaged", trail.gaps.size() - overflows},
-                 {"time_ns", json_ns(trail.gap_time())}};
+                 {"damaged", damaged},
+                 {"time_ns", json_ns(trail.gaps.covered())}};
+    // Where what is shown may be wrong: around losses and in damaged packets. No finding leans on it.
+    std::uint64_t places = trail.doubtful.size();
+    Time unsure = trail.doubtful.covered();
+    for (const StepTrail& t : trail.steps) {
+        places += t.doubtful.size();
+        for (std::size_t i = 0; i < t.doubtful.size(); ++i) unsure += t.doubtful[i].second - t.doubtful[i].first;
+    }
+    j["unsure"] = {{"count", places}, {"time_ns", json_ns(unsure)}};
     j["doubts"] = Json::array();
     for (const auto& d : trail.doubts) j["doubts"].push_back({{"what", d.text}, {"advice", d.advice}});
     j["notes"] = Json::array();
@@ -316,10 +345,14 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
     out += event_streams_text(trail);
     for (const auto& t : trail.steps) out += steps_summary_text(t);
     const std::size_t missing = missing_instructions(trail).size();
-    if (trail.gaps.empty() && missing == 0) out += "  whole: no gaps\n";
+    const bool read = std::all_of(trail.steps.begin(), trail.steps.end(),
+                                  [](const StepTrail& t) { return t.bad_bytes == 0 && t.steps > 0; });
+    if (trail.gaps.empty() && missing == 0 && read) out += "  whole: no gaps\n";
+    for (const StepTrail& t : trail.steps)
+        if (t.steps == 0) out += "  no instruction of core " + t.core + " could be followed\n";
     if (!trail.gaps.empty())
-        out +=
-            "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gap_time()) + " not known\n";
+        out += "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gaps.covered()) +
+               " not known\n";
     if (missing > 0) out += "  instructions missing in " + plural(missing, "place", "places") + "\n";
     for (const auto& n : trail.notes) out += "  marked at " + moment_text(n.time) + ": " + n.text + "\n";
     for (const auto& d : trail.doubts) out += "  doubt: " + d.text + " " + d.advice + "\n";
@@ -334,13 +367,14 @@ Json findings_json(const std::vector<Finding>& findings) {
         j["severity"] = f.severity;
         j["title"] = f.title;
         j["cause"] = f.cause;
-        j["begin_ns"] = json_ns(f.begin);
-        j["end_ns"] = json_ns(f.end);
+        const auto time = [&f](Time t) { return f.timed ? json_ns(t) : Json(nullptr); };
+        j["begin_ns"] = time(f.begin);
+        j["end_ns"] = time(f.end);
         j["activities"] = f.activities;
         j["core"] = f.core;
         j["alike"] = f.alike;
         j["evidence"] = Json::array();
-        for (const auto& e : f.evidence) j["evidence"].push_back({{"time_ns", json_ns(e.time)}, {"what", e.what}});
+        for (const auto& e : f.evidence) j["evidence"].push_back({{"time_ns", time(e.time)}, {"what", e.what}});
         all.push_back(std::move(j));
     }
     return all;
@@ -351,8 +385,9 @@ std::string findings_text(const std::vector<Finding>& findings) {
     std::string out;
     std::size_t n = 0;
     for (const auto& f : findings) {
-        out += std::to_string(++n) + ". " + f.title + "\n   " + f.cause + "\n   at " + moment_text(f.begin) +
-               ", core " + f.core + (f.alike > 1 ? ", the worst of " + count_text(f.alike) : std::string()) + "\n";
+        out += std::to_string(++n) + ". " + f.title + "\n   " + f.cause + "\n   " +
+               (f.timed ? "at " + moment_text(f.begin) + ", " : std::string()) + "core " + f.core +
+               (f.alike > 1 ? ", the worst of " + count_text(f.alike) : std::string()) + "\n";
     }
     return out;
 }

@@ -18,7 +18,8 @@
 
 namespace mt {
 
-/// The field as CSV needs it (RFC 4180): quoted if it holds a comma, a quote or a line break.
+/// The field as CSV needs it (RFC 4180): quoted if it holds a comma, a quote or a line break. Text that a spreadsheet
+/// would take for a formula (it begins with = or @, or with + or - and is no number) gets an apostrophe in front.
 std::string csv_field(const std::string& text);
 
 /// The heading of every `stats --csv`.
@@ -46,8 +47,9 @@ void add_figures(nlohmann::ordered_json& j, const Row& r) {
 /// `stats --csv`: the columns that docs/formats/tables.md lists.
 void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out);
 nlohmann::ordered_json stats_json(const std::vector<InterruptRow>& rows);
-/// `instances --csv`: one row per instance, whole or cut.
-void write_instances_csv(const ExceptionLane& lane, std::ostream& out, const Progress* progress = nullptr);
+/// `instances --csv`: one row per instance, whole or cut. `timed`: whether the trace tells of time.
+void write_instances_csv(const ExceptionLane& lane, std::ostream& out, bool timed = true,
+                         const Progress* progress = nullptr);
 /// `packets --csv` between two times (either may be left out), in stream order; several streams are
 /// merged by time.
 void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,

@@ -137,7 +137,7 @@ void csv_row(std::ostream& out, const std::string& name, std::uint64_t number, s
 Figures mark_periods(const Trail& trail, const MarkLane& lane) {
     std::vector<Time> periods;
     for (std::size_t i = 1; i < lane.marks.size(); ++i)
-        if (trail.gaps.empty() || !trail.gap_in(lane.marks[i - 1].time, lane.marks[i].time))
+        if (!trail.gaps.touch(lane.marks[i - 1].time, lane.marks[i].time))
             periods.push_back(lane.marks[i].time - lane.marks[i - 1].time);
     return figures_of(std::move(periods));
 }
@@ -360,10 +360,11 @@ bool write_task_instances_csv(const Trail& trail, const std::string& of, std::os
 std::vector<TraceEventText> trace_events_of_packet(const Recording& recording, const Trail& trail, std::size_t stream,
                                                    std::size_t packet) {
     const EventSource& source = *recording.events;
+    std::vector<TraceEventText> rows;
+    if (stream >= source.files.size() || packet >= source.files[stream].packets.size()) return rows;
     const CtfPacket& p = source.files[stream].packets[packet];
     CtfCursor cursor(*source.metadata);
     cursor.open(source.files[stream].file->bytes(), p);
-    std::vector<TraceEventText> rows;
     OsBlock block;
     Time reached{std::numeric_limits<std::int64_t>::min()};
     for (;;) {

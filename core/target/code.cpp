@@ -5,8 +5,11 @@
 #include <cstring>
 
 namespace mt {
-namespace {
-constexpr std::uint64_t kMostCode = std::uint64_t{256} << 20;
+
+bool Code::can_follow(const std::string& isa) {
+    const bool arm = isa.rfind("armv", 0) == 0;
+    return isa.rfind("rv32", 0) == 0 || isa.rfind("rv64", 0) == 0 || (arm && isa.find("-m") != std::string::npos) ||
+           isa == "armv7e-m";
 }
 
 std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> pieces, const std::string& isa) {
@@ -26,6 +29,7 @@ std::shared_ptr<const Code> Code::of(const Image& image, const std::string& isa)
 
 void Code::add(const Image::Piece& piece) {
     const std::size_t bytes = piece.bytes.size() & ~std::size_t{1};
+    if (bytes > kMostCode || slots_.size() * 2 + bytes > kMostCode) left_out_ += bytes;
     if (bytes == 0 || bytes > kMostCode || slots_.size() * 2 + bytes > kMostCode) return;
     Piece p;
     p.base = piece.address & ~std::uint64_t{1};

@@ -58,6 +58,10 @@ FlowInsn thumb_flow(std::span<const std::uint8_t> bytes, std::uint64_t address);
 class Code {
   public:
     static constexpr std::uint32_t kNowhere = 0;
+    static constexpr std::uint64_t kMostCode = std::uint64_t{256} << 20;  ///< bytes
+
+    /// Whether instructions of this ISA (as in the target file) are known: Thumb of M-profile cores, RISC-V.
+    static bool can_follow(const std::string& isa);
 
     struct Slot {
         std::uint32_t last = 0;    ///< slot of the instruction that ends the straight run from here
@@ -95,6 +99,8 @@ class Code {
     std::uint32_t bits(std::uint32_t slot) const;
     bool thumb() const { return thumb_; }
     unsigned xlen() const { return xlen_; }
+    /// Bytes of code that are more than kMostCode, and so are not here.
+    std::uint64_t left_out() const { return left_out_; }
 
   private:
     struct Piece {
@@ -112,6 +118,7 @@ class Code {
 
     std::vector<Piece> pieces_;
     std::vector<Slot> slots_;
+    std::uint64_t left_out_ = 0;
     bool thumb_ = false;
     unsigned xlen_ = 32;
 };

@@ -1,3 +1,4 @@
+#include "base/read_file.h"
 #include "target/exception_names.h"
 
 #include <array>
@@ -23,11 +24,16 @@ namespace {
 // writes, 16 + cause stands for an interrupt and 256 + cause for an exception.
 void add_riscv_names(std::map<unsigned, std::string>& names) {
     for (const auto& [cause, name] : {std::pair{1u, "supervisor software"},
+                                      {2u, "virtual supervisor software"},
                                       {3u, "machine software"},
                                       {5u, "supervisor timer"},
+                                      {6u, "virtual supervisor timer"},
                                       {7u, "machine timer"},
                                       {9u, "supervisor external"},
-                                      {11u, "machine external"}})
+                                      {10u, "virtual supervisor external"},
+                                      {11u, "machine external"},
+                                      {12u, "supervisor guest external"},
+                                      {13u, "counter overflow"}})
         names.emplace(16 + cause, name);
     for (const auto& [cause, name] : {std::pair{0u, "instruction address misaligned"},
                                       {1u, "instruction access fault"},
@@ -37,15 +43,35 @@ void add_riscv_names(std::map<unsigned, std::string>& names) {
                                       {5u, "load access fault"},
                                       {6u, "store address misaligned"},
                                       {7u, "store access fault"},
-                                      {11u, "environment call"}})
+                                      {8u, "environment call from U-mode"},
+                                      {9u, "environment call from S-mode"},
+                                      {10u, "environment call from VS-mode"},
+                                      {11u, "environment call"},
+                                      {12u, "instruction page fault"},
+                                      {13u, "load page fault"},
+                                      {15u, "store page fault"},
+                                      {16u, "double trap"},
+                                      {18u, "software check"},
+                                      {19u, "hardware error"},
+                                      {20u, "instruction guest-page fault"},
+                                      {21u, "load guest-page fault"},
+                                      {22u, "virtual instruction"},
+                                      {23u, "store guest-page fault"}})
         names.emplace(256 + cause, name);
+    // Causes that the architecture leaves to the platform, or reserves.
+    for (unsigned cause = 0; cause < 240; ++cause)
+        names.emplace(16 + cause, "interrupt cause " + std::to_string(cause));
+    for (unsigned cause = 0; cause < 256; ++cause)
+        names.emplace(256 + cause, "exception cause " + std::to_string(cause));
 }
 
 }  // namespace
 
 Result<SvdNames> read_svd(const std::string& path) {
     pugi::xml_document document;
-    const auto outcome = document.load_file(path.c_str());
+    const auto text = read_small_file(path, 256'000'000, "SVD file");
+    if (!text) return tl::make_unexpected(text.error());
+    const auto outcome = document.load_buffer(text->data(), text->size());
     if (!outcome)
         return failure(std::string("cannot read the SVD file: ") + outcome.description(), path,
                        "correct 'svd' in the target file");

@@ -30,7 +30,7 @@ constexpr bool is_fault_exception(unsigned number) { return number >= 3 && numbe
 /// The same for RISC-V, numbered 256 + cause: all but breakpoints and environment calls (privileged ISA, table 3.6).
 constexpr bool is_riscv_fault(unsigned number) {
     const unsigned cause = number - 256;
-    return number >= 256 && cause < 16 && cause != 3 && !(cause >= 8 && cause <= 11) && cause != 14;
+    return number >= 256 && cause < 24 && cause != 3 && !(cause >= 8 && cause <= 11) && cause != 14 && cause != 17;
 }
 
 }  // namespace mt

@@ -14,6 +14,8 @@
 #include <cstring>
 #include <mutex>
 
+#include "base/read_file.h"
+
 namespace mt {
 namespace {
 
@@ -34,16 +36,13 @@ Result<std::vector<char>> bytes_of(const std::string& file) {
     const auto cannot = [&](const std::string& why) {
         return failure("cannot open the image: " + why, file, "correct 'image' in the target file");
     };
-    const int fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC);
-    if (fd < 0) return cannot(std::strerror(errno));
     struct stat about {};
+    const auto opened = open_regular(file, about);
+    if (!opened) return cannot(opened.error().what);
+    const int fd = *opened;
     std::vector<char> bytes;
     std::string trouble;
-    if (::fstat(fd, &about) != 0)
-        trouble = std::strerror(errno);
-    else if (!S_ISREG(about.st_mode))
-        trouble = "it is no file";
-    else if (about.st_size > kMostFile)
+    if (about.st_size > kMostFile)
         trouble = "it has more than 4 GB";
     else
         bytes.resize(static_cast<std::size_t>(about.st_size) + kZerosBehind);

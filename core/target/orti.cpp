@@ -1,10 +1,9 @@
+#include "base/read_file.h"
 #include "target/orti.h"
 
 #include <cctype>
 #include <charconv>
-#include <fstream>
 #include <optional>
-#include <sstream>
 #include <vector>
 
 namespace mt {
@@ -180,11 +179,9 @@ Result<OrtiNames> parse_orti(std::string_view text, const std::string& path, con
 }
 
 Result<OrtiNames> read_orti(const std::string& path, const Image* image) {
-    std::ifstream in(path, std::ios::binary);
-    if (!in) return failure("cannot read the ORTI file", path, "correct 'orti' in the target file");
-    std::ostringstream text;
-    text << in.rdbuf();
-    return parse_orti(text.str(), path, image);
+    const auto text = read_small_file(path, 64'000'000, "ORTI file");
+    if (!text) return tl::make_unexpected(text.error());
+    return parse_orti(*text, path, image);
 }
 
 }  // namespace mt

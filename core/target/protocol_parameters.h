@@ -3,6 +3,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 namespace mt {
@@ -14,6 +15,10 @@ struct EtraceParameters {
              time_width = 0, return_stack_size = 0, call_counter_size = 0, encoder_mode_width = 1, cache_size = 0,
              bpred_size = 0, f0s_width = 0, src_id_bits = 0;
     bool implicit_return = false, full_address = false;
+    /// With source IDs: the one whose packets are taken. Not stated: the first that is met.
+    std::optional<unsigned> src_id;
+    /// Trap vectors with their mode bits (privileged ISA, 3.1.7 and 4.1.2), which implicit exceptions need.
+    std::optional<std::uint64_t> mtvec, stvec;
     /// Order of the bits in the support packet's ioptions, least significant first.
     enum class Option : std::uint8_t {
         sequentially_inferred_jump,
@@ -46,9 +51,10 @@ struct Etm4Parameters {
 
 /// How an N-Trace encoder was built.
 struct NtraceParameters {
-    unsigned src_bits = 0;         ///< width of the SRC field behind TCODE
-    bool timestamps = true;        ///< a TSTAMP field ends each message
-    bool implicit_return = false;  ///< returns are followed by a return stack and not told
+    unsigned src_bits = 0;           ///< width of the SRC field behind TCODE
+    std::optional<unsigned> src_id;  ///< with SRC fields: the one whose messages are taken; not stated: the first met
+    bool timestamps = true;          ///< a TSTAMP field ends each message
+    bool implicit_return = false;    ///< returns are followed by a return stack and not told
 };
 
 }  // namespace mt

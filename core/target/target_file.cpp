@@ -3,19 +3,36 @@
 #include <algorithm>
 #include <charconv>
 #include <filesystem>
-#include <fstream>
-#include <sstream>
 
+#include "base/read_file.h"
+#include "base/text.h"
 #include "target/toml_table.h"
 #include "target/toml_text.h"
 
 namespace mt {
 namespace {
 
+// rv32 or rv64, a base, and extensions by letter or name (RISC-V unprivileged ISA, chapter 27: naming conventions).
+bool is_riscv_isa(std::string_view isa) {
+    if (!isa.starts_with("rv32") && !isa.starts_with("rv64")) return false;
+    const std::string_view rest = isa.substr(4);
+    return !rest.empty() && (rest[0] == 'i' || rest[0] == 'e' || rest[0] == 'g') &&
+           rest.find_first_not_of("abcdefghijklmnopqrstuvwxyz0123456789_") == std::string_view::npos;
+}
+
 CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs_isa) {
     CoreSpec core;
     core.name = t.text("name", true);
     core.isa = t.text("isa", needs_isa);
+    constexpr std::string_view arm[] = {"armv6-m",        "armv7-m", "armv7e-m", "armv8-m.base", "armv8-m.main",
+                                        "armv8.1-m.main", "armv7-a", "armv7-r",  "armv8-a",      "armv8-a32"};
+    if (!core.isa.empty() && !is_riscv_isa(core.isa) &&
+        std::find(std::begin(arm), std::end(arm), core.isa) == std::end(arm)) {
+        std::string all;
+        for (const auto name : arm) all += std::string(name) + ", ";
+        t.fail("key 'isa' in [[core]] is '" + core.isa + "'", t.line(),
+               "it must be one of " + all + "or a RISC-V ISA such as rv32imac, rv64gc");
+    }
     core.clock_hz = static_cast<std::uint64_t>(t.number("clock_hz", false, 1, 100'000'000'000).value_or(0));
     const std::string image = t.text("image", false), svd = t.text("svd", false), orti = t.text("orti", false);
     if (!orti.empty()) core.orti = (folder / orti).lexically_normal().string();
@@ -56,6 +73,17 @@ Etm4Parameters read_etm4(TomlTable& e, std::uint64_t& timestamp_hz) {
     return p;
 }
 
+std::optional<unsigned> read_source_id(TomlTable& e, const char* width_key, unsigned width) {
+    const auto id = e.number("src_id", false, 0, 4095);
+    if (!id) return std::nullopt;
+    if (width == 0)
+        e.fail("key 'src_id' without source IDs", e.line(), std::string("state their width with ") + width_key);
+    else if (*id >> width != 0)
+        e.fail("key 'src_id' is " + std::to_string(*id) + ", more than " + plural(width, "bit holds", "bits hold"),
+               e.line(), std::string("correct it or ") + width_key);
+    return static_cast<unsigned>(*id);
+}
+
 EtraceParameters read_etrace(TomlTable& e, std::uint64_t& timestamp_hz) {
     EtraceParameters p;
     const auto width = [&](const char* key, unsigned& out, std::int64_t least, std::int64_t most) {
@@ -74,6 +102,10 @@ EtraceParameters read_etrace(TomlTable& e, std::uint64_t& timestamp_hz) {
     width("bpred_size", p.bpred_size, 0, 16);
     width("f0s_width", p.f0s_width, 0, 4);
     width("src_id_bits", p.src_id_bits, 0, 12);
+    p.src_id = read_source_id(e, "src_id_bits", p.src_id_bits);
+    for (const auto& [key, vector] : {std::pair{"mtvec", &p.mtvec}, {"stvec", &p.stvec}})
+        if (const auto v = e.number(key, false, std::numeric_limits<std::int64_t>::min(), kNoLimit))
+            *vector = static_cast<std::uint64_t>(*v);
     p.implicit_return = e.flag("implicit_return").value_or(false);
     p.full_address = e.flag("full_address").value_or(false);
     constexpr std::string_view names[] = {"sequentially_inferred_jump", "implicit_return",   "implicit_exception",
@@ -102,6 +134,7 @@ NtraceParameters read_ntrace(TomlTable& e, std::uint64_t& timestamp_hz) {
     (void)e.number("mdo_bits", false, 6, 6);
     (void)e.number("mseo_bits", false, 2, 2);
     p.src_bits = static_cast<unsigned>(e.number("src_bits", false, 0, 12).value_or(0));
+    p.src_id = read_source_id(e, "src_bits", p.src_bits);
     p.timestamps = e.flag("timestamps").value_or(true);
     p.implicit_return = e.flag("implicit_return").value_or(false);
     timestamp_hz = static_cast<std::uint64_t>(e.number("timestamp_hz", false, 1, 1'000'000'000'000).value_or(0));
@@ -352,15 +385,9 @@ Result<TargetFile> read_target_file(const std::string& path) {
     std::error_code ec;
     if (std::filesystem::is_directory(path, ec))
         return failure("is a folder, not a target file", path, "give the .target.toml file in it");
-    const auto size = std::filesystem::file_size(path, ec);
-    if (ec) return failure("cannot open: " + ec.message(), path, "check the path");
-    if (size > 4'000'000)
-        return failure("too large for a target file", path, "give the .target.toml that describes the recording");
-    std::ifstream in(path, std::ios::binary);
-    if (!in) return failure("cannot read", path, "check the permissions");
-    std::ostringstream text;
-    text << in.rdbuf();
-    return parse_target_file(text.str(), path);
+    const auto text = read_small_file(path, 4'000'000, "target file");
+    if (!text) return tl::make_unexpected(text.error());
+    return parse_target_file(*text, path);
 }
 
 }  // namespace mt

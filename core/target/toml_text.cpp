@@ -28,6 +28,7 @@ class TomlScan {
                 while (i_ < text_.size() && text_[i_] != '\n') ++i_;
             } else {
                 step(c);
+                if (too_deep_) return bad("tables or lists nested too deeply", "no setting is nested like this");
                 ++i_;
             }
         }
@@ -41,7 +42,13 @@ class TomlScan {
         return Problem{"not valid TOML: " + what, path_ + ":" + std::to_string(line_), next};
     }
 
+    /// Tables within tables beyond this, and lists, are no settings: the parser goes one call deeper for each.
+    static constexpr std::size_t kDeepest = 40;
+
     void step(char c) {
+        if (at_ == At::Key && (c == '.' || c == '[')) too_deep_ = too_deep_ || ++dots_ > kDeepest;
+        if (c == '\n' || c == '=' || c == ',') dots_ = 0;
+        if (open_.size() > kDeepest) too_deep_ = true;
         if (c == '\n') {
             ++line_;
             if (at_ == At::BareValue) at_ = At::AfterValue;
@@ -88,6 +95,8 @@ class TomlScan {
     const std::string& path_;
     std::size_t i_ = 0;
     unsigned line_ = 1;
+    std::size_t dots_ = 0;  ///< of the key that is read
+    bool too_deep_ = false;
     At at_ = At::Key;
     std::vector<char> open_;  ///< arrays and inline tables that the place is in
 };

@@ -54,16 +54,26 @@ std::uint32_t CallBook::find_node(std::uint32_t parent, std::uint32_t function) 
     nest_.enter(e.number, {t, t}, 0);
 }
 
-[[gnu::always_inline]] inline void CallBook::count(FunctionTally& f, Time net, std::size_t level, std::size_t index) {
+[[gnu::always_inline]] inline void CallBook::count(FunctionTally& f, Time work, Time length, std::size_t level,
+                                                   std::size_t index) {
     ++f.calls;
-    f.whole += net;
-    f.least = std::min(f.least, net);
-    if (f.calls == 1 || f.greatest < net) {
-        f.greatest = net;
-        f.worst = {static_cast<std::uint32_t>(level), index};
+    f.work += work;
+    f.least = std::min(f.least, length);
+    const FunctionTally::Place place{static_cast<std::uint32_t>(level), index};
+    if (f.calls == 1 || f.most_work < work) {
+        f.most_work = work;
+        f.worst = place;
     }
-    const double ns = static_cast<double>(net.ps) * 1e-3;
+    if (f.calls == 1 || f.greatest < length) {
+        f.greatest = length;
+        f.longest = place;
+    }
+    const double ns = static_cast<double>(work.ps) * 1e-3;
     f.squares += ns * ns;
+    if (work == length) return;
+    const double all = static_cast<double>(length.ps) * 1e-3;
+    f.whole_preempted += length - work;
+    f.more_squares += all * all - ns * ns;
 }
 
 [[gnu::always_inline]] inline void CallBook::pass(const Event& e, Time begin, Time end) {
@@ -84,7 +94,7 @@ std::uint32_t CallBook::find_node(std::uint32_t parent, std::uint32_t function) 
         f.inclusive += length;
     else
         ++f.recursive;
-    count(f, length, level, index);
+    count(f, length, length, level, index);
     if (level == 0) return;
     open_[level - 1].steps_inside += steps;
     open_[level - 1].inside += length;
@@ -110,12 +120,15 @@ std::uint32_t CallBook::find_node(std::uint32_t parent, std::uint32_t function) 
     n.own += own;
     n.inclusive += net;
     n.steps += steps - o.steps_inside;
-    if (!o.recursive) f.inclusive += net;
+    if (!o.recursive) {
+        f.inclusive += length;
+        f.preempted += o.taken;
+    }
     if (whole) {
         ++n.calls;
         if (o.recursive) ++f.recursive;
         if ((e.flags & CallFrame::kUnwound) != 0) ++f.unwound;
-        count(f, net, level, index);
+        count(f, net, length, level, index);
     } else if ((flags & kUnseen) != 0) {
         ++f.unseen;  // a piece of a call whose entry is counted elsewhere, or was not seen
     }
@@ -157,6 +170,17 @@ void CallBook::take(const CallBatch& batch) {
         std::size_t slept = 0;
         for (const Event& e : std::span(batch.events).subspan(done.events, s.events - done.events)) {
             const Time t = span.at(e.step, slept);
+            if (e.kind == Event::Kind::sync) {
+                ++syncs_;
+                continue;
+            }
+            if (e.kind != Event::Kind::gap) {
+                close_gap();
+            } else if (is_missing(batch.gaps[e.number].kind)) {
+                // It may have gone wrong unnoticed since the last synchronisation.
+                if (!doubt_) doubt_ = std::min(done.to.time, time_before(batch.sure_until[e.number]));
+                syncs_ = 0;
+            }
             if (e.kind == Event::Kind::leaf)
                 pass(e, t, span.at(e.step + e.number, slept));
             else if (e.kind == Event::Kind::leave)
@@ -167,6 +191,11 @@ void CallBook::take(const CallBatch& batch) {
                 miss(batch.gaps[e.number], e.step, t);
             else
                 trail_.traps.push_back({batch.traps[e.number], e.step, t});
+        }
+        if (doubt_ && syncs_ >= CallBatch::kSyncsToTrust) {
+            const Time from = trail_.doubtful.empty() ? *doubt_ : std::max(*doubt_, trail_.doubtful.back().first);
+            trail_.doubtful.push_back({from, std::max(s.to.time, from)});
+            doubt_.reset();
         }
         keep_sleeps(span, sleeps);
         if (trail_.moments.empty() || s.to.step - trail_.moments.back().step >= kMomentEach || s.last)
@@ -204,18 +233,38 @@ void CallBook::add_up() {
 }
 
 void CallBook::finish() {
+    close_gap();
+    if (doubt_) trail_.doubtful.push_back({*doubt_, last_});
     nest_.finish(last_);
     add_up();
 }
 
+// A stretch in which nothing is found again is one gap, however often the decoder stumbles in it.
 void CallBook::miss(const StepGap& g, std::uint64_t step, Time t) {
-    StepGapAt gap{g, step, t, t};
-    if (gap.gap.kind == StepGapKind::contradiction || gap.gap.kind == StepGapKind::not_in_image) {
-        ++trail_.contradictions;
-        if (!trail_.contradiction) trail_.contradiction = gap;
+    if (gap_ && gap_->step == step && gap_->gap.kind == g.kind) {
+        gap_->gap.length =
+            std::max(gap_->gap.length, g.offset + g.length - std::min(g.offset + g.length, gap_->gap.offset));
+        gap_->end = t;
+        return;
     }
-    trail_.gaps.push_back(gap);
+    close_gap();
+    gap_ = StepGapAt{g, step, t, t};
     nest_.lose(t, t);
+}
+
+Time CallBook::time_before(std::uint64_t step) const {
+    const std::size_t n = trail_.moments.partition_point([step](const StepMoment& m) { return m.step <= step; });
+    return n == 0 ? trail_.begin : trail_.moments[n - 1].time;
+}
+
+void CallBook::close_gap() {
+    if (!gap_) return;
+    if (gap_->gap.kind == StepGapKind::contradiction || gap_->gap.kind == StepGapKind::not_in_image) {
+        ++trail_.contradictions;
+        if (!trail_.contradiction) trail_.contradiction = gap_;
+    }
+    trail_.gaps.push_back(*gap_);
+    gap_.reset();
 }
 
 void CallBook::add_open(StepTrail& copy) const {

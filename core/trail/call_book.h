@@ -15,13 +15,15 @@ namespace mt {
 
 /// What happened on the stack between moments that are known, in order.
 struct CallBatch {
+    static constexpr unsigned kSyncsToTrust = 2;  ///< synchronisations behind a gap until all is sure again
     struct Event {
         std::uint64_t step = 0;
         std::uint32_t function = 0;
         std::uint32_t number = 0;  ///< of a handler's exception; of gaps and traps: index into the lists below; of a
                                    ///< leaf: its instructions
         std::uint8_t flags = 0;    ///< CallFrame::Flag
-        enum class Kind : std::uint8_t { enter, leave, leaf, gap, trap } kind = Kind::enter;
+        /// sync: of the first two synchronisations behind a gap.
+        enum class Kind : std::uint8_t { enter, leave, leaf, gap, trap, sync } kind = Kind::enter;
     };
     /// From one known moment to the next: it begins where the one before ends, also in the lists.
     struct Stretch {
@@ -33,12 +35,14 @@ struct CallBatch {
     std::vector<Event> events;          ///< as many of them as the last stretch says
     std::vector<std::uint64_t> sleeps;  ///< steps behind instructions that waited, ascending
     std::vector<StepGap> gaps;
+    std::vector<std::uint64_t> sure_until;  ///< for each gap: the step of the last synchronisation before it
     std::vector<StepTrap> traps;
     std::vector<Stretch> stretches;
 
     void clear() {
         sleeps.clear();
         gaps.clear();
+        sure_until.clear();
         traps.clear();
         stretches.clear();
     }
@@ -72,10 +76,13 @@ class CallBook {
     void keep_sleeps(const StepSpan& span, std::span<const std::uint64_t> sleeps);
     /// Instructions are missing.
     void miss(const StepGap& gap, std::uint64_t step, Time t);
+    void close_gap();
+    /// A known moment at `step` or before it.
+    Time time_before(std::uint64_t step) const;
     /// A call that called nothing, from its begin to its end.
     void pass(const Event& e, Time begin, Time end);
-    /// A whole call's length into the figures of its function.
-    void count(FunctionTally& f, Time net, std::size_t level, std::size_t index);
+    /// A whole call's work and duration into the figures of its function.
+    void count(FunctionTally& f, Time work, Time length, std::size_t level, std::size_t index);
     void open(const Event& e, Time t);
     void close(const Event& e, Time t);
     void end_handler(std::uint32_t number, Time t);
@@ -103,6 +110,9 @@ class CallBook {
     static constexpr unsigned kKnownBits = 12;
     std::vector<KnownNode> known_nodes_;  ///< some of nodes_, found without a search
     ExceptionNest nest_;
+    std::optional<StepGapAt> gap_;  ///< the last; it may reach further
+    std::optional<Time> doubt_;     ///< since then what runs may be wrong
+    unsigned syncs_ = 0;            ///< since the last gap
     Time last_{};
 };
 

@@ -10,38 +10,72 @@
 
 namespace mt {
 
+namespace {
+
+// What happened while a stream was recorded.
+void doubt_journal(const StreamJournal& journal, const std::string& core, Trail& trail) {
+    const auto doubt = [&](std::string text, std::string advice) {
+        trail.doubts.push_back({std::move(text), std::move(advice)});
+    };
+    if (journal.present && !journal.ended)
+        doubt("The recording of " + core + " was not ended by its recorder: it was killed, or the machine stopped.",
+              "All bytes that were received until then are here, but for the last moment.");
+    for (const auto& b : journal.breaks)
+        doubt("The connection to " + core + " was lost after " + bytes_text(b.offset) + " (" + b.reason + ")" +
+                  (b.missing_s < 0 ? std::string(": nothing came after it.")
+                                   : " for " + duration_text(Time::from_ns(b.missing_s * 1e9)) +
+                                         " by the recording computer's clock."),
+              b.missing_s < 0 ? "" : "What the target sent meanwhile is missing; the gap is marked.");
+    if (journal.halts > 0)
+        doubt("Core " + core + " was halted " + plural(journal.halts, "time", "times") + " (" +
+                  duration_text(Time::from_ns(journal.halted_s * 1e9)) +
+                  " altogether) so that its debug server could read its memory.",
+              "A timer that goes on meanwhile makes such executions look long.");
+    if (journal.unsaved > 0)
+        doubt(bytes_text(journal.unsaved) + " of " + core + " came but could not be written (" + journal.end_reason +
+                  ").",
+              "Free some disk space, or record with keep = \"newest\".");
+    if (journal.waited > 0)
+        doubt(bytes_text(journal.waited) + " of " + core +
+                  " had waited on the line when the recording began: they are from "
+                  "before and are not part of it.",
+              "");
+    if (journal.first > 0)
+        doubt("The first " + bytes_text(journal.first) + " of " + core + " were given up to keep the newest.", "");
+    if (journal.after_s > 0)
+        doubt("Times of " + core + " begin " + duration_text(Time::from_ns(journal.after_s * 1e9)) +
+                  " after the recording's start by this computer's clock, to within " +
+                  duration_text(Time::from_ns(journal.after_slack_s * 1e9)) + ".",
+              "Order between cores is known no better than that.");
+}
+
+// How long the trace says that it lasted, against the clock of the computer that recorded it. Times may begin before
+// the recording did, and a target may rest: only far too much time, or far too little without any rest, is doubted.
+void doubt_pace(const StreamJournal& journal, Time told, const std::string& core, const std::string& key,
+                Trail& trail) {
+    const bool live = journal.source.starts_with("tcp ") || journal.source.starts_with("serial ");
+    if (!live || journal.lasted_s < 2 || !journal.breaks.empty() || journal.first > 0 || told.ps <= 0) return;
+    const double ratio = told.seconds() / journal.lasted_s;
+    if (ratio < 1.5 && ratio > 1.0 / 3) return;
+    char times[32];
+    std::snprintf(times, sizeof times, "%.3g", ratio > 1 ? ratio : 1 / ratio);
+    trail.doubts.push_back({"The trace of " + core + " tells " + duration_text(told) + ", but it was recorded for " +
+                                duration_text(Time::from_ns(journal.lasted_s * 1e9)) +
+                                " by the recording computer's clock: " + times + " times as " +
+                                (ratio > 1 ? "much." : "little."),
+                            "Is " + key + " wrong by that factor?"});
+}
+
+}  // namespace
+
 void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
     const StreamTrail& s = trail.streams[index];
     const StreamSpec& spec = recording.target.streams[recording.streams[index].spec];
     const auto doubt = [&](std::string text, std::string advice) {
         trail.doubts.push_back({std::move(text), std::move(advice)});
     };
-    const StreamJournal& journal = recording.streams[index].journal;
-    if (journal.present && !journal.ended)
-        doubt("The recording of " + s.core + " was not ended by its recorder: it was killed, or the machine stopped.",
-              "All bytes that were received until then are here, but for the last moment.");
-    for (const auto& b : journal.breaks)
-        doubt("The connection to " + s.core + " was lost after " + bytes_text(b.offset) + " (" + b.reason + ")" +
-                  (b.missing_s < 0 ? std::string(": nothing came after it.")
-                                   : " for " + duration_text(Time::from_ns(b.missing_s * 1e9)) +
-                                         " by the recording computer's clock."),
-              b.missing_s < 0 ? "" : "What the target sent meanwhile is missing; the gap is marked.");
-    if (journal.halts > 0)
-        doubt("Core " + s.core + " was halted " + plural(journal.halts, "time", "times") + " (" +
-                  duration_text(Time::from_ns(journal.halted_s * 1e9)) +
-                  " altogether) so that its debug server could read its memory.",
-              "A timer that goes on meanwhile makes such executions look long.");
-    if (journal.unsaved > 0)
-        doubt(bytes_text(journal.unsaved) + " of " + s.core + " came but could not be written (" + journal.end_reason +
-                  ").",
-              "Free some disk space, or record with keep = \"newest\".");
-    if (journal.first > 0)
-        doubt("The first " + bytes_text(journal.first) + " of " + s.core + " were given up to keep the newest.", "");
-    if (journal.after_s > 0)
-        doubt("Times of " + s.core + " begin " + duration_text(Time::from_ns(journal.after_s * 1e9)) +
-                  " after the recording's start by this computer's clock, to within " +
-                  duration_text(Time::from_ns(journal.after_slack_s * 1e9)) + ".",
-              "Order between cores is known no better than that.");
+    const StreamJournal& journal_of = recording.streams[index].journal;
+    doubt_journal(journal_of, s.core, trail);
     if (s.never_syncs)
         doubt(
             "The stream holds no synchronisation packet: it is decoded on trust from its first byte, and damage cannot "
@@ -67,6 +101,14 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
                       " times as fast as the local ones say.",
                   "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler * static_cast<unsigned>(factor)) +
                       " rather than " + std::to_string(spec.timestamp_prescaler) + "?");
+    for (const unsigned factor : {4u, 16u, 64u})
+        if (s.global_rate > 0 && spec.timestamp_prescaler % factor == 0 &&
+            std::fabs(s.global_rate * factor - 1) < 0.005)
+            doubt("Local timestamps count " + std::to_string(factor) + " times as fast as the global ones say.",
+                  "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler / factor) + " rather than " +
+                      std::to_string(spec.timestamp_prescaler) + "?");
+    doubt_pace(journal_of, trail.cores[recording.streams[index].core].end, s.core, "clock_hz or timestamp_prescaler",
+               trail);
     if (s.clock_changes > 1 ||
         (s.clock_changes == 1 && s.counts[static_cast<std::size_t>(ItmKind::global_time_1)] == 1))
         doubt("Global timestamps report " + plural(s.clock_changes, "change", "changes") + " of the clock.",
@@ -107,8 +149,8 @@ std::uint64_t spoilt_stretches(const StepTrail& t) {
     for (std::size_t i = 0; i < t.gaps.size(); ++i) {
         const StepGap& g = t.gaps[i].gap;
         if ((!contradicts(g) && g.kind != StepGapKind::damaged) || (spoilt > 0 && g.offset < until)) continue;
-        ++spoilt;
-        until = g.offset + stretch;
+        spoilt += 1 + g.length / (stretch + 1);
+        until = g.offset + std::max(stretch, g.length);
     }
     return spoilt;
 }
@@ -138,11 +180,47 @@ std::string suspicion(const Recording& recording, std::size_t index) {
 
 }  // namespace
 
+namespace {
+
+// Packets of harts that no stream of this file asks for.
+void doubt_sources(const Recording& recording, Trail& trail, std::size_t index) {
+    const StepTrail& t = trail.steps[index];
+    const auto asked = [&recording](std::size_t stream) {
+        const StreamSpec& spec = recording.target.streams[recording.step_streams[stream].spec];
+        return std::pair{spec.protocol == Protocol::ntrace ? spec.ntrace.src_id : spec.etrace.src_id,
+                         spec.framing == Framing::tpiu ? spec.trace_id : std::uint8_t{0}};
+    };
+    std::string ids;
+    std::uint64_t packets = 0, bytes = 0;
+    for (const auto& [id, n] : t.other_sources) {
+        bool wanted = false;
+        for (std::size_t i = 0; i < recording.step_streams.size(); ++i)
+            wanted = wanted || (recording.step_streams[i].path == recording.step_streams[index].path &&
+                                asked(i).second == asked(index).second && asked(i).first == id);
+        if (wanted) continue;
+        if (packets == 0 || ids.size() < 60) ids += (ids.empty() ? "" : ", ") + std::to_string(id);
+        packets += n.packets;
+        bytes += n.bytes;
+    }
+    if (packets == 0) return;
+    const auto mine = asked(index).first;
+    trail.doubts.push_back(
+        {"The stream of " + t.core + " also holds " + plural(packets, "packet", "packets") + " (" + bytes_text(bytes) +
+             ") with source ID " + ids + ", which no core asks for.",
+         mine ? "Give their core a [[stream]] of its own with src_id, or check the ID."
+              : "Only the first ID that was met is taken here: state src_id in [[stream]] for each core."});
+}
+
+}  // namespace
+
 void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
     const StepTrail& t = trail.steps[index];
     const auto doubt = [&](std::string text, std::string advice) {
         trail.doubts.push_back({std::move(text), std::move(advice)});
     };
+    doubt_journal(recording.step_streams[index].journal, t.core, trail);
+    if (t.clock == StepClock::timestamps)
+        doubt_pace(recording.step_streams[index].journal, t.end, t.core, "timestamp_hz", trail);
     const bool hopeless = spoilt_stretches(t) * 4 > t.syncs;
     const bool unreadable = hopeless && t.bytes > 0 && t.bad_bytes * 50 > t.bytes;
     if (unreadable)
@@ -166,12 +244,30 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
                 "Long stretches before and behind it fit the program, so bytes were changed or lost on the way: check "
                 "the line and its rate. What cannot be trusted is marked as a gap.");
     }
+    doubt_sources(recording, trail, index);
+    std::uint64_t no_vector = 0;
+    for (std::size_t i = 0; i < t.gaps.size(); ++i) no_vector += t.gaps[i].gap.kind == StepGapKind::no_vector ? 1u : 0u;
+    if (no_vector > 0)
+        doubt(plural(no_vector, "exception of ", "exceptions of ") + t.core +
+                  (no_vector == 1 ? " leaves its" : " leave their") +
+                  " handler's address out, and nothing tells the trap vector: what follows each is a gap.",
+              "State mtvec (and stvec, if there is a supervisor mode) with the mode bits in [stream.etrace].");
     if (t.clock == StepClock::none && t.steps > 0)
         doubt("The instruction trace of " + t.core + " tells no time: each instruction is drawn as one cycle.",
               "Lengths compare instructions, not time.");
 }
 
-void doubt_events(const Recording&, Trail& trail) {
+void doubt_events(const Recording& recording, Trail& trail) {
+    if (recording.events) {
+        const std::string& core = recording.target.streams[recording.events->spec].core;
+        doubt_journal(recording.events->journal, core.empty() ? "the event trace" : core, trail);
+        const StreamSpec& spec = recording.target.streams[recording.events->spec];
+        Time last{};
+        for (const CoreTasks& c : trail.tasks.cores)
+            if (!c.runs.empty()) last = std::max(last, c.runs.back().begin);
+        doubt_pace(recording.events->journal, last, core.empty() ? "the event trace" : core,
+                   spec.recorder_hz > 0 ? "recorder_hz" : "the clock's frequency in the metadata", trail);
+    }
     const auto doubt = [&](std::string text, std::string advice) {
         trail.doubts.push_back({std::move(text), std::move(advice)});
     };
@@ -187,10 +283,17 @@ void doubt_events(const Recording&, Trail& trail) {
                   "Such events are put at the time of the one before. Is the clock read without interrupts masked, or "
                   "is its width stated too large?");
     }
-    if (trail.tasks.contradictions > 0)
-        doubt(plural(trail.tasks.contradictions, "event contradicts", "events contradict") +
-                  " what came before, such as a task that runs though it waits.",
-              "Is a hook missing in the firmware, or called twice?");
+    if (trail.tasks.contradictions > 0) {
+        std::string where = ".";
+        if (const auto& c = trail.tasks.first_contradiction)
+            where = std::string(trail.tasks.contradictions == 1 ? ":" : ", first:") + " at " + moment_text(c->time) +
+                    ", byte " + std::to_string(c->offset) + " of core " +
+                    (c->core < trail.cores.size() ? trail.cores[c->core].name : std::string("?")) + ", " + c->what +
+                    ".";
+        doubt(
+            plural(trail.tasks.contradictions, "event contradicts", "events contradict") + " what came before" + where,
+            "Is a hook missing in the firmware, or called twice, or are bytes damaged there?");
+    }
 }
 
 void doubt_cores(Trail& trail) {

@@ -2,10 +2,12 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
 #include <iterator>
+#include <limits>
+#include <map>
 #include <numeric>
 
+#include "base/read_file.h"
 #include "recorder_metadata.h"
 #include "wire/ctf_metadata.h"
 
@@ -97,7 +99,18 @@ void PacketLister::list(std::span<const std::uint8_t> bytes, const std::vector<s
                                   broken ? "bytes are missing in the middle of a packet"
                                          : "the file ends in the middle of a packet"});
             if (p.bytes == 0) return;
-            at_ += p.bytes;
+            // Where bytes are missing in it, the next packet begins before its end: that one is not lost with it.
+            std::uint64_t next = at_ + p.bytes;
+            CtfPacket behind;
+            if (!cut && next < end && cursor_.packet_at(part, next, behind) == CtfCursor::Found::damage)
+                if (const std::uint64_t inside = next_mark(part, at_ + 1, metadata_);
+                    inside < next && cursor_.packet_at(part, inside, behind) == CtfCursor::Found::packet) {
+                    packets.back().bytes = inside - at_;
+                    packets.back().content_bits = std::min(packets.back().content_bits, 8 * (inside - at_));
+                    packets.back().cut = true;
+                    next = inside;
+                }
+            at_ = next;
             continue;
         }
         std::uint64_t next = next_mark(part, at_ + 1, metadata_);
@@ -173,6 +186,43 @@ Result<std::shared_ptr<EventSource>> follow_event_source(const EventPlace& place
     return opened;
 }
 
+namespace {
+
+// Packets of a processor follow each other in time. A header that claims to begin behind the packet after it is
+// damaged, and so is what it says of its events; one that claims to end there ends where the next begins.
+void leave_out_misdated(EventSource::File& file) {
+    std::map<std::pair<std::size_t, std::uint64_t>, std::int64_t> next;  // begin, by stream class and processor
+    std::vector<CtfPacket> kept;
+    for (auto p = file.packets.rbegin(); p != file.packets.rend(); ++p) {
+        const auto [found, last] =
+            next.try_emplace({p->stream_class, p->cpu}, std::numeric_limits<std::int64_t>::max());
+        if (!last && p->begin > found->second) {
+            file.damage.push_back(
+                {p->offset, p->bytes, "a packet header claims a time behind that of the next packet"});
+            continue;
+        }
+        if (!last && p->has_end) p->end = std::min(p->end, found->second);
+        found->second = p->begin;
+        kept.push_back(*p);
+    }
+    if (kept.size() == file.packets.size()) {
+        std::reverse(kept.begin(), kept.end());
+        file.packets = std::move(kept);
+        return;
+    }
+    // Where most claim so, it is the clock that was set back, or the first of them that is wrong.
+    if (kept.size() * 2 < file.packets.size()) {
+        file.damage.resize(file.damage.size() - (file.packets.size() - kept.size()));
+        return;
+    }
+    std::reverse(kept.begin(), kept.end());
+    file.packets = std::move(kept);
+    std::sort(file.damage.begin(), file.damage.end(),
+              [](const EventSource::Damage& a, const EventSource::Damage& b) { return a.offset < b.offset; });
+}
+
+}  // namespace
+
 Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place) {
     auto opened = open_event_metadata(place);
     if (!opened) return opened;
@@ -184,6 +234,7 @@ Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place) 
     for (auto it = fs::directory_iterator(folder, ec); !ec && it != fs::directory_iterator(); it.increment(ec))
         if (it->is_regular_file(ec) && it->path().filename() != "metadata" && it->path().filename().string()[0] != '.')
             paths.push_back(it->path());
+    if (!place.inside.empty()) std::erase_if(paths, [&](const fs::path& p) { return !lies_inside(place.inside, p); });
     std::sort(paths.begin(), paths.end());
     for (const auto& path : paths) {
         auto file = MappedFile::open(path.string());
@@ -197,6 +248,7 @@ Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place) 
         f.path = path.string();
         f.file = *file;
         PacketLister(*source->metadata).list(f.file->bytes(), place.breaks, true, f.packets, f.damage);
+        leave_out_misdated(f);
         if (f.packets.empty()) {
             source->doubts.push_back("The file " + path.string() + " holds no packet of this trace (" +
                                      (f.damage.empty() ? std::string("empty") : f.damage[0].why) + ").");

@@ -1,12 +1,14 @@
 // A Common Trace Format folder, opened: metadata, data streams, and where their packets lie.
 #pragma once
 
+#include <atomic>
 #include <limits>
 #include <map>
 #include <memory>
 #include <string>
 #include <vector>
 
+#include "capture/journal.h"
 #include "base/mapped_file.h"
 #include "base/problem.h"
 #include "base/progress.h"
@@ -28,13 +30,29 @@ struct EventSource {
         std::vector<Damage> damage;      ///< bytes that are no packet
     };
     std::string folder;
-    std::size_t spec = 0;  ///< index into the target's streams
+    std::size_t spec = 0;   ///< index into the target's streams
+    StreamJournal journal;  ///< of a recorded stream; not present for any other
     std::shared_ptr<const CtfMetadata> metadata;
     std::shared_ptr<const OsBinding> binding;
     std::vector<File> files;
     std::map<std::uint64_t, std::uint16_t> core_of_cpu;  ///< to the index of the target's core
     std::uint16_t other_core = 0;                        ///< for a processor that is not there
-    std::int64_t zero_ticks = 0;                         ///< what the clock reads at the recording's zero
+    /// What the clock reads at the recording's zero. While a recording is made, the first packet settles it on the
+    /// decoder's thread, and others may read it meanwhile.
+    class Zero {
+      public:
+        Zero(std::int64_t ticks = 0) : ticks_(ticks) {}
+        Zero(const Zero& o) : ticks_(static_cast<std::int64_t>(o)) {}
+        Zero& operator=(const Zero& o) { return *this = static_cast<std::int64_t>(o); }
+        Zero& operator=(std::int64_t ticks) {
+            ticks_.store(ticks, std::memory_order_relaxed);
+            return *this;
+        }
+        operator std::int64_t() const { return ticks_.load(std::memory_order_relaxed); }
+
+      private:
+        std::atomic<std::int64_t> ticks_;
+    } zero_ticks;
     static constexpr std::int64_t kNoZero = std::numeric_limits<std::int64_t>::max();  ///< not known yet
     std::uint64_t clock_hz = 1'000'000'000;
     std::vector<std::string> doubts;
@@ -64,6 +82,7 @@ struct EventPlace {
     std::string data;      ///< the folder of a trace, or one file of packets
     std::string metadata;  ///< of a file of packets: its metadata; empty: `<data>.metadata`, or `metadata` beside it
     std::string mapping;   ///< path of a mapping file; empty if none
+    std::string inside;    ///< a folder that no link may lead out of; empty: none
     std::uint64_t recorder_hz = 0;  ///< the packets are our recorder's, and its clock counts so fast; 0: they are not
     std::vector<std::uint64_t> breaks;  ///< offsets in a file of packets at which bytes are missing
 };

@@ -34,6 +34,7 @@ void PacketDecoder::decode(std::size_t index, const CtfPacket& p, const std::vec
         g.core = core;
         g.events = true;
         out.gaps.push_back(g);
+        if (damaged) out.doubts.push_back({cpu.any && cpu.cut_short ? std::min(cpu.unsure, g.begin) : g.begin, g.end});
         OsEvent lost;
         lost.kind = OsKind::lost;
         lost.core = core;
@@ -51,12 +52,26 @@ void PacketDecoder::decode(std::size_t index, const CtfPacket& p, const std::vec
     out.block.events.reserve(std::min<std::uint64_t>(p.bytes / 8, 1 << 16));  // an event is hardly shorter
     const char* trouble = "";
     out.backwards = read_ctf_packet(source_, index, p, cursor_, cpu.reached, out.block, trouble);
-    cpu.cut_short = *trouble != 0 || p.content_bits / 8 > p.bytes;
+    cpu.cut_short = *trouble != 0 || p.cut || p.content_bits / 8 > p.bytes;
     if (*trouble != 0) {
         out.trouble = trouble;
         out.trouble_at = cursor_.position();
         out.bad_bytes += p.offset + p.bytes - std::min(cursor_.position(), p.offset + p.bytes);
     }
+    // Headers that say when their last event was, packet after packet, and then one that does not.
+    const auto& events = out.block.events;
+    constexpr std::uint64_t kUsual = 8;
+    const bool exact = p.has_end && !events.empty() && events.back().time == source_.at(p.stream_class, p.end);
+    const bool inexact = p.has_end && !exact && cpu.exact_ends >= kUsual;
+    cpu.exact_ends = exact ? cpu.exact_ends + 1 : *trouble != 0 || inexact ? cpu.exact_ends : 0;
+    // A byte that is wrong shows late: misread events look like others for a while, and missing ones show at the end.
+    // The whole packet is doubted, on all cores: a task of one is made ready by another.
+    out.begin = cpu.unsure = begin;
+    out.end = std::max(begin, p.has_end        ? source_.at(p.stream_class, p.end)
+                              : events.empty() ? begin
+                                               : events.back().time);
+    out.doubtful = cpu.cut_short || out.backwards > 0 || inexact;
+    if (out.doubtful) out.doubts.push_back({out.begin, out.end});
     if (p.has_end && *trouble == 0) cpu.reached = std::max(cpu.reached, source_.at(p.stream_class, p.end));
     cpu.any = true;
     if (p.has_discarded) cpu.discarded = p.discarded;
@@ -100,48 +115,59 @@ void GrowingEvents::put(std::size_t file, const CtfPacket& packet, std::unique_p
     core.lost_events += decoded->lost_events;
     core.lost_packets += decoded->lost_packets;
     for (const Gap& g : decoded->gaps) trail_.gaps.push_back(g);
+    for (const auto& [from, to] : decoded->doubts) trail_.doubt(Trail::kEveryCore, from, to);
     const auto [found, fresh] = way_of_.try_emplace({file, packet.cpu}, ways_.size());
     if (fresh) {
         ways_.emplace_back();
         ways_.back().file = file;
     }
     ways_[found->second].open.push_back(std::move(decoded));
+    enqueue(found->second);
     growing_.settle();
 }
 
+// Gives back what has been read of a way, and notes its next event, if it has one and it is not noted already.
+void GrowingEvents::enqueue(std::size_t index) {
+    Way& way = ways_[index];
+    if (way.queued) return;
+    while (!way.open.empty() && way.open.front()->at >= way.open.front()->block.events.size()) {
+        if (spent) spent(std::move(way.open.front()));
+        way.open.pop_front();
+    }
+    if (way.open.empty()) return;
+    way.queued = true;
+    next_.push({way.open.front()->block.events[way.open.front()->at].time, index});
+}
+
 void GrowingEvents::take_until(Time bound) {
-    for (;;) {
-        Way* best = nullptr;
-        Time best_time{};
-        Time until = bound;  // as long as no other processor has anything earlier
-        for (Way& way : ways_) {
-            while (!way.open.empty() && way.open.front()->at >= way.open.front()->block.events.size()) {
-                if (spent) spent(std::move(way.open.front()));
-                way.open.pop_front();
-            }
-            if (way.open.empty()) continue;
-            const Time t = way.open.front()->block.events[way.open.front()->at].time;
-            if (best == nullptr || t < best_time) {
-                if (best != nullptr) until = std::min(until, best_time);
-                best = &way;
-                best_time = t;
-            } else {
-                until = std::min(until, t);
-            }
-        }
-        if (best == nullptr || !(best_time < bound)) return;
-        DecodedPacket& d = *best->open.front();
-        auto& count = counts_[best->file];
+    while (!next_.empty() && next_.top().time < bound) {
+        const std::size_t index = next_.top().way;
+        next_.pop();
+        Way& best = ways_[index];
+        best.queued = false;
+        // As long as no other processor has anything earlier.
+        const Time until = next_.empty() ? bound : std::min(bound, next_.top().time);
+        DecodedPacket& d = *best.open.front();
+        auto& count = counts_[best.file];
         do {
             OsEvent& e = d.block.events[d.at++];
             ++count[static_cast<std::size_t>(e.kind)];
-            if (e.time < reached_) {
+            const std::uint64_t signs = tasks_.contradictions;
+            bool odd = e.time < reached_;
+            if (odd) {
                 e.time = reached_;
-                ++tasks_.streams[best->file].backwards;
+                ++tasks_.streams[best.file].backwards;
             }
             reached_ = e.time;
             growing_.take(e, d.block);
+            // What contradicts what came before is a sign that one of them is wrong.
+            odd = odd || tasks_.contradictions != signs;
+            if (odd && !d.doubtful) {
+                d.doubtful = true;
+                trail_.doubt(Trail::kEveryCore, d.begin, d.end);
+            }
         } while (d.at < d.block.events.size() && d.block.events[d.at].time < until);
+        enqueue(index);
     }
 }
 

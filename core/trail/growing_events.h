@@ -6,6 +6,7 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <queue>
 #include <string>
 #include <vector>
 
@@ -19,17 +20,22 @@ namespace mt {
 struct DecodedPacket {
     OsBlock block;
     std::vector<Gap> gaps;
+    std::vector<std::pair<Time, Time>> doubts;  ///< before it: packets that were damaged, up to this one
     std::uint64_t backwards = 0, bad_bytes = 0;
     std::string trouble;
     std::uint64_t trouble_at = 0;
     std::uint64_t lost_events = 0, lost_packets = 0;
-    std::size_t at = 0;  ///< the next event to be taken
+    std::size_t at = 0;     ///< the next event to be taken
+    Time begin, end;        ///< as its header says, or as its events say
+    bool doubtful = false;  ///< what stands in it may be wrong: noted as such
     void clear() {
         block.clear();
         gaps.clear();
+        doubts.clear();
         backwards = bad_bytes = trouble_at = lost_events = lost_packets = 0;
         trouble.clear();
         at = 0;
+        doubtful = false;
     }
 };
 
@@ -46,6 +52,8 @@ class PacketDecoder {
   private:
     struct Cpu {
         bool any = false, cut_short = false;
+        Time unsure;                   ///< since then the packet before may be wrong, if it was cut short
+        std::uint64_t exact_ends = 0;  ///< packets in a row whose last event has the time that the header says
         std::uint64_t discarded = 0, sequence = 0;
         Time reached{std::numeric_limits<std::int64_t>::min()};
     };
@@ -77,13 +85,22 @@ class GrowingEvents {
     struct Way {  ///< of one processor of one file
         std::size_t file = 0;
         std::deque<std::unique_ptr<DecodedPacket>> open;
+        bool queued = false;
     };
+    /// The next event of a way; ways are taken by time, of the same time the one that came first.
+    struct Next {
+        Time time;
+        std::size_t way = 0;
+        bool operator>(const Next& o) const { return time != o.time ? o.time < time : way > o.way; }
+    };
+    void enqueue(std::size_t way);
     const EventSource& source_;
     Trail& trail_;
     TaskTrail& tasks_;
     GrowingTasks& growing_;
     std::deque<Way> ways_;  // never moved: their packets cannot be copied
     std::map<std::pair<std::size_t, std::uint64_t>, std::size_t> way_of_;
+    std::priority_queue<Next, std::vector<Next>, std::greater<>> next_;  ///< one for each way that has events
     std::vector<std::vector<std::uint64_t>> counts_;
     Time reached_{std::numeric_limits<std::int64_t>::min()};
 };

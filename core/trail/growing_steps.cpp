@@ -29,7 +29,7 @@ std::map<std::uint64_t, unsigned> handlers_of(const Image& image) {
     return numbers;
 }
 
-StepTimer make_timer(const Recording& recording, std::size_t index) {
+StepTimer make_timer(const Recording& recording, std::size_t index, double after_s) {
     const Recording::Stream& s = recording.step_streams[index];
     const StreamSpec& spec = recording.target.streams[s.spec];
     Clock core{recording.target.cores[s.core].clock_hz}, stamps{spec.timestamp_hz};
@@ -43,7 +43,7 @@ StepTimer make_timer(const Recording& recording, std::size_t index) {
         kind = StepClock::timestamps;
     std::optional<std::uint64_t> zero;
     if (spec.zero_ticks) zero = static_cast<std::uint64_t>(*spec.zero_ticks);
-    return StepTimer(kind, core, stamps, zero);
+    return StepTimer(kind, core, stamps, zero, Time::from_ns(std::clamp(after_s, 0.0, 1e6) * 1e9));
 }
 
 }  // namespace
@@ -74,13 +74,13 @@ void prepare_steps(const Recording& recording, Trail& trail) {
     }
 }
 
-GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail& trail, Work work)
+GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail& trail, double after_s, Work work)
     : all_(trail),
       index_(index),
       core_(recording.step_streams[index].core),
-      book_(trail.steps[index], make_timer(recording, index).core()),
+      book_(trail.steps[index], make_timer(recording, index, after_s).core()),
       reader_(
-          trail.steps[index], make_timer(recording, index),
+          trail.steps[index], make_timer(recording, index, after_s),
           [this](std::unique_ptr<CallBatch> batch) { return enter_later(std::move(batch)); },
           work.threads > 1 ? kBatchApart : kBatchHere),
       split_(
@@ -89,6 +89,10 @@ GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail&
     if (std::none_of(recording.streams.begin(), recording.streams.end(),
                      [&](const Recording::Stream& s) { return s.core == core_; }))
         lanes_ = std::make_unique<NestLanes>(recording, trail, core_);
+    if (lanes_ && make_timer(recording, index, after_s).kind() == StepClock::none &&
+        (recording.events == nullptr ||
+         recording.target.streams[recording.events->spec].core != trail.cores[core_].name))
+        trail.cores[core_].timed = false;
 }
 
 // The calls of a batch are entered into the book once those before are.
@@ -153,12 +157,17 @@ void GrowingSteps::settle() {
     t.read_bytes = position_;
     t.bytes = pipe.unframed_bytes();
     t.bad_bytes = pipe.bad_bytes();
+    t.lead_in = pipe.lead_in();
     t.counts = pipe.counts();
+    t.other_sources = pipe.other_sources();
     t.packets = 0;
     for (const auto& [kind, count] : t.counts) t.packets += kind == "damage" ? 0 : count;
     if (lanes_) {
         for (const auto& c : book_.nest().changes()) all_.cores[core_].density.add_event(c.time);
         lanes_->take(book_.nest());
+        for (; doubts_told_ < t.doubtful.size(); ++doubts_told_)
+            all_.doubt(static_cast<std::uint16_t>(core_), t.doubtful[doubts_told_].first,
+                       t.doubtful[doubts_told_].second);
         all_.cores[core_].end = std::max(all_.cores[core_].end, t.end);
     } else {
         book_.nest().clear();

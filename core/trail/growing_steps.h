@@ -29,7 +29,9 @@ StepPipe make_step_pipe(const Recording& recording, std::size_t index);
 class GrowingSteps {
   public:
     using Work = SplitSteps::Work;
-    GrowingSteps(const Recording& recording, std::size_t index, Trail& trail, Work work = {});
+    /// `after_s`: so long after the recording's start its first byte came; counts where the trace does not tell its
+    /// zero.
+    GrowingSteps(const Recording& recording, std::size_t index, Trail& trail, double after_s, Work work = {});
 
     /// Takes bytes that follow those before.
     void feed(std::span<const std::uint8_t> raw);
@@ -62,6 +64,7 @@ class GrowingSteps {
     std::unique_ptr<NestLanes> lanes_;  ///< null: another stream tells them
     std::uint64_t position_ = 0, point_ = 0;
     bool any_point_ = false;
+    std::size_t doubts_told_ = 0;  ///< of the trail's doubtful stretches: to the lanes that are made of it
 };
 
 }  // namespace mt

@@ -59,6 +59,16 @@ GrowingTasks::GrowingTasks(const Recording& recording, Trail& trail, std::vector
 }
 GrowingTasks::~GrowingTasks() = default;
 
+void GrowingTasks::contradict(const OsEvent& e, const std::string& what, std::size_t task) {
+    ++out_.contradictions;
+    if (!out_.first_contradiction) out_.first_contradiction = {e.time, e.offset, e.core, what};
+    if (task >= out_.tasks.size()) return;
+    TaskLane& lane = out_.tasks[task];
+    Time since = lane.stretches.empty() ? Time{} : lane.stretches.back().begin;
+    if (!lane.doubtful.empty()) since = std::max(since, lane.doubtful.back().first);
+    lane.doubtful.push_back({since, std::max(since, e.time)});
+}
+
 std::size_t GrowingTasks::task(std::uint32_t id, std::uint16_t core) {
     if (id < small_tasks_.size() && small_tasks_[id] != kNobody) return small_tasks_[id];
     const auto [found, fresh] = task_index_.try_emplace(id, out_.tasks.size());
@@ -228,7 +238,7 @@ void GrowingTasks::switch_in(const OsEvent& e) {
     }
     LiveTask& t = tasks_[i];
     TaskLane& lane = out_.tasks[i];
-    if (is_waiting(t.state) && !lane.idle) ++out_.contradictions;
+    if (is_waiting(t.state) && !lane.idle) contradict(e, lane.name + " runs though it waits", i);
     if (lane.ran && lane.core != e.core) lane.migrates = true;
     lane.core = e.core;
     if (!lane.ran) lane.first_run = e.time;
@@ -246,7 +256,7 @@ void GrowingTasks::ready(const OsEvent& e) {
     const std::size_t i = task(e.subject, e.core);
     LiveTask& t = tasks_[i];
     if (t.state == TaskState::running || t.state == TaskState::ready) {
-        ++out_.contradictions;
+        contradict(e, out_.tasks[i].name + " becomes ready though it is ready already", i);
         return;
     }
     const bool marked = out_.tasks[i].rule.ends == JobRule::Ends::marks;
@@ -318,7 +328,7 @@ void GrowingTasks::isr(const OsEvent& e) {
     if (e.kind == OsKind::isr_enter) {
         core.interrupts.push_back(number);
         if (core.interrupts.size() > 200) {
-            ++out_.contradictions;
+            contradict(e, "interrupts nest more than 200 deep");
             core.interrupts.clear();
         }
         if (make_lanes_[e.core]) core.nest.enter(lane, {e.time, e.time}, e.offset);
@@ -327,7 +337,8 @@ void GrowingTasks::isr(const OsEvent& e) {
     if (!core.interrupts.empty() && core.interrupts.back() == number) {
         core.interrupts.pop_back();
     } else if (!core.interrupts.empty()) {
-        ++out_.contradictions;
+        contradict(e, "interrupt " + std::to_string(number) + " ends though " + std::to_string(core.interrupts.back()) +
+                          " is the innermost");
         core.interrupts.clear();
     }
     if (!make_lanes_[e.core]) return;
@@ -358,7 +369,11 @@ void GrowingTasks::take_lock(const OsEvent& e) {
         t.wait_lock = kNobody;
         live.waiters.erase(std::remove(live.waiters.begin(), live.waiters.end(), std::size_t{who}), live.waiters.end());
     }
-    if (live.holder != kNobody && live.holder != who && live.taken) ++out_.contradictions;
+    if (live.holder != kNobody && live.holder != who && live.taken)
+        contradict(e,
+                   out_.task_name(who) + " takes " + out_.locks[l].name + " though " + out_.task_name(live.holder) +
+                       " holds it",
+                   live.holder);
     live.holder = who;
     live.taken = true;
     live.handing_over = false;

@@ -66,6 +66,9 @@ class GrowingTasks {
     void give_lock(const OsEvent& e);
     void marker(const OsEvent& e);
     void lose(std::uint16_t core, Time from, Time to);
+    static constexpr std::size_t kNoTask = ~std::size_t{0};
+    /// An event does not fit what came before; `task`: whose state is then in doubt since it last changed.
+    void contradict(const OsEvent& e, const std::string& what, std::size_t task = kNoTask);
     void apply_rule(TaskLane& lane) const;
     bool ends_job(const TaskLane& lane, BlockReason reason, std::uint32_t object) const;
     void begin_job(std::size_t task, Time t, bool certain);

@@ -74,6 +74,7 @@ void GrowingTrail::Part::gap(ItmPacket p, Time earliest, Time latest) {
     g.stream = static_cast<std::uint32_t>(stream_);
     g.core = static_cast<std::uint16_t>(core_);
     trail_.gaps.push_back(g);
+    trail_.doubt(g.core, g.begin, g.end);
     nest_.lose(std::max(earliest, reached), latest, lanes_);
     StreamTrail& s = trail_.streams[stream_];
     // A recording that begins in the middle of a stream: these bytes cannot be read, but nothing is wrong with them.

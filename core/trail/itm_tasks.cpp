@@ -1,8 +1,5 @@
 #include "trail/itm_tasks.h"
 
-#include <bit>
-#include <cmath>
-
 #include "base/text.h"
 
 namespace mt {
@@ -14,22 +11,6 @@ bool tells_running_task(const Recording& r, std::size_t core) {
         if (c == core) return false;
     return r.events->core_of_cpu.empty() ? r.events->other_core != core : true;
 }
-
-std::int64_t typed(std::uint64_t v, const std::string& type) {
-    if (type == "i8") return static_cast<std::int8_t>(v);
-    if (type == "i16") return static_cast<std::int16_t>(v);
-    if (type == "i32") return static_cast<std::int32_t>(v);
-    if (type == "u8") return static_cast<std::uint8_t>(v);
-    if (type == "u16") return static_cast<std::uint16_t>(v);
-    if (type != "f32") return static_cast<std::int64_t>(v);
-    const float f = std::bit_cast<float>(static_cast<std::uint32_t>(v));
-    // In millionths: a lane holds whole numbers.
-    constexpr double kMost = 9e18;
-    return std::isfinite(f)
-               ? static_cast<std::int64_t>(std::llround(std::clamp(static_cast<double>(f) * 1e6, -kMost, kMost)))
-               : 0;
-}
-unsigned decimals_of(const std::string& type) { return type == "f32" ? 6 : 0; }
 
 }  // namespace
 
@@ -55,9 +36,7 @@ ItmTasks::ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t 
         m.name = !w.symbol.empty() ? w.symbol
                  : w.address       ? hex_text(*w.address)
                                    : "comparator " + std::to_string(w.comparator);
-        m.type = w.type;
-        m.mask = w.mask;
-        m.shift = w.shift;
+        m.form = {w.type, w.mask, w.shift};
         m.names = &w.names;
     }
     for (const auto& p : recording.target.ports) {
@@ -69,7 +48,7 @@ ItmTasks::ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t 
         runs_ = runs_ || task;
         m.id = kItmNumbers + static_cast<std::uint32_t>(core << 16) + p.number;
         m.name = p.name.empty() ? "port " + std::to_string(p.number) : p.name;
-        m.type = p.type;
+        m.form = {p.type};
         m.names = &p.names;
     }
     if (runs_) tasks_.only_switches(core);
@@ -115,19 +94,18 @@ void ItmTasks::switched(const Meaning& meaning, std::uint64_t value, Time earlie
 }
 
 void ItmTasks::told(const Meaning& meaning, std::uint64_t raw, Time earliest, Time t) {
-    const std::uint64_t v = (raw & meaning.mask) >> meaning.shift;
     switch (meaning.kind) {
         case Meaning::Kind::none:
             break;
         case Meaning::Kind::running_task:
-            switched(meaning, v, earliest, t);
+            switched(meaning, (raw & meaning.form.mask) >> meaning.form.shift, earliest, t);
             break;
         case Meaning::Kind::value:
-            tasks_.value(core_, meaning.id, meaning.name, t, typed(v, meaning.type), meaning.names,
-                         decimals_of(meaning.type));
+            tasks_.value(core_, meaning.id, meaning.name, t, meaning.form.read(raw), meaning.names,
+                         meaning.form.decimals());
             break;
         case Meaning::Kind::mark:
-            tasks_.mark(core_, meaning.id, meaning.name, t, static_cast<std::int64_t>(v), meaning.names);
+            tasks_.mark(core_, meaning.id, meaning.name, t, meaning.form.read(raw), meaning.names);
             break;
     }
 }

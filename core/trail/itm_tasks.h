@@ -7,6 +7,7 @@
 #include <string>
 
 #include "flow/local_time.h"
+#include "target/typed_value.h"
 #include "trail/growing_tasks.h"
 #include "trail/recording.h"
 
@@ -52,9 +53,7 @@ class ItmTasks {
         enum class Kind : std::uint8_t { none, running_task, value, mark } kind = Kind::none;
         std::uint32_t id = 0;
         std::string name;
-        std::string type;
-        std::uint64_t mask = ~std::uint64_t{0};
-        unsigned shift = 0;
+        ValueForm form;  ///< its type stands in the target file
         const std::map<std::uint64_t, std::string>* names = nullptr;
     };
     void told(const Meaning& meaning, std::uint64_t raw, Time earliest, Time t);

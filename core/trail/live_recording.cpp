@@ -20,13 +20,13 @@ constexpr std::uint64_t kFarBehind = 8 << 20;  ///< bytes that are on the disk a
 double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
 }  // namespace
 
-Result<std::unique_ptr<LiveRecording>> LiveRecording::prepare(Recipe recipe, const std::string& folder) {
+Result<std::unique_ptr<LiveRecording>> LiveRecording::prepare(Recipe recipe, const std::string& folder, bool replace) {
     auto base = open_without_streams(recipe.target);
     if (!base) return tl::make_unexpected(base.error());
     std::unique_ptr<LiveRecording> live(new LiveRecording);
     live->base_ = *base;
     if (!recipe.name.empty()) live->base_->title = recipe.name;
-    live->run_ = std::make_unique<RecordRun>(std::move(recipe), (*base)->target, (*base)->images, folder);
+    live->run_ = std::make_unique<RecordRun>(std::move(recipe), (*base)->target, (*base)->images, folder, replace);
     live->run_->on_begin = [l = live.get()] { l->begin(); };
     return live;
 }
@@ -135,7 +135,7 @@ std::vector<LiveFigures> LiveRecording::figures() const {
 
 // Settles how a stream begins once enough of it is there. While a recording grows, only synchronised data is
 // believed; whether a stream without any can be trusted is decided when the finished recording is opened.
-bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, bool last) {
+bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, double after_s, bool last) {
     const StreamSpec& spec = recording_->target.streams[feed.spec];
     const bool framed = spec.framing == Framing::tpiu;
     const bool marked = framed && tpiu_has_full_sync(raw.first(std::min(raw.size(), kEnoughForFrames)));
@@ -146,11 +146,12 @@ bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, boo
         return true;
     }
     if (feed.kind == Feed::Kind::steps) {
-        feed.growing = std::make_unique<GrowingSteps>(*recording_, feed.index, growing_->trail());
+        feed.growing = std::make_unique<GrowingSteps>(*recording_, feed.index, growing_->trail(), after_s);
         return true;
     }
     StartPlan plan;
     if (framed) plan.deframer = TpiuDeframer(spec.trace_id, !marked);
+    plan.base = Time::from_ns(std::clamp(after_s, 0.0, 1e6) * 1e9);
     growing_->start(feed.index, std::move(plan));
     return true;
 }
@@ -161,7 +162,7 @@ bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool las
     f.file->renew(static_cast<std::size_t>(received.bytes));
     const auto raw = f.file->bytes();
     if (!f.started) {
-        if (!try_start(f, raw, last)) return false;
+        if (!try_start(f, raw, received.first_byte_after_s, last)) return false;
         f.taken = 0;
     }
     const bool steps = f.kind == Feed::Kind::steps;

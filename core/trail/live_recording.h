@@ -29,7 +29,8 @@ struct LiveFigures {
 class LiveRecording {
   public:
     /// Reads the target file and images that the recipe names. Nothing is connected yet.
-    static Result<std::unique_ptr<LiveRecording>> prepare(Recipe recipe, const std::string& folder);
+    static Result<std::unique_ptr<LiveRecording>> prepare(Recipe recipe, const std::string& folder,
+                                                          bool replace = false);
     /// Stops the run if it still goes on, keeping the recording, and waits for it.
     ~LiveRecording();
 
@@ -56,7 +57,7 @@ class LiveRecording {
     struct Feed;
     bool decode_tapped(Feed& feed, bool last);
     bool decode_some(Feed& feed, const ReceiverState& received, bool last);
-    bool try_start(Feed& feed, std::span<const std::uint8_t> raw, bool last);
+    bool try_start(Feed& feed, std::span<const std::uint8_t> raw, double after_s, bool last);
     std::shared_ptr<Trail> snapshot();
     void renew_figures(const RunState& state);
     void publish(std::shared_ptr<Trail> trail);

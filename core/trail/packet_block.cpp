@@ -4,6 +4,7 @@
 #include <cstring>
 
 #include "base/text.h"
+#include "target/typed_value.h"
 #include "trail/reading.h"
 
 namespace mt {
@@ -27,21 +28,6 @@ std::span<const std::uint8_t> raw_of_block(const StreamTrail& s, std::span<const
     const std::uint64_t from = s.checkpoints[block].raw_offset;
     const std::uint64_t end = std::min<std::uint64_t>(block_end(s, block), raw.size());
     return from < end ? raw.subspan(from, end - from) : std::span<const std::uint8_t>();
-}
-
-// A value as the watch's type reads it (two's complement, IEEE 754), after mask and shift.
-std::string typed_value(const WatchSpec& watch, std::uint64_t raw) {
-    const std::uint64_t v = (raw & watch.mask) >> watch.shift;
-    if (watch.type == "i8") return std::to_string(static_cast<std::int8_t>(v));
-    if (watch.type == "i16") return std::to_string(static_cast<std::int16_t>(v));
-    if (watch.type == "i32") return std::to_string(static_cast<std::int32_t>(v));
-    if (watch.type == "f32") {
-        const auto bits = static_cast<std::uint32_t>(v);
-        float f = 0;
-        std::memcpy(&f, &bits, sizeof f);
-        return std::to_string(f);
-    }
-    return std::to_string(v);
 }
 
 }  // namespace
@@ -188,7 +174,9 @@ EventText event_text(const Recording& recording, std::size_t stream, const ItmPa
             t.number = std::to_string(p.number);
             t.name = watch == nullptr || watch->symbol.empty() ? "comparator " + t.number : watch->symbol;
             const bool typed = watch != nullptr && (p.kind == ItmKind::data_read || p.kind == ItmKind::data_write);
-            if (p.kind != ItmKind::data_match) t.value = typed ? typed_value(*watch, p.value) : std::to_string(p.value);
+            if (p.kind != ItmKind::data_match)
+                t.value =
+                    typed ? ValueForm{watch->type, watch->mask, watch->shift}.text(p.value) : std::to_string(p.value);
             break;
         }
         case ItmKind::damage:

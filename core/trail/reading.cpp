@@ -82,6 +82,30 @@ Result<StartPlan> plan_start(const StreamSpec& spec, const std::string& file, By
     return plan;
 }
 
+// Moments that were marked while a recording without ITM was made: where its streams stood then.
+void place_notes(const Recording& recording, Trail& trail) {
+    if (!recording.step_streams.empty()) {
+        const StepTrail& steps = trail.steps[0];
+        for (const auto& note : recording.step_streams[0].journal.notes)
+            trail.notes.push_back({time_at_offset(recording, steps, note.offset), note.text, steps.core});
+        return;
+    }
+    if (!recording.events || recording.events->files.empty()) return;
+    const auto& packets = recording.events->files[0].packets;
+    for (const auto& note : recording.events->journal.notes) {
+        const auto behind = std::partition_point(packets.begin(), packets.end(),
+                                                 [&](const CtfPacket& p) { return p.offset < note.offset; });
+        Time at{};
+        std::size_t core = 0;
+        if (behind != packets.begin()) {
+            const CtfPacket& p = *std::prev(behind);
+            at = recording.events->at(p.stream_class, p.has_end ? p.end : p.begin);
+            core = recording.events->core_of(p);
+        }
+        trail.notes.push_back({std::clamp(at, Time{}, trail.end), note.text, trail.cores[core].name});
+    }
+}
+
 }  // namespace
 
 Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Progress& progress,
@@ -176,6 +200,7 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
         doubt_events(recording, trail);
     }
     if (growing.has_tasks()) growing.tasks().finish();
+    if (recording.streams.empty() && !trail.cancelled) place_notes(recording, trail);
     doubt_cores(trail);
     trail.complete = !trail.cancelled;
     trail.decode_seconds = std::chrono::duration<double>(SteadyClock::now() - started).count();

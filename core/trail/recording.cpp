@@ -5,12 +5,11 @@
 #include <algorithm>
 #include <cstdio>
 #include <filesystem>
-#include <fstream>
 #include <set>
-#include <sstream>
 
 #include <toml++/toml.h>
 
+#include "base/read_file.h"
 #include "base/text.h"
 #include "capture/folder.h"
 #include "target/orti.h"
@@ -60,7 +59,9 @@ void open_image(Recording& r, const CoreSpec& core) {
         if (auto read = read_svd(core.svd))
             svd = *read;
         else
-            r.doubts.push_back({read.error().what + " (" + read.error().where + ").", read.error().advice});
+            r.doubts.push_back({"The SVD file of core " + core.name + " cannot be used: " + read.error().what + " (" +
+                                    read.error().where + ").",
+                                read.error().advice});
     }
     r.exception_names.push_back(exception_names(image.get(), svd ? &*svd : nullptr));
     r.task_names.emplace_back();
@@ -75,12 +76,21 @@ void open_image(Recording& r, const CoreSpec& core) {
                                             w.symbol + ": names of tasks may be wrong.",
                                         "Let the comparator look at " + read->running_task + "."});
         } else {
-            r.doubts.push_back({read.error().what + " (" + read.error().where + ").", read.error().advice});
+            r.doubts.push_back({"The ORTI file of core " + core.name + " cannot be used: " + read.error().what + " (" +
+                                    read.error().where + ").",
+                                read.error().advice});
         }
     }
-    const bool known_isa = core.isa.rfind("armv", 0) == 0 || core.isa.rfind("rv", 0) == 0;
-    r.code.push_back(image && known_isa ? Code::of(*image, core.isa) : nullptr);
+    r.code.push_back(image && Code::can_follow(core.isa) ? Code::of(*image, core.isa) : nullptr);
     r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back()) : nullptr);
+    if (r.code.back() && r.code.back()->left_out() > 0)
+        r.doubts.push_back({bytes_text(r.code.back()->left_out()) + " of the code in the image of core " + core.name +
+                                " are left out: more than " + bytes_text(Code::kMostCode) + " cannot be followed.",
+                            "Where the program goes there, a gap is shown."});
+    if (r.functions.back() && r.functions.back()->left_out() > 0)
+        r.doubts.push_back({"The image of core " + core.name + " has " + count_text(r.functions.back()->left_out()) +
+                                " functions more than can be told apart: they count as code without a name.",
+                            "Give an image with fewer symbols, such as without those of unused libraries."});
     const bool traced = std::any_of(r.target.streams.begin(), r.target.streams.end(), [&](const StreamSpec& stream) {
         return stream.core == core.name && tells_instructions(stream.protocol);
     });
@@ -130,14 +140,17 @@ Result<void> open_events(Recording& r, std::size_t stream) {
     EventPlace place = event_place(spec);
     const StreamJournal journal = read_journal(spec.file + ".journal");
     for (const auto& b : journal.breaks) place.breaks.push_back(b.offset);
+    place.inside = r.inside;
     auto source = open_event_source(place);
     if (!source) return tl::make_unexpected(source.error());
     (*source)->spec = stream;
+    (*source)->journal = journal;
     if (spec.zero_ticks)
         (*source)->zero_ticks = *spec.zero_ticks;
     else if (journal.present)
-        (*source)->zero_ticks = std::min((*source)->zero_ticks, zero_at_arrival((*source)->files[0].packets[0],
-                                                                                (*source)->clock_hz, journal.after_s));
+        (*source)->zero_ticks = std::min<std::int64_t>(
+            (*source)->zero_ticks,
+            zero_at_arrival((*source)->files[0].packets[0], (*source)->clock_hz, journal.after_s));
     place_cores(r, **source, spec);
     for (const auto& d : (*source)->doubts) r.doubts.push_back({d, ""});
     if ((*source)->binding->known() == 0)
@@ -165,9 +178,9 @@ Result<void> open_port_events(Recording& r, const Recording::Stream& stream, con
     events.files[0].path = stream.path + ", port " + std::to_string(port.number);
     events.spec = stream.spec;
     const CtfPacket& first = events.files[0].packets[0];
-    events.zero_ticks =
-        std::min(events.zero_ticks,
-                 zero_at_arrival(first, events.clock_hz, (*tap)->written_by(first.offset + first.bytes).seconds()));
+    events.zero_ticks = std::min<std::int64_t>(
+        events.zero_ticks,
+        zero_at_arrival(first, events.clock_hz, (*tap)->written_by(first.offset + first.bytes).seconds()));
     place_cores(r, events, r.target.streams[stream.spec]);
     for (const auto& d : events.doubts) r.doubts.push_back({d, ""});
     r.events = *source;
@@ -221,7 +234,9 @@ Result<void> open_streams(Recording& r) {
         }
         if (steps && r.code[core] == nullptr)
             return failure("instruction trace cannot be followed without the image of core " + spec.core, where,
-                           r.target.cores[core].image.empty()
+                           !r.target.cores[core].isa.empty() && !Code::can_follow(r.target.cores[core].isa)
+                               ? "this version follows Armv6-M to Armv8-M and RISC-V, not " + r.target.cores[core].isa
+                           : r.target.cores[core].image.empty()
                                ? "add image = \"….elf\" to its [[core]]"
                                : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
         list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
@@ -239,10 +254,46 @@ Result<void> open_streams(Recording& r) {
     return {};
 }
 
-Result<std::shared_ptr<const Recording>> open_target(const std::string& target_path, const std::string& input) {
-    auto r = open_without_streams(target_path);
+// A recording folder may come from anywhere: what it names outside of itself is neither read nor, when it is saved,
+// copied.
+void stay_inside(Recording& r, const fs::path& folder) {
+    const auto confine = [&](std::string& path, const std::string& what) {
+        if (path.empty() || lies_inside(folder, path)) return;
+        r.doubts.push_back({"The " + what + " " + path + " lies outside of the recording's folder: it is not read.",
+                            "Copy it into the folder and name it there, if you trust where the recording comes from."});
+        path.clear();
+    };
+    for (CoreSpec& c : r.target.cores) {
+        confine(c.image, "image");
+        for (std::string& more : c.more_images) confine(more, "image");
+        std::erase(c.more_images, std::string());
+        confine(c.svd, "SVD file");
+        confine(c.orti, "ORTI file");
+    }
+    for (StreamSpec& s : r.target.streams) {
+        confine(s.file, "stream");
+        confine(s.mapping, "mapping file");
+        confine(s.metadata, "metadata");
+        for (const char* beside : {".journal", ".metadata", ".mapping.toml"}) {
+            std::string path = s.file.empty() ? std::string() : s.file + beside;
+            confine(path, "file");
+            if (path.empty()) s.file.clear();
+        }
+        std::string shared = s.file.empty() ? std::string() : (fs::path(s.file).parent_path() / "metadata").string();
+        std::error_code ec;
+        if (fs::is_regular_file(shared, ec)) confine(shared, "metadata");
+        if (shared.empty()) s.file.clear();
+    }
+    for (PortSpec& p : r.target.ports) confine(p.metadata, "metadata");
+}
+
+// `inside`: a recording folder whose paths may not lead out of it; empty if a person gave the target file.
+Result<std::shared_ptr<const Recording>> open_target(const std::string& target_path, const std::string& input,
+                                                     const std::string& inside = {}) {
+    auto r = open_without_streams(target_path, inside);
     if (!r) return tl::make_unexpected(r.error());
     (*r)->input = input;
+    (*r)->inside = inside;
     if (auto opened = open_streams(**r); !opened) return tl::make_unexpected(opened.error());
     return std::shared_ptr<const Recording>(std::move(*r));
 }
@@ -279,7 +330,7 @@ std::string Recording::exception_name(std::size_t core, unsigned number) const {
     return found != exception_names[core].end() && number >= 16 ? found->second : architectural_exception_name(number);
 }
 
-Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path) {
+Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside) {
     auto target = read_target_file(target_path);
     if (!target) return tl::make_unexpected(target.error());
     auto r = std::make_shared<Recording>();
@@ -287,6 +338,7 @@ Result<std::shared_ptr<Recording>> open_without_streams(const std::string& targe
     r->target = std::move(*target);
     r->title = r->target.name;
     for (const auto& w : r->target.warnings) r->doubts.push_back({w, "Check its spelling."});
+    if (!inside.empty()) stay_inside(*r, inside);
     for (const auto& core : r->target.cores) open_image(*r, core);
     return r;
 }
@@ -351,10 +403,9 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     if (!fs::exists(manifest_path, ec))
         return failure("not a recording folder: it holds no trail.toml", path,
                        "give a *.mtrail folder, a *.target.toml or the folder of a CTF trace");
-    std::ifstream in(manifest_path, std::ios::binary);
-    std::ostringstream text;
-    text << in.rdbuf();
-    const auto parsed = parse_toml(text.str(), manifest_path.string());
+    const auto text = read_small_file(manifest_path.string(), 1'000'000, "recording's manifest");
+    if (!text) return tl::make_unexpected(text.error());
+    const auto parsed = parse_toml(*text, manifest_path.string());
     if (!parsed)
         return failure(parsed.error().what, parsed.error().where,
                        "the folder may be damaged; the streams in it are still whole");
@@ -366,7 +417,10 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     if (target.is_absolute() || target.has_parent_path())
         return failure("key 'target' points out of the folder", manifest_path.string(),
                        "it must name a file in the folder");
-    return open_target((fs::path(path) / target).string(), path);
+    if (!lies_inside(path, fs::path(path) / target))
+        return failure("key 'target' points out of the folder", manifest_path.string(),
+                       "it must name a file in the folder");
+    return open_target((fs::path(path) / target).string(), path, path);
 }
 
 Result<void> save_recording(const Recording& recording, const std::string& folder, bool replace, Progress& progress) {
@@ -376,11 +430,29 @@ Result<void> save_recording(const Recording& recording, const std::string& folde
     const bool exists = fs::exists(place, ec);
     if (exists && !replace)
         return failure("exists already", place.string(), "choose another name, or say that it may be replaced");
-    if (exists && !fs::exists(place / kRecordingManifest, ec))
-        return failure("exists and is no recording", place.string(), "choose another name; it is left untouched");
+    std::optional<FolderLock> old_one;
+    if (exists) {
+        auto lock = FolderLock::take(place.string());
+        if (!lock) return tl::make_unexpected(lock.error());
+        old_one = std::move(*lock);
+    }
     const fs::path fresh = place.parent_path() / (place.filename().string() + ".part-" + std::to_string(::getpid()));
     fs::remove_all(fresh, ec);
     auto written = write_folder(recording, fresh, progress);
+    // What was saved opens again, as it did before; else it is not saved.
+    if (written) {
+        const auto again = open_recording(fresh.string());
+        const auto streams = [](const Recording& r) {
+            return r.streams.size() + r.step_streams.size() + (r.events ? r.events->files.size() : 0);
+        };
+        if (!again)
+            written = failure("what was saved does not open: " + again.error().what, again.error().where,
+                              again.error().advice);
+        else if (streams(**again) != streams(recording))
+            written = failure("what was saved holds " + plural(streams(**again), "stream", "streams") + " of " +
+                                  std::to_string(streams(recording)),
+                              place.string(), "nothing was changed there");
+    }
     if (!written) {
         fs::remove_all(fresh, ec);
         return written;

@@ -23,7 +23,8 @@ namespace mt {
 
 /// Immutable once opened; any thread may read.
 struct Recording {
-    std::string input;  ///< the path that was opened
+    std::string input;   ///< the path that was opened
+    std::string inside;  ///< the recording folder that its files must lie in; empty if they may lie anywhere
     std::string title;
     TargetFile target;
     struct Stream {
@@ -55,7 +56,8 @@ struct Recording {
 Result<std::shared_ptr<const Recording>> open_recording(const std::string& path);
 
 /// Opens what a recording is made with: target file, images, names, but none of its streams.
-Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path);
+/// `inside`: a folder that no path may lead out of; empty: none.
+Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside = {});
 
 /// Where the data of a CTF stream lies, as the target file says; with the mapping file in the usual place beside it.
 EventPlace event_place(const StreamSpec& spec);

@@ -197,6 +197,7 @@ Result<RingReport> check_ring(Bytes memory, std::uint64_t base, std::uint64_t hz
                                       bytes_text(header->written - header->taken - header->size) +
                                           " were written over before they were read",
                                       "It keeps the newest: what is older is gone."});
+        report.lost = header->lost;
         if (header->lost > 0)
             report.remarks.push_back({Grade::watch, bytes_text(header->lost) + " were dropped because it was full",
                                       "A larger MT_RING_BYTES, fewer kinds of events, or read it more often."});

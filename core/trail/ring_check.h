@@ -19,6 +19,7 @@ struct RingRemark {
 struct RingReport {
     std::uint64_t header_at = 0, data_at = 0, size = 0;  ///< addresses in the target, bytes
     std::uint64_t packets = 0, events = 0;
+    std::uint64_t lost = 0;            ///< bytes that were dropped because it was full
     std::vector<std::uint8_t> stream;  ///< what the ring holds, the oldest byte first, from a packet's begin on
     std::vector<RingRemark> remarks;
     bool good() const;  ///< nothing is bad

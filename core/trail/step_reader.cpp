@@ -7,12 +7,12 @@ namespace mt {
 
 StepReader::StepReader(StepTrail& trail, StepTimer timer, Book book, std::size_t batch_events)
     : trail_(trail),
-      timer_(timer),
+      timing_(timer),
       stack_(trail.code, trail.functions),
       book_(std::move(book)),
       batch_events_(batch_events),
       batch_(std::make_unique<CallBatch>()) {
-    trail_.clock = timer.kind();
+    trail_.clock = timing_.kind();
 }
 
 [[gnu::always_inline]] inline void StepReader::hop(const Hop& h) {
@@ -67,7 +67,13 @@ void StepReader::take(const StepBlock& block) {
                 time(block.times[i.first]);
                 break;
             case Kind::sync:
-                ++trail_.syncs;
+                timing_.sync();
+                sure_until_ = stack_.step();
+                if (syncs_wanted_ > 0) {
+                    --syncs_wanted_;
+                    note({stack_.step(), 0, 0, 0, Event::Kind::sync});
+                }
+                trail_.syncs = timing_.syncs();
                 break;
             case Kind::piece:
                 settle();
@@ -90,51 +96,47 @@ void StepReader::by_runs(const Hop& h, bool arrived) {
 }
 
 void StepReader::checkpoint(const StepBlock::Mark& mark) {
-    trail_.checkpoints.push_back({mark.raw_offset, stack_.step(), moment_, mark.pipe,
-                                  std::make_shared<const CallStack>(stack_),
-                                  std::make_shared<const StepTimer>(timer_)});
+    trail_.checkpoints.push_back({mark.raw_offset, stack_.step(), mark.pipe, std::make_shared<const CallStack>(stack_),
+                                  std::make_shared<const StepTiming>(timing_)});
 }
 
 void StepReader::trap(const StepTrap& t) {
+    timing_.entered();
     note({stack_.step(), 0, static_cast<std::uint32_t>(batch_->traps.size()), 0, CallBatch::Event::Kind::trap});
     batch_->traps.push_back(t);
     stack_.trap(t, *this);
 }
 
-void StepReader::gap(const StepGap& g) {
+void StepReader::gap(const StepGap& told) {
+    StepGap g = told;
+    timing_.lose(g);
     stack_.lose(*this);
-    timer_.lost(g.kind);
-    batch_->sleeps.push_back(stack_.step());  // the time that is missing is the gap's, not that of what ran around it
-    note({stack_.step(), 0, static_cast<std::uint32_t>(batch_->gaps.size()), 0, CallBatch::Event::Kind::gap});
+    const std::uint64_t step = stack_.step();
+    timing_.entered();
+    if (is_missing(g.kind)) syncs_wanted_ = CallBatch::kSyncsToTrust;
+    batch_->sleeps.push_back(step);  // the time that is missing is the gap's, not that of what ran around it
+    note({step, 0, static_cast<std::uint32_t>(batch_->gaps.size()), 0, Event::Kind::gap});
     batch_->gaps.push_back(g);
-    if (g.kind == StepGapKind::damaged || g.kind == StepGapKind::lost)
-        syncs_at_loss_ = trail_.syncs;
-    else if (g.kind != StepGapKind::stopped && syncs_at_loss_ && trail_.syncs < *syncs_at_loss_ + 2)
-        batch_->gaps.back().kind =
-            StepGapKind::damaged;  // it found the packets again at a wrong place: no fault of the image
+    batch_->sure_until.push_back(sure_until_);
 }
 
 void StepReader::time(const StepTime& t) {
-    if (const auto moment = timer_.tell(t, stack_.step())) flush(*moment, false);
+    if (const auto stretch = timing_.tell(t, stack_.step())) flush(*stretch, false);
 }
 
 // Everything up to a known moment can get its time.
-void StepReader::flush(const StepMoment& until, bool last) {
-    if (!have_moment_) {
-        have_moment_ = true;
-        moment_ = timer_.before(until);
-        trail_.begin = moment_.time;
+void StepReader::flush(const StepTiming::Stretch& stretch, bool last) {
+    if (!begun_) {
+        begun_ = true;
+        trail_.begin = stretch.from.time;
     }
-    StepMoment to = until;
-    to.time = std::max(to.time, moment_.time);
-    if (timer_.kind() != StepClock::none) ++trail_.exact;
+    if (timing_.kind() != StepClock::none) ++trail_.exact;
     CallBatch& b = *batch_;
-    if (b.stretches.empty()) b.from = moment_;
-    b.stretches.push_back({to, static_cast<std::uint32_t>(noted_), static_cast<std::uint32_t>(b.sleeps.size()),
+    if (b.stretches.empty()) b.from = stretch.from;
+    b.stretches.push_back({stretch.to, static_cast<std::uint32_t>(noted_), static_cast<std::uint32_t>(b.sleeps.size()),
                            static_cast<std::uint32_t>(b.gaps.size()), static_cast<std::uint32_t>(b.traps.size()),
                            last});
     timed_ = noted_;
-    moment_ = to;
     if (noted_ >= batch_events_ || b.stretches.size() >= batch_events_) hand_on();
 }
 
@@ -149,6 +151,7 @@ void StepReader::hand_on() {
     auto events = tail(batch_->events, end.events, noted_);
     auto sleeps = tail(batch_->sleeps, end.sleeps, batch_->sleeps.size());
     auto gaps = tail(batch_->gaps, end.gaps, batch_->gaps.size());
+    auto sure = tail(batch_->sure_until, end.gaps, batch_->sure_until.size());
     auto traps = tail(batch_->traps, end.traps, batch_->traps.size());
     batch_ = book_(std::move(batch_));
     batch_->clear();
@@ -160,25 +163,22 @@ void StepReader::hand_on() {
     }
     batch_->sleeps.insert(batch_->sleeps.end(), sleeps.begin(), sleeps.end());
     batch_->gaps.insert(batch_->gaps.end(), gaps.begin(), gaps.end());
+    batch_->sure_until.insert(batch_->sure_until.end(), sure.begin(), sure.end());
     batch_->traps.insert(batch_->traps.end(), traps.begin(), traps.end());
 }
 
 void StepReader::settle() {
-    if (timer_.kind() == StepClock::none)
-        flush({stack_.step(), timer_.nominal(stack_.step())}, false);
-    else if (noted_ - timed_ >= kMostWaiting)  // no moment for very long: one instruction a cycle since the last
-        flush({stack_.step(), moment_.time + (timer_.nominal(stack_.step()) - timer_.nominal(moment_.step))}, false);
+    if (const auto stretch = timing_.settle(stack_.step())) flush(*stretch, false);
     trail_.steps = stack_.step();
     trail_.unmatched = stack_.unmatched();
 }
 
 void StepReader::finish() {
     stack_.finish(*this);
-    const std::uint64_t step = stack_.step();
-    flush({step, moment_.time + (timer_.nominal(step) - timer_.nominal(moment_.step))}, true);
+    flush(timing_.finish(stack_.step()), true);
     settle();
     hand_on();
-    trail_.origin = timer_.origin();
+    trail_.origin = timing_.origin();
 }
 
 void StepReader::more_events() { batch_->events.resize(std::max<std::size_t>(1024, 2 * batch_->events.size())); }

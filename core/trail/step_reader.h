@@ -10,7 +10,7 @@
 
 #include "flow/step_log.h"
 #include "trail/call_book.h"
-#include "trail/step_trail.h"
+#include "trail/step_timing.h"
 
 namespace mt {
 
@@ -38,6 +38,7 @@ class StepReader {
 
     // What the stack tells.
     void enter(const CallFrame& f, std::uint64_t step) {
+        timing_.entered();
         note({step, f.function, f.number, f.flags, Event::Kind::enter});
     }
     void leave(const CallFrame& f, std::uint64_t step) {
@@ -52,6 +53,7 @@ class StepReader {
         note({step, f.function, f.number, f.flags, Event::Kind::leave});
     }
     void leaf(std::uint32_t function, std::uint64_t step, std::uint64_t inside) {
+        timing_.entered();
         note({step, function, static_cast<std::uint32_t>(inside), 0, Event::Kind::leaf});
     }
 
@@ -76,19 +78,18 @@ class StepReader {
         batch_->events[noted_++] = e;
     }
     [[gnu::noinline]] void more_events();
-    void flush(const StepMoment& until, bool last);
+    void flush(const StepTiming::Stretch& stretch, bool last);
 
-    static constexpr std::size_t kMostWaiting = 1 << 20;
     StepTrail& trail_;
-    StepTimer timer_;
+    StepTiming timing_;
     CallStack stack_;
     Book book_;
     std::size_t batch_events_;
     std::unique_ptr<CallBatch> batch_;
     std::size_t noted_ = 0, timed_ = 0;  ///< events in batch_, and those of them that have a moment behind them
-    StepMoment moment_;
-    bool have_moment_ = false;
-    std::optional<std::uint64_t> syncs_at_loss_;  ///< how many there were when bytes were last missing or damaged
+    std::uint64_t sure_until_ = 0;       ///< step of the last synchronisation
+    unsigned syncs_wanted_ = 0;          ///< that are told on behind a gap
+    bool begun_ = false;                 ///< something has its time
 };
 
 }  // namespace mt

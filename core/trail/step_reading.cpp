@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "trail/growing_steps.h"
 #include "trail/reading.h"
+#include "trail/step_timing.h"
 
 namespace mt {
 namespace {
@@ -18,13 +19,7 @@ constexpr std::size_t kPieceBytes = 4 * 1024, kTurnBytes = 64 * 1024;
 class PieceReader {
   public:
     PieceReader(const Code& code, const StepCheckpoint& c, const std::function<bool(const StepPiece&)>& each)
-        : code_(code),
-          each_(each),
-          timer_(*c.timer),
-          stack_(*c.stack),
-          moment_(c.moment),
-          unknown_(c.moment.step == 0 && !timer_.begun()),
-          told_(!unknown_ && timer_.kind() != StepClock::none) {
+        : code_(code), each_(each), timing_(*c.timing), stack_(*c.stack) {
         for (const CallFrame& f : stack_.frames()) handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u;
     }
 
@@ -41,29 +36,35 @@ class PieceReader {
                             false});
     }
     void trap(const StepTrap& t) {
+        timing_.entered();
         traps.push_back({t, stack_.step(), {}});
         stack_.trap(t, *this);
     }
     void trap_return() { stack_.trap_return(); }
-    void gap(const StepGap& g) {
+    void gap(const StepGap& told) {
+        StepGap g = told;
+        timing_.lose(g);
+        timing_.entered();
         sleeps_.push_back(stack_.step());
         gaps.push_back({g, stack_.step(), {}, {}});
         stack_.lose(*this);
-        timer_.lost(g.kind);
     }
     void time(const StepTime& t) {
-        if (const auto moment = timer_.tell(t, stack_.step())) flush(*moment);
+        if (const auto stretch = timing_.tell(t, stack_.step())) flush(*stretch);
     }
-    void sync(std::uint64_t) {}
-    void enter(const CallFrame& f, std::uint64_t) { handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u; }
+    void sync(std::uint64_t) { timing_.sync(); }
+    void enter(const CallFrame& f, std::uint64_t) {
+        timing_.entered();
+        handlers_ += (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u;
+    }
     void leave(const CallFrame& f, std::uint64_t) { handlers_ -= (f.flags & CallFrame::kHandler) != 0 ? 1u : 0u; }
 
     void settle() {
-        if (timer_.kind() == StepClock::none) flush({stack_.step(), timer_.nominal(stack_.step())});
+        if (const auto stretch = timing_.settle(stack_.step())) flush(*stretch);
     }
     void finish() {
-        const std::uint64_t step = stack_.step();
-        flush({step, moment_.time + (timer_.nominal(step) - timer_.nominal(moment_.step))});
+        stack_.finish(*this);
+        flush(timing_.finish(stack_.step()));
     }
     bool done() const { return done_; }
     std::uint64_t step() const { return stack_.step(); }
@@ -71,18 +72,12 @@ class PieceReader {
     std::vector<StepGapAt> gaps;
 
   private:
-    void flush(StepMoment to) {
-        if (unknown_) {
-            moment_ = timer_.before(to);
-            told_ = false;
-        }
-        unknown_ = false;
-        to.time = std::max(to.time, moment_.time);
-        const StepSpan span(timer_.core(), moment_, to, sleeps_);
+    void flush(const StepTiming::Stretch& stretch) {
+        const StepSpan span(timing_.core(), stretch.from, stretch.to, sleeps_);
         for (StepPiece& p : waiting_) {
             p.begin = span.at(p.step);
             p.end = span.at(p.step + p.run.count);
-            p.told = told_ && p.step == moment_.step;
+            p.told = stretch.told && p.step == stretch.from.step;
             if (!done_ && !each_(p)) done_ = true;
         }
         waiting_.clear();
@@ -91,17 +86,12 @@ class PieceReader {
         for (; gaps_timed_ < gaps.size(); ++gaps_timed_)
             gaps[gaps_timed_].begin = gaps[gaps_timed_].end = span.at(gaps[gaps_timed_].step);
         sleeps_.clear();
-        moment_ = to;
-        told_ = timer_.kind() != StepClock::none;
     }
     const Code& code_;
     std::vector<std::uint64_t> sleeps_;
     const std::function<bool(const StepPiece&)>& each_;
-    StepTimer timer_;
+    StepTiming timing_;
     CallStack stack_;
-    StepMoment moment_;
-    bool unknown_;  ///< no moment was told yet
-    bool told_;     ///< the trace told moment_
     std::vector<StepPiece> waiting_;
     std::size_t traps_timed_ = 0, gaps_timed_ = 0;
     bool done_ = false;
@@ -113,12 +103,13 @@ const StepCheckpoint* checkpoint_before(const StepTrail& trail, std::uint64_t st
     return n == 0 ? nullptr : &trail.checkpoints[n - 1];
 }
 
-// Decodes on from a checkpoint until `each` has enough.
-void decode_from(const Recording& recording, const StepTrail& trail, PieceReader& reader, const StepCheckpoint& c) {
+// Decodes on from a checkpoint until `each` has enough, or up to an offset of the stream.
+void decode_from(const Recording& recording, const StepTrail& trail, PieceReader& reader, const StepCheckpoint& c,
+                 std::uint64_t most = ~std::uint64_t{0}) {
     StepPipe pipe = *c.pipe;
     const Bytes raw = recording.step_streams[trail.stream].bytes();
     std::uint64_t at = c.raw_offset;
-    const std::uint64_t end = std::min<std::uint64_t>(trail.read_bytes, raw.size());
+    const std::uint64_t all = std::min<std::uint64_t>(trail.read_bytes, raw.size()), end = std::min(all, most);
     auto loss = std::upper_bound(trail.losses.begin(), trail.losses.end(), c.raw_offset,
                                  [](std::uint64_t offset, const StepLoss& l) { return offset < l.on; });
     while (at < end && !reader.done()) {
@@ -136,7 +127,7 @@ void decode_from(const Recording& recording, const StepTrail& trail, PieceReader
         reader.settle();
         at = until;
     }
-    if (at >= end && !reader.done()) {
+    if (end == all && at >= end && !reader.done()) {
         pipe.finish(reader);
         reader.finish();
     }
@@ -148,7 +139,7 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
                         const std::function<void(std::uint64_t done)>& between) {
     const Recording::Stream& stream = recording.step_streams[index];
     const StreamSpec& spec = recording.target.streams[stream.spec];
-    GrowingSteps growing(recording, index, trail);
+    GrowingSteps growing(recording, index, trail, stream.journal.after_s);
     const Bytes raw = stream.bytes();
     auto settled = std::chrono::steady_clock::time_point{};
     const std::vector<StreamJournal::Break>& breaks = stream.journal.breaks;
@@ -241,6 +232,20 @@ std::uint64_t step_at(const Recording& recording, const StepTrail& trail, Time t
         return p.end <= t;
     });
     return found;
+}
+
+Time time_at_offset(const Recording& recording, const StepTrail& trail, std::uint64_t offset) {
+    const std::size_t n =
+        trail.checkpoints.partition_point([offset](const StepCheckpoint& c) { return c.raw_offset <= offset; });
+    if (n == 0) return trail.begin;
+    const std::function<bool(const StepPiece&)> nothing = [](const StepPiece&) { return true; };
+    PieceReader reader(*trail.code, trail.checkpoints[n - 1], nothing);
+    decode_from(recording, trail, reader, trail.checkpoints[n - 1], offset);
+    if (reader.step() >= trail.steps) return trail.end;
+    const StepWindow w = step_window(recording, trail, reader.step(), 1);
+    if (w.pieces.empty()) return trail.end;
+    const StepPiece& p = w.pieces.front();
+    return p.time_of(static_cast<std::uint32_t>(reader.step() - p.step));
 }
 
 void each_step_packet(const Recording& recording, std::size_t index,

@@ -27,6 +27,11 @@ struct StepPiece {
     std::uint16_t depth = 0;     ///< of the stack, at its first instruction
     std::uint16_t handlers = 0;  ///< how many of these are handlers
     bool told = false;           ///< the trace itself tells `begin`; else it lies between two moments that it tells
+
+    /// When the `nth` of its instructions ran. REQUIRES: nth < run.count.
+    Time time_of(std::uint32_t nth) const {
+        return {begin.ps + static_cast<std::int64_t>(static_cast<__int128>((end - begin).ps) * nth / run.count)};
+    }
 };
 
 /// A stretch of executed instructions, decoded again.
@@ -49,6 +54,9 @@ void each_step_piece(const Recording& recording, const StepTrail& trail, std::ui
 
 /// The step that runs at `t`: decodes a little. 0 if there is none.
 std::uint64_t step_at(const Recording& recording, const StepTrail& trail, Time t);
+
+/// When the byte at `offset` of the stream had come: the time of the instructions that it tells last.
+Time time_at_offset(const Recording& recording, const StepTrail& trail, std::uint64_t offset);
 
 /// All packets of step stream `index`, in stream order.
 void each_step_packet(const Recording& recording, std::size_t index,

@@ -37,7 +37,7 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
     if (kind_ == StepClock::cycles) {
         if (t.kind == StepTime::Kind::cycles) {
             ticks_ += t.ticks;
-            return StepMoment{step, core_.at(static_cast<std::int64_t>(ticks_))};
+            return StepMoment{step, start_ + core_.at(static_cast<std::int64_t>(ticks_))};
         }
         if (!have_origin_) {
             have_origin_ = true;
@@ -45,7 +45,7 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
             if (zero_ && stamps_.clock().hz != 0) {
                 ticks_ += static_cast<std::uint64_t>(
                     core_.clock().cycles(stamps_.at(static_cast<std::int64_t>(t.ticks - origin_))));
-                return StepMoment{step, core_.at(static_cast<std::int64_t>(ticks_))};
+                return StepMoment{step, start_ + core_.at(static_cast<std::int64_t>(ticks_))};
             }
         }
         if (stamps_.clock().hz == 0 || t.ticks < origin_) return std::nullopt;
@@ -60,7 +60,7 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
         const auto cycles = stamp_ticks_ + static_cast<std::uint64_t>(core_.clock().cycles(since));
         if (cycles <= ticks_) return std::nullopt;
         ticks_ = cycles;
-        return StepMoment{step, core_.at(static_cast<std::int64_t>(ticks_))};
+        return StepMoment{step, start_ + core_.at(static_cast<std::int64_t>(ticks_))};
     }
     if (t.kind == StepTime::Kind::cycles) return std::nullopt;
     if (!have_origin_) {
@@ -71,7 +71,7 @@ std::optional<StepMoment> StepTimer::tell(const StepTime& t, std::uint64_t step)
         } else {
             origin_ = t.ticks;
             // What ran before the first timestamp takes a cycle each.
-            base_ = core_.at(static_cast<std::int64_t>(step));
+            base_ = start_ + core_.at(static_cast<std::int64_t>(step));
         }
     }
     if (!believe(t.ticks, t.sent)) return std::nullopt;
@@ -95,7 +95,8 @@ bool StepTimer::believe(std::uint64_t ticks, unsigned sent) {
             origin_ = ticks;
         }
         before_ = ticks_ = ticks;
-        behind_ = unbelieved_ = 0;
+        behind_ = 0;
+        unbelieved_ = 0;
         return true;
     }
     // A core may sleep for long: in a stream without damage only what is very far ahead is doubted.
@@ -107,7 +108,8 @@ bool StepTimer::believe(std::uint64_t ticks, unsigned sent) {
         return false;
     }
     suspect_.reset();
-    behind_ = unbelieved_ = 0;
+    behind_ = 0;
+    unbelieved_ = 0;
     // How far timestamps stand apart is told by those with nothing missing between them.
     if (!std::exchange(lost_, false) && step <= far) widest_ = std::max(widest_, step);
     before_ = ticks_;

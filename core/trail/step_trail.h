@@ -31,6 +31,7 @@ enum class StepClock : std::uint8_t {
 
 /// One stay of a function on the stack. Steps count instructions of the stream.
 struct CallSpan {
+    static_assert(FunctionTable::kMost <= std::size_t{1} << 18);
     Time begin, length;
     std::uint64_t step : 40;  ///< of its first instruction
     std::uint64_t function : 18;
@@ -108,24 +109,30 @@ struct CallRate {
     std::uint32_t latest = 0;
 };
 
-/// Figures of one function. Times are inclusive unless they say own, and without what handlers took that came in
-/// between: a handler is not part of whom it interrupts.
+/// Figures of one function. A call's duration is from its entry to its exit; its work is that without what handlers
+/// took that preempted it. Own time is work without callees.
 struct FunctionTally {
-    std::uint64_t calls = 0;      ///< whole calls
-    std::uint64_t left_out = 0;   ///< entered, but the end was not seen, or the stack was switched meanwhile
-    std::uint64_t unseen = 0;     ///< pieces of calls whose entry was not seen, or counted in an earlier piece
-    std::uint64_t recursive = 0;  ///< calls while it was on the stack already
-    std::uint64_t unwound = 0;    ///< left without returning
-    std::uint64_t steps = 0;      ///< instructions of its own
-    Time own, inclusive;          ///< of all calls; of those not within another call of the same
-    Time whole;                   ///< inclusive, of all whole calls
-    Time least = Time::max(), greatest;
-    double squares = 0;  ///< of inclusive nanoseconds
-    CallRate rate;       ///< entries
+    std::uint64_t calls = 0;             ///< whole calls
+    std::uint64_t left_out = 0;          ///< entered, but the end was not seen, or the stack was switched meanwhile
+    std::uint64_t unseen = 0;            ///< pieces of calls whose entry was not seen, or counted in an earlier piece
+    std::uint64_t recursive = 0;         ///< calls while it was on the stack already
+    std::uint64_t unwound = 0;           ///< left without returning
+    std::uint64_t steps = 0;             ///< instructions of its own
+    Time own;                            ///< of all calls
+    Time inclusive;                      ///< durations of all calls that are not within another call of the same
+    Time preempted;                      ///< … of these, what handlers took
+    Time work;                           ///< of all whole calls
+    Time most_work;                      ///< of one whole call
+    double squares = 0;                  ///< of work in nanoseconds, whole calls
+    Time least = Time::max(), greatest;  ///< durations of whole calls
+    Time whole_preempted;                ///< durations less work, of all whole calls …
+    double more_squares = 0;             ///< … and squares of durations less those of work, in nanoseconds
+    CallRate rate;                       ///< entries
     struct Place {
         std::uint32_t level = 0;
         std::uint64_t index = 0;
-    } worst;
+    } worst,      ///< the call with the most work
+        longest;  ///< the call that lasted longest
 };
 
 /// A function as called by its callers up to the root.
@@ -165,9 +172,9 @@ struct StepMoment {
 /// Gives steps their times: known moments come from the trace, what lies between is interpolated.
 class StepTimer {
   public:
-    /// `zero`: what the timestamps read at the recording's zero; without it, that is where the stream begins.
-    StepTimer(StepClock kind, Clock core, Clock stamps, std::optional<std::uint64_t> zero = {})
-        : kind_(kind), core_(core), stamps_(stamps), zero_(zero) {}
+    /// `zero`: what the timestamps read at the recording's zero; without it, the stream begins at `start`.
+    StepTimer(StepClock kind, Clock core, Clock stamps, std::optional<std::uint64_t> zero = {}, Time start = {})
+        : kind_(kind), core_(core), stamps_(stamps), zero_(zero), start_(zero ? Time{} : start), base_(start_) {}
 
     /// A moment told behind `step` instructions; nothing if it adds nothing.
     std::optional<StepMoment> tell(const StepTime& t, std::uint64_t step);
@@ -176,14 +183,14 @@ class StepTimer {
     const QuickClock& core() const { return core_; }
     /// The moment of the first instruction once the first moment is known.
     StepMoment before(const StepMoment& first) const {
-        if (!zero_) return {};
+        if (!zero_) return {0, start_};
         return {0, std::max(Time{}, first.time - core_.at(static_cast<std::int64_t>(first.step)))};
     }
     /// A moment was told.
     bool begun() const { return have_origin_; }
     void lost(StepGapKind kind) {
         lost_ = true;
-        damaged_ = damaged_ || (kind != StepGapKind::stopped && kind != StepGapKind::lead_in);
+        damaged_ = damaged_ || is_missing(kind);
     }
     /// Whether a timestamp can be believed: one that lies far ahead of all, or behind, only if others bear it out.
     /// Where something was damaged, only one that sends the bits itself by which it lies ahead (see StepTime::sent).
@@ -196,7 +203,7 @@ class StepTimer {
     StepClock kind_;
     QuickClock core_, stamps_;
     std::optional<std::uint64_t> zero_;
-    Time base_{};
+    Time start_, base_;
     std::uint64_t origin_ = 0, ticks_ = 0;  ///< ticks_: cycles, or the last timestamp
     bool have_origin_ = false, lost_ = false;
     bool damaged_ = false;                  ///< something was: timestamps are looked at more closely
@@ -269,14 +276,15 @@ class StepSpan {
     std::int64_t asleep_ = 0;
 };
 
+class StepTiming;
+
 /// From here the stream is decoded again.
 struct StepCheckpoint {
     std::uint64_t raw_offset = 0;
     std::uint64_t step = 0;
-    StepMoment moment;  ///< the last known one
     std::shared_ptr<const StepPipe> pipe;
     std::shared_ptr<const CallStack> stack;
-    std::shared_ptr<const StepTimer> timer;
+    std::shared_ptr<const StepTiming> timing;
 };
 
 /// Bytes of the stream are missing: it ends at `at`, and goes on at `on` of the file (the same, or further). A
@@ -289,7 +297,9 @@ struct StepTrail {
     std::string file, core;
     std::size_t stream = 0, core_index = 0;  ///< stream: index into the recording's step streams
     std::uint64_t raw_bytes = 0, read_bytes = 0, bytes = 0, bad_bytes = 0, steps = 0, packets = 0, unmatched = 0;
-    std::map<std::string, std::uint64_t> counts;  ///< packets by kind
+    std::uint64_t lead_in = 0;  ///< bytes before the first packet: they cannot be read
+    std::map<std::string, std::uint64_t> counts;          ///< packets by kind
+    std::map<unsigned, SourceIds::Others> other_sources;  ///< in the same stream, by source ID: not taken
     StepClock clock = StepClock::none;
     std::uint64_t origin = 0;  ///< first timestamp, in its own ticks
     std::uint64_t exact = 0;   ///< known moments
@@ -301,6 +311,13 @@ struct StepTrail {
     std::vector<FunctionTally> tallies;  ///< per function of the table
     std::vector<CallNode> tree;
     Column<StepGapAt> gaps;
+    /// Around gaps, from the last known moment before up to the second synchronisation behind: what ran there, and
+    /// when, may be wrong though it is shown. Ascending.
+    Column<std::pair<Time, Time>> doubtful;
+    bool trusted(Time from, Time to) const {
+        const std::size_t i = doubtful.partition_point([from](const auto& d) { return d.second < from; });
+        return i == doubtful.size() || to < doubtful[i].first;
+    }
     Column<StepTrapAt> traps;
     Column<StepCheckpoint> checkpoints;
     std::vector<StepLoss> losses;                  ///< ascending

@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <map>
+#include <optional>
 #include <memory>
 #include <string>
 #include <unordered_map>
@@ -89,6 +90,12 @@ struct TaskLane {
     };
     Column<PriorityChange> priorities;
     Time cpu;  ///< processor time inside what was observed, without interrupts
+    /// Where its state may be wrong: from its last change to an event that contradicts it. Ascending.
+    Column<std::pair<Time, Time>> doubtful;
+    bool trusted(Time from, Time to) const {
+        const std::size_t i = doubtful.partition_point([from](const auto& d) { return d.second < from; });
+        return i == doubtful.size() || to < doubtful[i].first;
+    }
 
     /// Index of the stretch that `t` lies in; stretches.size() before the first.
     std::size_t stretch_at(Time t) const {
@@ -279,6 +286,13 @@ struct TaskTrail {
     std::int64_t origin_ticks = 0;  ///< what the clock read at the recording's zero
     std::uint64_t clock_hz = 0;
     std::uint64_t contradictions = 0;
+    struct Contradiction {
+        Time time;
+        std::uint64_t offset = 0;  ///< of the event, in its file
+        std::uint16_t core = 0;    ///< that it came from
+        std::string what;          ///< "guide runs though it waits for bus_lock"
+    };
+    std::optional<Contradiction> first_contradiction;
     bool vocabulary_known = true;
 
     bool present() const { return !streams.empty() || !tasks.empty() || !values.empty() || !marks.empty(); }

@@ -129,35 +129,6 @@ std::string CoreTrail::running_name(std::uint16_t running) const {
     return l != nullptr ? l->name() : architectural_exception_name(running);
 }
 
-Time Trail::gap_time() const {
-    Time sum{}, reached{};
-    for (std::size_t i = 0; i < gaps.size(); ++i) {
-        const Gap& g = gaps[i];
-        const Time from = std::max(g.begin, reached);
-        if (g.end > from) sum += g.end - from;
-        reached = std::max(reached, g.end);
-    }
-    return sum;
-}
-
-bool Trail::gap_in(Time from, Time to) const {
-    // With one stream gaps ascend in both ends; with several a scan of the neighbours is not enough.
-    if (streams.size() + tasks.streams.size() == 1) {
-        std::size_t low = 0, high = gaps.size();
-        while (low < high) {
-            const std::size_t mid = (low + high) / 2;
-            if (gaps[mid].end < from)
-                low = mid + 1;
-            else
-                high = mid;
-        }
-        return low < gaps.size() && gaps[low].begin <= to;
-    }
-    for (std::size_t i = 0; i < gaps.size(); ++i)
-        if (gaps[i].begin <= to && gaps[i].end >= from) return true;
-    return false;
-}
-
 std::vector<std::size_t> order_by_priority(const CoreTrail& core) {
     const auto preference = [](std::uint16_t n) -> unsigned {
         if (n == 2 || is_fault_exception(n)) return n;

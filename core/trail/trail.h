@@ -17,6 +17,7 @@
 #include "base/time.h"
 #include "flow/exception_nest.h"
 #include "flow/itm_pipe.h"
+#include "trail/gaps.h"
 #include "trail/step_trail.h"
 #include "trail/task_trail.h"
 
@@ -133,19 +134,6 @@ inline void ExceptionLane::append(const ExceptionInstance& x) {
     longest_.push_back(length);
 }
 
-enum class GapKind : std::uint8_t { overflow, damage };
-
-/// Where the recording does not know. `length` bytes from `offset` of the unframed stream.
-struct Gap {
-    Time begin, end;
-    std::uint64_t offset = 0, length = 0;
-    GapKind kind = GapKind::overflow;
-    std::uint16_t reason = 0;  ///< ItmDamage where kind is damage
-    std::uint32_t stream = 0;  ///< index into the trail's streams, or into those of its event trace
-    std::uint16_t core = 0;    ///< index into the trail's cores
-    bool events = false;       ///< of an event trace
-};
-
 /// Counts over the whole recording in at most kBuckets equal stretches; the stretches double in width
 /// when the recording outgrows them, so memory does not follow its length.
 class Density {
@@ -197,6 +185,7 @@ class Density {
 struct CoreTrail {
     std::string name;
     bool riscv = false;
+    bool timed = true;  ///< false: only instruction trace without a clock tells of it; an instruction counts as a cycle
     bool plain_numbers = false;  ///< lanes are numbered 16 above what the operating system calls its interrupts
     Clock clock;
     std::vector<ExceptionLane> lanes;      ///< in order of first appearance
@@ -314,18 +303,28 @@ struct Trail {
     std::vector<StreamTrail> streams;
     std::vector<StepTrail> steps;  ///< one for each stream of instruction trace
     TaskTrail tasks;               ///< what an operating system's events tell
-    Column<Gap> gaps;              ///< per stream ascending; begin ascending with one stream
+    GapList gaps;
+    /// Where what the lanes and tasks of a core show may be wrong, though it is shown: around losses, up to where
+    /// decoding is sure again. A finding that leans on anything in there is none.
+    GapList doubtful;
+    static constexpr std::uint16_t kEveryCore = 0xFFFF;
+
+    bool trusted(std::size_t core, Time from, Time to) const {
+        return doubtful.empty() || (!doubtful.touch(core, from, to) && !doubtful.touch(kEveryCore, from, to));
+    }
+    void doubt(std::uint16_t core, Time from, Time to) {
+        Gap g;
+        g.begin = from;
+        g.end = std::max(from, to);
+        g.core = core;
+        doubtful.push_back(g);
+    }
     std::vector<Doubt> doubts;
     std::vector<Note> notes;
     Time end;                ///< the last known moment
     bool complete = false;   ///< decoding has reached the end of all streams
     bool cancelled = false;  ///< a person stopped it before the end
     double decode_seconds = 0;
-
-    /// Time covered by gaps, overlaps counted once.
-    Time gap_time() const;
-    /// True if a gap touches [from, to].
-    bool gap_in(Time from, Time to) const;
 };
 
 /// Orders lanes by urgency: a lane that was seen to cut into another stands above it; where nothing was

@@ -209,6 +209,10 @@ class JsonMetadata {
         if (f.is_string()) {
             const auto alias = aliases_.find(f.get<std::string>());
             if (alias == aliases_.end()) throw Wrong{"the type '" + f.get<std::string>() + "' is not defined"};
+            copied_ += ctf_type_size(alias->second);
+            if (copied_ > kMostCtfCopies)
+                throw Wrong{"types repeat others too often: more than " + std::to_string(kMostCtfCopies) +
+                            " fields in all"};
             return alias->second;
         }
         if (!f.is_object()) throw Wrong{"a field class is neither an object nor a name"};
@@ -298,6 +302,7 @@ class JsonMetadata {
     }
 
     std::map<std::string, CtfType> aliases_;
+    mutable std::size_t copied_ = 0;  ///< types, by aliases
     std::map<std::string, int> clock_ids_;
 };
 

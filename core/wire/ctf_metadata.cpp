@@ -162,6 +162,16 @@ class Resolver {
     std::vector<Open> open_;
 };
 
+}  // namespace
+
+std::size_t ctf_type_size(const CtfType& type) {
+    std::size_t size = 1 + type.labels.size();
+    for (const auto& f : type.fields) size += ctf_type_size(f.type);
+    return size;
+}
+
+namespace {
+
 // Alignment of compound types is that of their strictest part (CTF 1.8.3, 4.2.1; CTF 2.0, 6.4).
 unsigned settle_alignment(CtfType& t, unsigned depth = 0) {
     if (depth > kCtfDeepest) return 1;

@@ -18,14 +18,15 @@ namespace mt {
 struct CtfPacket {
     std::uint64_t offset = 0, bytes = 0;  ///< in the file
     std::uint64_t content_bits = 0;       ///< what is used of it, from `offset`
+    bool cut = false;                     ///< bytes are missing in it: the next packet begins before its end
     std::uint64_t events_at = 0;          ///< bits from `offset` to the first event record
     std::size_t stream_class = 0;         ///< index into CtfMetadata::streams
     std::int64_t begin = 0, end = 0;      ///< 0 if the packet does not say
     std::uint64_t discarded = 0, sequence = 0, cpu = 0;
     bool has_begin = false, has_end = false, has_discarded = false, has_sequence = false, has_cpu = false;
 
-    /// True if an event cannot be of this time: a packet's end is not before its last event (CTF 1.8.3, 5.2: timestamp_end). A
-    /// writer that rounds its end is forgiven as much as the packet is long.
+    /// True if an event cannot be of this time: a packet's end is not before its last event (CTF 1.8.3, 5.2:
+    /// timestamp_end). A writer that rounds its end is forgiven as much as the packet is long.
     bool too_late(std::int64_t ticks) const {
         if (!has_begin || !has_end || end < begin || ticks <= end) return false;
         return static_cast<std::uint64_t>(ticks) - static_cast<std::uint64_t>(end) >

@@ -279,6 +279,13 @@ class TextMetadata {
         t.path = std::move(path);
     }
 
+    // A few names that stand for each other many times would fill any memory.
+    void count_copy(const CtfType& t) {
+        copied_ += ctf_type_size(t);
+        if (copied_ > kMostCtfCopies)
+            fail("types repeat others too often: more than " + std::to_string(kMostCtfCopies) + " fields in all");
+    }
+
     CtfType type(unsigned depth) {
         if (depth > kCtfDeepest) fail("types are nested too deep");
         if (is("integer")) return integer_type();
@@ -299,7 +306,9 @@ class TextMetadata {
         }
         if (count == 0) fail("the type '" + peek().text + "' is not defined");
         at_ += count;
-        return *lookup(longest);
+        const CtfType& alias = *lookup(longest);
+        count_copy(alias);
+        return alias;
     }
 
     unsigned power_of_two(std::uint64_t v) const {
@@ -415,6 +424,7 @@ class TextMetadata {
             const CtfType base = type(depth + 1);
             do {
                 CtfField f;
+                if (!out.empty()) count_copy(base);
                 f.type = declarator(base, f.name);
                 // Names may begin with an underscore to keep clear of reserved words (7.3.2).
                 out.push_back(std::move(f));
@@ -684,6 +694,7 @@ class TextMetadata {
     }
 
     std::vector<Token> tokens_;
+    std::size_t copied_ = 0;  ///< types, by aliases
     std::size_t at_ = 0;
     std::vector<Types> scopes_;
 };

@@ -68,6 +68,11 @@ struct CtfType {
     int slot = -1;                  ///< where the value is left when read, once resolved
 };
 
+/// Types, members and labels of it, itself included.
+std::size_t ctf_type_size(const CtfType& type);
+/// How many of these copies of aliases may make in one metadata: real ones need some thousands.
+inline constexpr std::size_t kMostCtfCopies = std::size_t{1} << 17;
+
 struct CtfField {
     std::string name;
     std::vector<CtfType::Range> ranges;  ///< as a variant's option: the selector's values (CTF 2.0)
@@ -86,7 +91,7 @@ struct CtfEventClass {
     std::uint64_t stream_class = 0;
     std::string name, space;
     CtfType context, payload;  ///< structures; empty if there is none
-    unsigned slot_count = 0;        ///< how many slots a reader of this event needs in all
+    unsigned slot_count = 0;   ///< how many slots a reader of this event needs in all
     unsigned line = 0;         ///< where it stands in the metadata text, from 1
 };
 

@@ -79,7 +79,8 @@ unsigned map_bits(unsigned branches) {
 
 }  // namespace
 
-EtraceDecoder::EtraceDecoder(const EtraceParameters& parameters) : parameters_(parameters) {
+EtraceDecoder::EtraceDecoder(const EtraceParameters& parameters)
+    : parameters_(parameters), sources_(parameters.src_id) {
     options_[static_cast<std::size_t>(EtraceParameters::Option::implicit_return)] = parameters.implicit_return;
     options_[static_cast<std::size_t>(EtraceParameters::Option::full_address)] = parameters.full_address;
 }
@@ -97,6 +98,11 @@ EtraceDecoder::Parse EtraceDecoder::one(std::span<const std::uint8_t> bytes, Etr
     }
     if (bytes.size() < 1 + size) return Parse::need_more;
     p.length = static_cast<std::uint32_t>(1 + size);
+    if (k.src_id_bits > 0) {
+        // Of packets of other harts nothing more is asked: their options are their own.
+        p.source = static_cast<std::uint16_t>(Bits(bytes.subspan(1, size)).take(k.src_id_bits));
+        if (sources_.foreign(p.source)) return Parse::foreign;
+    }
     if (size <= 5 && bytes.size() >= 9 && k.src_id_bits == 0) {
         // Nearly all packets: 31 branches and no address (format 1 with none said, 7.5), taken at once.
         std::uint64_t word = 0;
@@ -244,8 +250,10 @@ bool EtraceDecoder::believable(std::span<const std::uint8_t> bytes, bool last) c
         const Parse result = one(bytes, p, why);
         if (result == Parse::bad) return false;
         if (result == Parse::need_more) return last && bytes.empty() && packets > 0;
+        // One of a hart that never sent anything is no sign that packets begin here.
+        if (result == Parse::foreign && !sources_.others().contains(p.source)) return false;
         bytes = bytes.subspan(p.length);
-        if (result == Parse::packet) ++packets;
+        if (result == Parse::packet || result == Parse::foreign) ++packets;
     }
     return true;
 }
@@ -274,7 +282,7 @@ std::optional<std::size_t> EtraceDecoder::find_entry(std::span<const std::uint8_
         while (packets < kPackets) {
             EtracePacket q;
             const Parse result = one(bytes.subspan(next), q, why);
-            if (result != Parse::packet && result != Parse::idle) break;
+            if (result == Parse::bad || result == Parse::need_more) break;
             next += q.length;
             ++packets;
         }
@@ -314,13 +322,17 @@ std::size_t EtraceDecoder::parse(std::span<const std::uint8_t> bytes, std::uint6
         EtraceDamage why{};
         const Parse result = one(bytes.subspan(at), p, why);
         const std::size_t length = p.length;
+        const unsigned source = p.source;
         if (result != Parse::packet) out.pop_back();
         if (result == Parse::need_more) break;
         if (result == Parse::bad) {
             give_up(why);
             continue;
         }
-        if (result == Parse::packet) {
+        if (result == Parse::foreign) {
+            (void)sources_.take(source, length);
+        } else if (result == Parse::packet) {
+            if (parameters_.src_id_bits > 0) (void)sources_.take(source, length);
             p.offset = offset + at;
             if (p.kind == EtraceKind::support) options_ = p.options;
         }

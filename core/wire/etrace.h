@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "target/protocol_parameters.h"
+#include "wire/source_ids.h"
 
 namespace mt {
 
@@ -82,12 +83,16 @@ class EtraceDecoder {
     /// Whether both stand between the same two packets and take apart the same way what comes.
     bool agrees(const EtraceDecoder& o) const {
         return position_ == o.position_ && !hunting_ && !o.hunting_ && held_.empty() && o.held_.empty() &&
-               options_ == o.options_;
+               options_ == o.options_ && sources_.agrees(o.sources_);
     }
     const EtraceParameters& parameters() const { return parameters_; }
+    /// What other sources sent in this stream.
+    const SourceIds& sources() const { return sources_; }
+    /// Of a decoder that entered where `before` stood: what that one passed over counts too.
+    void continue_from(const EtraceDecoder& before) { sources_.add(before.sources_); }
 
   private:
-    enum class Parse : std::uint8_t { packet, idle, need_more, bad };
+    enum class Parse : std::uint8_t { packet, idle, foreign, need_more, bad };
     std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, bool last,
                       std::vector<EtracePacket>& out, const std::function<void()>& full);
     Parse one(std::span<const std::uint8_t> bytes, EtracePacket& packet, EtraceDamage& why) const;
@@ -96,6 +101,7 @@ class EtraceDecoder {
     bool believable(std::span<const std::uint8_t> bytes, bool last) const;
 
     EtraceParameters parameters_;
+    SourceIds sources_;
     EtraceOptions options_{};
     std::vector<std::uint8_t> held_;
     std::uint64_t position_ = 0;  ///< offset of the next byte to be fed

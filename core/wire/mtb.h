@@ -3,7 +3,9 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <span>
+#include <utility>
 #include <vector>
 
 namespace mt {
@@ -14,34 +16,39 @@ struct MtbPacket {
     std::uint32_t source = 0, destination = 0;  ///< bit 0 clear
     bool atomic = false;                        ///< A: by an exception, not by an instruction
     bool start = false;                         ///< S: tracing started here; `source` is not where it came from
+    std::uint64_t skipped = 0;                  ///< bytes before it that were passed over to be in step again
 };
 
-/// Eight bytes each, oldest first. What is left at the end is kept for the next call. Copyable. One thread at a time.
+/// Eight bytes each, oldest first, without any mark between them. Where bytes are missing or too many, all that follows
+/// is out of step: whether addresses can be the program's shows it, and the decoder steps over to where they can again.
+/// What is left at the end is kept for the next call. Copyable: a copy is a checkpoint. One thread at a time.
 class MtbDecoder {
   public:
+    /// `possible`: whether the program may go from the one address to the other like this; none: all are.
+    explicit MtbDecoder(std::function<bool(const MtbPacket&)> possible = {}) : possible_(std::move(possible)) {}
+
     void feed(std::span<const std::uint8_t> bytes, std::vector<MtbPacket>& out) {
-        for (const std::uint8_t b : bytes) {
-            word_ |= std::uint64_t{b} << (8 * have_);
-            ++position_;
-            if (++have_ < 8) continue;
-            MtbPacket p;
-            p.offset = position_ - 8;
-            p.source = static_cast<std::uint32_t>(word_) & ~1u;
-            p.atomic = (word_ & 1) != 0;
-            p.destination = static_cast<std::uint32_t>(word_ >> 32) & ~1u;
-            p.start = (word_ >> 32 & 1) != 0;
-            out.push_back(p);
-            have_ = 0;
-            word_ = 0;
-        }
+        held_.insert(held_.end(), bytes.begin(), bytes.end());
+        position_ += bytes.size();
+        take(false, out);
     }
-    /// Bytes of a packet that is not whole.
-    unsigned left() const { return have_; }
+    void finish(std::vector<MtbPacket>& out) { take(true, out); }
+    /// Bytes of a packet that is not whole, or that waits for what comes behind.
+    unsigned left() const { return static_cast<unsigned>(held_.size()); }
     std::uint64_t position() const { return position_; }
 
   private:
-    std::uint64_t word_ = 0, position_ = 0;
-    unsigned have_ = 0;
+    static constexpr std::size_t kRun = 4;  ///< packets in a row that must be possible to be in step
+
+    void take(bool last, std::vector<MtbPacket>& out);
+    MtbPacket packet(std::size_t at) const;
+    bool possible(std::size_t at) const;
+    /// As many packets as there are, at most kRun, from `at` on are possible.
+    bool run(std::size_t at) const;
+
+    std::function<bool(const MtbPacket&)> possible_;
+    std::vector<std::uint8_t> held_;
+    std::uint64_t position_ = 0, skipped_ = 0;
 };
 
 }  // namespace mt

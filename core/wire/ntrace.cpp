@@ -71,7 +71,7 @@ NtraceMessage damage(std::uint64_t offset, std::size_t length, NtraceDamage why)
 }  // namespace
 
 void NtraceDecoder::message(std::span<const std::uint8_t> slices, std::uint64_t offset,
-                            std::vector<NtraceMessage>& out) const {
+                            std::vector<NtraceMessage>& out) {
     NtraceMessage m;
     m.offset = offset;
     m.length = static_cast<std::uint32_t>(slices.size());
@@ -82,6 +82,10 @@ void NtraceDecoder::message(std::span<const std::uint8_t> slices, std::uint64_t 
     const auto tcode = static_cast<std::uint8_t>(f.fixed(6));
     m.source = static_cast<std::uint16_t>(f.fixed(parameters_.src_bits));
     m.kind = static_cast<NtraceKind>(tcode);
+    if (parameters_.src_bits > 0 && sources_.foreign(m.source)) {
+        if (!f.missing()) (void)sources_.take(m.source, slices.size());
+        return;
+    }
     const auto history = [&] {
         m.history = f.variable();
         m.has_history = true;
@@ -142,6 +146,7 @@ void NtraceDecoder::message(std::span<const std::uint8_t> slices, std::uint64_t 
         m.has_timestamp = true;
     }
     if (f.missing() || f.more()) return bad(NtraceDamage::short_of_fields);
+    if (parameters_.src_bits > 0) (void)sources_.take(m.source, slices.size());
     out.push_back(m);
 }
 

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "target/protocol_parameters.h"
+#include "wire/source_ids.h"
 
 namespace mt {
 
@@ -63,17 +64,20 @@ struct NtraceMessage {
 /// thread at a time. Messages that make no sense are damage up to their end.
 class NtraceDecoder {
   public:
-    explicit NtraceDecoder(const NtraceParameters& parameters) : parameters_(parameters) {}
+    explicit NtraceDecoder(const NtraceParameters& parameters) : parameters_(parameters), sources_(parameters.src_id) {}
     void feed(std::span<const std::uint8_t> bytes, std::vector<NtraceMessage>& out);
     void finish(std::vector<NtraceMessage>& out);
     /// Bytes are missing in the source at this place.
     void lose_source(std::vector<NtraceMessage>& out);
     std::uint64_t position() const { return position_; }
+    /// What other sources sent in this stream.
+    const SourceIds& sources() const { return sources_; }
 
   private:
-    void message(std::span<const std::uint8_t> slices, std::uint64_t offset, std::vector<NtraceMessage>& out) const;
+    void message(std::span<const std::uint8_t> slices, std::uint64_t offset, std::vector<NtraceMessage>& out);
 
     NtraceParameters parameters_;
+    SourceIds sources_;
     std::vector<std::uint8_t> held_;
     std::uint64_t position_ = 0;
     bool skipping_ = false;  ///< up to the end of a message that is too long to be one

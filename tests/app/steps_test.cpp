@@ -88,9 +88,11 @@ TEST_F(StepsPage, AFunctionLeftOutHandsItsShareToTheOthers) {
 TEST_F(StepsPage, AClickOnACallSelectsItAndSaysWhoWasOnTheStack) {
     choose("refraction");
     const Lanes::Call call = *window->lanes()->call();
-    const QPoint middle = window->lanes()->call_rect(call).center().toPoint();
+    // Near its begin: a handler preempts this one, the longest, in the middle.
+    const QRectF bar = window->lanes()->call_rect(call);
+    const QPoint early = QPointF(bar.left() + bar.width() / 50 + 2, bar.center().y()).toPoint();
     window->lanes()->setFocus();
-    QTest::mouseClick(window->lanes(), Qt::LeftButton, {}, middle);
+    QTest::mouseClick(window->lanes(), Qt::LeftButton, {}, early);
     ASSERT_EQ(window->lanes()->call(), call);
     EXPECT_GT(window->viewpoint().cursor(), span(call).begin);
     EXPECT_LT(window->viewpoint().cursor(), span(call).end());
@@ -208,7 +210,9 @@ TEST_F(StepsPage, FootstepsFoldFromInstructionsOverLinesAndFunctionsToTheStack) 
     QTest::keyClick(footsteps, Qt::Key_Left);
     EXPECT_EQ(footsteps->fold(), Footsteps::Fold::functions);
     const QStringList functions = footsteps->shown();
-    for (int i = 1; i < functions.size(); ++i) EXPECT_NE(cell(functions[i], 5), cell(functions[i - 1], 5));
+    for (int i = 1; i < functions.size(); ++i)
+        EXPECT_TRUE(cell(functions[i], 5) != cell(functions[i - 1], 5) || cell(functions[i], 5) == "bisect_track")
+            << "each stay in a function is a row; the one that calls itself has a row for each level";
     QTest::keyClick(footsteps, Qt::Key_Down);
     ASSERT_TRUE(rows_arrive());
     EXPECT_NE(footsteps->texts(*footsteps->current())[4], "refraction");

@@ -51,6 +51,7 @@ class Book : public testing::Test {
         add({step, 0, static_cast<std::uint32_t>(batch_.gaps.size()), 0, Event::Kind::gap});
         batch_.gaps.emplace_back();
         batch_.gaps.back().kind = kind;
+        batch_.sure_until.push_back(0);
     }
     /// Hands the batch over and begins the next, where it ended.
     void hand_on() {
@@ -136,7 +137,9 @@ TEST_F(Book, AHandlerIsNoPartOfWhomItInterrupts) {
     leave(100, kSort);
     moment(100, 100, true);
     finish();
-    EXPECT_EQ(tally(kSort).inclusive, us(80));
+    EXPECT_EQ(tally(kSort).inclusive, us(100)) << "from its entry to its exit";
+    EXPECT_EQ(tally(kSort).preempted, us(20)) << "of which the handler took";
+    EXPECT_EQ(tally(kSort).work, us(80)) << "what is held against its peers";
     EXPECT_EQ(tally(kSort).own, us(80));
     EXPECT_EQ(tally(kServe).inclusive, us(20));
     EXPECT_EQ(tally(kServe).own, us(16));

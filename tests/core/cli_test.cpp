@@ -99,6 +99,94 @@ TEST(CommandLine, ErrorsGoToStandardErrorWithPlaceAndAdvice) {
     EXPECT_EQ(mtrail("stats --help").code, 0);
 }
 
+TEST(CommandLine, WhatAnOptionCannotBeIsRefusedWithWhatIsAllowed) {
+    const std::string steps = test::data("steps/rv-etrace-mount/recording.target.toml");
+    struct Wrong {
+        std::string arguments, said;
+    };
+    for (const Wrong& w : {Wrong{"events " + kMount + " --from nan", "is no time"},
+                           {"events " + kMount + " --from 5parsec", "is no time"},
+                           {"events " + kMount + " --from -3", "is no time"},
+                           {"events " + kMount + " --from 1e300", "is no time"},
+                           {"events " + kMount + " --from 2ms --to 1ms", "--from lies after --to"},
+                           {"stats " + kMount + " --of interrupts --csv --json", "excludes"},
+                           {"stats " + steps + " --of functions --leave-out interp_fed", "did you mean interp_feed?"},
+                           {"find " + kMount + " --fail-if late_respose", "did you mean late_response?"},
+                           {"ring " + kMount + " --at 99999999999999999999999", "--at"},
+                           {"evnts " + kMount, "did you mean events?"},
+                           {"instances " + kMount + " --of SysTik", "did you mean SysTick?"}}) {
+        const auto r = mtrail(w.arguments);
+        EXPECT_EQ(r.code, 2) << w.arguments;
+        EXPECT_NE(r.err.find(w.said), std::string::npos) << w.arguments << ": " << r.err;
+        EXPECT_TRUE(r.out.empty()) << w.arguments;
+    }
+}
+
+TEST(CommandLine, TimesTakeUnits) {
+    const auto plain = mtrail("events " + kMount + " --csv --from 90625 --to 2000000").out;
+    EXPECT_EQ(mtrail("events " + kMount + " --csv --from 90.625us --to 2ms").out, plain);
+    EXPECT_EQ(mtrail("events " + kMount + " --csv --from '90.625 µs' --to 0.002s").out, plain);
+    EXPECT_GT(lines(plain).size(), 10U);
+}
+
+TEST(CommandLine, AddressesKeepToTheTimesThatAreAskedFor) {
+    test::Folder folder;
+    const std::string steps = test::data("steps/arm-etm-mount/recording.target.toml");
+    ASSERT_EQ(mtrail("steps " + steps + " --from 10ms --to 11ms --pcs " + (folder / "part")).code, 0);
+    const auto rows = lines(mtrail("steps " + steps + " --from 10ms --to 11ms --csv").out);
+    EXPECT_GT(rows.size(), 1000U);
+    EXPECT_EQ(std::filesystem::file_size(folder / "part"), 8 * (rows.size() - 1));
+}
+
+TEST(CommandLine, FindingsOfAKindMakeTheVerdictBad) {
+    EXPECT_EQ(mtrail("find " + kMount + " --fail-if fault").code, 1);
+    EXPECT_EQ(mtrail("find " + kMount + " --fail-if any").code, 1);
+    EXPECT_EQ(mtrail("find " + kMount + " --fail-if deadlock").code, 0);
+    EXPECT_EQ(mtrail("find " + kMount).code, 0);
+}
+
+// A trace without a clock: an instruction is taken for a cycle, and no table calls that time.
+TEST(CommandLine, TimesStayEmptyWhereTheTraceTellsNone) {
+    const std::string target = test::data("steps/rv-etrace-mount/recording.target.toml");
+    const auto functions = lines(mtrail("stats " + target + " --of functions --csv").out);
+    ASSERT_GT(functions.size(), 5U);
+    for (std::size_t i = 1; i < functions.size(); ++i)
+        EXPECT_NE(functions[i].find(",,,,,,,,,,,,,,,"), std::string::npos) << functions[i];
+    for (const auto& row : nlohmann::json::parse(mtrail("stats " + target + " --of interrupts --json").out))
+        EXPECT_TRUE(row["total"].is_null() && row["mean"].is_null()) << row.dump();
+    const auto found = nlohmann::json::parse(mtrail("find " + target + " --json").out);
+    for (const auto& f : found) EXPECT_TRUE(f["begin_ns"].is_null()) << f.dump();
+}
+
+// From entry to exit, with callees and with what preempted it; own time without both.
+TEST(CommandLine, AFunctionsDurationIsTheSameInFiguresAndInInstances) {
+    const std::string target = test::data("steps/arm-etm-mount-cc/recording.target.toml");
+    const auto stats = nlohmann::json::parse(mtrail("stats " + target + " --of functions --json").out);
+    std::size_t looked_at = 0;
+    for (const auto& f : stats) {
+        if (f["own"].is_null() || f["sampled"].get<bool>()) continue;
+        EXPECT_LE(f["own"].get<double>(), f["total"].get<double>() + 0.01) << f["name"];
+        if (f["count"].get<int>() < 20 || f["left_out"].get<int>() > 0 || looked_at >= 6) continue;
+        const auto rows = lines(mtrail("instances " + target + " --of " + f["name"].get<std::string>() + " --csv").out);
+        if (rows[0].find("preempted_ns") == std::string::npos) continue;  // an interrupt of that name
+        ++looked_at;
+        double longest = 0, shortest = 1e18;
+        for (std::size_t i = 1; i < rows.size(); ++i) {
+            std::istringstream in(rows[i]);
+            std::vector<std::string> cell;
+            for (std::string c; std::getline(in, c, ',');) cell.push_back(c);
+            ASSERT_GE(cell.size(), 9U) << rows[i];
+            const double duration = std::stod(cell[3]), own = std::stod(cell[7]), preempted = std::stod(cell[8]);
+            EXPECT_LE(own + preempted, duration + 0.01) << rows[i];
+            longest = std::max(longest, duration);
+            shortest = std::min(shortest, duration);
+        }
+        EXPECT_NEAR(f["max"].get<double>(), longest, 0.002) << f["name"];
+        EXPECT_NEAR(f["min"].get<double>(), shortest, 0.002) << f["name"];
+    }
+    EXPECT_GE(looked_at, 5U);
+}
+
 TEST(CommandLine, AFullDiskIsSaid) {
     const auto r = mtrail("events " + kMount + " --csv -o /dev/full");
     EXPECT_EQ(r.code, 2);

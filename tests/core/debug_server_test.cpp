@@ -127,6 +127,36 @@ TEST(DebugServerOfQemu, RunsTheMainFirmwareOnArm) {
     }
 }
 
+// An image that runs from RAM: its one segment may be written, and yet its code must be the target's.
+TEST(DebugServerOfQemu, CodeInAWritableSegmentIsComparedToo) {
+    std::vector<std::uint8_t> bytes = test::read_bytes(MT_DEMO "/larkspur-cop.elf");
+    ASSERT_EQ(bytes[4], 1) << "32 bits";
+    const auto word = [&](std::size_t at) {
+        return bytes[at] | bytes[at + 1] << 8 | bytes[at + 2] << 16 | bytes[at + 3] << 24;
+    };
+    for (std::size_t i = 0, at = static_cast<std::size_t>(word(28)); i < bytes[44]; ++i, at += 32)
+        bytes[at + 24] |= 2;  // p_flags: W
+    const test::Folder folder;
+    test::write_file(folder / "ram.elf", bytes);
+    const auto ram = *Image::open(folder / "ram.elf");
+    const std::string port = std::to_string(test::free_port());
+    test::Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", folder / "ram.elf", "-S",
+                        "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+    auto server = connected("127.0.0.1:" + port);
+    ASSERT_TRUE(server);
+    const auto check = check_image(*server, *ram);
+    ASSERT_TRUE(check) << check.error().text();
+    EXPECT_TRUE(check->matches());
+    EXPECT_GT(check->compared, 1000U);
+    const std::uint64_t main_function = ram->symbol_named("interpolate")->address;
+    const std::vector<std::uint8_t> other{0x13, 0, 0, 0};
+    ASSERT_TRUE(server->write_memory(main_function, other));
+    const auto again = check_image(*server, *ram);
+    ASSERT_TRUE(again) << again.error().text();
+    EXPECT_FALSE(again->matches());
+    EXPECT_EQ(again->first & ~std::uint64_t{3}, main_function & ~std::uint64_t{3});
+}
+
 TEST(DebugServerOfTheBoard, StaysUsableWhenEachSeventhAnswerIsMalformed) {
     Board board({"--malformed-each", "7"});
     auto server = connected(board.gdb_cop());

@@ -46,7 +46,7 @@ std::string followed_bytes(const Recording& recording, std::span<const std::uint
     GrowingTrail growing(recording);
     Trail& trail = growing.trail();
     prepare_steps(recording, trail);
-    GrowingSteps steps(recording, 0, trail, std::move(work));
+    GrowingSteps steps(recording, 0, trail, 0, std::move(work));
     std::mt19937_64 random(seed);
     for (std::size_t at = 0; at < raw.size();) {
         const std::size_t n = std::min<std::size_t>(raw.size() - at, 1 + random() % most_bytes);

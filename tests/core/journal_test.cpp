@@ -20,7 +20,7 @@ TEST(Journal, SaysWhatItWasTold) {
         w.lost(5000, "the other end closed the connection");
         w.resumed(5000, 2.5);
         w.halted(12, 0.25);
-        w.ended(9000, "stopped by hand", 17);
+        w.ended(9000, "stopped by hand", 17, 2.5);
     }
     const StreamJournal j = read_journal(folder / "j");
     EXPECT_TRUE(j.present);

@@ -3,6 +3,8 @@
 
 #include <gtest/gtest.h>
 
+#include <random>
+
 #include "support.h"
 
 namespace mt {
@@ -148,12 +150,63 @@ TEST(Trail, GapTimeCountsOverlapsOnce) {
         g.end = Time::from_us(to);
         trail.gaps.push_back(g);
     }
-    EXPECT_EQ(trail.gap_time(), Time::from_us(30));
-    trail.streams.resize(1);
-    EXPECT_TRUE(trail.gap_in(Time::from_us(29), Time::from_us(31)));
-    EXPECT_FALSE(trail.gap_in(Time::from_us(31), Time::from_us(39)));
-    trail.streams.resize(2);
-    EXPECT_TRUE(trail.gap_in(Time::from_us(45), Time::from_us(45)));
+    EXPECT_EQ(trail.gaps.covered(), Time::from_us(30));
+    EXPECT_TRUE(trail.gaps.touch(Time::from_us(29), Time::from_us(31)));
+    EXPECT_FALSE(trail.gaps.touch(Time::from_us(31), Time::from_us(39)));
+    EXPECT_TRUE(trail.gaps.touch(Time::from_us(45), Time::from_us(45)));
+}
+
+TEST(Gaps, BelongToTheCoreWhoseTraceWasLost) {
+    GapList gaps;
+    for (const std::uint16_t core : {0, 1}) {
+        Gap g;
+        g.core = core;
+        g.stream = core;
+        g.begin = Time::from_us(10 + 30 * core);
+        g.end = Time::from_us(20 + 30 * core);
+        gaps.push_back(g);
+    }
+    EXPECT_TRUE(gaps.touch(0, Time::from_us(15), Time::from_us(15)));
+    EXPECT_FALSE(gaps.touch(1, Time::from_us(15), Time::from_us(15))) << "the other core's trace was whole then";
+    EXPECT_EQ(gaps.covered(0), Time::from_us(10));
+    EXPECT_EQ(gaps.covered(), Time::from_us(20));
+}
+
+TEST(Gaps, OfTwoStreamsThatOverlapInAnyOrderAreFoundAsByLookingAtEach) {
+    std::mt19937 random(5);
+    GapList gaps;
+    std::vector<Gap> all;
+    for (int i = 0; i < 300; ++i) {
+        Gap g;
+        g.stream = random() % 2;
+        g.core = static_cast<std::uint16_t>(random() % 3);
+        g.begin = Time::from_us(i * 10 + static_cast<int>(random() % 4));
+        g.end = g.begin + Time::from_us(static_cast<int>(random() % 40));
+        gaps.push_back(g);
+        all.push_back(g);
+    }
+    for (int turn = 0; turn < 2000; ++turn) {
+        const Time from = Time::from_us(static_cast<int>(random() % 3200)),
+                   to = from + Time::from_us(static_cast<int>(random() % 30));
+        const std::size_t core = random() % 3;
+        const bool touched = std::any_of(
+            all.begin(), all.end(), [&](const Gap& g) { return g.core == core && g.begin <= to && g.end >= from; });
+        ASSERT_EQ(gaps.touch(core, from, to), touched) << from.us() << " to " << to.us();
+    }
+}
+
+TEST(Gaps, AHundredThousandCostAPictureNoMoreThanItsPixels) {
+    GapList gaps;
+    for (int i = 0; i < 100'000; ++i) {
+        Gap g;
+        g.begin = Time::from_us(i * 10);
+        g.end = Time::from_us(i * 10 + 1);
+        gaps.push_back(g);
+    }
+    int told = 0;
+    gaps.each(0, Time{}, Time::from_us(1'000'000), Time::from_us(1000), [&](const Gap&) { ++told; });
+    EXPECT_LE(told, 1001);
+    EXPECT_GE(told, 900);
 }
 
 TEST(Priority, WhoCutsInStandsAboveAndTheRestGoesByKind) {

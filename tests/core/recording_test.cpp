@@ -104,6 +104,36 @@ TEST(SavedRecording, ACancelledSaveLeavesNothingBehind) {
     EXPECT_TRUE(fs::is_empty(folder.path()));
 }
 
+// A recording without ITM: what a person marked and when its stream began stand where they belong.
+TEST(Opening, MarksOfARecordingWithInstructionsOnlyStandAtTheirBytes) {
+    const test::Folder folder;
+    std::string text = test::read_text(test::data("steps/rv-ntrace-mount-htm/recording.target.toml"));
+    text.replace(text.find("../"), 3, test::data("steps/"));
+    test::write_file(folder / "recording.target.toml", text);
+    test::write_file(folder / "trace.bin", test::read_bytes(test::data("steps/rv-ntrace-mount-htm/trace.bin")));
+    const auto plain = test::decode(folder / "recording.target.toml");
+    const std::uint64_t bytes = plain.trail->steps[0].raw_bytes;
+    test::write_file(folder / "trace.bin.journal",
+                     "{\"what\":\"started\",\"source\":\"file trace.bin\",\"when\":\"2026-11-23T20:00:00Z\"}\n"
+                     "{\"what\":\"first_byte\",\"after_s\":0.25,\"slack_s\":0.001}\n"
+                     "{\"what\":\"note\",\"offset\":" +
+                         std::to_string(bytes / 2) +
+                         ",\"text\":\"the dome turns\"}\n"
+                         "{\"what\":\"ended\",\"offset\":" +
+                         std::to_string(bytes) + ",\"reason\":\"by hand\",\"unsaved\":0}\n");
+    const auto o = test::decode(folder / "recording.target.toml");
+    ASSERT_EQ(o.trail->notes.size(), 1U);
+    EXPECT_EQ(o.trail->notes[0].text, "the dome turns");
+    const Time length = plain.trail->end;
+    EXPECT_EQ(o.trail->steps[0].moments[0].time, plain.trail->steps[0].moments[0].time + Time::from_ms(250));
+    EXPECT_GT(o.trail->notes[0].time, Time::from_ms(250) + Time{length.ps / 4});
+    EXPECT_LT(o.trail->notes[0].time, Time::from_ms(250) + Time{length.ps / 4 * 3});
+    bool told = false;
+    for (const Doubt& d : o.trail->doubts)
+        told = told || d.text.find("250 ms after the recording's start") != std::string::npos;
+    EXPECT_TRUE(told);
+}
+
 TEST(Opening, WithoutAnImageNumbersStandInPlaceOfNamesAndItIsSaid) {
     Folder folder;
     fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");

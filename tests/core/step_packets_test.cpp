@@ -310,6 +310,31 @@ TEST(NtraceMessages, UnknownCodesAndMissingFieldsAreDamageOfThatMessageOnly) {
     EXPECT_EQ(p[3].history, static_cast<std::uint64_t>(NtraceDamage::cut_short));
 }
 
+// SRC behind TCODE tells which hart's message it is (IEEE-ISTO 5001-2012, 7.2; RISC-V N-Trace, 5.1).
+TEST(NtraceMessages, TheSourceFieldTellsWhoseMessagesAreTaken) {
+    const Bytes both = joined({Message().fixed(3, 6).fixed(1, 4).variable(5).variable(1).end(),
+                               Message().fixed(3, 6).fixed(2, 4).variable(6).variable(1).end(),
+                               Message().fixed(3, 6).fixed(1, 4).variable(7).variable(1).end(),
+                               Message().fixed(3, 6).fixed(2, 4).variable(8).variable(1).end()});
+    const auto counts_of = [&](std::optional<unsigned> source) {
+        NtraceParameters parameters;
+        parameters.src_bits = 4;
+        parameters.src_id = source;
+        NtraceDecoder d(parameters);
+        std::vector<NtraceMessage> out;
+        d.feed(both, out);
+        d.finish(out);
+        std::vector<std::uint64_t> counts;
+        for (const NtraceMessage& m : out) counts.push_back(m.icount);
+        EXPECT_EQ(d.sources().others().size(), 1u);
+        EXPECT_EQ(d.sources().others().begin()->second.packets, 2u);
+        return counts;
+    };
+    EXPECT_EQ(counts_of(1), (std::vector<std::uint64_t>{5, 7}));
+    EXPECT_EQ(counts_of(2), (std::vector<std::uint64_t>{6, 8}));
+    EXPECT_EQ(counts_of({}), (std::vector<std::uint64_t>{5, 7})) << "the first that is met";
+}
+
 TEST(MtbPackets, BitZeroOfEachWordIsAMark) {
     MtbDecoder d;
     std::vector<MtbPacket> p;

@@ -7,6 +7,8 @@
 #include <map>
 #include <random>
 
+#include "base/text.h"
+#include "../hostile/damage.h"
 #include "measure/functions.h"
 #include "share/step_tables.h"
 #include "support.h"
@@ -76,7 +78,7 @@ TEST_P(StepsOf, EveryExecutedAddressIsTheTrueOne) {
     const test::Folder folder;
     {
         std::ofstream out(folder / "pcs", std::ios::binary);
-        write_step_addresses(*opened.recording, steps(), out);
+        write_step_addresses(*opened.recording, steps(), {}, {}, out);
     }
     EXPECT_EQ(steps().steps, truth.instructions);
     EXPECT_EQ(std::filesystem::file_size(folder / "pcs"), 8 * truth.instructions);
@@ -220,8 +222,8 @@ TEST_P(StepsOf, DamageSpoilsNothingBeyondTheNextSynchronisation) {
             std::mismatch(good.slots.rbegin(), good.slots.rend(), bad.slots.rbegin(), bad.slots.rend()).first -
             good.slots.rbegin());
         EXPECT_GE(same, before) << "turn " << turn;
-        if (spec().protocol == Protocol::mtb && turn % 3 != 0)
-            continue;  // pairs without any mark: out of step for good
+        // Packets of a micro trace buffer have no mark: a few are needed to be in step again.
+        if (spec().protocol == Protocol::mtb) after = std::min(good.slots.size(), after + 200);
         EXPECT_GE(same_back, good.slots.size() - after) << "turn " << turn;
     }
 }
@@ -271,8 +273,86 @@ TEST_P(StepsOf, WhatTheTraceTellsOfTimeIsTheSameWhereverOneBeginsToRead) {
     }
 }
 
+// Every call begins when its first instruction does, and every exception stands where the instruction behind it does:
+// what the pass says of times is what reading it again says.
+void expect_one_time_for_each_step(const Recording& recording, const StepTrail& steps) {
+    std::vector<Time> times(steps.steps);
+    each_step_piece(recording, steps, 0, [&](const StepPiece& p) {
+        for (std::uint32_t i = 0; i < p.run.count; ++i) times[p.step + i] = p.time_of(i);
+        return true;
+    });
+    std::uint64_t wrong = 0, first = 0;
+    for (const CallLevel& level : steps.levels)
+        for (std::size_t i = 0; i < level.size(); ++i) {
+            const CallSpan& call = level[i];
+            if ((call.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) != 0 || call.step >= times.size())
+                continue;
+            if (call.begin != times[call.step] && wrong++ == 0) first = call.step;
+        }
+    EXPECT_EQ(wrong, 0u) << "the first at instruction " << first;
+}
+
+TEST_P(StepsOf, ACallBeginsWhenItsFirstInstructionDoesThoughTheStreamIsDamaged) {
+    expect_one_time_for_each_step(*opened.recording, steps());
+    const auto raw = opened.recording->step_streams[0].bytes();
+    const test::Folder folder;
+    std::string text = test::read_text(target_of(GetParam()));
+    const std::size_t file = text.find('"', text.find("\nfile ")) + 1;
+    text.replace(file, text.find('"', file) - file, "damaged.bin");
+    for (std::size_t at = 0; (at = text.find("../", at)) != std::string::npos; at += 3)
+        text.replace(at, 3, test::data("steps/"));
+    test::write_file(folder / "recording.target.toml", text);
+    for (std::uint64_t seed = 0; seed < 6; ++seed) {
+        std::mt19937_64 random(seed);
+        std::vector<std::uint8_t> bytes(raw.begin(), raw.end());
+        hostile::damage(bytes, static_cast<hostile::Damage>(seed), random);
+        test::write_file(folder / "damaged.bin", bytes);
+        const test::Opened damaged = test::decode(folder / "recording.target.toml");
+        SCOPED_TRACE(hostile::damage_name(static_cast<hostile::Damage>(seed)));
+        expect_one_time_for_each_step(*damaged.recording, damaged.trail->steps.at(0));
+    }
+}
+
+// Two harts in one stream, told apart by the source ID in front of each payload (7.1).
+TEST(StepsOfTwoHarts, EachTakesItsOwnPacketsOfTheOneStream) {
+    const auto both = test::decode(target_of("rv-etrace-mount-duo"));
+    ASSERT_EQ(both.trail->steps.size(), 2u);
+    EXPECT_EQ(both.trail->steps[0].steps, truth_of("rv-etrace-mount-duo-0").instructions);
+    EXPECT_EQ(both.trail->steps[1].steps, truth_of("rv-etrace-mount-duo-1").instructions);
+    for (const Doubt& d : both.trail->doubts) EXPECT_EQ(d.text.find("source ID"), std::string::npos) << d.text;
+}
+
+TEST(StepsOfTwoHarts, AnIdThatNobodyAsksForIsToldWithItsPackets) {
+    const auto one = test::decode(target_of("rv-etrace-mount-duo-0"));
+    const auto& others = one.trail->steps[0].other_sources;
+    ASSERT_EQ(others.size(), 1u);
+    const auto both = test::decode(target_of("rv-etrace-mount-duo"));
+    EXPECT_EQ(others.begin()->first, 2u);
+    EXPECT_EQ(others.begin()->second.packets, both.trail->steps[1].packets);
+    std::string told;
+    for (const Doubt& d : one.trail->doubts)
+        if (d.text.find("source ID 2") != std::string::npos) told = d.text;
+    EXPECT_NE(told.find(count_text(others.begin()->second.packets)), std::string::npos) << told;
+}
+
+// An exception's handler that is left out (4.2.4) follows from mtvec as stated, or as the program writes it.
+TEST(StepsWithImplicitExceptions, TheTrapVectorIsFoundInTheImageWhereTheTargetFileDoesNotState) {
+    std::string text = test::read_text(target_of("rv-etrace-mount-modes"));
+    const std::size_t at = text.find("mtvec"), folder = text.find("../mount-cop");
+    ASSERT_NE(at, std::string::npos);
+    text.erase(at, text.find('\n', at) - at);
+    text.replace(folder, 3, test::data("steps/"));
+    text.replace(text.find("trace.bin"), 9, test::data("steps/rv-etrace-mount-modes/trace.bin"));
+    const test::Folder place;
+    test::write_file(place / "recording.target.toml", text);
+    const auto opened = test::decode(place / "recording.target.toml");
+    EXPECT_EQ(opened.trail->steps[0].steps, truth_of("rv-etrace-mount-modes").instructions);
+    EXPECT_EQ(opened.trail->steps[0].contradictions, 0u);
+}
+
 INSTANTIATE_TEST_SUITE_P(RealFirmware, StepsOf,
                          testing::Values("rv-etrace-mount", "rv-etrace-mount-full", "rv-etrace-mount-return",
+                                         "rv-etrace-mount-modes", "rv-etrace-mount-duo-0", "rv-etrace-mount-duo-1",
                                          "rv-ntrace-mount-btm", "rv-ntrace-mount-htm", "arm-etm-mount",
                                          "arm-etm-mount-cc", "arm-etm-mount-rs", "arm-mtb-paddle",
                                          "arm-mtb-paddle-window"),

@@ -68,6 +68,12 @@ TEST_P(OfChance, AMissedActivation) {
     w.missed_at = place();
     expect_one(w, seed(), FindingKind::missed_activation, {"steer"}, w.missed_at, w.missed_at + 15'000);
 }
+// Each period is a little too long, none far enough to be missed or to jitter.
+TEST_P(OfChance, ADriftOfThePeriod) {
+    Wrongs w;
+    w.drift_at = 1e6 + 2e6 * (seed() % 5) / 5;
+    expect_one(w, seed(), FindingKind::period_drift, {"plan"}, w.drift_at, w.drift_at + 500e3);
+}
 TEST_P(OfChance, ALostBeat) {
     Wrongs w;
     w.jitter_at = place();

@@ -29,6 +29,7 @@ struct Seen {
     std::multiset<std::string> findings;
     std::size_t content = 0;  ///< a fingerprint of what was decoded
     bool told = false;        ///< that something is missing or damaged
+    std::int64_t steps = 0;   ///< executed instructions
 };
 
 std::string name_of(const Finding& f) {
@@ -54,6 +55,7 @@ bool look(const std::string& target, Seen& seen, bool show = false, const Seen* 
     std::uint64_t hash = 0xCBF2'9CE4'8422'2325u;
     const auto add = [&hash](std::uint64_t v) { hash = (hash ^ v) * 0x100'0000'01B3u; };
     for (const StepTrail& steps : t.steps) {
+        seen.steps += static_cast<std::int64_t>(steps.steps);
         each_step_piece(**recording, steps, 0, [&](const StepPiece& p) {
             add(p.run.first);
             add(p.run.last);
@@ -195,8 +197,9 @@ int main(int argc, char** argv) {
             row.with_false += untrue;
             row.silent += !seen.told && seen.content != whole.content;
             if (show && (untrue || (!seen.told && seen.content != whole.content))) {
-                std::printf("    %s, turn %d, %s%s\n", target.c_str(), turn, hostile::damage_name(how),
-                            untrue ? "" : ": changed, and nothing is told");
+                std::printf("    %s, turn %d, %s%s, %+lld instructions\n", target.c_str(), turn,
+                            hostile::damage_name(how), untrue ? "" : ": changed, and nothing is told",
+                            static_cast<long long>(seen.steps - whole.steps));
                 Seen again;
                 if (untrue) look(input.string(), again, true, &whole);
             }
@@ -218,7 +221,7 @@ int main(int argc, char** argv) {
     std::printf("\n%-20s %8s %14s %14s %10s\n", "protocol", "inputs", "not true", "true one gone", "silent");
     bool bad = false;
     for (const auto& [protocol, r] : rows) {
-        const auto share = [&](int k) { return 100.0 * k / std::max(1, r.inputs); };
+        const auto share = [inputs = r.inputs](int k) { return 100.0 * k / std::max(1, inputs); };
         std::printf("%-20s %8d %12.1f %% %12.1f %% %8.1f %%\n", protocol.c_str(), r.inputs, share(r.with_false),
                     share(r.lost_true), share(r.silent));
         bad = bad || r.with_false * 100 >= 3 * r.inputs;

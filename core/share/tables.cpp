@@ -275,6 +275,7 @@ Json summary_json(const Recording& recording, const Trail& trail) {
         t["bytes"] = s.bytes;
         t["bad_bytes"] = s.bad_bytes;
         t["lead_in_bytes"] = s.lead_in;
+        t["strays"] = s.strays.size();
         t["events"] = s.events;
         Json kinds;
         for (std::size_t k = 0; k < kItmKinds; ++k)

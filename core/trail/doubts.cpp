@@ -95,6 +95,18 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
         doubt("After " + plural(s.unknown_lengths, "damaged stretch", "damaged stretches") +
                   " the lost time is not known: later times are too early by that much.",
               "Enable global timestamps (ITM_TCR.GTSFREQ): they restore the time after a loss.");
+    if (s.strays.size() > 0) {
+        const GlobalCheck::Stray& first = s.strays[0];
+        doubt(
+            "Between " + moment_text(first.from) + " and " + moment_text(first.to) + " global timestamps tell " +
+                duration_text(Time{std::abs(first.missing.ps)}) + (first.missing.ps > 0 ? " more" : " less") +
+                " than local ones, though every packet reads well" +
+                (s.strays.size() > 1 ? "; so in " + plural(s.strays.size() - 1, "more stretch", "more stretches") + "."
+                                     : "."),
+            "Bytes were lost, doubled or changed there: check the line. What the lanes show in between may be wrong, "
+            "and "
+            "later times are off by as much.");
+    }
     for (const double factor : {4.0, 16.0, 64.0})
         if (s.global_rate > 0 && std::fabs(s.global_rate / factor - 1) < 0.005)
             doubt("Global timestamps count " + std::to_string(static_cast<int>(factor)) +

@@ -27,7 +27,8 @@ class GrowingTrail::Part {
           core_(recording.streams[stream].core),
           core_trail_(trail.cores[core_]),
           stream_trail_(trail.streams[stream]),
-          lanes_(recording, trail, core_) {}
+          lanes_(recording, trail, core_),
+          global_(trail.cores[core_].clock) {}
     std::unique_ptr<ItmTasks> tasks;  ///< null if the target file describes nothing that it would take
 
     void push_back(const TimedPacket& p);
@@ -50,6 +51,8 @@ class GrowingTrail::Part {
 
   private:
     void take_plain(const PlainTimed& p);
+    __attribute__((noinline)) void check_time(const PlainTimed& p);
+    void tell_stray();
     __attribute__((noinline)) void gap(ItmPacket p, Time earliest, Time latest);
     __attribute__((noinline)) void check_sample(std::uint64_t pc, Time latest);
 
@@ -61,6 +64,8 @@ class GrowingTrail::Part {
     std::array<std::uint64_t, kItmKinds> counts_{};  ///< all packets so far
     HandlerStack nest_;
     NestLanes lanes_;
+    GlobalCheck global_;
+    std::optional<GlobalCheck::Stray> stray_;  ///< told unless a loss follows at once
 };
 
 void GrowingTrail::Part::gap(ItmPacket p, Time earliest, Time latest) {
@@ -76,6 +81,9 @@ void GrowingTrail::Part::gap(ItmPacket p, Time earliest, Time latest) {
     trail_.gaps.push_back(g);
     trail_.doubt(g.core, g.begin, g.end);
     nest_.lose(std::max(earliest, reached), latest, lanes_);
+    // A global timestamp right before the loss is dated by what came behind it.
+    if (stray_ && stray_->to > earliest) stray_.reset();
+    global_.begin_anew();
     StreamTrail& s = trail_.streams[stream_];
     // A recording that begins in the middle of a stream: these bytes cannot be read, but nothing is wrong with them.
     if (g.kind == GapKind::damage && g.reason == static_cast<std::uint16_t>(ItmDamage::no_sync_yet) &&
@@ -100,6 +108,20 @@ void GrowingTrail::Part::check_sample(std::uint64_t pc, Time latest) {
     if (s.samples_outside++ != 0) return;
     s.first_outside = pc;
     s.first_outside_at = latest;
+}
+
+void GrowingTrail::Part::check_time(const PlainTimed& p) {
+    if ((p.number & 1) != 0) global_.begin_anew();
+    tell_stray();
+    stray_ = global_.take(p.value, p.size, p.latest);
+}
+
+void GrowingTrail::Part::tell_stray() {
+    if (!stray_) return;
+    stream_trail_.strays.push_back(*stray_);
+    // Packets were lost somewhere in between; which, nobody knows.
+    trail_.doubt(static_cast<std::uint16_t>(core_), stray_->from, stray_->to, static_cast<std::uint32_t>(1 + stream_));
+    stray_.reset();
 }
 
 __attribute__((always_inline)) inline void GrowingTrail::Part::take_plain(const PlainTimed& p) {
@@ -141,6 +163,9 @@ __attribute__((always_inline)) inline void GrowingTrail::Part::take_plain(const 
         case ItmKind::data_write:
             if (tasks) tasks->write_watched(p.number, p.value, p.earliest, p.latest);
             ++stream_trail_.comparators[p.number & 3];
+            break;
+        case ItmKind::global_time_1:
+            check_time(p);
             break;
         default:
             break;
@@ -199,6 +224,7 @@ void GrowingTrail::Part::settle() {
 }
 
 void GrowingTrail::Part::finish() {
+    tell_stray();
     nest_.finish(reached, lanes_);
     lanes_.finish(nest_);
 }

@@ -16,6 +16,7 @@
 #include "base/column.h"
 #include "base/time.h"
 #include "flow/exception_nest.h"
+#include "flow/global_check.h"
 #include "flow/itm_pipe.h"
 #include "trail/gaps.h"
 #include "trail/step_trail.h"
@@ -278,6 +279,7 @@ struct StreamTrail {
     std::uint64_t lead_in = 0;  ///< bytes before the first synchronisation: they cannot be read
     std::uint64_t timestamps = 0, undated = 0, unknown_lengths = 0, restored_lengths = 0, clock_changes = 0;
     double global_rate = 0;
+    Column<GlobalCheck::Stray> strays;  ///< where global and local timestamps tell different times, and no loss is told
     std::uint64_t samples_outside = 0;  ///< program-counter samples where the image holds no code
     std::uint64_t first_outside = 0;    ///< the first such address
     Time first_outside_at;
@@ -312,8 +314,10 @@ struct Trail {
     bool trusted(std::size_t core, Time from, Time to) const {
         return doubtful.empty() || (!doubtful.touch(core, from, to) && !doubtful.touch(kEveryCore, from, to));
     }
-    void doubt(std::uint16_t core, Time from, Time to) {
+    /// `way`: calls of one number have ascending times.
+    void doubt(std::uint16_t core, Time from, Time to, std::uint32_t way = 0) {
         Gap g;
+        g.stream = way;
         g.begin = from;
         g.end = std::max(from, to);
         g.core = core;

@@ -79,7 +79,7 @@ bool look(const std::string& target, Seen& seen, bool show = false, const Seen* 
         for (const auto count : s.counts) add(count);
     seen.content = hash;
     seen.told = seen.told || !t.gaps.empty() || t.tasks.contradictions > 0;
-    for (const StreamTrail& s : t.streams) seen.told = seen.told || s.bad_bytes > 0;
+    for (const StreamTrail& s : t.streams) seen.told = seen.told || s.bad_bytes > 0 || s.strays.size() > 0;
     for (const EventStream& s : t.tasks.streams)
         seen.told = seen.told || s.bad_bytes > 0 || s.damaged_packets > 0 || s.backwards > 0 || s.lost_packets > 0;
     for (const CoreTrail& core : t.cores) seen.told = seen.told || core.contradictions > 0;

@@ -75,6 +75,21 @@ class Process {
     bool reaped_ = false;
 };
 
+/// What a command said, on both of its outputs, and how it ended.
+struct Outcome {
+    int code;
+    std::string said;
+};
+inline Outcome outcome_of(const Folder& folder, std::vector<std::string> command) {
+    Process p(std::move(command), folder / "said");
+    const int code = p.wait();
+    return {code, read_text(folder / "said")};
+}
+inline Outcome mtrail(const Folder& folder, std::vector<std::string> arguments) {
+    arguments.insert(arguments.begin(), MT_CLI);
+    return outcome_of(folder, std::move(arguments));
+}
+
 /// Waits until `is` holds; false after `seconds`.
 template <class F>
 bool wait_until(F is, double seconds = 15) {

@@ -1,36 +1,19 @@
 // What was recorded or written by hand is never lost by writing something else.
 #include <gtest/gtest.h>
 
-#include "process.h"
+#include "recorder_fixture.h"
 
 namespace mt {
 namespace {
 
 namespace fs = std::filesystem;
 using test::Board;
-using test::Process;
+using test::Outcome;
 using test::recipe_text_for;
 using test::tcp;
-using test::wait_until;
 
-class NothingLost : public ::testing::Test {
+class NothingLost : public test::RecorderFixture {
   protected:
-    struct Said {
-        int code;
-        std::string text;
-    };
-    Said mtrail(std::vector<std::string> arguments) {
-        arguments.insert(arguments.begin(), MT_CLI);
-        Process p(arguments, folder / "said");
-        const int code = p.wait();
-        return {code, test::read_text(folder / "said")};
-    }
-    std::vector<std::string> record(const std::string& recipe, bool replace = false) {
-        test::write_file(folder / "r.recipe.toml", recipe);
-        std::vector<std::string> all{"record", "--recipe", folder / "r.recipe.toml", "-o", folder / "x.mtrail"};
-        if (replace) all.push_back("--replace");
-        return all;
-    }
     void expect_old_one() {
         EXPECT_EQ(test::read_text(folder / "x.mtrail/notes.txt"), "by hand") << "what was there is still there";
         for (const auto& e : fs::directory_iterator(folder.path()))
@@ -42,7 +25,6 @@ class NothingLost : public ::testing::Test {
         ASSERT_TRUE(save_recording(*original.recording, folder / "x.mtrail", false, progress));
         test::write_file(folder / "x.mtrail/notes.txt", "by hand");
     }
-    test::Folder folder;
 };
 
 TEST_F(NothingLost, AnOutputThatIsAnInputIsRefused) {
@@ -57,9 +39,9 @@ TEST_F(NothingLost, AnOutputThatIsAnInputIsRefused) {
                                                {"events", target, "--csv", "-o", folder / "other-name.bin"},
                                                {"summary", target, "-o", folder / "link.elf"},
                                                {"find", target, "--json", "-o", target}}) {
-        const Said said = mtrail(arguments);
+        const Outcome said = mtrail(arguments);
         EXPECT_EQ(said.code, 2) << arguments.back();
-        EXPECT_NE(said.text.find("would overwrite what is being read"), std::string::npos) << said.text;
+        EXPECT_NE(said.said.find("would overwrite what is being read"), std::string::npos) << said.said;
     }
     EXPECT_EQ(test::read_bytes(folder / "capture.bin"), before);
     EXPECT_EQ(mtrail({"events", target, "--csv", "-o", folder / "events.csv"}).code, 0);
@@ -79,50 +61,37 @@ TEST_F(NothingLost, AddressesOverTheCaptureAreRefused) {
 TEST_F(NothingLost, ReplacingKeepsTheOldRecordingUntilTheNewOneHoldsSomething) {
     old_one();
     const std::string nobody = "127.0.0.1:" + std::to_string(test::free_port());
-    EXPECT_EQ(mtrail(record(recipe_text_for(tcp(nobody)), true)).code, 2) << "nobody is there";
+    EXPECT_EQ(record(recipe_text_for(tcp(nobody)), true).code, 2) << "nobody is there";
     expect_old_one();
     Board board;
-    EXPECT_EQ(mtrail(record(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 0.3\n"))).code, 2)
+    EXPECT_EQ(record(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 0.3\n")).code, 2)
         << "without being asked nothing is replaced";
     expect_old_one();
-    const Said said = mtrail(record(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 0.5\n"), true));
-    EXPECT_EQ(said.code, 0) << said.text;
+    const Outcome said = record(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 0.5\n"), true);
+    EXPECT_EQ(said.code, 0) << said.said;
     EXPECT_FALSE(fs::exists(folder / "x.mtrail/notes.txt")) << "now it was replaced";
 }
 
 TEST_F(NothingLost, AFolderThatIsBeingWrittenIsNotReplaced) {
     Board board;
-    auto arguments = record(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 30\n"));
-    arguments.insert(arguments.begin(), MT_CLI);
-    Process first(arguments, folder / "first");
-    const std::string stream = folder / "x.mtrail/streams/main.trace";
-    ASSERT_TRUE(wait_until([&] {
-        std::error_code ec;
-        return fs::exists(stream, ec) && fs::file_size(stream, ec) > 10'000;
-    }));
-    const Said said = mtrail({"record", "--recipe", folder / "r.recipe.toml", "-o", folder / "x.mtrail", "--replace"});
-    EXPECT_EQ(said.code, 2);
-    EXPECT_NE(said.text.find("is being written by another recording"), std::string::npos) << said.text;
-    const Said saved = mtrail({"read", test::data("mount/mount.target.toml"), "-o", folder / "x.mtrail", "--replace"});
+    const auto first = recording_from(board);
+    const Outcome second =
+        mtrail({"record", "--recipe", folder / "r.recipe.toml", "-o", folder / "x.mtrail", "--replace"});
+    EXPECT_EQ(second.code, 2);
+    EXPECT_NE(second.said.find("is being written by another recording"), std::string::npos) << second.said;
+    const Outcome saved =
+        mtrail({"read", test::data("mount/mount.target.toml"), "-o", folder / "x.mtrail", "--replace"});
     EXPECT_EQ(saved.code, 2) << "nor by saving something else";
-    EXPECT_EQ(first.end(SIGINT), 0) << test::read_text(folder / "first");
-    EXPECT_GT(fs::file_size(stream), 10'000U);
+    EXPECT_EQ(first->end(SIGINT), 0) << said_meanwhile();
+    EXPECT_GT(size(), 10'000U);
 }
 
 TEST_F(NothingLost, AFolderThatIsRemovedMeanwhileEndsTheRecordingWithAMessage) {
     Board board;
-    auto arguments = record(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 30\n"));
-    arguments.insert(arguments.begin(), MT_CLI);
-    Process p(arguments, folder / "log");
-    const std::string stream = folder / "x.mtrail/streams/main.trace";
-    ASSERT_TRUE(wait_until([&] {
-        std::error_code ec;
-        return fs::exists(stream, ec) && fs::file_size(stream, ec) > 10'000;
-    }));
+    const auto recording = recording_from(board);
     fs::remove_all(folder / "x.mtrail");
-    EXPECT_EQ(p.wait(), 2);
-    EXPECT_NE(test::read_text(folder / "log").find("was removed while it was written"), std::string::npos)
-        << test::read_text(folder / "log");
+    EXPECT_EQ(recording->wait(), 2);
+    EXPECT_NE(said_meanwhile().find("was removed while it was written"), std::string::npos) << said_meanwhile();
 }
 
 TEST_F(NothingLost, ALineThatSaysNothingIsNoRecording) {
@@ -134,23 +103,22 @@ TEST_F(NothingLost, ALineThatSaysNothingIsNoRecording) {
     at.sin_port = htons(static_cast<std::uint16_t>(port));
     ASSERT_EQ(::bind(silent, reinterpret_cast<sockaddr*>(&at), sizeof at), 0);
     ASSERT_EQ(::listen(silent, 4), 0);  // whoever connects hears nothing
-    const Said said =
-        mtrail(record(recipe_text_for(tcp("127.0.0.1:" + std::to_string(port)), "[record]\nseconds = 0.4\n")));
+    const Outcome said = record(recipe_text_for(tcp("127.0.0.1:" + std::to_string(port)), "[record]\nseconds = 0.4\n"));
     ::close(silent);
     EXPECT_EQ(said.code, 2);
-    EXPECT_NE(said.text.find("nothing was received"), std::string::npos) << said.text;
+    EXPECT_NE(said.said.find("nothing was received"), std::string::npos) << said.said;
 }
 
 TEST_F(NothingLost, FilesThatARecipeWritesAreNotReplacedUnasked) {
     Board board;
     test::write_file(folder / "events.csv", "by hand");
     const std::string after = "[record]\nseconds = 0.3\n[after]\nevents = \"events.csv\"\n";
-    const Said said = mtrail(record(recipe_text_for(tcp(board.trace()), after)));
+    const Outcome said = record(recipe_text_for(tcp(board.trace()), after));
     EXPECT_EQ(said.code, 2);
-    EXPECT_NE(said.text.find("exists already"), std::string::npos) << said.text;
+    EXPECT_NE(said.said.find("exists already"), std::string::npos) << said.said;
     EXPECT_EQ(test::read_text(folder / "events.csv"), "by hand");
     EXPECT_FALSE(fs::exists(folder / "x.mtrail")) << "that is known before anything is recorded";
-    EXPECT_EQ(mtrail(record(recipe_text_for(tcp(board.trace()), after + "replace = true\n"))).code, 0);
+    EXPECT_EQ(record(recipe_text_for(tcp(board.trace()), after + "replace = true\n")).code, 0);
     EXPECT_NE(test::read_text(folder / "events.csv"), "by hand");
 }
 
@@ -178,8 +146,8 @@ TEST_F(NothingLost, WhatIsSavedOpensHoweverTheTargetFileIsWritten) {
         const std::string text = "format = \"mindful-trail-target/1\"\n";
         const bool first = std::string(way.target).rfind("stream", 0) == 0;
         test::write_file(place / "x.target.toml", text + (first ? way.target + core : core + way.target));
-        const Said said = mtrail({"read", place / "x.target.toml", "-o", place / "y.mtrail"});
-        ASSERT_EQ(said.code, 0) << way.name << ": " << said.text;
+        const Outcome said = mtrail({"read", place / "x.target.toml", "-o", place / "y.mtrail"});
+        ASSERT_EQ(said.code, 0) << way.name << ": " << said.said;
         fs::remove(place / way.file);
         const auto opened = test::decode(place / "y.mtrail");
         EXPECT_EQ(opened.recording->streams.size(), 1U) << way.name;

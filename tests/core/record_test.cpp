@@ -9,7 +9,7 @@
 #include "capture/recipe.h"
 #include "judge/live_health.h"
 #include "measure/tasks.h"
-#include "process.h"
+#include "recorder_fixture.h"
 #include "trail/live_recording.h"
 
 namespace mt {
@@ -22,28 +22,8 @@ using test::recipe_text_for;
 using test::tcp;
 using test::wait_until;
 
-struct Outcome {
-    int code;
-    std::string said;
-};
-
-class Recording : public ::testing::Test {
+class Recording : public test::RecorderFixture {
   protected:
-    std::vector<std::string> arguments(const std::string& recipe) {
-        test::write_file(folder / "r.recipe.toml", recipe);
-        return {MT_CLI, "record", "--recipe", folder / "r.recipe.toml", "-o", folder / "x.mtrail"};
-    }
-    Outcome record(const std::string& recipe) {
-        Process p(arguments(recipe), folder / "said");
-        const int code = p.wait();
-        return {code, test::read_text(folder / "said")};
-    }
-    std::string stream(const std::string& core = "main") { return folder / ("x.mtrail/streams/" + core + ".trace"); }
-    std::uint64_t size() {
-        std::error_code ec;
-        const auto n = fs::file_size(stream(), ec);
-        return ec ? 0 : n;
-    }
     /// Records from reset until `end` says so, and expects to be told why it ended.
     void expect_end(const Board& board, const std::string& end, const std::string& reason) {
         const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
@@ -58,8 +38,6 @@ class Recording : public ::testing::Test {
     }
     std::string doubts() { return summary().value("doubts", nlohmann::json::array()).dump(); }
     std::string debug(const Board& b) { return "debug = \"" + b.gdb() + "\"\n"; }
-
-    test::Folder folder;
 };
 
 TEST_F(Recording, FromResetOverMainForATimeGivesTheStartUp) {
@@ -309,9 +287,9 @@ TEST_F(Recording, TheWrongImageIsRefusedWithTheFirstAddress) {
 
 TEST_F(Recording, KillingTheProgramLeavesARecordingThatOpens) {
     Board board;
-    Process p(arguments(recipe_text_for(tcp(board.trace()), "[record]\nseconds = 60\n")), folder / "said");
+    const auto p = recording_from(board);
     ASSERT_TRUE(wait_until([&] { return size() > 60'000; }));
-    p.end(SIGKILL);
+    p->end(SIGKILL);
     const auto s = summary();
     EXPECT_GT(s["streams"][0]["events"].get<int>(), 5000);
     EXPECT_EQ(s["streams"][0]["bad_bytes"], 0) << "no byte in the middle is lost";

@@ -5,6 +5,7 @@
 
 #include <thread>
 
+#include "../hostile/nested_metadata.h"
 #include "base/mapped_file.h"
 #include "base/plain_text.h"
 #include "base/read_file.h"
@@ -19,18 +20,8 @@ namespace {
 
 namespace fs = std::filesystem;
 
-struct Said {
-    int code;
-    std::string text;
-};
-
-// mtrail with a pipe at its standard output, as scripts call it.
-Said mtrail(const test::Folder& folder, std::vector<std::string> arguments) {
-    arguments.insert(arguments.begin(), MT_CLI);
-    test::Process p(arguments, folder / "said");
-    const int code = p.wait();
-    return {code, test::read_text(folder / "said")};
-}
+using test::mtrail;
+using test::Outcome;
 
 TEST(StrangersFiles, APipeInPlaceOfAnyInputIsRefusedAtOnce) {
     test::Folder folder;
@@ -82,17 +73,8 @@ TEST(StrangersFiles, MoreFilesThanAnyTableHoldsMayBeCutShortWhileTheyAreRead) {
     for (const auto& file : files) EXPECT_EQ(file->bytes()[2 * 4096 + 7], 0) << "what is gone reads as zero";
 }
 
-// Sixteen names, each of which stands for ten of the one before: 10^15 fields.
 TEST(StrangersFiles, TypesThatStandForEachOtherAgainAndAgainAreRefused) {
-    std::string text =
-        "/* CTF 1.8 */\ntrace { major = 1; minor = 8; byte_order = le; };\n"
-        "typealias integer { size = 8; } := t0;\n";
-    for (int i = 1; i <= 16; ++i) {
-        text += "typealias struct {";
-        for (int k = 0; k < 10; ++k) text += " t" + std::to_string(i - 1) + " f" + std::to_string(k) + ";";
-        text += " } := t" + std::to_string(i) + ";\n";
-    }
-    text += "stream { packet.context := t16; };\n";
+    const std::string text = hostile::names_of_names();
     const auto read =
         read_ctf_metadata(std::span(reinterpret_cast<const std::uint8_t*>(text.data()), text.size()), "m");
     ASSERT_FALSE(read);
@@ -173,8 +155,8 @@ TEST(StrangersNames, ControlCharactersAreShownNotObeyed) {
     test::Folder folder;
     const auto said = mtrail(folder, {"summary", folder / "no\x1b[2Jthing.target.toml"});
     EXPECT_EQ(said.code, 2);
-    EXPECT_EQ(said.text.find('\x1b'), std::string::npos) << said.text;
-    EXPECT_NE(said.text.find("\\x1b[2J"), std::string::npos) << said.text;
+    EXPECT_EQ(said.said.find('\x1b'), std::string::npos) << said.said;
+    EXPECT_NE(said.said.find("\\x1b[2J"), std::string::npos) << said.said;
 }
 
 TEST(StrangersNames, ACellThatASpreadsheetWouldCalculateIsMarkedAsText) {

@@ -20,6 +20,7 @@
 #include <vector>
 
 #include "damage.h"
+#include "nested_metadata.h"
 
 namespace {
 
@@ -228,15 +229,6 @@ class Adversary {
 
     void hostile_metadata() {
         Row row{"trace metadata", 0, 0, 0, 0};
-        std::string aliases =
-            "/* CTF 1.8 */\ntrace { major = 1; minor = 8; byte_order = le; };\ntypealias integer { size = 8; } := "
-            "t0;\n";
-        for (int i = 1; i <= 16; ++i) {
-            aliases += "typealias struct {";
-            for (int k = 0; k < 10; ++k) aliases += " t" + std::to_string(i - 1) + " f" + std::to_string(k) + ";";
-            aliases += " } := t" + std::to_string(i) + ";\n";
-        }
-        aliases += "stream { packet.context := t16; };\n";
         std::string json =
             "\x1e{\"type\":\"preamble\",\"version\":2}\n\x1e{\"type\":\"field-class-alias\",\"name\":\"a0\",\"field-"
             "class\":{\"type\":\"fixed-length-unsigned-integer\",\"length\":8,\"byte-order\":\"little-endian\"}}\n";
@@ -248,9 +240,9 @@ class Adversary {
                         "\",\"field-class\":\"a" + std::to_string(i - 1) + "\"}";
             json += "]}}\n";
         }
-        for (const std::string& text :
-             {aliases, json, "/* CTF 1.8 */" + std::string(200'000, '{'), "\x1e" + std::string(200'000, '['),
-              std::string("/* CTF 1.8 */\nevent { id = 99999999999999999999; };\n")}) {
+        for (const std::string& text : {mt::hostile::names_of_names(), json,
+                                        "/* CTF 1.8 */" + std::string(200'000, '{'), "\x1e" + std::string(200'000, '['),
+                                        std::string("/* CTF 1.8 */\nevent { id = 99999999999999999999; };\n")}) {
             fs::remove_all(here_ / "ctf");
             write(here_ / "ctf/metadata", text);
             write(here_ / "ctf/stream", std::string(65536, '\xC1'));

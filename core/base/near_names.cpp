@@ -38,7 +38,8 @@ std::vector<std::string> near_names(std::string_view name, const std::vector<std
         const bool holds = wanted.size() >= 3 && (other.find(wanted) != std::string::npos ||
                                                   (other.size() >= 3 && wanted.find(other) != std::string::npos));
         const std::size_t away = distance(wanted, other);
-        if (holds || away <= std::max<std::size_t>(1, wanted.size() / 3)) found.emplace_back(away, k);
+        if (holds || away <= (wanted.size() < 4 ? 1 : std::max<std::size_t>(2, wanted.size() / 3)))
+            found.emplace_back(away, k);
     }
     std::stable_sort(found.begin(), found.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
     std::vector<std::string> names;

@@ -13,6 +13,11 @@
 namespace mt {
 namespace {
 
+// Where nothing could be read at all, what came before the first synchronisation is no mere beginning.
+bool is_missing(const StepTrail& t, const StepGapAt& g) {
+    return mt::is_missing(g.gap.kind) || (g.gap.kind == StepGapKind::lead_in && t.steps == 0 && t.bad_bytes > 0);
+}
+
 using Json = nlohmann::ordered_json;
 
 std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) : std::string(); }
@@ -202,7 +207,7 @@ Json steps_summary_json(const StepTrail& t) {
     j["other_sources"] = others;
     Json gaps = Json::array(), pauses = Json::array();
     for (std::size_t i = 0; i < t.gaps.size(); ++i) {
-        Json& list = is_missing(t.gaps[i].gap.kind) ? gaps : pauses;
+        Json& list = is_missing(t, t.gaps[i]) ? gaps : pauses;
         if (list.size() < 1000)
             list.push_back(
                 {{"step", t.gaps[i].step}, {"offset", t.gaps[i].gap.offset}, {"what", t.gaps[i].gap.reason}});
@@ -216,7 +221,7 @@ std::vector<const StepGapAt*> missing_instructions(const Trail& trail) {
     std::vector<const StepGapAt*> all;
     for (const StepTrail& t : trail.steps)
         for (std::size_t i = 0; i < t.gaps.size(); ++i)
-            if (is_missing(t.gaps[i].gap.kind)) all.push_back(&t.gaps[i]);
+            if (is_missing(t, t.gaps[i])) all.push_back(&t.gaps[i]);
     return all;
 }
 
@@ -230,7 +235,7 @@ std::string steps_summary_text(const StepTrail& t) {
         out += "    " + kind + std::string(18 - std::min<std::size_t>(kind.size(), 17), ' ') + count_text(count) + "\n";
     std::uint64_t missing = 0, pauses = 0;
     for (std::size_t i = 0; i < t.gaps.size(); ++i) {
-        const bool gap = is_missing(t.gaps[i].gap.kind);
+        const bool gap = is_missing(t, t.gaps[i]);
         if (++(gap ? missing : pauses) > 10) continue;
         out += std::string(gap ? "    gap before" : "    not traced before") + " instruction " +
                count_text(t.gaps[i].step) + ": " + t.gaps[i].gap.reason + "\n";

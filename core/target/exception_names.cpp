@@ -46,7 +46,7 @@ void add_riscv_names(std::map<unsigned, std::string>& names) {
                                       {8u, "environment call from U-mode"},
                                       {9u, "environment call from S-mode"},
                                       {10u, "environment call from VS-mode"},
-                                      {11u, "environment call"},
+                                      {11u, "environment call from M-mode"},
                                       {12u, "instruction page fault"},
                                       {13u, "load page fault"},
                                       {15u, "store page fault"},

@@ -152,7 +152,7 @@ void GrowingEvents::take_until(Time bound) {
         do {
             OsEvent& e = d.block.events[d.at++];
             ++count[static_cast<std::size_t>(e.kind)];
-            const std::uint64_t signs = tasks_.contradictions;
+            const std::uint64_t signs = growing_.unexplained();
             bool odd = e.time < reached_;
             if (odd) {
                 e.time = reached_;
@@ -160,8 +160,9 @@ void GrowingEvents::take_until(Time bound) {
             }
             reached_ = e.time;
             growing_.take(e, d.block);
-            // What contradicts what came before is a sign that one of them is wrong.
-            odd = odd || tasks_.contradictions != signs;
+            // What contradicts what came before is a sign that one of them is wrong; where that was doubted anyway, it
+            // is the one before.
+            odd = odd || growing_.unexplained() != signs;
             if (odd && !d.doubtful) {
                 d.doubtful = true;
                 trail_.doubt(Trail::kEveryCore, d.begin, d.end);

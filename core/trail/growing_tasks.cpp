@@ -62,9 +62,13 @@ GrowingTasks::~GrowingTasks() = default;
 void GrowingTasks::contradict(const OsEvent& e, const std::string& what, std::size_t task) {
     ++out_.contradictions;
     if (!out_.first_contradiction) out_.first_contradiction = {e.time, e.offset, e.core, what};
-    if (task >= out_.tasks.size()) return;
+    if (task >= out_.tasks.size()) {
+        ++unexplained_;
+        return;
+    }
     TaskLane& lane = out_.tasks[task];
     Time since = lane.stretches.empty() ? Time{} : lane.stretches.back().begin;
+    if (!trail_.doubtful.touch(Trail::kEveryCore, since, e.time)) ++unexplained_;
     if (!lane.doubtful.empty()) since = std::max(since, lane.doubtful.back().first);
     lane.doubtful.push_back({since, std::max(since, e.time)});
 }

@@ -23,6 +23,8 @@ class GrowingTasks {
     ~GrowingTasks();
 
     void take(const OsEvent& event, const OsBlock& texts);
+    /// Contradictions so far that no doubted stretch before them accounts for.
+    std::uint64_t unexplained() const { return unexplained_; }
     /// Of this core nothing but task switches is told: a stretch on the core counts as a job, and a task that does not
     /// run is in no known state. REQUIRES: before its first event.
     void only_switches(std::size_t core);
@@ -78,6 +80,7 @@ class GrowingTasks {
 
     const Recording& recording_;
     Trail& trail_;
+    std::uint64_t unexplained_ = 0;
     TaskTrail& out_;
     std::vector<bool> make_lanes_;
     std::vector<LiveTask> tasks_;

@@ -114,12 +114,27 @@ TEST(CommandLine, WhatAnOptionCannotBeIsRefusedWithWhatIsAllowed) {
                            {"find " + kMount + " --fail-if late_respose", "did you mean late_response?"},
                            {"ring " + kMount + " --at 99999999999999999999999", "--at"},
                            {"evnts " + kMount, "did you mean events?"},
+                           {"evnt " + kMount, "did you mean events?"},
                            {"instances " + kMount + " --of SysTik", "did you mean SysTick?"}}) {
         const auto r = mtrail(w.arguments);
         EXPECT_EQ(r.code, 2) << w.arguments;
         EXPECT_NE(r.err.find(w.said), std::string::npos) << w.arguments << ": " << r.err;
         EXPECT_TRUE(r.out.empty()) << w.arguments;
     }
+}
+
+// Bytes of one protocol read as another: nothing of it is called whole, and what is missing is counted.
+TEST(CommandLine, AStreamThatIsNoneOfItsProtocolIsSaidToHoldNothing) {
+    const test::Folder folder;
+    std::string text = test::read_text(test::data("steps/rv-ntrace-mount-htm/recording.target.toml"));
+    text.replace(text.find("../"), 3, test::data("steps/"));
+    text.replace(text.find("trace.bin"), 9, test::data("steps/rv-etrace-mount/trace.bin"));
+    test::write_file(folder / "x.target.toml", text);
+    const auto said = mtrail("summary " + (folder / "x.target.toml"));
+    EXPECT_EQ(said.out.find("whole"), std::string::npos) << said.out;
+    EXPECT_NE(said.out.find("no instruction of core main could be followed"), std::string::npos) << said.out;
+    const auto json = nlohmann::json::parse(mtrail("summary " + (folder / "x.target.toml") + " --json").out);
+    EXPECT_GE(json["gaps"]["damaged"].get<int>(), 1) << json["gaps"];
 }
 
 TEST(CommandLine, TimesTakeUnits) {

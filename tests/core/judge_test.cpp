@@ -143,6 +143,21 @@ TEST(Findings, ALastingShiftOfTheGridIsNotALateEntry) {
     EXPECT_EQ(first_of(all, FindingKind::late_response), nullptr) << titles(all);
 }
 
+// While interrupts were masked for more than a period only one request can wait: one entry is missing, and the one that
+// comes is as late as its request is old.
+TEST(Findings, AnEntryMoreThanAPeriodLateIsAsLateAsItTrulyIs) {
+    Folder folder;
+    const auto all = findings(test::decode_bytes(folder, periodic([](int n, Entry& e) {
+                                                     if (n == 333) e.at += 620;
+                                                     e.happens = n != 334;
+                                                 })));
+    const Finding* f = first_of(all, FindingKind::late_response);
+    ASSERT_NE(f, nullptr) << titles(all);
+    EXPECT_NE(f->title.find("620 µs late"), std::string::npos) << f->title;
+    EXPECT_NEAR(f->begin.us(), 100 + 500.0 * 333, 1) << "from when it was due";
+    EXPECT_EQ(first_of(all, FindingKind::missed_activation), nullptr) << "one cause, one finding";
+}
+
 TEST(Findings, AMissedActivation) {
     Folder folder;
     const auto all =
@@ -263,6 +278,55 @@ TEST(Findings, AWrongPrescalerShowsInTheGlobalTimestamps) {
     std::string said;
     for (const auto& d : o.trail->doubts) said += d.text + " " + d.advice + "\n";
     EXPECT_NE(said.find("timestamp_prescaler 4 rather than 1"), std::string::npos) << said;
+}
+
+// The other way round: four cycles to a tick are stated, but each tick is one.
+TEST(Findings, APrescalerThatIsStatedTooLargeShowsInTheGlobalTimestamps) {
+    board::ItmWriter out(kHz, 24'000'000);
+    out.sync(0);
+    for (int n = 1; n < 400; ++n) {
+        out.exception(us(50.0 * n), 17, 1);
+        out.exception(us(50.0 * n + 2), 17, 2);
+        if (n % 20 == 0) out.global_time(us(50.0 * n + 3), us(50.0 * n + 3));
+    }
+    out.flush(us(50.0 * 401));
+    const auto doubts = [&](const std::string& prescaler) {
+        Folder folder;
+        const auto o = test::decode_bytes(folder, out.bytes(), "120_000_000",
+                                          "[stream.itm]\ntimestamp_prescaler = " + prescaler + "\n");
+        std::string said;
+        for (const auto& d : o.trail->doubts) said += d.text + " " + d.advice + "\n";
+        return said;
+    };
+    EXPECT_EQ(doubts("1").find("timestamp_prescaler"), std::string::npos) << doubts("1");
+    EXPECT_NE(doubts("4").find("timestamp_prescaler 1 rather than 4"), std::string::npos) << doubts("4");
+    EXPECT_NE(doubts("16").find("timestamp_prescaler 1 rather than 16"), std::string::npos) << doubts("16");
+    EXPECT_NE(doubts("64").find("timestamp_prescaler 1 rather than 64"), std::string::npos) << doubts("64");
+}
+
+// A second at the recording computer must be about a second of the trace.
+TEST(Findings, AClockThatIsWrongByAFactorShowsInHowLongALiveRecordingTook) {
+    const auto bytes = periodic([](int, Entry&) {}, 8000);  // four seconds
+    const auto said = [&](const std::string& lasted, const std::string& source) {
+        Folder folder;
+        test::write_file(folder / "stream.bin", bytes);
+        test::write_file(folder / "stream.bin.journal",
+                         "{\"what\":\"started\",\"source\":\"" + source +
+                             "\",\"when\":\"2026-11-23T20:00:00Z\"}\n"
+                             "{\"what\":\"ended\",\"offset\":" +
+                             std::to_string(bytes.size()) +
+                             ",\"reason\":\"by hand\",\"unsaved\":0,\"lasted_s\":" + lasted + "}\n");
+        test::write_file(folder / "x.target.toml", test::itm_target("stream.bin"));
+        const auto o = test::decode(folder / "x.target.toml");
+        std::string text;
+        for (const auto& d : o.trail->doubts) text += d.text + " " + d.advice + "\n";
+        return text;
+    };
+    const std::string line = "tcp 127.0.0.1:3344", asks = "Is clock_hz or timestamp_prescaler wrong by that factor?";
+    EXPECT_EQ(said("4.1", line).find(asks), std::string::npos) << said("4.1", line);
+    EXPECT_NE(said("2.0", line).find(asks), std::string::npos) << "four seconds of trace in two: " << said("2.0", line);
+    EXPECT_NE(said("16.0", line).find("4 times as little"), std::string::npos) << said("16.0", line);
+    EXPECT_EQ(said("16.0", "file night.swo").find(asks), std::string::npos) << "a file grows as it likes";
 }
 
 TEST(Findings, AnImageThatDidNotRunIsDoubted) {

@@ -50,6 +50,14 @@ void join_late(std::vector<Finding>& all) {
     }
 }
 
+// Whether all tasks that it names, on whichever core, are surely known in this time.
+bool surely_known(const Trail& trail, const Finding& f, Time from, Time to) {
+    return std::all_of(trail.tasks.tasks.begin(), trail.tasks.tasks.end(), [&](const TaskLane& lane) {
+        return std::find(f.activities.begin(), f.activities.end(), lane.name) == f.activities.end() ||
+               (lane.trusted(from, to) && trail.trusted(lane.core, from, to));
+    });
+}
+
 // Near a loss anything may look unusual: what leans on it is no finding.
 bool can_be_trusted(const Recording& recording, const Trail& trail, const Finding& f) {
     using Kind = FindingKind;
@@ -57,13 +65,11 @@ bool can_be_trusted(const Recording& recording, const Trail& trail, const Findin
     if (f.call) return trail.steps[f.call->steps].trusted(f.begin, f.end);
     // These are looked at instance by instance where they are found.
     if ((f.kind == Kind::fault && f.lane >= 0) || f.kind == Kind::slow_growth || f.kind == Kind::never_ran) return true;
-    if (f.kind == Kind::deadlock) return trail.trusted(f.core_index, f.begin, f.begin);  // it lasts to the end
+    if (f.kind == Kind::deadlock) return surely_known(trail, f, f.begin, f.begin);  // it lasts to the end
     // Of an exception that packets tell, an overflow beside it takes nothing away; periods across it are none anyway.
     const bool packets = f.lane >= 0 && std::any_of(recording.streams.begin(), recording.streams.end(),
                                                     [&](const auto& s) { return s.core == f.core_index; });
-    if (f.task >= 0 && static_cast<std::size_t>(f.task) < trail.tasks.tasks.size() &&
-        !trail.tasks.tasks[static_cast<std::size_t>(f.task)].trusted(f.begin, f.end))
-        return false;
+    if (f.task >= 0 && !surely_known(trail, f, f.begin, f.end)) return false;
     return packets || trail.trusted(f.core_index, f.begin, f.end);
 }
 

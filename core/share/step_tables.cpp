@@ -192,6 +192,7 @@ Json steps_summary_json(const StepTrail& t) {
     j["bytes"] = t.bytes;
     j["bad_bytes"] = t.bad_bytes;
     j["lead_in_bytes"] = t.lead_in;
+    j["times_back"] = t.times_back;
     j["instructions"] = t.steps;
     j["exceptions"] = t.traps.size();
     j["synchronisations"] = t.syncs;

@@ -197,6 +197,14 @@ void CallBook::take(const CallBatch& batch) {
             trail_.doubtful.push_back({from, std::max(s.to.time, from)});
             doubt_.reset();
         }
+        if (s.unsure) {
+            // A timestamp that was believed lies behind those that followed: neither what led to it nor this has its
+            // time.
+            if (trail_.times_back++ == 0) trail_.first_back = before_;
+            const Time from = trail_.doubtful.empty() ? before_ : std::max(before_, trail_.doubtful.back().first);
+            trail_.doubtful.push_back({from, std::max(s.to.time, from)});
+        }
+        before_ = done.to.time;
         keep_sleeps(span, sleeps);
         if (trail_.moments.empty() || s.to.step - trail_.moments.back().step >= kMomentEach || s.last)
             trail_.moments.push_back(s.to);

@@ -30,6 +30,7 @@ struct CallBatch {
         StepMoment to;
         std::uint32_t events = 0, sleeps = 0, gaps = 0, traps = 0;  ///< where it ends in the lists
         bool last = false;                                          ///< of all
+        bool unsure = false;                                        ///< see StepTiming::Stretch
     };
     StepMoment from;                    ///< where the first stretch begins
     std::vector<Event> events;          ///< as many of them as the last stretch says
@@ -113,6 +114,7 @@ class CallBook {
     std::optional<StepGapAt> gap_;  ///< the last; it may reach further
     std::optional<Time> doubt_;     ///< since then what runs may be wrong
     unsigned syncs_ = 0;            ///< since the last gap
+    Time before_;                   ///< where the stretch before the last began
     Time last_{};
 };
 

@@ -233,6 +233,11 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
     doubt_journal(recording.step_streams[index].journal, t.core, trail);
     if (t.clock == StepClock::timestamps)
         doubt_pace(recording.step_streams[index].journal, t.end, t.core, "timestamp_hz", trail);
+    if (t.times_back > 0)
+        doubt("Timestamps of " + t.core + " run backwards, first at " + moment_text(t.first_back) +
+                  (t.times_back > 1 ? ", and in " + plural(t.times_back - 1, "more stretch", "more stretches") + "."
+                                    : "."),
+              "A timestamp was damaged on the way, or the counter was set back. Times in that stretch may be wrong.");
     const bool hopeless = spoilt_stretches(t) * 4 > t.syncs;
     const bool unreadable = hopeless && t.bytes > 0 && t.bad_bytes * 50 > t.bytes;
     if (unreadable)

@@ -271,27 +271,29 @@ Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place) 
     return source;
 }
 
-std::uint64_t read_ctf_packet(const EventSource& source, std::size_t file, const CtfPacket& packet, CtfCursor& cursor,
-                              Time& reached, OsBlock& out, const char*& trouble) {
+PacketTimes read_ctf_packet(const EventSource& source, std::size_t file, const CtfPacket& packet, CtfCursor& cursor,
+                            Time& reached, OsBlock& out, const char*& trouble) {
     const std::uint16_t core = source.core_of(packet);
     const OsBinding& binding = *source.binding;
-    std::uint64_t backwards = 0;
+    PacketTimes times;
     cursor.open(source.files[file].file->bytes(), packet);
     while (cursor.next()) {
         // Damage that reads as an event far ahead must not hold back all that follows.
         if (packet.too_late(cursor.ticks())) {
             trouble = "an event is later than the end of its packet";
-            return backwards;
+            times.too_late = source.at(packet.stream_class, cursor.ticks());
+            return times;
         }
         const Time t = source.at(packet.stream_class, cursor.ticks());
-        if (t < reached)
-            ++backwards;
-        else
+        if (t < reached) {
+            if (times.backwards++ == 0) times.first_back = cursor.position();
+        } else {
             reached = t;
+        }
         binding.take(cursor, reached, core, out);
     }
     trouble = cursor.trouble();
-    return backwards;
+    return times;
 }
 
 }  // namespace mt

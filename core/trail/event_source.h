@@ -121,9 +121,16 @@ Result<std::shared_ptr<EventSource>> follow_event_source(const EventPlace& place
 /// The metadata of what our recorder writes, with a clock that counts `hz` times a second.
 std::string recorder_metadata(std::uint64_t hz);
 
+/// What is odd about the times of a packet's events: how many are earlier than the one before, where the first of them
+/// ends, and the time of one that is so late that reading ended with it.
+struct PacketTimes {
+    std::uint64_t backwards = 0, first_back = 0;
+    std::optional<Time> too_late;
+};
+
 /// Events of one packet, in order; times never run backwards from `reached`, which is moved on. What cannot be read
-/// ends in an event of kind `lost`. Returns how many times stepped backwards.
-std::uint64_t read_ctf_packet(const EventSource& source, std::size_t file, const CtfPacket& packet, CtfCursor& cursor,
-                              Time& reached, OsBlock& out, const char*& trouble);
+/// ends in an event of kind `lost`.
+PacketTimes read_ctf_packet(const EventSource& source, std::size_t file, const CtfPacket& packet, CtfCursor& cursor,
+                            Time& reached, OsBlock& out, const char*& trouble);
 
 }  // namespace mt

@@ -88,9 +88,10 @@ inline void GapList::push_back(const Gap& g) {
 }
 
 inline bool GapList::touch(std::size_t core, Time from, Time to) const {
-    return std::any_of(ways_.begin(), ways_.end(), [&](const auto& entry) {
-        return std::get<0>(entry.first) == core && touches(entry.second, from, to);
-    });
+    for (auto way = ways_.lower_bound({static_cast<std::uint16_t>(core), false, 0});
+         way != ways_.end() && std::get<0>(way->first) == core; ++way)
+        if (touches(way->second, from, to)) return true;
+    return false;
 }
 
 inline bool GapList::touch(Time from, Time to) const {

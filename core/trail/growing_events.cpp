@@ -3,6 +3,26 @@
 #include <algorithm>
 
 namespace mt {
+namespace {
+constexpr std::uint64_t kShowsWithin = 1024;  // bytes: so far behind what was damaged its first sign is met
+constexpr std::int64_t kRoundedBy = 16;       // a header's end is rounded by less than this part of its packet
+
+// Where the events of a packet leap ahead the first time: of all steps, the first that is half as long as the longest.
+std::uint64_t leap_in(const std::vector<OsEvent>& events, Time begin, Time last, std::uint64_t end) {
+    Time longest, before = begin;
+    for (const OsEvent& e : events) {
+        longest = std::max(longest, e.time - before);
+        before = e.time;
+    }
+    longest = std::max(longest, last - before);
+    before = begin;
+    for (const OsEvent& e : events) {
+        if ((e.time - before).ps * 2 >= longest.ps) return e.offset;
+        before = e.time;
+    }
+    return end;
+}
+}  // namespace
 
 void PacketDecoder::decode(std::size_t index, const CtfPacket& p, const std::vector<EventSource::Damage>& damage,
                            DecodedPacket& out) {
@@ -51,7 +71,8 @@ void PacketDecoder::decode(std::size_t index, const CtfPacket& p, const std::vec
     if (!cpu.any) out.lost_events = 0;
     out.block.events.reserve(std::min<std::uint64_t>(p.bytes / 8, 1 << 16));  // an event is hardly shorter
     const char* trouble = "";
-    out.backwards = read_ctf_packet(source_, index, p, cursor_, cpu.reached, out.block, trouble);
+    const PacketTimes times = read_ctf_packet(source_, index, p, cursor_, cpu.reached, out.block, trouble);
+    out.backwards = times.backwards;
     cpu.cut_short = *trouble != 0 || p.cut || p.content_bits / 8 > p.bytes;
     if (*trouble != 0) {
         out.trouble = trouble;
@@ -59,19 +80,46 @@ void PacketDecoder::decode(std::size_t index, const CtfPacket& p, const std::vec
         out.bad_bytes += p.offset + p.bytes - std::min(cursor_.position(), p.offset + p.bytes);
     }
     // Headers that say when their last event was, packet after packet, and then one that does not.
-    const auto& events = out.block.events;
+    auto& events = out.block.events;
     constexpr std::uint64_t kUsual = 8;
     const bool exact = p.has_end && !events.empty() && events.back().time == source_.at(p.stream_class, p.end);
     const bool inexact = p.has_end && !exact && cpu.exact_ends >= kUsual;
     cpu.exact_ends = exact ? cpu.exact_ends + 1 : *trouble != 0 || inexact ? cpu.exact_ends : 0;
-    // A byte that is wrong shows late: misread events look like others for a while, and missing ones show at the end.
-    // The whole packet is doubted, on all cores: a task of one is made ready by another.
-    out.begin = cpu.unsure = begin;
-    out.end = std::max(begin, p.has_end        ? source_.at(p.stream_class, p.end)
-                              : events.empty() ? begin
-                                               : events.back().time);
-    out.doubtful = cpu.cut_short || out.backwards > 0 || inexact;
-    if (out.doubtful) out.doubts.push_back({out.begin, out.end});
+    // Or an event is later than the packet, by more than a header is rounded: all behind it would be told too late.
+    const Time said_end = p.has_end ? source_.at(p.stream_class, p.end) : begin;
+    const bool beyond =
+        said_end > begin && !events.empty() && events.back().time - said_end > Time{(said_end - begin).ps / kRoundedBy};
+    out.begin = begin;
+    out.end = std::max(begin, p.has_end ? said_end : events.empty() ? begin : events.back().time);
+    out.doubtful = cpu.cut_short || out.backwards > 0 || inexact || beyond;
+    // A byte that is wrong shows late: misread events look like others for a while. Where nothing but the end tells, or
+    // bytes are missing anywhere in it, the whole packet is doubted.
+    out.unsure = begin;
+    std::uint64_t sign = p.offset;
+    const bool missing = p.cut || p.content_bits / 8 > p.bytes;
+    if (missing) {
+        sign = p.offset;
+    } else if (beyond || times.too_late) {
+        sign = leap_in(events, begin, times.too_late ? *times.too_late : events.back().time, cursor_.position());
+        if (out.backwards > 0) sign = std::min(sign, times.first_back);
+    } else if (out.backwards > 0) {
+        sign = times.first_back;
+    } else if (*trouble != 0) {
+        sign = cursor_.position();
+    }
+    for (const OsEvent& e : events)
+        if (e.offset + kShowsWithin <= sign && e.offset >= p.offset) out.unsure = std::max(out.unsure, e.time);
+    if (beyond) {
+        for (OsEvent& e : events) e.time = std::min(e.time, said_end);
+        out.unsure = std::min(out.unsure, said_end);
+        cpu.reached = said_end;
+        if (out.trouble.empty()) {
+            out.trouble = "events are later than the end of their packet";
+            out.trouble_at = sign;
+        }
+    }
+    cpu.unsure = out.unsure;
+    if (out.doubtful) out.doubts.push_back({out.unsure, out.end});
     if (p.has_end && *trouble == 0) cpu.reached = std::max(cpu.reached, source_.at(p.stream_class, p.end));
     cpu.any = true;
     if (p.has_discarded) cpu.discarded = p.discarded;
@@ -115,7 +163,8 @@ void GrowingEvents::put(std::size_t file, const CtfPacket& packet, std::unique_p
     core.lost_events += decoded->lost_events;
     core.lost_packets += decoded->lost_packets;
     for (const Gap& g : decoded->gaps) trail_.gaps.push_back(g);
-    for (const auto& [from, to] : decoded->doubts) trail_.doubt(Trail::kEveryCore, from, to);
+    for (const auto& [from, to] : decoded->doubts)
+        trail_.doubt(source_.core_of(packet), from, to, 2 * static_cast<std::uint32_t>(file));
     const auto [found, fresh] = way_of_.try_emplace({file, packet.cpu}, ways_.size());
     if (fresh) {
         ways_.emplace_back();
@@ -163,9 +212,10 @@ void GrowingEvents::take_until(Time bound) {
             // What contradicts what came before is a sign that one of them is wrong; where that was doubted anyway, it
             // is the one before.
             odd = odd || growing_.unexplained() != signs;
-            if (odd && !d.doubtful) {
+            if (odd && (!d.doubtful || e.time < d.unsure)) {
                 d.doubtful = true;
-                trail_.doubt(Trail::kEveryCore, d.begin, d.end);
+                d.unsure = d.begin;
+                trail_.doubt(e.core, d.begin, d.end, 2 * static_cast<std::uint32_t>(best.file) + 1);
             }
         } while (d.at < d.block.events.size() && d.block.events[d.at].time < until);
         enqueue(index);

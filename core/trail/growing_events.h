@@ -27,7 +27,8 @@ struct DecodedPacket {
     std::uint64_t lost_events = 0, lost_packets = 0;
     std::size_t at = 0;     ///< the next event to be taken
     Time begin, end;        ///< as its header says, or as its events say
-    bool doubtful = false;  ///< what stands in it may be wrong: noted as such
+    bool doubtful = false;  ///< what stands in it from `unsure` on may be wrong: noted as such
+    Time unsure;
     void clear() {
         block.clear();
         gaps.clear();

@@ -8,7 +8,8 @@ constexpr std::uint16_t kLaneBase = 16;  // interrupt n stands in lane 16 + n, c
 constexpr std::uint32_t kMostInterrupt = 511 - kLaneBase;
 constexpr std::uint32_t kBeginPort = 1, kEndPort = 2;  // marks that bracket the use of a resource
 constexpr std::size_t kMostTasks = 1u << 20;
-constexpr std::uint32_t kSmall = 4096;  // numbers that are looked up without a map
+constexpr std::uint32_t kNestDoubts = ~0u;  // doubts about interrupts ascend by themselves
+constexpr std::uint32_t kSmall = 4096;      // numbers that are looked up without a map
 }  // namespace
 
 // Sums of many lengths, each rounded to picoseconds, are whole ticks all the same.
@@ -35,7 +36,12 @@ struct GrowingTasks::LiveCore {
     std::uint32_t running = CoreRun::kUnknown;
     bool observed = false;
     Time last;
-    std::vector<std::uint32_t> interrupts;  ///< open, outermost first
+    struct Open {
+        std::uint32_t number;
+        Time since;
+        unsigned blocks = 0;  ///< tasks that blocked themselves since
+    };
+    std::vector<Open> interrupts;  ///< outermost first
     ExceptionNest nest;
     std::array<int, 512> lane_of{};
     bool critical = false;
@@ -67,10 +73,20 @@ void GrowingTasks::contradict(const OsEvent& e, const std::string& what, std::si
         return;
     }
     TaskLane& lane = out_.tasks[task];
-    Time since = lane.stretches.empty() ? Time{} : lane.stretches.back().begin;
-    if (!trail_.doubtful.touch(Trail::kEveryCore, since, e.time)) ++unexplained_;
-    if (!lane.doubtful.empty()) since = std::max(since, lane.doubtful.back().first);
-    lane.doubtful.push_back({since, std::max(since, e.time)});
+    const Time since = lane.stretches.empty() ? Time{} : lane.stretches.back().begin;
+    if (!trail_.doubtful.touch(since, e.time)) ++unexplained_;  // a task of one core is made ready by another
+    doubt_lane(lane, since, e.time);
+}
+
+void GrowingTasks::doubt_lane(TaskLane& lane, Time from, Time to) {
+    if (!lane.doubtful.empty()) from = std::max(from, lane.doubtful.back().first);
+    lane.doubtful.push_back({from, std::max(from, to)});
+}
+
+// What a doubted packet of one core says of a task of another is no surer there.
+void GrowingTasks::doubt_from_afar(const OsEvent& e) {
+    TaskLane& lane = out_.tasks[task(e.subject, e.core)];
+    if (lane.core != e.core && trail_.doubtful.touch(e.core, e.time, e.time)) doubt_lane(lane, e.time, e.time);
 }
 
 std::size_t GrowingTasks::task(std::uint32_t id, std::uint16_t core) {
@@ -198,7 +214,7 @@ void GrowingTasks::run(std::size_t c, Time t, std::uint32_t who) {
 
 std::uint32_t GrowingTasks::actor(std::size_t c) const {
     const LiveCore& core = cores_[c];
-    if (!core.interrupts.empty()) return Actor::interrupt(core.interrupts.back());
+    if (!core.interrupts.empty()) return Actor::interrupt(core.interrupts.back().number);
     return core.running < out_.tasks.size() ? core.running : kNobody;
 }
 
@@ -320,7 +336,10 @@ void GrowingTasks::block(const OsEvent& e) {
         ++out_.locks[l].contention;
     }
     LiveCore& core = cores_[e.core];
-    if (core.running == i) run(e.core, e.time, CoreRun::kKernel);
+    if (core.running == i) {
+        doubt_open_interrupts(e);
+        run(e.core, e.time, CoreRun::kKernel);
+    }
     set_state(i, e.time, state, static_cast<std::uint32_t>(e.value), e.core, reason);
 }
 
@@ -329,25 +348,50 @@ void GrowingTasks::isr(const OsEvent& e) {
     const std::uint32_t number = std::min(e.subject, kMostInterrupt);
     const auto lane = static_cast<unsigned>(kLaneBase + number);
     account(e.core, e.time);
+    const std::uint64_t contradictions = core.nest.contradictions();
     if (e.kind == OsKind::isr_enter) {
-        core.interrupts.push_back(number);
-        if (core.interrupts.size() > 200) {
-            contradict(e, "interrupts nest more than 200 deep");
-            core.interrupts.clear();
+        const auto same = std::find_if(core.interrupts.begin(), core.interrupts.end(),
+                                       [number](const LiveCore::Open& open) { return open.number == number; });
+        if (same != core.interrupts.end()) {
+            contradict_nest(e, "interrupt " + std::to_string(number) + " begins though it has not ended", same->since);
+            core.interrupts.erase(same, core.interrupts.end());
         }
+        core.interrupts.push_back({number, e.time, 0});
         if (make_lanes_[e.core]) core.nest.enter(lane, {e.time, e.time}, e.offset);
         return;
     }
-    if (!core.interrupts.empty() && core.interrupts.back() == number) {
+    if (!core.interrupts.empty() && core.interrupts.back().number == number) {
         core.interrupts.pop_back();
     } else if (!core.interrupts.empty()) {
-        contradict(e, "interrupt " + std::to_string(number) + " ends though " + std::to_string(core.interrupts.back()) +
-                          " is the innermost");
+        contradict_nest(e,
+                        "interrupt " + std::to_string(number) + " ends though " +
+                            std::to_string(core.interrupts.back().number) + " is the innermost",
+                        core.interrupts.back().since);
         core.interrupts.clear();
     }
     if (!make_lanes_[e.core]) return;
     core.nest.exit(lane, {e.time, e.time}, e.offset);
-    core.nest.back_in(core.interrupts.empty() ? 0 : kLaneBase + core.interrupts.back(), {e.time, e.time}, e.offset);
+    core.nest.back_in(core.interrupts.empty() ? 0 : kLaneBase + core.interrupts.back().number, {e.time, e.time},
+                      e.offset);
+    if (core.nest.contradictions() != contradictions) ++unexplained_;
+}
+
+// A task does not block itself while a handler runs; some systems tell it from the handler that switches tasks, but
+// that one ends soon.
+void GrowingTasks::doubt_open_interrupts(const OsEvent& e) {
+    constexpr unsigned kMostBlocks = 8;
+    LiveCore& core = cores_[e.core];
+    if (core.interrupts.empty() || ++core.interrupts.front().blocks < kMostBlocks) return;
+    const LiveCore::Open open = core.interrupts.front();
+    contradict_nest(e, "tasks go on though interrupt " + std::to_string(open.number) + " has not ended", open.since);
+    core.interrupts.clear();
+    if (make_lanes_[e.core]) core.nest.back_in(0, {e.time, e.time}, e.offset);
+}
+
+// Whether an interrupt ran since then, or tasks, is not known.
+void GrowingTasks::contradict_nest(const OsEvent& e, const std::string& what, Time since) {
+    contradict(e, what);
+    trail_.doubt(e.core, since, e.time, kNestDoubts);
 }
 
 void GrowingTasks::take_lock(const OsEvent& e) {
@@ -510,6 +554,9 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
         return;
     }
     if (!out_.cores[e.core].only_switches) trail_.cores[e.core].density.add_event(e.time);
+    if (!trail_.doubtful.empty() &&
+        (e.kind == OsKind::task_switch_in || e.kind == OsKind::task_ready || e.kind == OsKind::task_block))
+        doubt_from_afar(e);
     switch (e.kind) {
         case OsKind::task_create: {
             TaskLane& lane = out_.tasks[task(e.subject, e.core)];
@@ -645,7 +692,7 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
             f.time = e.time;
             f.core = e.core;
             f.task = core.running < out_.tasks.size() ? core.running : kNobody;
-            if (!core.interrupts.empty()) f.interrupt = core.interrupts.back();
+            if (!core.interrupts.empty()) f.interrupt = core.interrupts.back().number;
             f.what = texts.faults[static_cast<std::size_t>(e.value)];
             f.offset = e.offset;
             if (out_.faults.size() < 1000) out_.faults.push_back(std::move(f));
@@ -695,8 +742,8 @@ void GrowingTasks::mark(std::size_t core, std::uint32_t id, const std::string& n
 void GrowingTasks::enter_interrupt(std::size_t core, unsigned number, Time t) {
     reached_ = std::max(reached_, t);
     account(core, t);
-    std::vector<std::uint32_t>& open = cores_[core].interrupts;
-    open.push_back(number);
+    std::vector<LiveCore::Open>& open = cores_[core].interrupts;
+    open.push_back({number, t, 0});
     if (open.size() > 200) {
         ++out_.contradictions;
         open.clear();

@@ -71,6 +71,10 @@ class GrowingTasks {
     static constexpr std::size_t kNoTask = ~std::size_t{0};
     /// An event does not fit what came before; `task`: whose state is then in doubt since it last changed.
     void contradict(const OsEvent& e, const std::string& what, std::size_t task = kNoTask);
+    void doubt_open_interrupts(const OsEvent& e);
+    void contradict_nest(const OsEvent& e, const std::string& what, Time since);
+    static void doubt_lane(TaskLane& lane, Time from, Time to);
+    void doubt_from_afar(const OsEvent& e);
     void apply_rule(TaskLane& lane) const;
     bool ends_job(const TaskLane& lane, BlockReason reason, std::uint32_t object) const;
     void begin_job(std::size_t task, Time t, bool certain);

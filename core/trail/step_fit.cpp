@@ -153,6 +153,19 @@ StepFit step_fit(const StreamSpec& spec, std::shared_ptr<const Code> code, std::
     return fit;
 }
 
+bool is_noise(const StreamSpec& spec, const std::shared_ptr<const Code>& code, std::span<const std::uint8_t> raw,
+              std::uint64_t from) {
+    constexpr std::size_t kPlaces = 32, kLength = 64 * 1024;
+    if (from + kPlaces * kLength > raw.size()) return false;
+    for (std::size_t i = 0; i < kPlaces; ++i) {
+        const std::uint64_t at = from + (raw.size() - from - kLength) / kPlaces * i;
+        const StepFit fit = step_fit(spec, code, raw.subspan(at / 16 * 16, kLength));
+        if (fit.syncs > 0 && fit.contradictions * 2 < fit.syncs) return false;
+        if (fit.steps * 1000 > fit.bytes) return false;
+    }
+    return true;
+}
+
 std::string SuspectParameter::text() const {
     return "Is " + name + " " + fits + " rather than " + stated + "? Read so, the first " + bytes_text(after.bytes) +
            " give " + told(after) + "; as the target file says, " + told(before) + ".";

@@ -24,6 +24,11 @@ struct StepFit {
 /// Follows `raw`, the beginning of a stream, as `spec` says it is to be read.
 StepFit step_fit(const StreamSpec& spec, std::shared_ptr<const Code> code, std::span<const std::uint8_t> raw);
 
+/// Whether a long stream is nothing that could be followed, as far as can be told without reading all of it: at none of
+/// the places looked at, evenly spread from `from` on, is there a synchronisation or more than a chance instruction.
+bool is_noise(const StreamSpec& spec, const std::shared_ptr<const Code>& code, std::span<const std::uint8_t> raw,
+              std::uint64_t from);
+
 /// One parameter of the encoder that, stated otherwise, makes trace and program fit.
 struct SuspectParameter {
     std::string name;          ///< as in the target file: "iaddress_width"

@@ -134,8 +134,8 @@ void StepReader::flush(const StepTiming::Stretch& stretch, bool last) {
     CallBatch& b = *batch_;
     if (b.stretches.empty()) b.from = stretch.from;
     b.stretches.push_back({stretch.to, static_cast<std::uint32_t>(noted_), static_cast<std::uint32_t>(b.sleeps.size()),
-                           static_cast<std::uint32_t>(b.gaps.size()), static_cast<std::uint32_t>(b.traps.size()),
-                           last});
+                           static_cast<std::uint32_t>(b.gaps.size()), static_cast<std::uint32_t>(b.traps.size()), last,
+                           stretch.unsure});
     timed_ = noted_;
     if (noted_ >= batch_events_ || b.stretches.size() >= batch_events_) hand_on();
 }

@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "trail/growing_steps.h"
 #include "trail/reading.h"
+#include "trail/step_fit.h"
 #include "trail/step_timing.h"
 
 namespace mt {
@@ -14,6 +15,7 @@ namespace {
 
 using Bytes = std::span<const std::uint8_t>;
 constexpr std::size_t kPieceBytes = 4 * 1024, kTurnBytes = 64 * 1024;
+constexpr std::uint64_t kSurelyTrace = 4 * 1024 * 1024;  // of so many bytes some can be followed, if any can
 
 // Collects pieces and gives them times as the moments come.
 class PieceReader {
@@ -140,10 +142,12 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
     const Recording::Stream& stream = recording.step_streams[index];
     const StreamSpec& spec = recording.target.streams[stream.spec];
     GrowingSteps growing(recording, index, trail, stream.journal.after_s);
+    const StepTrail& t = trail.steps[index];
     const Bytes raw = stream.bytes();
     auto settled = std::chrono::steady_clock::time_point{};
     const std::vector<StreamJournal::Break>& breaks = stream.journal.breaks;
     std::size_t next_break = 0;
+    bool looked = false;  // whether it is noise
     for (std::uint64_t at = std::min<std::uint64_t>(stream.journal.first, raw.size()); at < raw.size();) {
         if (progress.cancelled()) {
             trail.cancelled = true;
@@ -158,14 +162,21 @@ Result<void> read_steps(const Recording& recording, std::size_t index, Trail& tr
         growing.feed(raw.subspan(at, n));
         at += n;
         stream.file->let_go(at);
+        const bool look = !looked && at >= kSurelyTrace;
         const auto now = std::chrono::steady_clock::now();
-        if (now - settled < std::chrono::milliseconds(100) && at < raw.size()) continue;
+        if (now - settled < std::chrono::milliseconds(100) && at < raw.size() && !look) continue;
         growing.settle();
         settled = now;
         between(at);
+        if (!look) continue;
+        looked = true;
+        if (t.bytes * 4 > at && t.steps * 1000 < t.bytes && is_noise(spec, recording.code[stream.core], raw, at))
+            return failure("the bytes are no " + std::string(protocol_title(spec.protocol)) +
+                               " stream of this program: " + "neither in the first " + bytes_text(at) +
+                               " nor at 32 places behind them is there " + "anything that can be followed",
+                           stream.path, "check protocol, framing and image in the target file");
     }
     growing.finish();
-    const StepTrail& t = trail.steps[index];
     const StepPipe& pipe = growing.pipe();
     if (pipe.deframer() != nullptr && pipe.unframed_bytes() == 0)
         return failure("trace ID " + std::to_string(spec.trace_id) + " is not in the stream", stream.path,

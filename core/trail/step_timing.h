@@ -3,6 +3,7 @@
 #pragma once
 
 #include <optional>
+#include <utility>
 
 #include "trail/step_trail.h"
 
@@ -16,12 +17,14 @@ class StepTiming {
     /// What lies between two moments can get its time.
     struct Stretch {
         StepMoment from, to;
-        bool told = false;  ///< the trace itself told `from`
+        bool told = false;    ///< the trace itself told `from`
+        bool unsure = false;  ///< timestamps in it lie before `from`: that may be wrong
     };
 
     /// The trace tells a time behind `step` instructions; nothing if it adds nothing.
     std::optional<Stretch> tell(const StepTime& t, std::uint64_t step) {
         const auto moment = timer_.tell(t, step);
+        unsure_ = timer_.went_back() || unsure_;
         return moment ? std::optional(go_to(*moment, true)) : std::nullopt;
     }
     /// After a piece of the stream: without a clock, or where no moment came for very long, one instruction takes a
@@ -68,7 +71,7 @@ class StepTiming {
             told_ = false;
         }
         to.time = std::max(to.time, moment_.time);
-        const Stretch s{moment_, to, told_};
+        const Stretch s{moment_, to, told_, std::exchange(unsure_, false)};
         moment_ = to;
         told_ = told;
         entries_ = 0;
@@ -78,6 +81,7 @@ class StepTiming {
     StepTimer timer_;
     StepMoment moment_;
     bool any_ = false, told_ = false;  ///< any_: moment_ is known; told_: the trace told it
+    bool unsure_ = false;              ///< see Stretch
     std::uint64_t entries_ = 0, syncs_ = 0;
     std::optional<std::uint64_t> syncs_at_loss_;  ///< how many there were when bytes were last missing or damaged
 };

@@ -85,6 +85,7 @@ bool StepTimer::believe(std::uint64_t ticks, unsigned sent) {
     ++unbelieved_;
     if (ticks < ticks_) {
         if (!itself) return false;
+        went_back_ = true;
         suspect_.reset();
         between_ = (behind_ == 0 || between_) && ticks >= before_;
         if (++behind_ < kMostBehind) return false;

@@ -11,6 +11,7 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "base/column.h"
@@ -195,6 +196,9 @@ class StepTimer {
     /// Whether a timestamp can be believed: one that lies far ahead of all, or behind, only if others bear it out.
     /// Where something was damaged, only one that sends the bits itself by which it lies ahead (see StepTime::sent).
     bool believe(std::uint64_t ticks, unsigned sent);
+    /// Since it was asked last, a timestamp lay before the one believed: one of them is wrong, or the counter was set
+    /// back.
+    bool went_back() { return std::exchange(went_back_, false); }
     StepClock kind() const { return kind_; }
     std::uint64_t origin() const { return origin_; }
     std::uint64_t ticks() const { return ticks_; }
@@ -206,6 +210,7 @@ class StepTimer {
     Time start_, base_;
     std::uint64_t origin_ = 0, ticks_ = 0;  ///< ticks_: cycles, or the last timestamp
     bool have_origin_ = false, lost_ = false;
+    bool went_back_ = false;
     bool damaged_ = false;                  ///< something was: timestamps are looked at more closely
     std::uint64_t widest_ = 0;              ///< largest step from timestamp to timestamp that was believed
     std::optional<std::uint64_t> suspect_;  ///< a timestamp far ahead that the next one must bear out
@@ -298,6 +303,9 @@ struct StepTrail {
     std::size_t stream = 0, core_index = 0;  ///< stream: index into the recording's step streams
     std::uint64_t raw_bytes = 0, read_bytes = 0, bytes = 0, bad_bytes = 0, steps = 0, packets = 0, unmatched = 0;
     std::uint64_t lead_in = 0;  ///< bytes before the first packet: they cannot be read
+    /// Stretches that timestamps end which lie before one that came earlier, and where the first begins.
+    std::uint64_t times_back = 0;
+    Time first_back;
     std::map<std::string, std::uint64_t> counts;          ///< packets by kind
     std::map<unsigned, SourceIds::Others> other_sources;  ///< in the same stream, by source ID: not taken
     StepClock clock = StepClock::none;

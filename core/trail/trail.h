@@ -309,11 +309,7 @@ struct Trail {
     /// Where what the lanes and tasks of a core show may be wrong, though it is shown: around losses, up to where
     /// decoding is sure again. A finding that leans on anything in there is none.
     GapList doubtful;
-    static constexpr std::uint16_t kEveryCore = 0xFFFF;
-
-    bool trusted(std::size_t core, Time from, Time to) const {
-        return doubtful.empty() || (!doubtful.touch(core, from, to) && !doubtful.touch(kEveryCore, from, to));
-    }
+    bool trusted(std::size_t core, Time from, Time to) const { return !doubtful.touch(core, from, to); }
     /// `way`: calls of one number have ascending times.
     void doubt(std::uint16_t core, Time from, Time to, std::uint32_t way = 0) {
         Gap g;

@@ -112,6 +112,28 @@ TEST(StepTimer, ATimestampThatThoseBehindItContradictIsTakenBack) {
     EXPECT_EQ(after->time, Time::from_us(2'900)) << "times are those of the clock again";
 }
 
+// One bit wrong, little enough to be believed: what led to that moment and what followed has no sure time.
+TEST(StepTiming, AStretchWhoseTimestampsLieBeforeItsBeginIsUnsure) {
+    StepTiming timing(StepTimer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000}));
+    std::uint64_t ticks = 1'000;
+    for (; ticks < 20'000; ticks += 1'000) {
+        const auto stretch = timing.tell(stamp(ticks), ticks);
+        ASSERT_TRUE(stretch);
+        EXPECT_FALSE(stretch->unsure);
+    }
+    const auto leap = timing.tell(stamp(ticks + 4'096), ticks);
+    ASSERT_TRUE(leap) << "as after a short sleep";
+    for (int i = 0; i < 4; ++i)
+        EXPECT_FALSE(timing.tell(stamp(ticks += 1'000), ticks)) << "it lies before the one believed";
+    const auto after = timing.tell(stamp(ticks += 1'000), ticks);
+    ASSERT_TRUE(after);
+    EXPECT_TRUE(after->unsure);
+    EXPECT_EQ(after->from.time, leap->to.time);
+    const auto next = timing.tell(stamp(ticks += 1'000), ticks);
+    ASSERT_TRUE(next);
+    EXPECT_FALSE(next->unsure) << "and then all is well";
+}
+
 TEST(StepTimer, WhatWasLostDoesNotMakeLeapsBelievable) {
     StepTimer timer(StepClock::timestamps, Clock{10'000'000}, Clock{10'000'000});
     std::uint64_t ticks = 1'000;

@@ -148,5 +148,45 @@ TEST(AStreamThatDoesNotFit, IsCalledOfAnotherImageWhereNothingElseHelps) {
     EXPECT_NE(d.advice.find("Is this the image that ran?"), std::string::npos) << d.advice;
 }
 
+// Random bytes take no minutes to be refused; a stream that starts late, or is damaged for long, is no noise.
+TEST(Noise, IsNoStreamOfAnyProtocolAndAStreamIsNone) {
+    std::vector<std::uint8_t> noise(5 << 20);
+    std::mt19937_64 random(3);
+    for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
+    for (const char* capture :
+         {"rv-etrace-mount", "rv-ntrace-mount-htm", "rv-ntrace-mount-btm", "arm-etm-mount-rs", "arm-mtb-paddle"}) {
+        SCOPED_TRACE(capture);
+        const Stream s = stream_of(capture);
+        EXPECT_TRUE(is_noise(s.spec, s.code, noise, 0));
+        // Half a megabyte of it is trace.
+        std::vector<std::uint8_t> late = noise;
+        for (std::size_t at = 3 << 20; at < (3 << 20) + (512 << 10); at += s.raw.size())
+            std::copy(s.raw.begin(), s.raw.end(), late.begin() + static_cast<std::ptrdiff_t>(at));
+        EXPECT_FALSE(is_noise(s.spec, s.code, late, 0));
+    }
+    const Stream s = stream_of("rv-etrace-mount");
+    EXPECT_FALSE(is_noise(s.spec, s.code, std::span(noise).first(1 << 20), 0)) << "too short to judge without reading";
+}
+
+TEST(Noise, IsRefusedWithWhatToCheck) {
+    test::Folder folder;
+    std::vector<std::uint8_t> noise(9 << 20);
+    std::mt19937_64 random(3);
+    for (auto& byte : noise) byte = static_cast<std::uint8_t>(random());
+    test::write_file(folder / "noise", noise);
+    test::write_file(folder / "n.target.toml",
+                     "format = \"mindful-trail-target/1\"\n[[core]]\nname = \"cop\"\nisa = \"rv32imac\"\n"
+                     "clock_hz = 1000000\nimage = \"" +
+                         test::data("steps/mount-cop.elf") +
+                         "\"\n[[stream]]\nfile = \"noise\"\nprotocol = \"ntrace\"\ncore = \"cop\"\n");
+    auto recording = open_recording(folder / "n.target.toml");
+    ASSERT_TRUE(recording) << recording.error().text();
+    Progress progress;
+    const auto trail = read_trail(**recording, progress);
+    ASSERT_FALSE(trail);
+    EXPECT_NE(trail.error().what.find("no N-Trace stream"), std::string::npos) << trail.error().text();
+    EXPECT_NE(trail.error().advice.find("protocol"), std::string::npos) << trail.error().text();
+}
+
 }  // namespace
 }  // namespace mt

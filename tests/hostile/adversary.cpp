@@ -295,7 +295,7 @@ class Adversary {
                   target_text(
                       "[[stream]]\nfile = \"noise\"\nprotocol = \"" + std::string(protocol) + "\"\ncore = \"main\"\n",
                       "isa = \"" + std::string(isa) + "\"\nclock_hz = 1000000\nimage = \"" + image + "\"\n"));
-            judge(row, mtrail({"summary", (here_ / "n.target.toml").string()}, {60}), protocol, 40, 700);
+            judge(row, mtrail({"summary", (here_ / "n.target.toml").string()}, {60}), protocol, 10, 500);
         }
         fs::remove(here_ / "noise");
         print(row);

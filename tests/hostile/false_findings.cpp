@@ -27,6 +27,9 @@ using hostile::Damage;
 
 struct Seen {
     std::multiset<std::string> findings;
+    std::map<std::string, std::vector<std::pair<Time, Time>>> places;  ///< of each finding
+    std::vector<std::pair<Time, Time>> marked;                         ///< gaps, and what is said to be unsure
+    Time end;
     std::size_t content = 0;  ///< a fingerprint of what was decoded
     bool told = false;        ///< that something is missing or damaged
     std::int64_t steps = 0;   ///< executed instructions
@@ -49,9 +52,15 @@ bool look(const std::string& target, Seen& seen, bool show = false, const Seen* 
     for (const Finding& f : find_all(**recording, t)) {
         if (about_the_recording(f)) continue;
         seen.findings.insert(name_of(f));
+        seen.places[name_of(f)].emplace_back(f.begin, f.end);
         if (show && whole != nullptr && whole->findings.count(name_of(f)) == 0)
             std::printf("      %s | %s\n", f.title.c_str(), f.cause.c_str());
     }
+    for (const GapList* list : {&t.gaps, &t.doubtful})
+        for (std::size_t i = 0; i < list->size(); ++i) seen.marked.emplace_back((*list)[i].begin, (*list)[i].end);
+    for (const TaskLane& lane : t.tasks.tasks)
+        for (std::size_t i = 0; i < lane.doubtful.size(); ++i) seen.marked.push_back(lane.doubtful[i]);
+    seen.end = t.end;
     std::uint64_t hash = 0xCBF2'9CE4'8422'2325u;
     const auto add = [&hash](std::uint64_t v) { hash = (hash ^ v) * 0x100'0000'01B3u; };
     for (const StepTrail& steps : t.steps) {
@@ -62,7 +71,7 @@ bool look(const std::string& target, Seen& seen, bool show = false, const Seen* 
             return true;
         });
         for (std::size_t i = 0; i < steps.gaps.size(); ++i) seen.told = seen.told || is_missing(steps.gaps[i].gap.kind);
-        seen.told = seen.told || steps.bad_bytes > 0 || steps.contradictions > 0;
+        seen.told = seen.told || steps.bad_bytes > 0 || steps.contradictions > 0 || steps.times_back > 0;
     }
     for (const CoreTrail& core : t.cores)
         for (const ExceptionLane& lane : core.lanes)
@@ -86,13 +95,23 @@ bool look(const std::string& target, Seen& seen, bool show = false, const Seen* 
     return true;
 }
 
+// Whether one of the places where this was found is neither lost nor marked as unsure in the damaged recording.
+bool lay_elsewhere(const Seen& whole, const std::string& finding, const Seen& damaged) {
+    const auto& places = whole.places.at(finding);
+    return std::any_of(places.begin(), places.end(), [&](const auto& place) {
+        return place.second < damaged.end &&
+               std::none_of(damaged.marked.begin(), damaged.marked.end(),
+                            [&](const auto& m) { return m.first <= place.second && place.first <= m.second; });
+    });
+}
+
 std::vector<std::uint8_t> bytes_of(const fs::path& file) {
     std::ifstream in(file, std::ios::binary);
     return {std::istreambuf_iterator<char>(in), {}};
 }
 
 struct Row {
-    int inputs = 0, with_false = 0, lost_true = 0, silent = 0, refused = 0;
+    int inputs = 0, with_false = 0, lost_true = 0, lost_elsewhere = 0, silent = 0, refused = 0;
 };
 
 }  // namespace
@@ -186,14 +205,18 @@ int main(int argc, char** argv) {
             }
             bool untrue = false;
             for (const auto& f : seen.findings) untrue = untrue || whole.findings.count(f) == 0;
-            for (const auto& f : whole.findings)
-                if (seen.findings.count(f) == 0) {
-                    ++row.lost_true;
-                    if (show)
-                        std::printf("    %s, turn %d, %s: gone: %s\n", target.c_str(), turn, hostile::damage_name(how),
-                                    f.c_str());
-                    break;
-                }
+            bool gone = false, elsewhere = false;
+            for (const auto& f : whole.findings) {
+                if (seen.findings.count(f) > 0) continue;
+                const bool far = lay_elsewhere(whole, f, seen);
+                if (show && (!gone || far))
+                    std::printf("    %s, turn %d, %s: gone%s: %s\n", target.c_str(), turn, hostile::damage_name(how),
+                                far ? ", though it lay elsewhere" : "", f.c_str());
+                gone = true;
+                elsewhere = elsewhere || far;
+            }
+            row.lost_true += gone;
+            row.lost_elsewhere += elsewhere;
             row.with_false += untrue;
             row.silent += !seen.told && seen.content != whole.content;
             if (show && (untrue || (!seen.told && seen.content != whole.content))) {
@@ -205,25 +228,28 @@ int main(int argc, char** argv) {
             }
         }
         std::printf(
-            "%-46s %-18s %4d inputs: %3d with a finding that is not true, %3d without a true one, %3d changed "
-            "silently, %d refused\n",
+            "%-46s %-18s %4d inputs: %3d with a finding that is not true, %3d without a true one (%d that lay "
+            "elsewhere), "
+            "%3d changed silently, %d refused\n",
             fs::path(target).parent_path().filename().string().c_str(), protocol.c_str(), row.inputs, row.with_false,
-            row.lost_true, row.silent, row.refused);
+            row.lost_true, row.lost_elsewhere, row.silent, row.refused);
         std::fflush(stdout);
         Row& sum = rows[protocol];
         sum.inputs += row.inputs;
         sum.with_false += row.with_false;
         sum.lost_true += row.lost_true;
+        sum.lost_elsewhere += row.lost_elsewhere;
         sum.silent += row.silent;
         sum.refused += row.refused;
     }
     fs::remove_all(scratch);
-    std::printf("\n%-20s %8s %14s %14s %10s\n", "protocol", "inputs", "not true", "true one gone", "silent");
+    std::printf("\n%-20s %8s %10s %14s %14s %10s\n", "protocol", "inputs", "not true", "true one gone", "… elsewhere",
+                "silent");
     bool bad = false;
     for (const auto& [protocol, r] : rows) {
         const auto share = [inputs = r.inputs](int k) { return 100.0 * k / std::max(1, inputs); };
-        std::printf("%-20s %8d %12.1f %% %12.1f %% %8.1f %%\n", protocol.c_str(), r.inputs, share(r.with_false),
-                    share(r.lost_true), share(r.silent));
+        std::printf("%-20s %8d %8.1f %% %12.1f %% %10.1f %% %8.1f %%\n", protocol.c_str(), r.inputs,
+                    share(r.with_false), share(r.lost_true), share(r.lost_elsewhere), share(r.silent));
         bad = bad || r.with_false * 100 >= 3 * r.inputs;
     }
     return bad && !only_survive ? 1 : 0;

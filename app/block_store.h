@@ -9,7 +9,7 @@
 #include <QObject>
 
 #include "job_queue.h"
-#include "trail/packet_block.h"
+#include "replay/packet_block.h"
 
 namespace mt::app {
 

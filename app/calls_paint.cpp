@@ -7,8 +7,8 @@
 #include "base/text.h"
 #include "lanes.h"
 #include "lanes_geometry.h"
+#include "replay/step_search.h"
 #include "shapes.h"
-#include "trail/step_search.h"
 #include "theme.h"
 
 // The call stack in the lanes: one layer a depth, the outermost on top, each call named where there is room.

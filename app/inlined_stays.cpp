@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "trail/even_scale.h"
-#include "trail/step_reading.h"
+#include "model/even_scale.h"
+#include "replay/step_window.h"
 
 namespace mt::app {
 namespace {

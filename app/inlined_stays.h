@@ -7,8 +7,8 @@
 #include <QObject>
 
 #include "job_queue.h"
-#include "trail/trail.h"
-#include "trail/recording.h"
+#include "model/trail.h"
+#include "recording/recording.h"
 
 namespace mt::app {
 

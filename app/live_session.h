@@ -10,10 +10,10 @@
 #include <QObject>
 #include <QTimer>
 
+#include "doubt/connection_test.h"
 #include "judge/live_health.h"
+#include "pass/live_recording.h"
 #include "session.h"
-#include "trail/connection_test.h"
-#include "trail/live_recording.h"
 
 namespace mt::app {
 

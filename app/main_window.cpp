@@ -26,6 +26,7 @@
 #include <fstream>
 
 #include "base/text.h"
+#include "share/activity_tables.h"
 #include "share/step_tables.h"
 #include "share/tables.h"
 #include "theme.h"
@@ -702,24 +703,15 @@ void MainWindow::ask_save() {
 }
 
 void MainWindow::ask_save_csv() {
-    const int shown = std::clamp(page_->choice()->currentIndex(), 0, 4);
-    const QString path =
-        QFileDialog::getSaveFileName(this, tr("Save measures as CSV"),
-                                     QDir::current().filePath(QStringList{"interrupts.csv", "tasks.csv", "locks.csv",
-                                                                          "queues.csv", "states.csv"}[shown]),
-                                     tr("CSV (*.csv)"));
+    if (!session_.trail()) return;
+    constexpr std::array kShown = {"interrupts", "tasks", "locks", "queues", "states"};
+    const int shown = std::clamp(page_->choice()->currentIndex(), 0, static_cast<int>(kShown.size()) - 1);
+    const char* kind = kShown[static_cast<std::size_t>(shown)];
+    const QString path = QFileDialog::getSaveFileName(
+        this, tr("Save measures as CSV"), QDir::current().filePath(QString(kind) + ".csv"), tr("CSV (*.csv)"));
     if (path.isEmpty()) return;
     std::ofstream out(path.toStdString(), std::ios::binary);
-    if (shown == 1)
-        write_tasks_csv(session_.task_rows(), out);
-    else if (shown == 2)
-        write_locks_csv(session_.lock_rows(), out);
-    else if (shown == 3)
-        write_queues_csv(session_.queue_rows(), out);
-    else if (shown == 4)
-        write_states_csv(session_.state_rows(), out);
-    else
-        write_stats_csv(session_.rows(), out);
+    write_stats_csv(*ActivityKinds::find(kind), {*session_.trail()}, out);
     out.close();
     if (out)
         say(tr("Saved as %1").arg(path), false);

@@ -15,9 +15,9 @@
 #include "measure/interrupts.h"
 #include "measure/states.h"
 #include "measure/tasks.h"
-#include "trail/reading.h"
-#include "trail/recording.h"
-#include "trail/trail.h"
+#include "model/trail.h"
+#include "pass/reading.h"
+#include "recording/recording.h"
 
 namespace mt::app {
 

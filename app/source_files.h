@@ -7,8 +7,8 @@
 
 #include <QString>
 
+#include "recording/recording.h"
 #include "target/source_map.h"
-#include "trail/recording.h"
 
 namespace mt::app {
 

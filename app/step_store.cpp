@@ -4,8 +4,8 @@
 #include <QMetaObject>
 
 #include "base/text.h"
+#include "replay/step_search.h"
 #include "target/disassembly.h"
-#include "trail/step_search.h"
 
 namespace mt::app {
 namespace {

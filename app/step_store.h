@@ -10,8 +10,8 @@
 #include <QString>
 
 #include "job_queue.h"
-#include "trail/backtrace.h"
-#include "trail/step_reading.h"
+#include "replay/backtrace.h"
+#include "replay/step_window.h"
 
 namespace mt::app {
 

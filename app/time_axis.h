@@ -6,7 +6,7 @@
 #include <QString>
 
 #include "base/time.h"
-#include "trail/even_scale.h"
+#include "model/even_scale.h"
 
 namespace mt::app {
 

@@ -7,7 +7,7 @@
 #include <QObject>
 
 #include "base/time.h"
-#include "trail/even_scale.h"
+#include "model/even_scale.h"
 
 namespace mt::app {
 

@@ -11,7 +11,7 @@
 #include "flow/itm_pipe.h"
 #include "judge/finding.h"
 #include "measure/interrupts.h"
-#include "trail/reading.h"
+#include "pass/reading.h"
 
 namespace {
 

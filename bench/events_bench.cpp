@@ -7,8 +7,8 @@
 #include <chrono>
 
 #include "long_trace.h"
-#include "trail/event_reading.h"
-#include "trail/growing_trail.h"
+#include "pass/event_reading.h"
+#include "pass/growing_trail.h"
 
 namespace {
 

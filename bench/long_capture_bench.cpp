@@ -12,8 +12,8 @@
 #include <random>
 #include <sstream>
 
-#include "trail/reading.h"
-#include "trail/step_reading.h"
+#include "pass/reading.h"
+#include "replay/step_window.h"
 
 namespace {
 

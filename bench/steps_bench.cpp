@@ -8,7 +8,7 @@
 #include <filesystem>
 #include <fstream>
 
-#include "trail/reading.h"
+#include "pass/reading.h"
 
 namespace {
 

@@ -9,7 +9,7 @@
 
 #include <boost/asio.hpp>
 
-#include "capture/debug_packet.h"
+#include "control/debug_packet.h"
 #include "debug_core.h"
 #include "troubles.h"
 

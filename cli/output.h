@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "base/problem.h"
-#include "trail/recording.h"
+#include "recording/recording.h"
 
 namespace mt::cli {
 

@@ -12,8 +12,8 @@
 #include <vector>
 
 #include "mount_model.h"
-#include "trail/reading.h"
-#include "trail/recording.h"
+#include "pass/reading.h"
+#include "recording/recording.h"
 
 namespace mt::test {
 

@@ -8,8 +8,8 @@
 
 #include "base/problem.h"
 #include "base/progress.h"
-#include "capture/debug_server.h"
 #include "capture/source.h"
+#include "control/debug_server.h"
 
 namespace mt {
 

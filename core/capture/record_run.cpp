@@ -8,9 +8,9 @@
 #include "base/read_file.h"
 #include "base/text.h"
 #include "capture/folder.h"
-#include "capture/image_check.h"
-#include "capture/link.h"
 #include "capture/ring.h"
+#include "control/image_check.h"
+#include "control/link.h"
 
 namespace mt {
 namespace fs = std::filesystem;

@@ -11,10 +11,10 @@
 
 #include "base/problem.h"
 #include "base/progress.h"
-#include "capture/debug_server.h"
 #include "capture/folder.h"
 #include "capture/receiver.h"
 #include "capture/recipe.h"
+#include "control/debug_server.h"
 #include "target/image.h"
 #include "target/target_file.h"
 

@@ -6,8 +6,8 @@
 #include <memory>
 #include <vector>
 
-#include "capture/debug_server.h"
 #include "capture/source.h"
+#include "control/debug_server.h"
 
 namespace mt {
 

@@ -10,7 +10,7 @@
 
 #include "base/read_file.h"
 #include "base/text.h"
-#include "capture/link.h"
+#include "control/link.h"
 
 namespace mt {
 namespace {

@@ -22,13 +22,6 @@
 
 namespace mt {
 
-/// A packet of any protocol, in words.
-struct StepPacketText {
-    std::uint64_t offset = 0, length = 0;
-    std::string_view kind;
-    std::string detail;
-};
-
 /// Copyable: a copy taken between two calls of `feed` is a checkpoint from which the same comes out again. One
 /// thread at a time.
 class StepPipe {

@@ -3,6 +3,8 @@
 #pragma once
 
 #include <cstdint>
+#include <string>
+#include <string_view>
 #include <vector>
 
 #include "target/code.h"
@@ -68,6 +70,13 @@ struct NoSteps {
     void gap(const StepGap&) {}
     void time(const StepTime&) {}
     void sync(std::uint64_t) {}
+};
+
+/// A packet of any protocol, in words.
+struct StepPacketText {
+    std::uint64_t offset = 0, length = 0;
+    std::string_view kind;
+    std::string detail;
 };
 
 }  // namespace mt

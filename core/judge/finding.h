@@ -9,8 +9,8 @@
 #include "base/finding_kinds.h"
 #include "base/progress.h"
 #include "measure/interrupts.h"
-#include "trail/recording.h"
-#include "trail/trail.h"
+#include "model/trail.h"
+#include "recording/recording.h"
 
 namespace mt {
 

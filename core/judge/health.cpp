@@ -8,8 +8,8 @@
 #include "judge/detectors.h"
 #include "judge/step_faults.h"
 #include "judge/witness.h"
+#include "replay/packet_block.h"
 #include "target/exception_names.h"
-#include "trail/packet_block.h"
 
 namespace mt {
 namespace {

@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "trail/live_recording.h"
+#include "pass/live_recording.h"
 
 namespace mt {
 

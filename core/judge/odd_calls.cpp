@@ -7,7 +7,7 @@
 #include "base/text.h"
 #include "judge/detectors.h"
 #include "measure/functions.h"
-#include "trail/step_reading.h"
+#include "replay/step_window.h"
 
 namespace mt {
 namespace {

@@ -3,9 +3,9 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "replay/backtrace.h"
+#include "replay/step_window.h"
 #include "target/disassembly.h"
-#include "trail/backtrace.h"
-#include "trail/step_reading.h"
 
 namespace mt {
 namespace {

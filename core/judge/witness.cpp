@@ -4,7 +4,7 @@
 #include <filesystem>
 
 #include "base/text.h"
-#include "trail/packet_block.h"
+#include "replay/packet_block.h"
 
 namespace mt {
 

@@ -7,6 +7,7 @@
 #include <utility>
 #include <vector>
 
+#include "flow/local_time.h"
 #include "judge/finding.h"
 
 namespace mt {

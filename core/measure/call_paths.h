@@ -5,7 +5,7 @@
 #include <utility>
 #include <vector>
 
-#include "trail/step_trail.h"
+#include "model/step_trail.h"
 
 namespace mt {
 

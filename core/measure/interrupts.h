@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "base/progress.h"
-#include "trail/trail.h"
+#include "model/trail.h"
 
 namespace mt {
 

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "measure/tasks.h"
-#include "trail/trail.h"
+#include "model/trail.h"
 
 namespace mt {
 

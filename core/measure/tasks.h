@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "trail/trail.h"
+#include "model/trail.h"
 
 namespace mt {
 

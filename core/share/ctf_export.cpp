@@ -5,9 +5,9 @@
 #include <numeric>
 
 #include "base/text.h"
+#include "replay/packet_block.h"
 #include "share/ctf_writer.h"
 #include "target/typed_value.h"
-#include "trail/packet_block.h"
 
 namespace mt {
 namespace {

@@ -5,8 +5,8 @@
 
 #include "base/problem.h"
 #include "base/progress.h"
-#include "trail/recording.h"
-#include "trail/trail.h"
+#include "model/trail.h"
+#include "recording/recording.h"
 
 namespace mt {
 

@@ -6,9 +6,9 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "replay/step_window.h"
 #include "share/tables.h"
 #include "target/disassembly.h"
-#include "trail/step_reading.h"
 
 namespace mt {
 namespace {
@@ -20,7 +20,6 @@ bool is_missing(const StepTrail& t, const StepGapAt& g) {
 
 using Json = nlohmann::ordered_json;
 
-std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) : std::string(); }
 
 }  // namespace
 
@@ -74,103 +73,6 @@ void write_steps_csv(const Recording& recording, const StepTrail& trail, std::op
         }
         return progress == nullptr || !progress->cancelled();
     });
-}
-
-void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out) {
-    out << kStatsHeading;
-    for (const auto& r : rows) {
-        // What was sampled has no calls to count, and without a clock there are no times.
-        const auto counted = [&r](std::uint64_t n) { return r.sampled ? std::string() : std::to_string(n); };
-        const auto time = [&r](const std::optional<Time>& t) { return r.timed ? optional_ns(t) : std::string(); };
-        out << csv_field(r.name) << ",," << counted(r.count) << ',' << counted(r.left_out) << ','
-            << (r.sampled ? std::string() : time(r.total)) << ',' << time(r.own) << ',' << time(r.least) << ','
-            << time(r.mean) << ',' << time(r.greatest) << ',' << time(r.deviation) << ",,,,,,,,,"
-            << share_field(r.share) << '\n';
-    }
-}
-
-Json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows) {
-    Json all = Json::array();
-    for (const auto& r : rows) {
-        Json j;
-        j["name"] = r.name;
-        j["core"] = trail.cores[r.core].name;
-        j["address"] = hex_text(r.address, 8);
-        j["file"] = r.file;
-        j["line"] = r.line;
-        add_figures(j, r);
-        j["preempted"] = json_ns(r.preempted);
-        if (!r.timed)
-            for (const char* key : {"total", "own", "min", "mean", "max", "stddev", "preempted"}) j[key] = nullptr;
-        j["recursive"] = r.recursive;
-        j["unwound"] = r.unwound;
-        j["instructions"] = r.instructions;
-        j["share"] = r.share;
-        j["sampled"] = r.sampled;
-        if (r.sampled) {
-            j["samples"] = r.samples;
-            j["share_error"] = r.share_error;
-        } else {
-            j["clock"] = step_clock_text(trail.steps[r.steps_index].clock);
-        }
-        all.push_back(std::move(j));
-    }
-    return all;
-}
-
-std::string functions_text(const std::vector<FunctionRow>& rows) {
-    const auto right = [](const std::string& s, std::size_t n) {
-        std::size_t shown = 0;
-        for (const char c : s) shown += (static_cast<unsigned char>(c) & 0xC0) != 0x80 ? 1 : 0;
-        return (shown < n ? std::string(n - shown, ' ') : std::string()) + s;
-    };
-    std::string out =
-        "function                        calls  left out  instructions         own      share      least       "
-        "mean   greatest\n";
-    for (const auto& r : rows) {
-        const std::string name = r.name.substr(0, 27);
-        const auto cell = [&r](const std::optional<Time>& t) {
-            return t && r.timed ? duration_text(*t) : std::string("-");
-        };
-        const auto known = [&](std::uint64_t n, std::size_t width) {
-            return right(r.sampled ? "-" : count_text(n), width);
-        };
-        out += name + std::string(27 - name.size(), ' ') + known(r.count, 10) + known(r.left_out, 10) +
-               known(r.instructions, 14) + right((r.sampled ? "~" : "") + cell(r.own), 12) +
-               right(share_text(r.share), 11) + right(cell(r.least), 11) + right(cell(r.mean), 11) +
-               right(cell(r.greatest), 11) + (r.sampled ? "  sampled " + count_text(r.samples) + " times" : "") + "\n";
-    }
-    return out;
-}
-
-bool write_calls_csv(const Trail& trail, const std::string& function, std::ostream& out) {
-    for (const StepTrail& t : trail.steps) {
-        std::uint32_t f = 1;
-        while (f < t.functions->size() && (*t.functions)[f].name != function) ++f;
-        if (f == t.functions->size()) continue;
-        struct Found {
-            std::uint64_t step = 0;
-            std::size_t level = 0, index = 0;
-        };
-        std::vector<Found> found;
-        for (std::size_t level = 0; level < t.levels.size(); ++level)
-            for (std::size_t i = 0; i < t.levels[level].size(); ++i)
-                if (t.levels[level][i].function == f) found.push_back({t.levels[level][i].step, level, i});
-        if (found.empty()) continue;
-        std::stable_sort(found.begin(), found.end(), [](const Found& a, const Found& b) { return a.step < b.step; });
-        out << "index,begin_ns,end_ns,duration_ns,step,depth,left_out,own_ns,preempted_ns\n";
-        std::size_t index = 0;
-        const auto time = [&t](Time x) { return t.clock == StepClock::none ? std::string() : ns_text(x); };
-        for (const Found& x : found) {
-            const CallParts parts = parts_of_call(t, x.level, x.index);
-            const CallSpan& span = t.levels[x.level][x.index];
-            out << index++ << ',' << time(span.begin) << ',' << time(span.end()) << ',' << time(span.length) << ','
-                << std::uint64_t{span.step} << ',' << x.level + 1 << ',' << (span.whole() ? "" : "cut") << ','
-                << time(parts.own) << ',' << time(parts.preempted) << '\n';
-        }
-        return true;
-    }
-    return false;
 }
 
 std::string step_clock_text(StepClock clock) {

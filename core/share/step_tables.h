@@ -11,8 +11,8 @@
 
 #include "base/progress.h"
 #include "measure/functions.h"
-#include "trail/recording.h"
-#include "trail/trail.h"
+#include "model/trail.h"
+#include "recording/recording.h"
 
 namespace mt {
 
@@ -24,12 +24,6 @@ void write_step_addresses(const Recording& recording, const StepTrail& trail, st
 /// the trace tells none.
 void write_steps_csv(const Recording& recording, const StepTrail& trail, std::optional<Time> from,
                      std::optional<Time> to, std::ostream& out, const Progress* progress = nullptr);
-/// `stats --of functions --csv`.
-void write_functions_csv(const std::vector<FunctionRow>& rows, std::ostream& out);
-nlohmann::ordered_json functions_json(const Trail& trail, const std::vector<FunctionRow>& rows);
-std::string functions_text(const std::vector<FunctionRow>& rows);
-/// `instances --of` a function: its calls in order of their begin.
-bool write_calls_csv(const Trail& trail, const std::string& function, std::ostream& out);
 /// Where instructions are missing that were asked for: not where tracing was off, or had not begun to make sense.
 std::vector<const StepGapAt*> missing_instructions(const Trail& trail);
 nlohmann::ordered_json steps_summary_json(const StepTrail& trail);

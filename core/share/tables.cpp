@@ -7,17 +7,15 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "replay/packet_block.h"
+#include "replay/step_window.h"
 #include "share/step_tables.h"
 #include "share/task_tables.h"
-#include "trail/packet_block.h"
-#include "trail/step_reading.h"
 
 namespace mt {
 namespace {
 
 using Json = nlohmann::ordered_json;
-
-std::string optional_ns(const std::optional<Time>& t) { return t ? ns_text(*t) : std::string(); }
 
 // Walks the packets of one stream block by block.
 class StreamWalk {
@@ -108,69 +106,6 @@ std::string share_field(double share) {
 
 Json json_ns(Time t) { return static_cast<double>(t.ps) / 1e3; }
 Json json_ns(const std::optional<Time>& t) { return t ? json_ns(*t) : Json(nullptr); }
-
-void write_stats_csv(const std::vector<InterruptRow>& rows, std::ostream& out) {
-    out << kStatsHeading;
-    for (const auto& r : rows) {
-        out << csv_field(r.name) << ',' << r.number << ',' << r.count << ',' << r.left_out;
-        for (const std::optional<Time>& t :
-             {std::optional(r.total), std::optional(r.own), r.least, r.mean, r.greatest, r.deviation, r.p95, r.p99,
-              r.period_least, r.period_mean, r.period_greatest})
-            out << ',' << (r.timed ? optional_ns(t) : std::string());
-        out << ",,,," << share_field(r.share) << '\n';
-    }
-}
-
-Json stats_json(const std::vector<InterruptRow>& rows) {
-    Json all = Json::array();
-    for (const auto& r : rows) {
-        Json j;
-        j["name"] = r.name;
-        j["number"] = r.number;
-        j["core"] = r.core_name;
-        add_figures(j, r);
-        j["p95"] = json_ns(r.p95);
-        j["p99"] = json_ns(r.p99);
-        j["own_min"] = json_ns(r.own_least);
-        j["own_mean"] = json_ns(r.own_mean);
-        j["own_max"] = json_ns(r.own_greatest);
-        j["period_min"] = json_ns(r.period_least);
-        j["period_mean"] = json_ns(r.period_mean);
-        j["period_max"] = json_ns(r.period_greatest);
-        for (const auto key : {"response_min", "response_mean", "response_max"}) j[key] = nullptr;
-        if (!r.timed)
-            for (const char* key : {"total", "own", "min", "mean", "max", "stddev", "p95", "p99", "own_min", "own_mean",
-                                    "own_max", "period_min", "period_mean", "period_max"})
-                j[key] = nullptr;
-        j["share"] = r.share;
-        j["deepest_nest"] = r.deepest;
-        j["bounded"] = r.bounded;
-        j["widest_bound"] = json_ns(r.widest_bound);
-        for (const auto& [key, range] :
-             {std::pair{"min_bounds", r.least_range}, {"mean_bounds", r.mean_range}, {"max_bounds", r.greatest_range}})
-            j[key] = r.count == 0 || !r.timed ? Json(nullptr) : Json::array({json_ns(range.low), json_ns(range.high)});
-        all.push_back(std::move(j));
-    }
-    return all;
-}
-
-void write_instances_csv(const ExceptionLane& lane, std::ostream& out, bool timed, const Progress* progress) {
-    const auto time = [timed](Time t) { return timed ? ns_text(t) : std::string(); };
-    out << "index,begin_ns,end_ns,duration_ns,own_ns,depth,left_out,begin_earliest_ns,end_earliest_ns,tail_chained,"
-           "offset\n";
-    for (std::size_t i = 0; i < lane.size(); ++i) {
-        if (i % 4096 == 0 && progress != nullptr && progress->cancelled()) return;
-        const ExceptionInstance x = lane.instance(i);
-        const char* left_out = x.whole()                                       ? ""
-                               : (x.flags & ExceptionInstance::kCutBegin) == 0 ? "end not seen"
-                               : (x.flags & ExceptionInstance::kCutEnd) == 0   ? "begin not seen"
-                                                                               : "begin and end not seen";
-        out << i << ',' << time(x.begin) << ',' << time(x.end) << ',' << time(x.end - x.begin) << ',' << time(x.own)
-            << ',' << int{x.depth} << ',' << left_out << ',' << time(x.begin - x.begin_slack) << ','
-            << time(x.end - x.end_slack) << ',' << ((x.flags & ExceptionInstance::kTailChained) != 0 ? 1 : 0) << ','
-            << x.offset << '\n';
-    }
-}
 
 void write_packets_csv(const Recording& recording, const Trail& trail, std::optional<Time> from, std::optional<Time> to,
                        std::ostream& out, const Progress* progress) {

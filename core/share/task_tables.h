@@ -1,4 +1,4 @@
-// Tables of tasks, locks, queues and marks, and rows of an event trace, as CSV, JSON and text.
+// Rows of an event trace, as CSV, JSON and text.
 #pragma once
 
 #include <functional>
@@ -12,36 +12,10 @@
 #include "base/progress.h"
 #include "measure/states.h"
 #include "measure/tasks.h"
-#include "trail/recording.h"
-#include "trail/trail.h"
+#include "model/trail.h"
+#include "recording/recording.h"
 
 namespace mt {
-
-/// `stats --of tasks`: min, mean, max are processor time of whole jobs; total is all processor time that was observed.
-void write_tasks_csv(const std::vector<TaskRow>& rows, std::ostream& out);
-nlohmann::ordered_json tasks_json(const std::vector<TaskRow>& rows);
-std::string tasks_text(const std::vector<TaskRow>& rows);
-
-/// `stats --of locks`: min, mean, max are how long it was held; response is how long it was waited for.
-void write_locks_csv(const std::vector<LockRow>& rows, std::ostream& out);
-nlohmann::ordered_json locks_json(const Trail& trail, const std::vector<LockRow>& rows);
-std::string locks_text(const std::vector<LockRow>& rows);
-
-/// The table of queues: how many entries came and went, and how long they stayed.
-void write_queues_csv(const std::vector<QueueRow>& rows, std::ostream& out);
-
-/// `stats --of states`: what named values stood for, how often and how long.
-void write_states_csv(const std::vector<StateRow>& rows, std::ostream& out);
-nlohmann::ordered_json states_json(const std::vector<StateRow>& rows);
-std::string states_text(const std::vector<StateRow>& rows);
-
-/// `stats --of marks`: how often each was seen, and its periods.
-void write_marks_csv(const Trail& trail, std::ostream& out);
-nlohmann::ordered_json marks_json(const Trail& trail);
-std::string marks_text(const Trail& trail);
-
-/// `instances --of`: jobs of a task, or holdings of a lock. False if the trail has neither of that name or number.
-bool write_task_instances_csv(const Trail& trail, const std::string& of, std::ostream& out);
 
 /// One event record of an event trace, for tables.
 struct TraceEventText {

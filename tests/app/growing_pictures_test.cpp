@@ -5,10 +5,10 @@
 
 #include "line_texts.h"
 #include "paced_update.h"
+#include "pass/growing_trail.h"
 #include "ridge.h"
 #include "support.h"
 #include "theme.h"
-#include "trail/growing_trail.h"
 
 namespace mt::app {
 namespace {

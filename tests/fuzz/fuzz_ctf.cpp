@@ -5,11 +5,11 @@
 #include <span>
 #include <string>
 
+#include "doubt/ring_check.h"
 #include "judge/finding.h"
 #include "measure/tasks.h"
+#include "pass/growing_tasks.h"
 #include "share/ctf_writer.h"
-#include "trail/growing_tasks.h"
-#include "trail/ring_check.h"
 #include "wire/ctf_metadata.h"
 #include "wire/ctf_packets.h"
 

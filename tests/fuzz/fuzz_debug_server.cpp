@@ -5,8 +5,8 @@
 #include <array>
 #include <csignal>
 
-#include "capture/debug_server.h"
 #include "capture/ring.h"
+#include "control/debug_server.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     static const bool ignored = std::signal(SIGPIPE, SIG_IGN) != SIG_ERR;

@@ -15,9 +15,9 @@
 
 #include "damage.h"
 #include "judge/finding.h"
+#include "pass/reading.h"
+#include "replay/step_window.h"
 #include "share/tables.h"
-#include "trail/reading.h"
-#include "trail/step_reading.h"
 
 namespace {
 

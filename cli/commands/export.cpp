@@ -1,0 +1,39 @@
+#include "command.h"
+
+#include <CLI/CLI.hpp>
+
+#include "input.h"
+#include "output.h"
+#include "share/ctf_export.h"
+
+namespace mt::cli {
+namespace {
+
+struct Options : Reading {
+    std::string ctf;
+    bool calls = false;
+};
+
+int export_it(const Options& o) {
+    if (o.ctf.empty()) return fail({"nothing to export", o.input, "give --ctf DIR"});
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    Progress progress;
+    if (auto done = export_ctf(*opened->recording, *opened->trail, o.ctf, o.calls, progress); !done)
+        return fail(done.error());
+    say("written as " + o.ctf);
+    return kDone;
+}
+
+}  // namespace
+
+void add_export(CLI::App& app, Run& run) {
+    const auto o = std::make_shared<Options>();
+    CLI::App& c = *app.add_subcommand("export", "write in an open format");
+    o->add_input(c);
+    c.add_option("--ctf", o->ctf, "new folder for a Common Trace Format 2 trace");
+    c.add_flag("--calls", o->calls, "function calls too");
+    c.callback([o, &run] { run = [o] { return export_it(*o); }; });
+}
+
+}  // namespace mt::cli

@@ -1,0 +1,37 @@
+#include "command.h"
+
+#include <CLI/CLI.hpp>
+
+#include "input.h"
+#include "output.h"
+#include "share/tables.h"
+
+namespace mt::cli {
+namespace {
+
+struct Options : Reading {
+    bool replace = false;
+};
+
+int read(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    Progress progress;
+    if (auto saved = save_recording(*opened->recording, o.output, o.replace, progress); !saved)
+        return fail(saved.error());
+    say(summary_text(*opened->recording, *opened->trail) + "saved as " + o.output);
+    return kDone;
+}
+
+}  // namespace
+
+void add_read(CLI::App& app, Run& run) {
+    const auto o = std::make_shared<Options>();
+    CLI::App& c = *app.add_subcommand("read", "decode, rebuild, and save a recording folder");
+    o->add_input(c);
+    c.add_option("-o,--output", o->output, "the *.mtrail folder to write")->required();
+    c.add_flag("--replace", o->replace, "replace a recording that is there");
+    c.callback([o, &run] { run = [o] { return read(*o); }; });
+}
+
+}  // namespace mt::cli

@@ -1,0 +1,66 @@
+#include "command.h"
+
+#include <algorithm>
+#include <ostream>
+
+#include <CLI/CLI.hpp>
+#include <nlohmann/json.hpp>
+
+#include "base/near_names.h"
+#include "input.h"
+#include "measure/activity_kind.h"
+#include "measure/functions.h"
+#include "output.h"
+#include "share/activity_tables.h"
+
+namespace mt::cli {
+namespace {
+
+struct Options : Reading {
+    std::string of;
+    std::vector<std::string> leave_out;
+    bool csv = false, json = false;
+};
+
+int stats(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    const ActivityKind& kind = *ActivityKinds::find(o.of);
+    Measured of{*opened->trail, opened->recording->functions};
+    if (!o.leave_out.empty()) {
+        std::vector<std::string> known;
+        for (const auto& r : function_rows(of.trail, {}, of.functions)) known.push_back(r.name);
+        for (const std::string& name : o.leave_out)
+            if (std::find(known.begin(), known.end(), name) == known.end())
+                return fail({"no function '" + name + "' ran", "--leave-out",
+                             near_names_text(name, known, "the recording tells of no functions")});
+        of.leave_out = {o.leave_out.begin(), o.leave_out.end()};
+    }
+    if (!kind.told(of.trail)) return fail({"the recording tells of no " + o.of, o.input, std::string(kind.advice())});
+    return o.write(*opened, !o.csv && !o.json, [&](std::ostream& out) {
+        if (o.json)
+            out << stats_json(kind, of).dump(2) << "\n";
+        else if (o.csv)
+            write_stats_csv(kind, of, out);
+        else
+            out << stats_text(kind, of);
+    });
+}
+
+}  // namespace
+
+void add_stats(CLI::App& app, Run& run) {
+    const auto o = std::make_shared<Options>();
+    CLI::App& c = *app.add_subcommand("stats", "measures, one row per activity");
+    o->add_input(c);
+    o->add_output(c);
+    std::vector<std::string> ids;
+    for (const ActivityKind* kind : ActivityKinds::all()) ids.emplace_back(kind->id());
+    c.add_option("--of", o->of, ActivityKinds::ids_text())->required()->check(CLI::IsMember(ids));
+    c.add_option("--leave-out", o->leave_out, "functions that do not count, such as the one that waits for work");
+    CLI::Option* as_csv = c.add_flag("--csv", o->csv, "as CSV");
+    c.add_flag("--json", o->json, "as JSON")->excludes(as_csv);
+    c.callback([o, &run] { run = [o] { return stats(*o); }; });
+}
+
+}  // namespace mt::cli

@@ -1,0 +1,68 @@
+#include "command.h"
+
+#include <ostream>
+
+#include <CLI/CLI.hpp>
+
+#include "input.h"
+#include "output.h"
+#include "share/step_tables.h"
+
+namespace mt::cli {
+namespace {
+
+struct Options : Reading {
+    Between between;
+    std::string core, addresses;
+    bool csv = false;
+};
+
+// The stream of instructions that is meant: of the named core, or the only one.
+Result<const StepTrail*> steps_of(const Opened& opened, const std::string& core) {
+    std::string known;
+    const StepTrail* found = nullptr;
+    for (const auto& t : opened.trail->steps) {
+        known += (known.empty() ? "" : ", ") + t.core;
+        if (core.empty() ? found == nullptr : t.core == core) found = &t;
+    }
+    if (found == nullptr)
+        return failure(
+            known.empty() ? "the recording holds no instruction trace" : "no instructions of core '" + core + "'",
+            opened.recording->input,
+            known.empty() ? "give one with an etm4, etrace, ntrace or mtb stream" : "there are: " + known);
+    if (core.empty() && opened.trail->steps.size() > 1)
+        return failure("the recording holds instructions of several cores", opened.recording->input,
+                       "name one with --core: " + known);
+    return found;
+}
+
+int steps(Options& o) {
+    if (auto ok = o.between.read(); !ok) return fail(ok.error());
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    auto steps = steps_of(*opened, o.core);
+    if (!steps) return fail(steps.error());
+    if (!o.addresses.empty())
+        return write_to(o.addresses, Inputs(*opened->recording), false, [&](std::ostream& out) {
+            write_step_addresses(*opened->recording, **steps, o.between.from, o.between.to, out);
+        });
+    return o.write(*opened, !o.csv, [&](std::ostream& out) {
+        write_steps_csv(*opened->recording, **steps, o.between.from, o.between.to, out);
+    });
+}
+
+}  // namespace
+
+void add_steps(CLI::App& app, Run& run) {
+    const auto o = std::make_shared<Options>();
+    CLI::App& c = *app.add_subcommand("steps", "every executed instruction");
+    o->add_input(c);
+    o->add_output(c);
+    o->between.add(c);
+    c.add_flag("--csv", o->csv, "as CSV (the only form)");
+    c.add_option("--core", o->core, "the core, if several are traced");
+    c.add_option("--pcs", o->addresses, "write the addresses to this file, eight bytes each");
+    c.callback([o, &run] { run = [o] { return steps(*o); }; });
+}
+
+}  // namespace mt::cli

@@ -1,0 +1,40 @@
+#include "command.h"
+
+#include <ostream>
+
+#include <CLI/CLI.hpp>
+
+#include "input.h"
+#include "output.h"
+#include "share/tables.h"
+
+namespace mt::cli {
+namespace {
+
+struct Options : Reading {
+    bool json = false;
+};
+
+int summary(const Options& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    return o.write(*opened, !o.json, [&](std::ostream& out) {
+        if (o.json)
+            out << summary_json(*opened->recording, *opened->trail).dump(2) << "\n";
+        else
+            out << summary_text(*opened->recording, *opened->trail);
+    });
+}
+
+}  // namespace
+
+void add_summary(CLI::App& app, Run& run) {
+    const auto o = std::make_shared<Options>();
+    CLI::App& c = *app.add_subcommand("summary", "streams, packets by kind, time span, gaps, bad bytes, doubts");
+    o->add_input(c);
+    o->add_output(c);
+    c.add_flag("--json", o->json, "as JSON");
+    c.callback([o, &run] { run = [o] { return summary(*o); }; });
+}
+
+}  // namespace mt::cli

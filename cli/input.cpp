@@ -1,0 +1,102 @@
+#include "input.h"
+
+#include <unistd.h>
+
+#include <atomic>
+#include <cmath>
+#include <csignal>
+#include <cstdio>
+#include <thread>
+
+#include <CLI/CLI.hpp>
+
+#include "output.h"
+#include "pass/reading.h"
+
+namespace mt::cli {
+namespace {
+
+std::atomic<Progress*> interrupted = nullptr;  // set while a pass runs, for SIGINT
+
+// "1500" (ns), "1.5us", "2 ms": a time from the start, as options take it.
+Result<std::optional<Time>> time_of(const std::string& option, const std::string& text) {
+    if (text.empty()) return std::optional<Time>();
+    std::size_t used = 0;
+    double value = 0;
+    try {
+        value = std::stod(text, &used);
+    } catch (const std::exception&) {
+        used = 0;
+    }
+    std::string unit = text.substr(used);
+    unit.erase(0, unit.find_first_not_of(' ') == std::string::npos ? unit.size() : unit.find_first_not_of(' '));
+    const double factor = unit.empty() || unit == "ns"                             ? 1
+                          : unit == "us" || unit == "\u00b5s" || unit == "\u03bcs" ? 1e3
+                          : unit == "ms"                                           ? 1e6
+                          : unit == "s"                                            ? 1e9
+                                                                                   : 0;
+    constexpr double kMostNs = 9e15;  // a hundred days
+    if (used == 0 || factor == 0 || !std::isfinite(value) || value < 0 || value * factor > kMostNs)
+        return failure("'" + text + "' is no time", option, "give a number from 0, with ns (or nothing), us, ms or s");
+    return std::optional(Time::from_ns(value * factor));
+}
+
+}  // namespace
+
+Result<Opened> open_and_read(const std::string& input) {
+    auto recording = open_recording(input);
+    if (!recording) return tl::make_unexpected(recording.error());
+    Progress progress;
+    interrupted = &progress;
+    std::signal(SIGINT, [](int) {
+        if (Progress* p = interrupted) p->cancel();
+    });
+    std::atomic<bool> done{false};
+    std::thread reporter;
+    if (::isatty(STDERR_FILENO) != 0)
+        reporter = std::thread([&] {
+            while (!done) {
+                std::this_thread::sleep_for(std::chrono::milliseconds(100));
+                if (progress.share() > 0) std::fprintf(stderr, "\rdecoding %3.0f %%", progress.share() * 100);
+            }
+            std::fprintf(stderr, "\r              \r");
+        });
+    auto trail = read_trail(**recording, progress);
+    done = true;
+    if (reporter.joinable()) reporter.join();
+    std::signal(SIGINT, SIG_DFL);
+    interrupted = nullptr;
+    if (!trail) return tl::make_unexpected(trail.error());
+    if ((*trail)->cancelled) return failure("interrupted", input, "run it again to the end");
+    return Opened{*recording, *trail};
+}
+
+void Reading::add_input(CLI::App& command) {
+    command.add_option("INPUT", input, "a *.target.toml, a *.mtrail folder, or the folder of a CTF trace")->required();
+}
+
+void Reading::add_output(CLI::App& command) {
+    command.add_option("-o,--output", output, "file to write; - for standard output");
+}
+
+int Reading::write(const Opened& opened, bool for_people, const std::function<void(std::ostream&)>& how) const {
+    return write_to(output, Inputs(*opened.recording), for_people, how);
+}
+
+void Between::add(CLI::App& command) {
+    command.add_option("--from", from_text, "first time from the start: 1500 (ns), 1.5us, 2ms, 3s");
+    command.add_option("--to", to_text, "last time from the start");
+}
+
+Result<void> Between::read() {
+    const auto first = time_of("--from", from_text), last = time_of("--to", to_text);
+    if (!first) return tl::make_unexpected(first.error());
+    if (!last) return tl::make_unexpected(last.error());
+    from = *first;
+    to = *last;
+    if (from && to && *to < *from)
+        return failure("--from lies after --to", from_text + " and " + to_text, "exchange them");
+    return {};
+}
+
+}  // namespace mt::cli

@@ -1,0 +1,51 @@
+// What commands read: a recording, and times from the start.
+#pragma once
+
+#include <functional>
+#include <iosfwd>
+#include <memory>
+#include <optional>
+#include <string>
+
+#include "base/problem.h"
+#include "base/time.h"
+#include "model/trail.h"
+#include "recording/recording.h"
+
+namespace CLI {
+class App;
+}
+
+namespace mt::cli {
+
+struct Opened {
+    std::shared_ptr<const Recording> recording;
+    std::shared_ptr<const Trail> trail;
+};
+
+/// Opens and decodes, with progress on standard error if that is a terminal. Interrupted: a Problem.
+Result<Opened> open_and_read(const std::string& input);
+
+/// What all commands over a recording take: INPUT, and where to write.
+struct Reading {
+    std::string input, output;
+
+    /// Adds INPUT.
+    void add_input(CLI::App& command);
+    /// Adds -o.
+    void add_output(CLI::App& command);
+    /// `write_to` the file that was named, which must be none of those read.
+    int write(const Opened& opened, bool for_people, const std::function<void(std::ostream&)>& how) const;
+};
+
+/// --from and --to: 1500 (ns), 1.5us, 2 ms, from the start.
+struct Between {
+    std::string from_text, to_text;
+    std::optional<Time> from, to;
+
+    void add(CLI::App& command);
+    /// After parsing: what is no time, or the wrong way round, is a Problem.
+    Result<void> read();
+};
+
+}  // namespace mt::cli

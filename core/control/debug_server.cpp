@@ -1,0 +1,505 @@
+#include "control/debug_server.h"
+
+#include <algorithm>
+#include <charconv>
+
+#include <pugixml.hpp>
+
+#include "base/text.h"
+
+namespace mt {
+namespace {
+
+using Steady = std::chrono::steady_clock;
+using Item = DebugPacketReader::Item;
+constexpr std::size_t kMostChunk = 16 * 1024, kMostDescription = 4 << 20, kMostPrinted = 64 * 1024;
+constexpr int kMostStray = 64;
+
+std::string hex_number(std::uint64_t v) {
+    char text[17];
+    const auto end = std::to_chars(text, text + sizeof text, v, 16);
+    return {text, end.ptr};
+}
+
+std::optional<std::uint64_t> number_of_hex(std::string_view text) {
+    std::uint64_t v = 0;
+    const auto end = std::from_chars(text.data(), text.data() + text.size(), v, 16);
+    if (end.ec != std::errc{} || end.ptr != text.data() + text.size() || text.empty()) return std::nullopt;
+    return v;
+}
+
+bool is_error(std::string_view reply) {
+    return (reply.size() == 3 && reply[0] == 'E' && number_of_hex(reply.substr(1))) || reply.substr(0, 2) == "E.";
+}
+
+std::string printable(std::string_view text) {
+    std::string out;
+    for (const char c : text.substr(0, 40)) out += c >= ' ' && c <= '~' ? c : '?';
+    return text.size() > 40 ? out + "…" : out;
+}
+
+}  // namespace
+
+DebugServer::DebugServer(std::unique_ptr<Link> link, Milliseconds patience)
+    : link_(std::move(link)), patience_(patience) {}
+
+// Section "Packets", D: detaching lets the core run on.
+DebugServer::~DebugServer() {
+    if (!detach_ || !link_) return;
+    if (running_ && !non_stop_)
+        if (auto halted = halt(); !halted) return;
+    (void)ask("D", Milliseconds(300));
+}
+
+Problem DebugServer::unexpected(const std::string& doing, std::string_view reply) const {
+    if (reply.empty())
+        return {"the debug server cannot " + doing, link_->name(), "use a server that supports it, or do without"};
+    if (is_error(reply))
+        return {"the debug server refused to " + doing + " (" + printable(reply) + ")", link_->name(),
+                "is the address inside the target's memory, and the core halted?"};
+    return {"the debug server answered “" + printable(reply) + "” when asked to " + doing, link_->name(),
+            "is this a GDB remote server?"};
+}
+
+Result<void> DebugServer::send(const std::string& payload) {
+    return link_->write(framed_debug_packet(payload), patience_);
+}
+
+Result<std::optional<Item>> DebugServer::receive(Steady::time_point until) {
+    std::uint8_t bytes[8192];
+    for (;;) {
+        if (auto item = reader_.next()) return item;
+        const auto left = std::chrono::duration_cast<Milliseconds>(until - Steady::now());
+        auto n = link_->read(bytes, std::max(left, Milliseconds(0)));
+        if (!n) return tl::make_unexpected(n.error());
+        reader_.feed(std::span(bytes, *n));
+        // Also when bytes keep coming: a peer that never finishes a packet gets no more time than a silent one.
+        if (Steady::now() >= until) return reader_.next();
+    }
+}
+
+Result<std::string> DebugServer::ask(const std::string& payload) { return ask(payload, patience_); }
+
+// Sends a packet and gives the packet that answers it. Stop notifications on the way are kept.
+Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds patience) {
+    const auto until = Steady::now() + patience;
+    const auto no_answer = [&] {
+        return failure("the debug server does not answer", link_->name(),
+                       "is it still running, and is the target powered?");
+    };
+    int tries = 0, stray = 0;
+    for (;;) {
+        if (auto sent = send(payload); !sent) return tl::make_unexpected(sent.error());
+        for (bool again = false; !again;) {
+            auto got = receive(until);
+            if (!got) return tl::make_unexpected(got.error());
+            if (!*got) return no_answer();
+            switch ((*got)->kind) {
+                case Item::Kind::packet:
+                    if (acks_ && !link_->write("+", patience_)) return no_answer();
+                    // A server that halts a running target for a new client may say so before it is asked anything.
+                    if (greeting_ && payload != "?" && stop_of((*got)->payload)) break;
+                    return std::move((*got)->payload);
+                case Item::Kind::notification:
+                    if ((*got)->payload.substr(0, 5) == "Stop:") kept_stop_ = stop_of((*got)->payload.substr(5));
+                    break;
+                case Item::Kind::acknowledged:
+                    break;
+                case Item::Kind::refused:
+                    again = true;
+                    break;
+                case Item::Kind::damaged:
+                    if (acks_ && !link_->write("-", patience_)) return no_answer();
+                    if (!acks_) again = true;
+                    break;
+                case Item::Kind::too_long:
+                    return failure("the debug server sent a packet without end", link_->name(),
+                                   "is this a GDB remote server?");
+            }
+            if (++stray > kMostStray)
+                return failure("the debug server sends no sense", link_->name(),
+                               "is this a GDB remote server, and is the line clean?");
+        }
+        if (++tries >= 3) return failure("the debug server's answers are damaged", link_->name(), "is the line clean?");
+    }
+}
+
+Result<void> DebugServer::ask_ok(const std::string& payload, const std::string& doing) {
+    auto reply = ask(payload);
+    if (!reply) return tl::make_unexpected(reply.error());
+    if (*reply != "OK") return tl::make_unexpected(unexpected(doing, *reply));
+    return {};
+}
+
+// Section "Stop Reply Packets".
+std::optional<DebugStop> DebugServer::stop_of(std::string_view reply) const {
+    if (reply.size() < 3) return std::nullopt;
+    const char kind = reply[0];
+    const auto signal = number_of_hex(reply.substr(1, 2));
+    if (!signal) return std::nullopt;
+    DebugStop stop;
+    stop.signal = static_cast<unsigned>(*signal);
+    if (kind == 'W' || kind == 'X') {
+        stop.why = DebugStop::Why::exited;
+        return stop;
+    }
+    if (kind != 'S' && kind != 'T') return std::nullopt;
+    stop.why = stop.signal == 2   ? DebugStop::Why::interrupted
+               : stop.signal == 5 ? DebugStop::Why::breakpoint
+               : stop.signal == 0 ? DebugStop::Why::interrupted
+                                  : DebugStop::Why::other;
+    std::string_view rest = reply.substr(3);
+    while (kind == 'T' && !rest.empty()) {
+        const auto semicolon = rest.find(';');
+        const std::string_view pair = rest.substr(0, semicolon);
+        const auto colon = pair.find(':');
+        if (colon != std::string_view::npos) {
+            const auto key = pair.substr(0, colon);
+            if (key == "watch" || key == "rwatch" || key == "awatch") {
+                stop.why = DebugStop::Why::watchpoint;
+                stop.watched = number_of_hex(pair.substr(colon + 1));
+            }
+        }
+        rest = semicolon == std::string_view::npos ? std::string_view() : rest.substr(semicolon + 1);
+    }
+    return stop;
+}
+
+Result<std::unique_ptr<DebugServer>> DebugServer::connect(const std::string& address, Milliseconds patience) {
+    auto link = Link::connect_tcp(address, patience);
+    if (!link) return tl::make_unexpected(link.error());
+    return greet(std::move(*link), patience);
+}
+
+Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> link, Milliseconds patience) {
+    std::unique_ptr<DebugServer> s(new DebugServer(std::move(link), patience));
+    if (auto hello = s->link_->write("+", patience); !hello) return tl::make_unexpected(hello.error());
+    auto can = s->ask("qSupported:swbreak+;hwbreak+;vContSupported+");
+    if (!can) return tl::make_unexpected(can.error());
+    bool no_acks = false, features = false, non_stop = false;
+    for (std::string_view rest = *can; !rest.empty();) {
+        const auto semicolon = rest.find(';');
+        const std::string_view one = rest.substr(0, semicolon);
+        if (one.substr(0, 11) == "PacketSize=") {
+            const auto size = number_of_hex(one.substr(11));
+            if (size && *size >= 64)
+                s->packet_size_ = static_cast<std::size_t>(std::min<std::uint64_t>(*size, 2 * kMostChunk + 16));
+        }
+        no_acks = no_acks || one == "QStartNoAckMode+";
+        features = features || one == "qXfer:features:read+";
+        non_stop = non_stop || one == "QNonStop+";
+        rest = semicolon == std::string_view::npos ? std::string_view() : rest.substr(semicolon + 1);
+    }
+    if (no_acks) {
+        auto reply = s->ask("QStartNoAckMode");
+        if (!reply) return tl::make_unexpected(reply.error());
+        s->acks_ = *reply != "OK";
+    }
+    if (features) s->read_target_description();
+    if (non_stop) {
+        auto reply = s->ask("QNonStop:1");
+        if (!reply) return tl::make_unexpected(reply.error());
+        s->non_stop_ = *reply == "OK";
+    }
+    auto vcont = s->ask("vCont?");
+    if (!vcont) return tl::make_unexpected(vcont.error());
+    s->vcont_ = vcont->find(";c") != std::string::npos;
+    auto why = s->ask("?");
+    s->greeting_ = false;
+    if (!why) return tl::make_unexpected(why.error());
+    // In non-stop mode "OK" says that the core runs ("Remote Non-Stop").
+    s->running_ = s->non_stop_ && *why == "OK";
+    if (!s->running_ && !s->stop_of(*why)) return tl::make_unexpected(s->unexpected("say why the core stands", *why));
+    if (s->non_stop_ && !s->running_) (void)s->ask("vStopped");
+    return s;
+}
+
+// Section "Target Descriptions": architecture and register numbers.
+void DebugServer::read_target_description() {
+    const auto fetch = [&](const std::string& name) {
+        std::string all;
+        while (all.size() < kMostDescription) {
+            const std::size_t piece = std::min<std::size_t>(packet_size_ - 8, 4000);
+            auto reply = ask("qXfer:features:read:" + name + ":" + hex_number(all.size()) + "," + hex_number(piece));
+            if (!reply || reply->empty() || ((*reply)[0] != 'm' && (*reply)[0] != 'l')) return std::string();
+            all += reply->substr(1);
+            if ((*reply)[0] == 'l') return all;
+            if (reply->size() == 1) return std::string();
+        }
+        return std::string();
+    };
+    unsigned number = 0;
+    const auto take = [&](const pugi::xml_node& node) {
+        for (const auto& r : node.children("reg")) {
+            number = r.attribute("regnum").as_uint(number);
+            if (number < 4096) {
+                if (register_names_.size() <= number) register_names_.resize(number + 1);
+                register_names_[number] = std::string(r.attribute("name").as_string()).substr(0, 64);
+            }
+            ++number;
+        }
+    };
+    pugi::xml_document document;
+    const std::string top = fetch("target.xml");
+    if (!document.load_buffer(top.data(), top.size())) return;
+    const auto target = document.child("target");
+    architecture_ = std::string(target.child("architecture").text().as_string()).substr(0, 64);
+    int includes = 0;
+    for (const auto& child : target.children()) {
+        const std::string name = child.name();
+        if (name == "feature") take(child);
+        if (name == "xi:include" && includes++ < 32) {
+            const std::string inner = fetch(child.attribute("href").as_string());
+            pugi::xml_document included;
+            if (included.load_buffer(inner.data(), inner.size())) {
+                take(included.child("feature"));
+            }
+        }
+    }
+    const auto found = std::find(register_names_.begin(), register_names_.end(), "pc");
+    if (found != register_names_.end()) pc_number_ = static_cast<unsigned>(found - register_names_.begin());
+}
+
+Result<void> DebugServer::resume() {
+    if (running_) return {};
+    kept_stop_.reset();
+    if (non_stop_) {
+        if (auto ok = ask_ok("vCont;c", "resume the core"); !ok) return ok;
+    } else if (auto sent = send(vcont_ ? "vCont;c" : "c"); !sent) {
+        return sent;
+    }
+    running_ = true;
+    return {};
+}
+
+// Section "Interrupts"; in non-stop mode vCont;t.
+Result<DebugStop> DebugServer::interrupt() {
+    if (kept_stop_) {
+        running_ = false;
+        return *std::exchange(kept_stop_, std::nullopt);
+    }
+    if (non_stop_) {
+        if (auto ok = ask_ok("vCont;t", "halt the core"); !ok) return tl::make_unexpected(ok.error());
+    } else {
+        const std::uint8_t stop = 0x03;
+        if (auto sent = link_->write(std::span(&stop, 1), patience_); !sent) return tl::make_unexpected(sent.error());
+    }
+    auto stopped = wait(patience_);
+    if (!stopped) return tl::make_unexpected(stopped.error());
+    if (!*stopped)
+        return failure("the core does not halt", link_->name(), "is the target powered and its debug port reachable?");
+    return **stopped;
+}
+
+Result<DebugStop> DebugServer::halt() {
+    if (!running_) return DebugStop{DebugStop::Why::interrupted, 0, std::nullopt};
+    return interrupt();
+}
+
+Result<std::optional<DebugStop>> DebugServer::wait(Milliseconds patience) {
+    if (!running_) return failure("the core does not run", link_->name());
+    const auto until = Steady::now() + patience;
+    for (int stray = 0; stray < kMostStray;) {
+        if (kept_stop_) {
+            running_ = false;
+            if (non_stop_) (void)ask("vStopped");
+            return std::exchange(kept_stop_, std::nullopt);
+        }
+        auto got = receive(until);
+        if (!got) return tl::make_unexpected(got.error());
+        if (!*got) return std::optional<DebugStop>();
+        const Item& item = **got;
+        if (item.kind == Item::Kind::notification && item.payload.substr(0, 5) == "Stop:") {
+            kept_stop_ = stop_of(std::string_view(item.payload).substr(5));
+        } else if (item.kind == Item::Kind::packet) {
+            if (acks_ && !link_->write("+", patience_)) break;
+            kept_stop_ = stop_of(item.payload);
+            if (!kept_stop_ && (item.payload.empty() || item.payload[0] != 'O')) ++stray;
+        } else if (item.kind == Item::Kind::damaged && acks_) {
+            if (!link_->write("-", patience_)) break;
+            ++stray;
+        } else {
+            ++stray;
+        }
+        if (kept_stop_ && kept_stop_->why == DebugStop::Why::exited) {
+            running_ = false;
+            return failure("the target is gone", link_->name(), "the debug server says that its program ended");
+        }
+    }
+    return failure("the debug server sends no sense", link_->name(), "is this a GDB remote server?");
+}
+
+// A server may answer a step with a stop that was asked for before, and execute nothing: then it is asked again.
+Result<DebugStop> DebugServer::step() {
+    const auto before = pc();
+    if (!before) return tl::make_unexpected(before.error());
+    for (int tries = 0;; ++tries) {
+        auto stopped = step_once();
+        if (!stopped || tries == kMostSteps) return stopped;
+        const auto after = pc();
+        if (!after) return tl::make_unexpected(after.error());
+        if (*after != *before || stopped->why == DebugStop::Why::watchpoint || stopped->why == DebugStop::Why::exited)
+            return stopped;
+    }
+}
+
+Result<DebugStop> DebugServer::step_once() {
+    kept_stop_.reset();
+    if (non_stop_) {
+        if (auto ok = ask_ok("vCont;s", "step"); !ok) return tl::make_unexpected(ok.error());
+    } else if (auto sent = send(vcont_ ? "vCont;s" : "s"); !sent) {
+        return tl::make_unexpected(sent.error());
+    }
+    running_ = true;
+    auto stopped = wait(patience_);
+    if (!stopped) return tl::make_unexpected(stopped.error());
+    if (!*stopped) return failure("the step does not end", link_->name());
+    return **stopped;
+}
+
+Result<std::string> DebugServer::monitor(const std::string& command) {
+    // Section "qRcmd": any number of O packets, then OK, an error, or hex text that is the last of it.
+    auto reply = ask("qRcmd," + hex_of_bytes(command));
+    std::string printed;
+    for (int i = 0; reply && i < 4096; ++i) {
+        if (*reply == "OK") return printed;
+        if (is_error(*reply) || reply->empty())
+            return tl::make_unexpected(unexpected("run its command “" + command + "”", *reply));
+        const bool more = (*reply)[0] == 'O';
+        const auto text = bytes_of_hex(std::string_view(*reply).substr(more ? 1 : 0));
+        if (!text) return tl::make_unexpected(unexpected("run its command “" + command + "”", *reply));
+        if (printed.size() < kMostPrinted) printed += *text;
+        if (!more) return printed;
+        auto got = receive(Steady::now() + patience_);
+        if (!got) return tl::make_unexpected(got.error());
+        if (!*got) return failure("the debug server does not finish its command “" + command + "”", link_->name());
+        if ((*got)->kind != Item::Kind::packet) {
+            reply = "O";
+            continue;
+        }
+        if (acks_) (void)link_->write("+", patience_);
+        reply = std::move((*got)->payload);
+    }
+    if (!reply) return tl::make_unexpected(reply.error());
+    return failure("the debug server's command “" + command + "” prints without end", link_->name());
+}
+
+Result<void> DebugServer::reset(const std::string& command) {
+    if (running_)
+        if (auto halted = halt(); !halted) return tl::make_unexpected(halted.error());
+    auto printed = monitor(command.empty() ? "reset" : command);
+    if (!printed) return tl::make_unexpected(printed.error());
+    if (printed->find("unknown command") != std::string::npos || printed->find("invalid command") != std::string::npos)
+        return failure("the debug server does not know its command “" + (command.empty() ? "reset" : command) + "”",
+                       link_->name(), "name the right one in the recipe: reset = \"…\"");
+    return {};
+}
+
+Result<std::uint64_t> DebugServer::read_register(unsigned number) {
+    auto reply = ask("p" + hex_number(number));
+    if (!reply) return tl::make_unexpected(reply.error());
+    if (reply->empty()) {  // not every server knows p: take it from all of them (32-bit registers)
+        reply = ask("g");
+        if (!reply) return tl::make_unexpected(reply.error());
+        *reply = reply->substr(std::min<std::size_t>(reply->size(), number * 8), 8);
+    }
+    const auto bytes = bytes_of_hex(*reply);
+    if (!bytes || bytes->empty() || bytes->size() > 8)
+        return tl::make_unexpected(unexpected("read register " + std::to_string(number), *reply));
+    std::uint64_t value = 0;
+    for (std::size_t i = bytes->size(); i-- > 0;) value = value << 8 | static_cast<std::uint8_t>((*bytes)[i]);
+    return value;
+}
+
+Result<void> DebugServer::write_register(unsigned number, std::uint64_t value) {
+    std::string bytes;
+    for (int i = 0; i < 4; ++i) bytes += static_cast<char>(value >> (8 * i));
+    return ask_ok("P" + hex_number(number) + "=" + hex_of_bytes(bytes), "write register " + std::to_string(number));
+}
+
+Result<std::uint64_t> DebugServer::pc() {
+    return read_register(pc_number_.value_or(architecture_.find("riscv") != std::string::npos ? 32 : 15));
+}
+
+Result<void> DebugServer::memory_chunks(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress) {
+    const std::size_t chunk = std::min<std::size_t>((packet_size_ - 8) / 2, kMostChunk);
+    for (std::size_t at = 0; at < into.size();) {
+        if (progress != nullptr && progress->cancelled()) return failure("reading memory was cancelled", link_->name());
+        const std::size_t n = std::min(chunk, into.size() - at);
+        auto reply = ask("m" + hex_number(address + at) + "," + hex_number(n));
+        if (!reply) return tl::make_unexpected(reply.error());
+        const auto bytes = is_error(*reply) ? std::nullopt : bytes_of_hex(*reply);
+        if (!bytes || bytes->empty() || bytes->size() > n)
+            return tl::make_unexpected(unexpected("read memory at " + hex_text(address + at), *reply));
+        std::copy(bytes->begin(), bytes->end(), into.begin() + static_cast<std::ptrdiff_t>(at));
+        at += bytes->size();  // a server may give less than it was asked for
+        if (progress != nullptr) progress->report(at, into.size());
+    }
+    return {};
+}
+
+Result<void> DebugServer::read_memory(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress) {
+    if (!running_ || non_stop_) return memory_chunks(address, into, progress);
+    const auto began = Steady::now();
+    auto stop = interrupt();
+    if (!stop) return tl::make_unexpected(stop.error());
+    auto read = memory_chunks(address, into, progress);
+    if (stop->why != DebugStop::Why::interrupted) {  // it had stopped for a reason of its own: leave it standing
+        running_ = true;
+        kept_stop_ = *stop;
+        return read;
+    }
+    if (auto on = resume(); !on) return on;
+    ++brief_halts_;
+    brief_halt_seconds_ += std::chrono::duration<double>(Steady::now() - began).count();
+    return read;
+}
+
+Result<void> DebugServer::write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) {
+    const bool pause = running_ && !non_stop_;
+    std::optional<DebugStop> stop;
+    if (pause) {
+        auto halted = interrupt();
+        if (!halted) return tl::make_unexpected(halted.error());
+        stop = *halted;
+    }
+    const std::size_t chunk = std::min<std::size_t>((packet_size_ - 40) / 2, kMostChunk);
+    Result<void> outcome;
+    for (std::size_t at = 0; at < bytes.size() && outcome; at += chunk) {
+        const std::size_t n = std::min(chunk, bytes.size() - at);
+        const std::string_view piece(reinterpret_cast<const char*>(bytes.data()) + at, n);
+        const std::string place = hex_number(address + at) + "," + hex_number(n) + ":";
+        outcome = ask_ok("M" + place + hex_of_bytes(piece), "write memory at " + hex_text(address + at));
+    }
+    if (stop && stop->why == DebugStop::Why::interrupted) {
+        if (auto on = resume(); !on) return on;
+    } else if (stop) {
+        running_ = true;
+        kept_stop_ = stop;
+    }
+    return outcome;
+}
+
+Result<void> DebugServer::set_point(Point type, std::uint64_t address, unsigned length) {
+    const auto packet = [&](Point t) {
+        return "Z" + std::to_string(static_cast<int>(t)) + "," + hex_number(address) + "," + hex_number(length);
+    };
+    auto reply = ask(packet(type));
+    if (!reply) return tl::make_unexpected(reply.error());
+    if (*reply != "OK" && type == Point::software) reply = ask(packet(Point::hardware));
+    if (!reply) return tl::make_unexpected(reply.error());
+    if (*reply != "OK") return tl::make_unexpected(unexpected("stop at " + hex_text(address), *reply));
+    return {};
+}
+
+Result<void> DebugServer::clear_point(Point type, std::uint64_t address, unsigned length) {
+    const auto packet = [&](Point t) {
+        return "z" + std::to_string(static_cast<int>(t)) + "," + hex_number(address) + "," + hex_number(length);
+    };
+    auto reply = ask(packet(type));
+    if (reply && *reply != "OK" && type == Point::software) reply = ask(packet(Point::hardware));
+    if (!reply) return tl::make_unexpected(reply.error());
+    return {};
+}
+
+}  // namespace mt

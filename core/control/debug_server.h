@@ -1,0 +1,116 @@
+// A debug server that speaks the GDB remote serial protocol: run control, registers, memory.
+// GDB manual, appendix "GDB Remote Serial Protocol".
+#pragma once
+
+#include <chrono>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "base/problem.h"
+#include "base/progress.h"
+#include "control/debug_packet.h"
+#include "control/link.h"
+
+namespace mt {
+
+/// Why the core stands still.
+struct DebugStop {
+    enum class Why : std::uint8_t { interrupted, breakpoint, watchpoint, exited, other };
+    Why why = Why::other;
+    unsigned signal = 0;
+    std::optional<std::uint64_t> watched;  ///< the address, where the server says it
+    bool operator==(const DebugStop&) const = default;
+};
+
+/// One connection to one server. One thread at a time. Every call ends within its time limit, whatever
+/// the other end sends; what it sends is checked and never trusted.
+class DebugServer {
+  public:
+    using Milliseconds = std::chrono::milliseconds;
+    enum class Point : std::uint8_t { software = 0, hardware = 1, write = 2, read = 3, access = 4 };
+
+    /// Connects and asks what the server can do. Most servers halt the core at that. `patience` is the
+    /// limit for this and for every later answer.
+    static Result<std::unique_ptr<DebugServer>> connect(const std::string& address, Milliseconds patience);
+    /// The same over a link that is open already.
+    static Result<std::unique_ptr<DebugServer>> greet(std::unique_ptr<Link> link, Milliseconds patience);
+    ~DebugServer();
+
+    /// What becomes of the core when this connection ends: it runs on (the rule), or stays as it is.
+    void leave(bool running) { detach_ = running; }
+
+    bool running() const { return running_; }
+    /// True if memory can be read while the core runs (non-stop mode); otherwise it is halted briefly.
+    bool reads_while_running() const { return non_stop_; }
+    /// Architecture as the server's target description names it: "arm", "riscv:rv32"; empty if it does not.
+    const std::string& architecture() const { return architecture_; }
+    std::size_t packet_size() const { return packet_size_; }
+
+    /// REQUIRES: halted.
+    Result<void> resume();
+    /// Halts the core if it runs; says why it stands.
+    Result<DebugStop> halt();
+    /// Waits until the core stops by itself; nullopt if it still runs after `patience`. A running core only.
+    Result<std::optional<DebugStop>> wait(Milliseconds patience);
+    /// Executes one instruction; one that jumps to itself up to three times. REQUIRES: halted.
+    Result<DebugStop> step();
+    /// Resets the core with the server's own command ("reset" if empty); it stands still afterwards.
+    Result<void> reset(const std::string& command);
+    /// The server's own command and what it printed.
+    Result<std::string> monitor(const std::string& command);
+
+    /// Register names in the server's order, as its target description has them.
+    const std::vector<std::string>& register_names() const { return register_names_; }
+    /// Value of a register by its number, little-endian; REQUIRES: halted.
+    Result<std::uint64_t> read_register(unsigned number);
+    Result<void> write_register(unsigned number, std::uint64_t value);
+    Result<std::uint64_t> pc();
+
+    /// Reads target memory, in as many packets as it takes. While the core runs and the server cannot read
+    /// then, the core is halted for it and resumed; a stop of its own meanwhile is kept for `wait`.
+    Result<void> read_memory(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress = nullptr);
+    Result<void> write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes);
+
+    /// `length` is the kind for breakpoints (2 or 4 bytes of instruction), the bytes watched for watchpoints.
+    /// A breakpoint that the server refuses in software is tried in hardware.
+    Result<void> set_point(Point type, std::uint64_t address, unsigned length);
+    Result<void> clear_point(Point type, std::uint64_t address, unsigned length);
+
+    /// How often the core was halted only to be read, and for how long altogether.
+    unsigned brief_halts() const { return brief_halts_; }
+    double brief_halt_seconds() const { return brief_halt_seconds_; }
+
+  private:
+    static constexpr int kMostSteps = 2;  ///< beyond the first
+    Result<DebugStop> step_once();
+    explicit DebugServer(std::unique_ptr<Link> link, Milliseconds patience);
+    Result<std::string> ask(const std::string& payload);
+    Result<std::string> ask(const std::string& payload, Milliseconds patience);
+    Result<void> ask_ok(const std::string& payload, const std::string& doing);
+    Result<void> send(const std::string& payload);
+    Result<std::optional<DebugPacketReader::Item>> receive(std::chrono::steady_clock::time_point until);
+    Result<DebugStop> interrupt();
+    void read_target_description();
+    Result<void> memory_chunks(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress);
+    std::optional<DebugStop> stop_of(std::string_view reply) const;
+    Problem unexpected(const std::string& doing, std::string_view reply) const;
+
+    std::unique_ptr<Link> link_;
+    Milliseconds patience_;
+    DebugPacketReader reader_;
+    bool detach_ = true, acks_ = true, running_ = false, non_stop_ = false, vcont_ = false;
+    bool greeting_ = true;  ///< the server may still tell of a halt that nobody asked for
+    std::size_t packet_size_ = 400;
+    std::string architecture_;
+    std::vector<std::string> register_names_;
+    std::optional<unsigned> pc_number_;
+    std::optional<DebugStop> kept_stop_;
+    unsigned brief_halts_ = 0;
+    double brief_halt_seconds_ = 0;
+};
+
+}  // namespace mt

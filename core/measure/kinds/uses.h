@@ -1,0 +1,66 @@
+// Figures of what is had for a while: resources, and interrupts masked.
+#pragma once
+
+#include <array>
+
+#include "measure/activity_kind.h"
+
+namespace mt {
+
+inline constexpr FigureInfo kUseFigures[] = {
+    {"name", "name", "what was used"},
+    {"number", "no", "its number in the operating system"},
+    {"count", "uses", "whole uses"},
+    {"left_out", "left out", "uses whose end was not seen"},
+    {"total", "", "time of all whole uses"},
+    {"own", "", "the same"},
+    {"min", "least", "shortest use"},
+    {"mean", "mean", "mean use"},
+    {"max", "greatest", "longest use"},
+    {"stddev", "", "standard deviation"},
+    {"p95", "", "95 % of the uses are no longer"},
+    {"p99", "", "99 % of the uses are no longer"},
+    {"period_min", "", "shortest time from begin to begin"},
+    {"period_mean", "period mean", "mean time from begin to begin"},
+    {"period_max", "", "longest time from begin to begin"},
+    {"share", "share", "of the recording in which it was had"},
+};
+inline constexpr std::string_view kUseInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "task", "left_out"};
+
+/// A row of kUseFigures. `core`: whose gaps cut periods; none: those of any.
+inline std::vector<Cell> use_row(const Trail& trail, const std::string& name, Cell number,
+                                 const Column<UseSpan>& uses) {
+    std::vector<Time> lengths, periods;
+    std::uint64_t left_out = 0;
+    for (std::size_t i = 0; i < uses.size(); ++i) {
+        if ((uses[i].flags & LockHold::kCut) != 0) {
+            ++left_out;
+            continue;
+        }
+        lengths.push_back(uses[i].end - uses[i].begin);
+        if (i > 0 && !trail.gaps.touch(uses[i - 1].begin, uses[i].begin) && uses[i - 1].begin <= uses[i].begin)
+            periods.push_back(uses[i].begin - uses[i - 1].begin);
+    }
+    const Figures length = figures_of(std::move(lengths)), period = figures_of(std::move(periods));
+    std::vector<Cell> row = {name, std::move(number), length.count, left_out, length.sum, length.sum};
+    add_lengths(row, length, true);
+    add_lengths(row, period, false);
+    row.push_back(trail.end.ps > 0 ? Cell(Share{static_cast<double>(length.sum.ps) / static_cast<double>(trail.end.ps)})
+                                   : Cell());
+    return row;
+}
+
+inline void each_use(const Trail& trail, const Column<UseSpan>& uses, const EachRow& each) {
+    for (std::size_t i = 0; i < uses.size(); ++i) {
+        const std::array<Cell, std::size(kUseInstances)> row = {
+            std::uint64_t{i},
+            uses[i].begin,
+            uses[i].end,
+            uses[i].end - uses[i].begin,
+            trail.tasks.task_name(uses[i].task),
+            (uses[i].flags & LockHold::kCut) != 0 ? "end not seen" : ""};
+        if (!each(row)) return;
+    }
+}
+
+}  // namespace mt

@@ -1,0 +1,33 @@
+#include "model/step_trail.h"
+
+#include <algorithm>
+
+namespace mt {
+
+std::pair<std::size_t, std::size_t> CallLevel::touching(Time from, Time to) const {
+    std::size_t first = spans_.partition_point([from](const CallSpan& s) { return !(from < s.begin); });
+    while (first > 0 && (spans_[first - 1].end() > from || spans_[first - 1].begin == from)) --first;
+    const std::size_t last = spans_.partition_point([to](const CallSpan& s) { return s.begin < to; });
+    return {first, std::max(first, last)};
+}
+
+std::optional<std::size_t> CallLevel::at(Time t) const {
+    const std::size_t next = spans_.partition_point([t](const CallSpan& s) { return !(t < s.begin); });
+    if (next == 0 || !(t < spans_[next - 1].end() || t == spans_[next - 1].begin)) return std::nullopt;
+    return next - 1;
+}
+
+// A run that begins at a slot and ends at another went through all in between: what begins or flows in, minus what
+// ended before.
+std::vector<std::uint64_t> StepCounters::executions(const Code& code) const {
+    std::vector<std::uint64_t> all(begins.size());
+    for (std::uint32_t s = 1; s < all.size(); ++s) {
+        if (code[s].flow == Flow::none && begins[s] == 0) continue;
+        all[s] += begins[s];
+        const std::uint32_t next = code.next(s);
+        if (all[s] > ends[s] && next < all.size()) all[next] += all[s] - ends[s];
+    }
+    return all;
+}
+
+}  // namespace mt

@@ -1,0 +1,218 @@
+// What instruction trace of one core tells: counts, the call stack over time, and where to decode again.
+#pragma once
+
+#include <algorithm>
+#include <array>
+#include <cstddef>
+#include <cstdint>
+#include <cstring>
+#include <map>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "base/column.h"
+#include "base/time.h"
+#include "flow/call_frame.h"
+#include "flow/step_timer.h"
+#include "flow/steps.h"
+#include "target/functions.h"
+#include "target/inlines.h"
+#include "wire/source_ids.h"
+
+namespace mt {
+
+/// One stay of a function on the stack. Steps count instructions of the stream.
+struct CallSpan {
+    static_assert(FunctionTable::kMost <= std::size_t{1} << 18);
+    Time begin, length;
+    std::uint64_t step : 40;  ///< of its first instruction
+    std::uint64_t function : 18;
+    std::uint64_t flags : 6;  ///< CallFrame::Flag
+
+    /// Fills the fields, one word after the other. `step`, `function` and `flags` are cut to what fits.
+    [[gnu::always_inline]] void set(Time b, Time l, std::uint64_t s, std::uint32_t f, unsigned more) {
+        struct Plain {
+            Time begin, length;
+            std::uint64_t rest;
+        };
+        static_assert(sizeof(Plain) == 24);
+        const std::uint64_t rest = (s & ((std::uint64_t{1} << 40) - 1)) |
+                                   static_cast<std::uint64_t>(f & ((1u << 18) - 1)) << 40 |
+                                   static_cast<std::uint64_t>(more & 63u) << 58;
+        begin = b;
+        length = l;
+        std::memcpy(reinterpret_cast<char*>(this) + offsetof(Plain, rest), &rest, sizeof rest);
+    }
+    Time end() const { return begin + length; }
+    bool whole() const { return (flags & (CallFrame::kCutBegin | CallFrame::kCutEnd | CallFrame::kContinued)) == 0; }
+};
+
+/// All spans at one depth of the stack: they never overlap. Copies are snapshots.
+class CallLevel {
+  public:
+    /// See CallSpan::set.
+    [[gnu::always_inline]] void append(Time begin, Time length, std::uint64_t step, std::uint32_t function,
+                                       unsigned flags) {
+        spans_.add().set(begin, length, step, function, flags);
+        longest_.push_back(length);
+    }
+    std::size_t size() const { return spans_.size(); }
+    const CallSpan& operator[](std::size_t i) const { return spans_[i]; }
+    /// Spans that touch [from, to): indices [first, second).
+    std::pair<std::size_t, std::size_t> touching(Time from, Time to) const;
+    /// The span that covers `t`, if any; of spans without length the last.
+    std::optional<std::size_t> at(Time t) const;
+    /// The span that began last by `step`, if any; it may have ended before.
+    std::optional<std::size_t> begun_by(std::uint64_t step) const {
+        const std::size_t next = spans_.partition_point([step](const CallSpan& s) { return s.step <= step; });
+        return next == 0 ? std::nullopt : std::optional(next - 1);
+    }
+    std::size_t longest(std::size_t first, std::size_t last) const {
+        return longest_.argmax(first, last, [this](std::size_t i) { return spans_[i].length; });
+    }
+
+  private:
+    Column<CallSpan> spans_;
+    RangeMax<Time> longest_;
+};
+
+/// Calls over time, in kBuckets equal stretches that double in width when the recording outgrows them.
+struct CallRate {
+    static constexpr std::size_t kBuckets = 64;
+    Time width{1'000'000'000};
+    std::array<std::uint32_t, kBuckets> calls{};
+    void add(Time t) {
+        if (static_cast<std::uint64_t>(t.ps - begin.ps) >= static_cast<std::uint64_t>(width.ps)) find(t);
+        ++calls[latest];
+    }
+
+  private:
+    void find(Time t) {
+        t.ps = std::max<std::int64_t>(0, t.ps);
+        while (t.ps / width.ps >= static_cast<std::int64_t>(kBuckets)) {
+            for (std::size_t i = 0; i < kBuckets; ++i)
+                calls[i] = 2 * i < kBuckets ? calls[2 * i] + calls[2 * i + 1] : 0;
+            width.ps *= 2;
+        }
+        latest = static_cast<std::uint32_t>(t.ps / width.ps);
+        begin.ps = width.ps * latest;
+    }
+    Time begin;  ///< of the stretch filled last
+    std::uint32_t latest = 0;
+};
+
+/// Figures of one function. A call's duration is from its entry to its exit; its work is that without what handlers
+/// took that preempted it. Own time is work without callees.
+struct FunctionTally {
+    std::uint64_t calls = 0;             ///< whole calls
+    std::uint64_t left_out = 0;          ///< entered, but the end was not seen, or the stack was switched meanwhile
+    std::uint64_t unseen = 0;            ///< pieces of calls whose entry was not seen, or counted in an earlier piece
+    std::uint64_t recursive = 0;         ///< calls while it was on the stack already
+    std::uint64_t unwound = 0;           ///< left without returning
+    std::uint64_t steps = 0;             ///< instructions of its own
+    Time own;                            ///< of all calls
+    Time inclusive;                      ///< durations of all calls that are not within another call of the same
+    Time preempted;                      ///< … of these, what handlers took
+    Time work;                           ///< of all whole calls
+    Time most_work;                      ///< of one whole call
+    double squares = 0;                  ///< of work in nanoseconds, whole calls
+    Time least = Time::max(), greatest;  ///< durations of whole calls
+    Time whole_preempted;                ///< durations less work, of all whole calls …
+    double more_squares = 0;             ///< … and squares of durations less those of work, in nanoseconds
+    CallRate rate;                       ///< entries
+    struct Place {
+        std::uint32_t level = 0;
+        std::uint64_t index = 0;
+    } worst,      ///< the call with the most work
+        longest;  ///< the call that lasted longest
+};
+
+/// A function as called by its callers up to the root.
+struct CallNode {
+    std::uint32_t parent = 0, function = 0;  ///< node 0 is the root; it is no function
+    std::uint64_t calls = 0, left_out = 0, steps = 0;
+    Time own, inclusive;
+};
+
+/// How often each instruction was executed, exactly. Immutable once finished.
+struct StepCounters {
+    std::vector<std::uint64_t> begins, ends;  ///< runs that begin, and end, at each slot
+    /// Executions of every slot's instruction; 0 where none begins.
+    std::vector<std::uint64_t> executions(const Code& code) const;
+};
+
+/// A gap, and when.
+struct StepGapAt {
+    StepGap gap;
+    std::uint64_t step = 0;
+    Time begin, end;
+};
+
+/// An exception, and when.
+struct StepTrapAt {
+    StepTrap trap;
+    std::uint64_t step = 0;  ///< of the first instruction behind it
+    Time time;
+};
+
+class CallStack;
+class StepPipe;
+class StepTiming;
+
+/// From here the stream is decoded again.
+struct StepCheckpoint {
+    std::uint64_t raw_offset = 0;
+    std::uint64_t step = 0;
+    std::shared_ptr<const StepPipe> pipe;
+    std::shared_ptr<const CallStack> stack;
+    std::shared_ptr<const StepTiming> timing;
+};
+
+/// Bytes of the stream are missing: it ends at `at`, and goes on at `on` of the file (the same, or further). A
+/// checkpoint stands there.
+struct StepLoss {
+    std::uint64_t at = 0, on = 0;
+};
+
+struct StepTrail {
+    std::string file, core;
+    std::size_t stream = 0, core_index = 0;  ///< stream: index into the recording's step streams
+    std::uint64_t raw_bytes = 0, read_bytes = 0, bytes = 0, bad_bytes = 0, steps = 0, packets = 0, unmatched = 0;
+    std::uint64_t lead_in = 0;  ///< bytes before the first packet: they cannot be read
+    /// Stretches that timestamps end which lie before one that came earlier, and where the first begins.
+    std::uint64_t times_back = 0;
+    Time first_back;
+    std::map<std::string, std::uint64_t> counts;          ///< packets by kind
+    std::map<unsigned, SourceIds::Others> other_sources;  ///< in the same stream, by source ID: not taken
+    StepClock clock = StepClock::none;
+    std::uint64_t origin = 0;  ///< first timestamp, in its own ticks
+    std::uint64_t exact = 0;   ///< known moments
+    Time begin, end;
+    std::shared_ptr<const Code> code;
+    std::shared_ptr<const FunctionTable> functions;
+    std::shared_ptr<const InlineTable> inlines = std::make_shared<const InlineTable>();
+    std::vector<CallLevel> levels;       ///< [0] is the outermost
+    std::vector<FunctionTally> tallies;  ///< per function of the table
+    std::vector<CallNode> tree;
+    Column<StepGapAt> gaps;
+    /// Around gaps, from the last known moment before up to the second synchronisation behind: what ran there, and
+    /// when, may be wrong though it is shown. Ascending.
+    Column<std::pair<Time, Time>> doubtful;
+    bool trusted(Time from, Time to) const {
+        const std::size_t i = doubtful.partition_point([from](const auto& d) { return d.second < from; });
+        return i == doubtful.size() || to < doubtful[i].first;
+    }
+    Column<StepTrapAt> traps;
+    Column<StepCheckpoint> checkpoints;
+    std::vector<StepLoss> losses;                  ///< ascending
+    Column<StepMoment> moments;                    ///< thinned: enough to find a step's time by decoding little
+    std::shared_ptr<const StepCounters> counters;  ///< once complete
+    std::optional<StepGapAt> contradiction;        ///< the first
+    std::uint64_t contradictions = 0, syncs = 0;
+};
+
+}  // namespace mt

@@ -1,0 +1,354 @@
+#include "pass/live_recording.h"
+
+#include <sys/resource.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "doubt/doubts.h"
+#include "pass/reading.h"
+
+namespace mt {
+namespace {
+using Steady = std::chrono::steady_clock;
+constexpr std::size_t kTurn = 1 << 20;       ///< bytes decoded of one stream before the next has its turn
+constexpr std::size_t kStepsTurn = 1 << 16;  ///< of instruction trace, which says much in a byte
+constexpr std::size_t kEnoughForFrames = 1 << 16;
+constexpr double kRest = 0.4;  ///< s without a byte, or behind by so much: the pace is not measured over it
+constexpr std::uint64_t kFarBehind = 8 << 20;  ///< bytes that are on the disk and not decoded
+double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
+}  // namespace
+
+Result<std::unique_ptr<LiveRecording>> LiveRecording::prepare(Recipe recipe, const std::string& folder, bool replace) {
+    auto base = open_without_streams(recipe.target);
+    if (!base) return tl::make_unexpected(base.error());
+    std::unique_ptr<LiveRecording> live(new LiveRecording);
+    live->base_ = *base;
+    if (!recipe.name.empty()) live->base_->title = recipe.name;
+    live->run_ = std::make_unique<RecordRun>(std::move(recipe), (*base)->target, (*base)->images, folder, replace);
+    live->run_->on_begin = [l = live.get()] { l->begin(); };
+    return live;
+}
+
+LiveRecording::~LiveRecording() {
+    run_->stop("the program was closed");
+    wait();
+}
+
+void LiveRecording::start() {
+    runner_ = std::thread([this] {
+        auto outcome = run_->run();
+        over_ = true;
+        if (decoder_.joinable()) decoder_.join();
+        if (on_end) on_end(outcome);
+    });
+}
+
+void LiveRecording::wait() {
+    if (runner_.joinable()) runner_.join();
+}
+
+// On the run's thread, before the first byte: from now on there is a recording to look at.
+void LiveRecording::begin() {
+    auto r = std::make_shared<Recording>(*base_);
+    r->input = run_->folder();
+    for (const auto& s : run_->streams()) {
+        const StreamSpec& spec = r->target.streams[s.spec];
+        if (spec.protocol == Protocol::ctf) {
+            if (r->events) continue;
+            if (auto followed = follow_events(*r, s.spec, s.path); !followed)
+                r->doubts.push_back({"The event trace is recorded, but not decoded meanwhile: " +
+                                         followed.error().what + " (" + followed.error().where + ").",
+                                     followed.error().advice});
+            continue;
+        }
+        Recording::Stream stream;
+        stream.spec = s.spec;
+        stream.path = s.path;
+        while (r->target.cores[stream.core].name != spec.core) ++stream.core;
+        if (auto file = MappedFile::follow(s.path)) stream.file = *file;
+        const bool steps = tells_instructions(spec.protocol);
+        if (!stream.file) continue;
+        if (steps && r->code[stream.core] == nullptr) continue;  // cannot be followed: recorded all the same
+        auto& list = steps ? r->step_streams : r->streams;
+        if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& o) { return o.core == stream.core; }))
+            continue;
+        list.push_back(stream);
+    }
+    const PortSpec* tapped = nullptr;
+    std::size_t tapped_stream = 0;
+    for (const PortSpec& port : r->target.ports)
+        for (std::size_t i = 0; port.kind == "ctf" && i < r->streams.size() && !r->events; ++i) {
+            auto tap = PortTap::make();
+            const auto followed = tap ? follow_events(*r, r->streams[i].spec, (*tap)->path(), &port)
+                                      : Result<void>(tl::make_unexpected(tap.error()));
+            if (!followed) {
+                r->doubts.push_back({"What comes through port " + std::to_string(port.number) +
+                                         " is recorded, but not decoded meanwhile: " + followed.error().what + " (" +
+                                         followed.error().where + ").",
+                                     followed.error().advice});
+                continue;
+            }
+            tap_ = std::move(*tap);
+            tapped = &port;
+            tapped_stream = i;
+        }
+    growing_ = std::make_unique<GrowingTrail>(*r);
+    if (tapped != nullptr) growing_->tap_port(tapped_stream, tapped->number, *tap_);
+    prepare_steps(*r, growing_->trail());
+    if (const auto& mark = run_->recipe().mark) growing_->watch_port(mark->port, mark->value);
+    const auto add = [&](Feed::Kind kind, std::size_t index, std::size_t spec, std::shared_ptr<const MappedFile> file) {
+        Feed feed;
+        feed.kind = kind;
+        feed.index = index;
+        feed.spec = spec;
+        feed.file = std::move(file);
+        feed.before.at = feed.before.history_at = Steady::now();
+        feeds_.push_back(std::move(feed));
+    };
+    for (std::size_t i = 0; i < r->streams.size(); ++i) add(Feed::Kind::itm, i, r->streams[i].spec, r->streams[i].file);
+    for (std::size_t i = 0; i < r->step_streams.size(); ++i)
+        add(Feed::Kind::steps, i, r->step_streams[i].spec, r->step_streams[i].file);
+    if (r->live_events) add(Feed::Kind::events, 0, r->live_events->spec, r->live_events->files[0].file);
+    if (tapped != nullptr) feeds_.back().tap = tap_.get();
+    {
+        const std::lock_guard guard(lock_);
+        recording_ = r;
+        figures_.assign(feeds_.size() - (tapped != nullptr ? 1 : 0), {});  // a port's are those of its stream
+    }
+    decoder_ = std::thread([this] { decode(); });
+}
+
+std::shared_ptr<const Recording> LiveRecording::recording() const {
+    const std::lock_guard guard(lock_);
+    return recording_;
+}
+std::shared_ptr<const Trail> LiveRecording::trail() const {
+    const std::lock_guard guard(lock_);
+    return trail_;
+}
+std::vector<LiveFigures> LiveRecording::figures() const {
+    const std::lock_guard guard(lock_);
+    return figures_;
+}
+
+// Settles how a stream begins once enough of it is there. While a recording grows, only synchronised data is
+// believed; whether a stream without any can be trusted is decided when the finished recording is opened.
+bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, double after_s, bool last) {
+    const StreamSpec& spec = recording_->target.streams[feed.spec];
+    const bool framed = spec.framing == Framing::tpiu;
+    const bool marked = framed && tpiu_has_full_sync(raw.first(std::min(raw.size(), kEnoughForFrames)));
+    if (framed && !marked && raw.size() < kEnoughForFrames && !last) return false;
+    feed.started = true;
+    if (feed.kind == Feed::Kind::events) {
+        feed.events = std::make_unique<LiveEvents>(*recording_, growing_->trail(), growing_->tasks());
+        return true;
+    }
+    if (feed.kind == Feed::Kind::steps) {
+        feed.growing = std::make_unique<GrowingSteps>(*recording_, feed.index, growing_->trail(), after_s);
+        return true;
+    }
+    StartPlan plan;
+    if (framed) plan.deframer = TpiuDeframer(spec.trace_id, !marked);
+    plan.base = Time::from_ns(std::clamp(after_s, 0.0, 1e6) * 1e9);
+    growing_->start(feed.index, std::move(plan));
+    return true;
+}
+
+// Decodes what has come since; true if there was anything.
+bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool last) {
+    if (received.bytes == 0) return false;
+    f.file->renew(static_cast<std::size_t>(received.bytes));
+    const auto raw = f.file->bytes();
+    if (!f.started) {
+        if (!try_start(f, raw, received.first_byte_after_s, last)) return false;
+        f.taken = 0;
+    }
+    const bool steps = f.kind == Feed::Kind::steps;
+    if (f.kind == Feed::Kind::events) {
+        const auto arrival = [&](std::uint64_t offset) {
+            return f.tap != nullptr ? f.tap->written_by(offset).seconds() : received.first_byte_after_s;
+        };
+        if (received.first > f.taken) f.events->lose(received.first);
+        const std::uint64_t reached =
+            f.events->renew(std::min<std::uint64_t>(raw.size(), std::max(f.taken, received.first) + kTurn),
+                            received.breaks, last, arrival);
+        const bool any = reached > f.taken;
+        // A packet longer than a turn is looked at again with more of it.
+        if (!any && raw.size() > f.taken + kTurn) {
+            f.taken = std::max(f.taken, f.events->renew(raw.size(), received.breaks, last, arrival));
+            return f.taken > reached;
+        }
+        f.taken = std::max(f.taken, reached);
+        return any;
+    }
+    if (received.first > f.taken) {
+        if (steps)
+            f.growing->lose(received.first);
+        else
+            growing_->skip_to(f.index, received.first);
+        f.taken = received.first;
+    }
+    while (f.breaks_taken < received.breaks.size() && received.breaks[f.breaks_taken] <= f.taken) {
+        if (f.taken > 0 && steps) f.growing->lose(f.taken);
+        if (f.taken > 0 && !steps) growing_->lose(f.index);
+        ++f.breaks_taken;
+    }
+    std::uint64_t until = std::min<std::uint64_t>(raw.size(), f.taken + (steps ? kStepsTurn : kTurn));
+    if (f.breaks_taken < received.breaks.size()) until = std::min(until, received.breaks[f.breaks_taken]);
+    if (until <= f.taken) return false;
+    const auto piece = raw.subspan(f.taken, until - f.taken);
+    if (steps)
+        f.growing->feed(piece);
+    else
+        growing_->feed(f.index, piece);
+    f.taken = until;
+    f.file->let_go(until);
+    return true;
+}
+
+// What came through a port since.
+bool LiveRecording::decode_tapped(Feed& f, bool last) {
+    if (!f.tap->flush()) {
+        if (!std::exchange(f.tap_full, true))
+            growing_->trail().doubts.push_back(
+                {"Tasks do not go on while this is recorded: no room for temporary files beside " + f.tap->path(),
+                 "Nothing is lost: the finished recording has them. Make room there, or set TMPDIR to another "
+                 "folder."});
+        return false;
+    }
+    ReceiverState received;
+    received.bytes = f.tap->bytes();
+    received.breaks = f.tap->breaks();
+    return decode_some(f, received, last);
+}
+
+std::shared_ptr<Trail> LiveRecording::snapshot() {
+    for (Feed& f : feeds_)
+        if (f.growing) f.growing->settle();
+    auto copy = growing_->snapshot();
+    for (Feed& f : feeds_)
+        if (f.growing) f.growing->add_open(copy->steps[f.index]);
+    return copy;
+}
+
+void LiveRecording::decode() {
+    // What receives and what draws goes first where there are few cores: bytes wait on the disk.
+    ::setpriority(PRIO_PROCESS, static_cast<id_t>(::gettid()), 10);
+    auto published = Steady::now();
+    for (;;) {
+        const bool last = over_;
+        const RunState state = run_->state();
+        bool any = false;
+        std::uint64_t behind = 0;
+        for (Feed& f : feeds_) {
+            if (f.tap != nullptr) any = decode_tapped(f, last) || any;
+            for (const auto& s : state.streams)
+                if (s.stream == f.spec && f.tap == nullptr) {
+                    any = decode_some(f, s.received, last) || any;
+                    behind += s.received.bytes - std::min<std::uint64_t>(s.received.bytes, f.taken);
+                }
+        }
+        if (const auto& mark = run_->recipe().mark)
+            for (std::size_t i = 0; i < recording_->streams.size(); ++i)
+                if (growing_->seen_on_port(i, mark->port, mark->value) > 0) run_->stop("the stop mark appeared");
+        const auto now = Steady::now();
+        // Where decoding cannot keep up, drawing gives way to it.
+        const double each = behind > kFarBehind ? 4 * kPublishSeconds : kPublishSeconds;
+        if (seconds(now - published) >= each || (last && !any)) {
+            published = now;
+            renew_figures(state);
+            if (last && !any) break;
+            publish(snapshot());
+        }
+        if (state.discarded) return;
+        // What has come is decoded; a little more is waited for, since many small pieces cost more than one.
+        if (behind < kTurn / 4 && !last) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    }
+    for (Feed& f : feeds_) {
+        if (f.growing) f.growing->finish();
+        if (f.kind == Feed::Kind::itm && growing_->started(f.index)) growing_->finish(f.index);
+        while (f.tap != nullptr && decode_tapped(f, true)) {  // what waited for its time until the stream's end
+        }
+        if (f.events) f.events->finish();
+        f.growing.reset();
+        f.events.reset();
+    }
+    if (growing_->has_tasks()) growing_->tasks().finish();
+    publish(snapshot());
+}
+
+void LiveRecording::publish(std::shared_ptr<Trail> trail) {
+    {
+        const std::lock_guard guard(lock_);
+        trail_ = trail;
+    }
+    if (on_grew) on_grew(recording_, trail);
+}
+
+void LiveRecording::renew_figures(const RunState& state) {
+    const auto now = Steady::now();
+    const std::lock_guard guard(lock_);
+    for (std::size_t i = 0; i < figures_.size(); ++i) {
+        LiveFigures& f = figures_[i];
+        Feed& feed = feeds_[i];
+        Before& b = feed.before;
+        const Trail& trail = growing_->trail();
+        std::uint64_t bytes = 0;
+        for (const auto& r : state.streams)
+            if (r.stream == feed.spec) bytes = r.received.bytes;
+        const EventStream* events = feed.kind == Feed::Kind::events && !trail.tasks.streams.empty()
+                                        ? &trail.tasks.streams[feed.index]
+                                        : nullptr;
+        std::uint64_t packets = 0, syncs = 0;
+        if (events != nullptr) {  // each packet begins with its mark
+            packets = events->events;
+            syncs = events->packets;
+        } else if (feed.kind == Feed::Kind::steps) {
+            packets = trail.steps[feed.index].packets;
+            syncs = trail.steps[feed.index].syncs;
+        } else if (feed.kind == Feed::Kind::itm) {
+            packets = trail.streams[feed.index].packets;
+            syncs = trail.streams[feed.index].counts[static_cast<std::size_t>(ItmKind::sync)];
+        }
+        if (syncs > b.syncs) {
+            b.syncs = syncs;
+            b.sync_at = now;
+        }
+        f.sync_age_s = b.syncs == 0 ? -1 : seconds(now - b.sync_at);
+        f.decoded = feed.taken;
+        if (const double past = seconds(now - b.at); past >= 0.9) {
+            f.bytes_per_s = static_cast<double>(bytes - b.bytes) / past;
+            f.packets_per_s = static_cast<double>(packets - b.packets) / past;
+            b.at = now;
+            b.bytes = bytes;
+            b.packets = packets;
+        }
+        if (feed.kind == Feed::Kind::itm) {
+            // The first second may bring what waited on the line before.
+            const double end = trail.cores[recording_->streams[feed.index].core].end.seconds();
+            bool rests = true;
+            for (const auto& r : state.streams)
+                if (r.stream == feed.spec)
+                    rests = !r.received.connected || r.received.quiet_s > kRest ||
+                            static_cast<double>(bytes - std::min<std::uint64_t>(bytes, feed.taken)) >
+                                f.bytes_per_s * kRest + 4096;
+            if (rests || !b.steady_at || f.bytes_per_s == 0) {
+                b.steady_at = rests ? std::optional<Steady::time_point>() : now;
+                b.steady_end = end;
+                f.pace = 0;
+            }
+            if (const double past = b.steady_at ? seconds(now - *b.steady_at) : 0; past >= 2)
+                f.pace = (end - b.steady_end) / past;
+        }
+        if (const double past = seconds(now - b.history_at); past >= 0.25) {
+            f.history.push_back(static_cast<float>(static_cast<double>(bytes - b.history_bytes) / past));
+            if (f.history.size() > LiveFigures::kHistory) f.history.pop_front();
+            b.history_at = now;
+            b.history_bytes = bytes;
+        }
+    }
+}
+
+}  // namespace mt

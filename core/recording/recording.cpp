@@ -1,0 +1,472 @@
+#include "recording/recording.h"
+
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstdio>
+#include <filesystem>
+#include <set>
+
+#include <toml++/toml.h>
+
+#include "base/read_file.h"
+#include "base/text.h"
+#include "capture/folder.h"
+#include "recording/port_packets.h"
+#include "target/orti.h"
+#include "target/toml_text.h"
+
+namespace mt {
+namespace fs = std::filesystem;
+namespace {
+
+bool isa_fits(const std::string& isa, const Image& image) {
+    if (isa.rfind("armv", 0) == 0) return image.machine() == Image::Machine::arm;
+    if (isa.rfind("rv", 0) == 0) return image.machine() == Image::Machine::riscv;
+    return true;
+}
+
+// Image and names of one core; what cannot be used becomes a doubt, never a failure.
+void open_image(Recording& r, const CoreSpec& core) {
+    std::shared_ptr<const Image> image;
+    std::optional<SvdNames> svd;
+    std::vector<std::string> files{core.image};
+    files.insert(files.end(), core.more_images.begin(), core.more_images.end());
+    if (core.image.empty()) {
+        r.doubts.push_back({"No image is given for core " + core.name + ": numbers stand in place of names.",
+                            "Add image = \"….elf\" to its [[core]]."});
+    } else if (auto opened = Image::open(files); !opened) {
+        r.doubts.push_back({"The image of core " + core.name + " cannot be used (" + opened.error().what + ", " +
+                                opened.error().where + "): numbers stand in place of names.",
+                            opened.error().advice});
+    } else if (!isa_fits(core.isa, **opened)) {
+        r.doubts.push_back({"The image " + core.image + " is for " + std::string((*opened)->machine_name()) +
+                                ", but core " + core.name + " is " + core.isa +
+                                ": it is not used, numbers stand in place of names.",
+                            "Give the image that runs on this core, or correct isa."});
+    } else {
+        image = *opened;
+        if (const auto at = image->overlap())
+            r.doubts.push_back({"Two pieces of code in the images of core " + core.name + " stand at " +
+                                    hex_text(*at, 8) + ": the one that begins first is taken to be there.",
+                                "Give only the images that were in memory while this was recorded."});
+        if (image->symbols().empty())
+            r.doubts.push_back({"The image " + core.image + " has no symbols: numbers stand in place of names.",
+                                "Give the image before it was stripped."});
+    }
+    if (!core.svd.empty()) {
+        if (auto read = read_svd(core.svd))
+            svd = *read;
+        else
+            r.doubts.push_back({"The SVD file of core " + core.name + " cannot be used: " + read.error().what + " (" +
+                                    read.error().where + ").",
+                                read.error().advice});
+    }
+    r.exception_names.push_back(exception_names(image.get(), svd ? &*svd : nullptr));
+    r.task_names.emplace_back();
+    if (!core.orti.empty()) {
+        if (auto read = read_orti(core.orti, image.get())) {
+            r.task_names.back() = read->tasks;
+            for (const auto& w : r.target.watches)
+                if (w.role == "current-task" && !w.symbol.empty() && !read->running_task.empty() &&
+                    read->running_task.find(w.symbol) == std::string::npos)
+                    r.doubts.push_back({"The ORTI file names the running task by " + read->running_task +
+                                            ", but comparator " + std::to_string(w.comparator) + " looks at " +
+                                            w.symbol + ": names of tasks may be wrong.",
+                                        "Let the comparator look at " + read->running_task + "."});
+        } else {
+            r.doubts.push_back({"The ORTI file of core " + core.name + " cannot be used: " + read.error().what + " (" +
+                                    read.error().where + ").",
+                                read.error().advice});
+        }
+    }
+    r.code.push_back(image && Code::can_follow(core.isa) ? Code::of(*image, core.isa) : nullptr);
+    r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back()) : nullptr);
+    if (r.code.back() && r.code.back()->left_out() > 0)
+        r.doubts.push_back({bytes_text(r.code.back()->left_out()) + " of the code in the image of core " + core.name +
+                                " are left out: more than " + bytes_text(Code::kMostCode) + " cannot be followed.",
+                            "Where the program goes there, a gap is shown."});
+    if (r.functions.back() && r.functions.back()->left_out() > 0)
+        r.doubts.push_back({"The image of core " + core.name + " has " + count_text(r.functions.back()->left_out()) +
+                                " functions more than can be told apart: they count as code without a name.",
+                            "Give an image with fewer symbols, such as without those of unused libraries."});
+    const bool traced = std::any_of(r.target.streams.begin(), r.target.streams.end(), [&](const StreamSpec& stream) {
+        return stream.core == core.name && tells_instructions(stream.protocol);
+    });
+    r.inlines.push_back(traced && r.code.back() ? InlineTable::of(*image, *r.code.back()) : nullptr);
+    r.images.push_back(std::move(image));
+}
+
+void add_core(Recording& r, const std::string& name, std::uint64_t clock_hz) {
+    CoreSpec fresh;
+    fresh.name = name;
+    fresh.clock_hz = clock_hz;
+    r.target.cores.push_back(std::move(fresh));
+    r.exception_names.emplace_back();
+    r.task_names.emplace_back();
+    r.code.push_back(nullptr);
+    r.functions.push_back(nullptr);
+    r.inlines.push_back(nullptr);
+    r.images.push_back(nullptr);
+}
+
+// A core for each processor of the trace: the stream's own for the first, those named core0, core1, … for the rest.
+void place_cores(Recording& r, EventSource& source, const StreamSpec& spec) {
+    std::set<std::uint64_t> cpus;
+    for (const auto& f : source.files)
+        for (const auto& p : f.packets) cpus.insert(p.cpu);
+    for (const std::uint64_t cpu : cpus) {
+        std::string name = "core" + std::to_string(cpu);
+        if (cpu == *cpus.begin() && !spec.core.empty()) name = spec.core;
+        std::size_t core = 0;
+        while (core < r.target.cores.size() && r.target.cores[core].name != name) ++core;
+        if (core == r.target.cores.size() && core >= 1024) {
+            source.doubts.push_back("The trace claims more than 1024 processors: the rest is shown as the first.");
+            break;
+        }
+        if (core == r.target.cores.size()) add_core(r, name, source.clock_hz);
+        source.core_of_cpu[cpu] = static_cast<std::uint16_t>(core);
+    }
+}
+
+// The mapping file in the usual place beside the data.
+fs::path mapping_beside(const StreamSpec& spec) {
+    return fs::path(spec.file).lexically_normal().string() + ".mapping.toml";
+}
+
+Result<void> open_events(Recording& r, std::size_t stream) {
+    const StreamSpec& spec = r.target.streams[stream];
+    EventPlace place = event_place(spec);
+    const StreamJournal journal = read_journal(spec.file + ".journal");
+    for (const auto& b : journal.breaks) place.breaks.push_back(b.offset);
+    place.inside = r.inside;
+    auto source = open_event_source(place);
+    if (!source) return tl::make_unexpected(source.error());
+    (*source)->spec = stream;
+    (*source)->journal = journal;
+    if (spec.zero_ticks)
+        (*source)->zero_ticks = *spec.zero_ticks;
+    else if (journal.present)
+        (*source)->zero_ticks = std::min<std::int64_t>(
+            (*source)->zero_ticks,
+            zero_at_arrival((*source)->files[0].packets[0], (*source)->clock_hz, journal.after_s));
+    place_cores(r, **source, spec);
+    for (const auto& d : (*source)->doubts) r.doubts.push_back({d, ""});
+    if ((*source)->binding->known() == 0)
+        r.doubts.push_back({"No event of the trace is known: all are shown as marks.",
+                            "Write a mapping file that says what they mean, as docs/formats/mapping-file.md shows, and "
+                            "name it in [stream.ctf] or put it at " +
+                                mapping_beside(spec).string() + "."});
+    r.events = *source;
+    return {};
+}
+
+// Packets that come through a stimulus port are taken out of their stream first.
+Result<void> open_port_events(Recording& r, const Recording::Stream& stream, const PortSpec& port) {
+    auto tap = tap_port(r, stream, port.number);
+    if (!tap) return tl::make_unexpected(tap.error());
+    EventPlace place;
+    place.data = (*tap)->path();
+    place.metadata = port.metadata;
+    place.recorder_hz = port.recorder_hz;
+    place.breaks = (*tap)->breaks();
+    Result<std::shared_ptr<EventSource>> source = failure("nothing was written to it", stream.path);
+    if ((*tap)->bytes() > 0) source = open_event_source(place);
+    if (!source) return tl::make_unexpected(source.error());
+    EventSource& events = **source;
+    events.files[0].path = stream.path + ", port " + std::to_string(port.number);
+    events.spec = stream.spec;
+    const CtfPacket& first = events.files[0].packets[0];
+    events.zero_ticks = std::min<std::int64_t>(
+        events.zero_ticks,
+        zero_at_arrival(first, events.clock_hz, (*tap)->written_by(first.offset + first.bytes).seconds()));
+    place_cores(r, events, r.target.streams[stream.spec]);
+    for (const auto& d : events.doubts) r.doubts.push_back({d, ""});
+    r.events = *source;
+    return {};
+}
+
+Result<void> open_streams(Recording& r) {
+    std::optional<Problem> missing;  // the first; fatal only if nothing else opens
+    const auto leave_alone = [&](const StreamSpec& spec, Problem problem) {
+        r.doubts.push_back({"The stream of core " + spec.core + " (" + std::string(protocol_title(spec.protocol)) +
+                                ") is left alone: " + problem.what + ", " + problem.where + ".",
+                            problem.advice});
+        if (!missing) missing = std::move(problem);
+    };
+    for (std::size_t i = 0; i < r.target.streams.size(); ++i) {
+        const StreamSpec& spec = r.target.streams[i];
+        const std::string where = r.target.path + ":" + std::to_string(spec.line);
+        const bool steps = tells_instructions(spec.protocol);
+        if (spec.file.empty()) {
+            leave_alone(spec, {"no stream file is given", where, "add file = \"…\" to this [[stream]]"});
+            continue;
+        }
+        if (spec.protocol == Protocol::ctf) {
+            if (r.events) {
+                r.doubts.push_back({"The stream at " + where + " is a second event trace; it is left alone.",
+                                    "Give one ctf stream in a target file."});
+                continue;
+            }
+            if (auto opened = open_events(r, i); !opened) leave_alone(spec, opened.error());
+            continue;
+        }
+        auto file = MappedFile::open(spec.file);
+        if (!file) {
+            leave_alone(spec, {"the stream " + file.error().what, file.error().where, "correct 'file' in " + where});
+            continue;
+        }
+        if ((*file)->bytes().empty()) {
+            leave_alone(spec, {"the stream is empty", spec.file,
+                               "record again; check that trace is enabled and the line is connected"});
+            continue;
+        }
+        std::size_t core = 0;
+        while (r.target.cores[core].name != spec.core) ++core;
+        auto& list = steps ? r.step_streams : r.streams;
+        if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& s) { return s.core == core; })) {
+            r.doubts.push_back({"The stream at " + where + " is a second " +
+                                    std::string(steps ? "instruction" : "ITM") + " stream of core " + spec.core +
+                                    "; it is left alone.",
+                                "Give each stream its own core."});
+            continue;
+        }
+        if (steps && r.code[core] == nullptr)
+            return failure("instruction trace cannot be followed without the image of core " + spec.core, where,
+                           !r.target.cores[core].isa.empty() && !Code::can_follow(r.target.cores[core].isa)
+                               ? "this version follows Armv6-M to Armv8-M and RISC-V, not " + r.target.cores[core].isa
+                           : r.target.cores[core].image.empty()
+                               ? "add image = \"….elf\" to its [[core]]"
+                               : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
+        list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
+    }
+    for (const PortSpec& port : r.target.ports)
+        for (std::size_t i = 0; port.kind == "ctf" && i < r.streams.size() && !r.events; ++i)
+            if (auto opened = open_port_events(r, r.streams[i], port); !opened)
+                r.doubts.push_back({"Port " + std::to_string(port.number) + " gives no event trace: " +
+                                        opened.error().what + " (" + opened.error().where + ").",
+                                    opened.error().advice});
+    if (r.streams.empty() && r.step_streams.empty() && !r.events && missing) return tl::make_unexpected(*missing);
+    if (r.streams.empty() && r.step_streams.empty() && !r.events)
+        return failure("nothing to decode: no stream of a known protocol", r.target.path,
+                       "this version decodes itm, etm4, etrace, ntrace, mtb and ctf");
+    return {};
+}
+
+// A recording folder may come from anywhere: what it names outside of itself is neither read nor, when it is saved,
+// copied.
+void stay_inside(Recording& r, const fs::path& folder) {
+    const auto confine = [&](std::string& path, const std::string& what) {
+        if (path.empty() || lies_inside(folder, path)) return;
+        r.doubts.push_back({"The " + what + " " + path + " lies outside of the recording's folder: it is not read.",
+                            "Copy it into the folder and name it there, if you trust where the recording comes from."});
+        path.clear();
+    };
+    for (CoreSpec& c : r.target.cores) {
+        confine(c.image, "image");
+        for (std::string& more : c.more_images) confine(more, "image");
+        std::erase(c.more_images, std::string());
+        confine(c.svd, "SVD file");
+        confine(c.orti, "ORTI file");
+    }
+    for (StreamSpec& s : r.target.streams) {
+        confine(s.file, "stream");
+        confine(s.mapping, "mapping file");
+        confine(s.metadata, "metadata");
+        for (const char* beside : {".journal", ".metadata", ".mapping.toml"}) {
+            std::string path = s.file.empty() ? std::string() : s.file + beside;
+            confine(path, "file");
+            if (path.empty()) s.file.clear();
+        }
+        std::string shared = s.file.empty() ? std::string() : (fs::path(s.file).parent_path() / "metadata").string();
+        std::error_code ec;
+        if (fs::is_regular_file(shared, ec)) confine(shared, "metadata");
+        if (shared.empty()) s.file.clear();
+    }
+    for (PortSpec& p : r.target.ports) confine(p.metadata, "metadata");
+}
+
+// `inside`: a recording folder whose paths may not lead out of it; empty if a person gave the target file.
+Result<std::shared_ptr<const Recording>> open_target(const std::string& target_path, const std::string& input,
+                                                     const std::string& inside = {}) {
+    auto r = open_without_streams(target_path, inside);
+    if (!r) return tl::make_unexpected(r.error());
+    (*r)->input = input;
+    (*r)->inside = inside;
+    if (auto opened = open_streams(**r); !opened) return tl::make_unexpected(opened.error());
+    return std::shared_ptr<const Recording>(std::move(*r));
+}
+
+// The folder of a trace, without any target file.
+Result<std::shared_ptr<const Recording>> open_trace_folder(const std::string& folder) {
+    auto r = std::make_shared<Recording>();
+    r->input = folder;
+    StreamSpec spec;
+    spec.protocol = Protocol::ctf;
+    spec.file = folder;
+    r->target.streams.push_back(spec);
+    fs::path name = fs::absolute(fs::path(folder)).lexically_normal();
+    if (!name.has_filename()) name = name.parent_path();
+    r->target.name = name.filename() == "trace" ? name.parent_path().filename().string() : name.filename().string();
+    r->title = r->target.name;
+    if (auto opened = open_events(*r, 0); !opened) return tl::make_unexpected(opened.error());
+    return std::shared_ptr<const Recording>(std::move(r));
+}
+
+// The whole recording as it is, for a folder of its own.
+Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& progress) {
+    FolderContents contents;
+    contents.title = r.title;
+    for (const auto& s : r.target.streams)
+        if (!s.file.empty()) contents.streams.push_back(s.file);
+    return write_recording_folder(r.target, contents, folder.string(), progress);
+}
+
+}  // namespace
+
+std::string Recording::exception_name(std::size_t core, unsigned number) const {
+    const auto found = exception_names[core].find(number);
+    return found != exception_names[core].end() && number >= 16 ? found->second : architectural_exception_name(number);
+}
+
+Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside) {
+    auto target = read_target_file(target_path);
+    if (!target) return tl::make_unexpected(target.error());
+    auto r = std::make_shared<Recording>();
+    r->input = target_path;
+    r->target = std::move(*target);
+    r->title = r->target.name;
+    for (const auto& w : r->target.warnings) r->doubts.push_back({w, "Check its spelling."});
+    if (!inside.empty()) stay_inside(*r, inside);
+    for (const auto& core : r->target.cores) open_image(*r, core);
+    return r;
+}
+
+EventPlace event_place(const StreamSpec& spec) {
+    EventPlace place;
+    place.data = spec.file;
+    place.metadata = spec.metadata;
+    place.mapping = spec.mapping;
+    place.recorder_hz = spec.recorder_hz;
+    std::error_code ec;
+    if (place.mapping.empty() && fs::is_regular_file(mapping_beside(spec), ec))
+        place.mapping = mapping_beside(spec).string();
+    return place;
+}
+
+Result<void> follow_events(Recording& recording, std::size_t stream, const std::string& path, const PortSpec* port) {
+    StreamSpec spec = recording.target.streams[stream];
+    spec.file = path;
+    EventPlace place;
+    if (port == nullptr) {
+        place = event_place(spec);
+    } else {
+        place.data = path;
+        place.metadata = port->metadata;
+        place.recorder_hz = port->recorder_hz;
+        spec.zero_ticks.reset();
+    }
+    auto source = follow_event_source(place);
+    if (!source) return tl::make_unexpected(source.error());
+    (*source)->spec = stream;
+    (*source)->zero_ticks = spec.zero_ticks.value_or(EventSource::kNoZero);
+    if (recording.target.cores.empty()) add_core(recording, "core0", (*source)->clock_hz);
+    // Which processors will speak is not known yet: those that have a core of their own are shown there.
+    for (std::size_t c = 0; c < recording.target.cores.size(); ++c) {
+        const std::string& name = recording.target.cores[c].name;
+        if (name == spec.core) (*source)->other_core = static_cast<std::uint16_t>(c);
+        if (name.rfind("core", 0) == 0 && name.size() > 4 && name.size() < 8 &&
+            name.find_first_not_of("0123456789", 4) == std::string::npos)
+            (*source)->core_of_cpu[std::stoul(name.substr(4))] = static_cast<std::uint16_t>(c);
+    }
+    recording.live_events = *source;
+    recording.events = *source;
+    return {};
+}
+
+Result<std::shared_ptr<const Recording>> open_recording(const std::string& path) {
+    std::error_code ec;
+    if (fs::path(path).filename() == "metadata" && is_ctf_folder(fs::absolute(path).parent_path().string()))
+        return open_recording(fs::absolute(path).parent_path().string());
+    if (fs::path(path).filename() == kRecordingManifest &&
+        fs::is_regular_file(path, ec))  // the manifest stands for its folder
+        return open_recording(fs::absolute(path).parent_path().string());
+    if (!fs::is_directory(path, ec)) {
+        if (fs::path(path).extension() != ".toml" && fs::is_regular_file(path, ec))
+            return failure("neither a target file nor a recording folder", path,
+                           "give a *.target.toml that says how these bytes are to be read");
+        return open_target(path, path);
+    }
+    const fs::path manifest_path = fs::path(path) / kRecordingManifest;
+    if (!fs::exists(manifest_path, ec) && is_ctf_folder(path)) return open_trace_folder(path);
+    if (!fs::exists(manifest_path, ec))
+        return failure("not a recording folder: it holds no trail.toml", path,
+                       "give a *.mtrail folder, a *.target.toml or the folder of a CTF trace");
+    const auto text = read_small_file(manifest_path.string(), 1'000'000, "recording's manifest");
+    if (!text) return tl::make_unexpected(text.error());
+    const auto parsed = parse_toml(*text, manifest_path.string());
+    if (!parsed)
+        return failure(parsed.error().what, parsed.error().where,
+                       "the folder may be damaged; the streams in it are still whole");
+    const toml::table& manifest = *parsed;
+    if (manifest["format"].value_or(std::string_view{}) != kRecordingFormat)
+        return failure("of another format than " + std::string(kRecordingFormat), manifest_path.string(),
+                       "open it with the version that wrote it");
+    const fs::path target = fs::path(manifest["target"].value_or(std::string("recording.target.toml")));
+    if (target.is_absolute() || target.has_parent_path())
+        return failure("key 'target' points out of the folder", manifest_path.string(),
+                       "it must name a file in the folder");
+    if (!lies_inside(path, fs::path(path) / target))
+        return failure("key 'target' points out of the folder", manifest_path.string(),
+                       "it must name a file in the folder");
+    return open_target((fs::path(path) / target).string(), path, path);
+}
+
+Result<void> save_recording(const Recording& recording, const std::string& folder, bool replace, Progress& progress) {
+    std::error_code ec;
+    fs::path place = fs::absolute(fs::path(folder)).lexically_normal();
+    if (!place.has_filename()) place = place.parent_path();
+    const bool exists = fs::exists(place, ec);
+    if (exists && !replace)
+        return failure("exists already", place.string(), "choose another name, or say that it may be replaced");
+    std::optional<FolderLock> old_one;
+    if (exists) {
+        auto lock = FolderLock::take(place.string());
+        if (!lock) return tl::make_unexpected(lock.error());
+        old_one = std::move(*lock);
+    }
+    const fs::path fresh = place.parent_path() / (place.filename().string() + ".part-" + std::to_string(::getpid()));
+    fs::remove_all(fresh, ec);
+    auto written = write_folder(recording, fresh, progress);
+    // What was saved opens again, as it did before; else it is not saved.
+    if (written) {
+        const auto again = open_recording(fresh.string());
+        const auto streams = [](const Recording& r) {
+            return r.streams.size() + r.step_streams.size() + (r.events ? r.events->files.size() : 0);
+        };
+        if (!again)
+            written = failure("what was saved does not open: " + again.error().what, again.error().where,
+                              again.error().advice);
+        else if (streams(**again) != streams(recording))
+            written = failure("what was saved holds " + plural(streams(**again), "stream", "streams") + " of " +
+                                  std::to_string(streams(recording)),
+                              place.string(), "nothing was changed there");
+    }
+    if (!written) {
+        fs::remove_all(fresh, ec);
+        return written;
+    }
+    const fs::path old = fs::path(fresh.string() + ".old");
+    if (exists) fs::rename(place, old, ec);
+    if (!ec) fs::rename(fresh, place, ec);
+    if (ec) {
+        std::error_code again;
+        if (exists && !fs::exists(place, again)) fs::rename(old, place, again);
+        fs::remove_all(fresh, again);
+        return failure("cannot put the recording in place: " + ec.message(), place.string(), "check permissions");
+    }
+    fs::remove_all(old, ec);
+    return {};
+}
+
+}  // namespace mt

@@ -1,0 +1,163 @@
+#include "share/activity_tables.h"
+
+#include <algorithm>
+#include <array>
+#include <cstdio>
+#include <ostream>
+
+#include "base/text.h"
+#include "share/tables.h"
+
+namespace mt {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+template <class... Cases>
+struct Overloaded : Cases... {
+    using Cases::operator()...;
+};
+template <class... Cases>
+Overloaded(Cases...) -> Overloaded<Cases...>;
+
+std::string number_text(double v) {
+    std::array<char, 40> text{};
+    std::snprintf(text.data(), text.size(), "%.9g", v);
+    return text.data();
+}
+
+std::string csv_text(const Cell& cell) {
+    return std::visit(
+        Overloaded{[](std::monostate) { return std::string(); }, [](const std::string& s) { return csv_field(s); },
+                   [](std::uint64_t n) { return std::to_string(n); }, [](std::int64_t n) { return std::to_string(n); },
+                   [](bool b) { return std::string(b ? "1" : "0"); }, [](double v) { return number_text(v); },
+                   [](Time t) { return ns_text(t); }, [](Share s) { return share_field(s.value); },
+                   [](const std::pair<Time, Time>& r) { return ns_text(r.first) + " " + ns_text(r.second); },
+                   [](const std::shared_ptr<const NamedCells>&) { return std::string(); }},
+        cell.value);
+}
+
+Json json_of(const Cell& cell) {
+    return std::visit(Overloaded{[](std::monostate) { return Json(nullptr); }, [](Time t) { return json_ns(t); },
+                                 [](Share s) { return Json(s.value); },
+                                 [](const std::pair<Time, Time>& r) {
+                                     return Json::array({json_ns(r.first), json_ns(r.second)});
+                                 },
+                                 [](const std::shared_ptr<const NamedCells>& cells) {
+                                     Json j;
+                                     for (const auto& [key, c] : *cells) j[key] = json_of(c);
+                                     return j;
+                                 },
+                                 [](const auto& plain) { return Json(plain); }},
+                      cell.value);
+}
+
+std::string people_text(const Cell& cell) {
+    return std::visit(
+        Overloaded{[](std::monostate) { return std::string("-"); }, [](const std::string& s) { return s; },
+                   [](std::uint64_t n) { return count_text(n); }, [](std::int64_t n) { return std::to_string(n); },
+                   [](bool b) { return std::string(b ? "yes" : "no"); }, [](double v) { return number_text(v); },
+                   [](Time t) { return duration_text(t); }, [](Share s) { return share_text(s.value); },
+                   [](const auto&) { return std::string("-"); }},
+        cell.value);
+}
+
+std::size_t shown_length(const std::string& s) {
+    return static_cast<std::size_t>(
+        std::count_if(s.begin(), s.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+}
+
+// At most so many characters, never half of one.
+std::string cut_to(const std::string& s, std::size_t most) {
+    std::size_t shown = 0;
+    for (std::size_t i = 0; i < s.size(); ++i)
+        if ((static_cast<unsigned char>(s[i]) & 0xC0) != 0x80 && shown++ == most) return s.substr(0, i);
+    return s;
+}
+
+}  // namespace
+
+void write_stats_csv(const ActivityKind& kind, const Measured& of, std::ostream& out) {
+    std::vector<std::size_t> at;  // the figure of each column
+    const auto figures = kind.figures();
+    for (const std::string_view column : kind.columns()) {
+        out << (at.empty() ? "" : ",") << column;
+        const std::string_view key = kind.figure_of(column);
+        at.push_back(static_cast<std::size_t>(
+            std::find_if(figures.begin(), figures.end(), [key](const FigureInfo& f) { return f.key == key; }) -
+            figures.begin()));
+    }
+    out << '\n';
+    for (const auto& row : kind.rows(of)) {
+        for (std::size_t c = 0; c < at.size(); ++c)
+            out << (c == 0 ? "" : ",") << (at[c] < row.size() ? csv_text(row[at[c]]) : std::string());
+        out << '\n';
+    }
+}
+
+Json stats_json(const ActivityKind& kind, const Measured& of) {
+    Json all = Json::array();
+    const auto figures = kind.figures();
+    for (const auto& row : kind.rows(of)) {
+        Json j;
+        for (std::size_t i = 0; i < row.size(); ++i) j[std::string(figures[i].key)] = json_of(row[i]);
+        all.push_back(std::move(j));
+    }
+    return all;
+}
+
+std::string stats_text(const ActivityKind& kind, const Measured& of) {
+    constexpr std::size_t kWidest = 32;
+    const auto figures = kind.figures();
+    const auto rows = kind.rows(of);
+    std::vector<std::vector<std::string>> lines(rows.size() + 1);
+    std::vector<bool> left;
+    for (std::size_t i = 0; i < figures.size(); ++i) {
+        if (figures[i].heading.empty()) continue;
+        // A figure that no activity has is not worth a column.
+        if (!rows.empty() && std::none_of(rows.begin(), rows.end(), [i](const auto& row) { return row[i].known(); }))
+            continue;
+        lines[0].emplace_back(figures[i].heading);
+        left.push_back(!rows.empty() && std::holds_alternative<std::string>(rows[0][i].value));
+        for (std::size_t r = 0; r < rows.size(); ++r) lines[r + 1].push_back(cut_to(people_text(rows[r][i]), kWidest));
+    }
+    std::vector<std::size_t> width(lines[0].size());
+    for (const auto& line : lines)
+        for (std::size_t c = 0; c < line.size(); ++c) width[c] = std::max(width[c], shown_length(line[c]));
+    std::string out;
+    for (const auto& line : lines) {
+        std::string text;
+        for (std::size_t c = 0; c < line.size(); ++c) {
+            const std::string blank(width[c] - shown_length(line[c]), ' ');
+            text += (c == 0 ? "" : "  ") + (left[c] ? line[c] + blank : blank + line[c]);
+        }
+        text.erase(text.find_last_not_of(' ') + 1);
+        out += text + "\n";
+    }
+    return out;
+}
+
+void write_instances_csv(const ActivityKind& kind, const Trail& trail, std::size_t index, std::ostream& out,
+                         const Progress* progress) {
+    const auto columns = kind.instance_columns();
+    for (std::size_t c = 0; c < columns.size(); ++c) out << (c == 0 ? "" : ",") << columns[c];
+    out << '\n';
+    std::uint64_t n = 0;
+    kind.each_instance(trail, index, [&](std::span<const Cell> row) {
+        for (std::size_t c = 0; c < row.size(); ++c) out << (c == 0 ? "" : ",") << csv_text(row[c]);
+        out << '\n';
+        return ++n % 4096 != 0 || progress == nullptr || !progress->cancelled();
+    });
+}
+
+std::optional<NamedActivity> find_activity(const Trail& trail, const std::string& name,
+                                           std::vector<std::string>* known) {
+    for (const ActivityKind* kind : ActivityKinds::all())
+        for (const ActivityKind::Name& n : kind->names(trail)) {
+            if (n.name == name || (!n.number.empty() && n.number == name)) return NamedActivity{kind, n.index};
+            if (known != nullptr) known->push_back(n.name);
+        }
+    return std::nullopt;
+}
+
+}  // namespace mt

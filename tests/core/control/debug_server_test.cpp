@@ -1,0 +1,271 @@
+// The debug-server client against the board, against QEMU, and against servers that mean no good.
+#include <gtest/gtest.h>
+
+#include <atomic>
+
+#include "capture/ring.h"
+#include "control/debug_server.h"
+#include "control/image_check.h"
+#include "process.h"
+#include "target/image.h"
+
+namespace mt {
+namespace {
+
+using namespace std::chrono_literals;
+using test::Board;
+using Why = DebugStop::Why;
+
+std::shared_ptr<const Image> image(const char* name) { return *Image::open(std::string(MT_DEMO "/") + name); }
+
+std::unique_ptr<DebugServer> connected(const std::string& address) {
+    std::unique_ptr<DebugServer> server;
+    test::wait_until([&] {
+        auto s = DebugServer::connect(address, 3000ms);
+        if (s) server = std::move(*s);
+        return server != nullptr;
+    });
+    return server;
+}
+
+// The same walk for every server that serves the co-processor's program.
+void walk_the_coprocessor(DebugServer& server, const std::string& reset_command) {
+    const auto elf = image("larkspur-cop.elf");
+    EXPECT_NE(server.architecture().find("riscv"), std::string::npos);
+    const auto check = check_image(server, *elf);
+    ASSERT_TRUE(check) << check.error().text();
+    EXPECT_TRUE(check->matches());
+    EXPECT_GT(check->compared, 1000U);
+    ASSERT_TRUE(server.reset(reset_command));
+    const auto interpolate = *elf->address_of("interpolate");
+    ASSERT_TRUE(server.set_point(DebugServer::Point::software, interpolate, 2));
+    ASSERT_TRUE(server.resume());
+    const auto stop = server.wait(5000ms);
+    ASSERT_TRUE(stop && *stop);
+    EXPECT_EQ((*stop)->why, Why::breakpoint);
+    EXPECT_EQ(*server.pc(), interpolate);
+    EXPECT_EQ(*server.read_register(10), 1U) << "a0: the first millisecond";
+    ASSERT_TRUE(server.clear_point(DebugServer::Point::software, interpolate, 2));
+    ASSERT_TRUE(server.step());
+    EXPECT_NE(*server.pc(), interpolate);
+    // A watchpoint on the angle: the very instruction that writes it.
+    const Symbol* angle = elf->symbol_named("axis_angle");
+    ASSERT_TRUE(server.set_point(DebugServer::Point::write, angle->address, 4));
+    ASSERT_TRUE(server.resume());
+    const auto watched = server.wait(5000ms);
+    ASSERT_TRUE(watched && *watched);
+    EXPECT_EQ((*watched)->why, Why::watchpoint);
+    EXPECT_EQ((*watched)->watched, angle->address);
+    ASSERT_TRUE(server.clear_point(DebugServer::Point::write, angle->address, 4));
+    // Memory reads while it runs, however the server does it.
+    ASSERT_TRUE(server.resume());
+    auto ring = ring_source(server, elf->symbol_named("trail_ring")->address);
+    std::vector<std::uint8_t> bytes(65536);
+    std::size_t n = 0;
+    test::wait_until([&] {
+        const auto got = ring->read(std::span(bytes).subspan(n), 0ms);
+        EXPECT_TRUE(got) << got.error().text();
+        n += got ? *got : 0;
+        return n > 300;
+    });
+    ASSERT_GT(n, 300U);
+    const std::vector<std::uint8_t> begin(bytes.begin(), bytes.begin() + 6);
+    EXPECT_EQ(begin, (std::vector<std::uint8_t>{0, 0, 0, 0, 0, 0x80}))
+        << "the firmware's first packet is a synchronisation";
+    ASSERT_TRUE(server.halt());
+    const std::array<std::uint8_t, 4> value = {0x78, 0x56, 0x34, 0x12};
+    ASSERT_TRUE(server.write_memory(angle->address, value));
+    std::array<std::uint8_t, 4> back{};
+    ASSERT_TRUE(server.read_memory(angle->address, back));
+    EXPECT_EQ(back, value);
+    EXPECT_FALSE(server.read_memory(0x10, back)) << "no memory there";
+}
+
+TEST(DebugServerOfTheBoard, RunsTheCoprocessor) {
+    Board board;
+    ASSERT_TRUE(board.listening());
+    auto server = connected(board.gdb_cop());
+    ASSERT_TRUE(server);
+    EXPECT_TRUE(server->reads_while_running());
+    walk_the_coprocessor(*server, "");
+    EXPECT_EQ(server->brief_halts(), 0U);
+}
+
+TEST(DebugServerOfQemu, RunsTheCoprocessorsProgramOnRiscV) {
+    const std::string port = std::to_string(test::free_port());
+    test::Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf",
+                        "-S", "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial",
+                        "none"});
+    auto server = connected("127.0.0.1:" + port);
+    ASSERT_TRUE(server);
+    EXPECT_FALSE(server->reads_while_running());
+    walk_the_coprocessor(*server, "system_reset");
+    EXPECT_GT(server->brief_halts(), 0U) << "this server cannot read memory while the core runs";
+}
+
+TEST(DebugServerOfQemu, RunsTheMainFirmwareOnArm) {
+    const std::string port = std::to_string(test::free_port());
+    test::Process qemu({"qemu-system-arm", "-M", "netduinoplus2", "-kernel", MT_DEMO "/larkspur.elf", "-S", "-gdb",
+                        "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+    auto server = connected("127.0.0.1:" + port);
+    ASSERT_TRUE(server);
+    EXPECT_NE(server->architecture().find("arm"), std::string::npos);
+    const auto elf = image("larkspur.elf");
+    const auto check = check_image(*server, *elf);
+    ASSERT_TRUE(check) << check.error().text();
+    EXPECT_TRUE(check->matches());
+    ASSERT_TRUE(server->reset("system_reset"));
+    for (const std::string place : {"main", "task_add", "main.c:14"}) {
+        const auto at = elf->address_of(place);
+        ASSERT_TRUE(at) << at.error().text();
+        ASSERT_TRUE(server->set_point(DebugServer::Point::software, *at, 2));
+        ASSERT_TRUE(server->resume());
+        const auto stop = server->wait(5000ms);
+        ASSERT_TRUE(stop && *stop) << place;
+        EXPECT_EQ(*server->pc(), *at) << place;
+        ASSERT_TRUE(server->clear_point(DebugServer::Point::software, *at, 2));
+    }
+}
+
+// An image that runs from RAM: its one segment may be written, and yet its code must be the target's.
+TEST(DebugServerOfQemu, CodeInAWritableSegmentIsComparedToo) {
+    std::vector<std::uint8_t> bytes = test::read_bytes(MT_DEMO "/larkspur-cop.elf");
+    ASSERT_EQ(bytes[4], 1) << "32 bits";
+    const auto word = [&](std::size_t at) {
+        return bytes[at] | bytes[at + 1] << 8 | bytes[at + 2] << 16 | bytes[at + 3] << 24;
+    };
+    for (std::size_t i = 0, at = static_cast<std::size_t>(word(28)); i < bytes[44]; ++i, at += 32)
+        bytes[at + 24] |= 2;  // p_flags: W
+    const test::Folder folder;
+    test::write_file(folder / "ram.elf", bytes);
+    const auto ram = *Image::open(folder / "ram.elf");
+    const std::string port = std::to_string(test::free_port());
+    test::Process qemu({"qemu-system-riscv32", "-M", "virt", "-bios", "none", "-kernel", folder / "ram.elf", "-S",
+                        "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+    auto server = connected("127.0.0.1:" + port);
+    ASSERT_TRUE(server);
+    const auto check = check_image(*server, *ram);
+    ASSERT_TRUE(check) << check.error().text();
+    EXPECT_TRUE(check->matches());
+    EXPECT_GT(check->compared, 1000U);
+    const std::uint64_t main_function = ram->symbol_named("interpolate")->address;
+    const std::vector<std::uint8_t> other{0x13, 0, 0, 0};
+    ASSERT_TRUE(server->write_memory(main_function, other));
+    const auto again = check_image(*server, *ram);
+    ASSERT_TRUE(again) << again.error().text();
+    EXPECT_FALSE(again->matches());
+    EXPECT_EQ(again->first & ~std::uint64_t{3}, main_function & ~std::uint64_t{3});
+}
+
+TEST(DebugServerOfTheBoard, StaysUsableWhenEachSeventhAnswerIsMalformed) {
+    Board board({"--malformed-each", "7"});
+    auto server = connected(board.gdb_cop());
+    if (!server) return;  // a refusal in words is as good
+    unsigned good = 0;
+    std::array<std::uint8_t, 64> bytes{};
+    for (int i = 0; i < 40; ++i) good += server->read_memory(0x80000000, bytes) ? 1 : 0;
+    EXPECT_LE(good, 40U);
+}
+
+TEST(DebugServerOfTheBoard, RefusedMemoryIsSaid) {
+    Board board({"--refuse-memory"});
+    auto server = connected(board.gdb());
+    ASSERT_TRUE(server);
+    std::array<std::uint8_t, 4> bytes{};
+    const auto read = server->read_memory(0x08000000, bytes);
+    ASSERT_FALSE(read);
+    EXPECT_NE(read.error().what.find("refused to read memory at 0x08000000"), std::string::npos) << read.error().text();
+}
+
+// A server that answers every connection with the same bytes and then keeps the line open.
+class Hostile {
+  public:
+    explicit Hostile(std::string bytes, bool endless = false) : bytes_(std::move(bytes)), endless_(endless) {
+        listener_ = ::socket(AF_INET, SOCK_STREAM, 0);
+        sockaddr_in at{};
+        at.sin_family = AF_INET;
+        at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+        ::bind(listener_, reinterpret_cast<sockaddr*>(&at), sizeof at);
+        ::listen(listener_, 1);
+        socklen_t size = sizeof at;
+        ::getsockname(listener_, reinterpret_cast<sockaddr*>(&at), &size);
+        address_ = "127.0.0.1:" + std::to_string(ntohs(at.sin_port));
+        thread_ = std::thread([this] {
+            const int peer = ::accept(listener_, nullptr, nullptr);
+            if (peer < 0) return;
+            do {
+                if (::send(peer, bytes_.data(), bytes_.size(), MSG_NOSIGNAL) < 0) break;
+            } while (endless_ && !stop_);
+            while (!stop_) std::this_thread::sleep_for(5ms);
+            ::close(peer);
+        });
+    }
+    ~Hostile() {
+        stop_ = true;
+        ::shutdown(listener_, SHUT_RDWR);
+        ::close(listener_);
+        thread_.join();
+    }
+    const std::string& address() const { return address_; }
+
+  private:
+    std::string bytes_, address_;
+    bool endless_;
+    int listener_ = -1;
+    std::atomic<bool> stop_{false};
+    std::thread thread_;
+};
+
+TEST(DebugServer, ASilentPeerIsGivenUpInTime) {
+    Hostile peer("");
+    const auto began = std::chrono::steady_clock::now();
+    const auto server = DebugServer::connect(peer.address(), 300ms);
+    ASSERT_FALSE(server);
+    EXPECT_NE(server.error().what.find("does not answer"), std::string::npos) << server.error().text();
+    EXPECT_LT(std::chrono::steady_clock::now() - began, 3s);
+}
+
+TEST(DebugServer, NonsenseWithoutEndIsGivenUpInTime) {
+    for (const std::string bytes :
+         {std::string("$xxxx"), std::string("$E01#a6"), std::string("+-+-+-"), std::string("%Stop:T05#00"),
+          std::string("$m*~*~*~#11"), std::string("HTTP/1.1 400 Bad Request\r\n\r\n"), std::string(4096, '\0')}) {
+        Hostile peer(bytes, true);
+        const auto began = std::chrono::steady_clock::now();
+        const auto server = DebugServer::connect(peer.address(), 300ms);
+        EXPECT_FALSE(server) << bytes.substr(0, 20);
+        EXPECT_LT(std::chrono::steady_clock::now() - began, 6s) << bytes.substr(0, 20);
+    }
+}
+
+TEST(DebugServer, NobodyListeningIsSaidWithTheAddress) {
+    const std::string address = "127.0.0.1:" + std::to_string(test::free_port());
+    const auto server = DebugServer::connect(address, 1000ms);
+    ASSERT_FALSE(server);
+    EXPECT_EQ(server.error().where, address);
+    EXPECT_FALSE(DebugServer::connect("no port", 100ms));
+    EXPECT_FALSE(DebugServer::connect("127.0.0.1:99999", 100ms));
+}
+
+TEST(RingHeaders, AreCheckedBeforeTheyAreBelieved) {
+    std::array<std::uint8_t, 32> h = {'M', 'T', 'R', 'B', 1, 0, 0, 0, 0, 0, 0, 0x80, 0, 0x20, 0, 0};
+    const auto good = parse_ring_header(h, 0x1000);
+    ASSERT_TRUE(good) << good.error().text();
+    EXPECT_EQ(good->data, 0x80000000U);
+    EXPECT_EQ(good->size, 0x2000U);
+    auto bad = h;
+    bad[0] = 'X';
+    EXPECT_FALSE(parse_ring_header(bad, 0x1000));
+    bad = h;
+    bad[4] = 2;
+    EXPECT_FALSE(parse_ring_header(bad, 0x1000)) << "another version";
+    bad = h;
+    bad[15] = 0x7F;
+    EXPECT_FALSE(parse_ring_header(bad, 0x1000)) << "two thousand million bytes";
+    bad = h;
+    bad[12] = bad[13] = 0;
+    EXPECT_FALSE(parse_ring_header(bad, 0x1000)) << "no bytes at all";
+    EXPECT_FALSE(parse_ring_header(std::span(h).first(20), 0x1000));
+}
+
+}  // namespace
+}  // namespace mt

@@ -143,7 +143,7 @@ QVariant CallTreeModel::data(const QModelIndex& index, int role) const {
 }
 
 QVariant CallTreeModel::headerData(int section, Qt::Orientation orientation, int role) const {
-    static const char* const headings[] = {QT_TR_NOOP("function"), QT_TR_NOOP("with callees"),
+    static const char* const headings[] = {QT_TR_NOOP("function"), QT_TR_NOOP("inclusive"),
                                            QT_TR_NOOP("share"),    QT_TR_NOOP("own"),
                                            QT_TR_NOOP("calls"),    QT_TR_NOOP("instructions")};
     if (orientation != Qt::Horizontal) return {};

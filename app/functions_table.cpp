@@ -63,10 +63,10 @@ const std::vector<Figure>& figures() {
              return text;
          },
          [](const Row& r) { return r.share; }},
-        {QT_TR_NOOP("with callees"), QT_TR_NOOP("time in it and in what it called, with handlers that preempted it"),
+        {QT_TR_NOOP("inclusive"), QT_TR_NOOP("time in it and in what it called, with handlers that preempted it"),
          [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(duration_text(r.total)); },
          [](const Row& r) { return r.total.ns(); }},
-        {QT_TR_NOOP("least"), QT_TR_NOOP("shortest whole call, with callees"),
+        {QT_TR_NOOP("least"), QT_TR_NOOP("shortest whole call, inclusive"),
          [](const Row& r) { return length(r.least); }, [](const Row& r) { return in_ns(r.least); }},
         {QT_TR_NOOP("mean"), QT_TR_NOOP("mean of whole calls"), [](const Row& r) { return length(r.mean); },
          [](const Row& r) { return in_ns(r.mean); }},

@@ -84,6 +84,8 @@ const std::vector<Figure>& figures() {
                                    : words(count_text(r.bounded)) + " ≤ " + words(duration_text(r.widest_bound));
          },
          [](const Row& r) { return double(r.bounded); }},
+        {QT_TR_NOOP("core"), QT_TR_NOOP("which core took it"), [](const Row& r) { return words(r.core_name); }, nullptr,
+         true},
     };
     return all;
 }
@@ -103,7 +105,7 @@ QVariant InterruptModel::data(const QModelIndex& index, int role) const {
     if (role == Qt::DisplayRole) return f.text(r);
     if (role == kSortRole) return f.value ? QVariant(f.value(r)) : QVariant(f.text(r));
     if (role == Qt::TextAlignmentRole) return QVariant(Qt::AlignVCenter | (f.left ? Qt::AlignLeft : Qt::AlignRight));
-    if (role == Qt::FontRole) return f.left ? text_font(12, true) : fixed_font(11);
+    if (role == Qt::FontRole) return f.left ? text_font(12, index.column() == 1) : fixed_font(11);
     if (role == Qt::ToolTipRole && f.value) {
         const double v = f.value(r);
         const QString unit = f.text(r).section(' ', -1);
@@ -298,7 +300,8 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
     table_->horizontalHeader()->setHighlightSections(false);
     table_->horizontalHeader()->setSectionsMovable(true);
     table_->setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
-    hint_ = new QLabel(tr("A click leads every view to the longest execution, a double click shows it in the lanes."));
+    hint_ = new QLabel(tr(
+        "A click leads every view to the longest execution, job, wait or stay; a double click shows it in the lanes."));
     hint_->setFont(text_font(11));
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(12, 8, 12, 6);
@@ -339,7 +342,8 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent)
         for (int c = 0; c < model_->columnCount(); ++c)
             table_->setColumnWidth(c, std::min(260, table_->columnWidth(c) + 14));
     };
-    table_->sortByColumn(-1, Qt::AscendingOrder);  // by priority, until a person sorts
+    table_->sortByColumn(-1, Qt::AscendingOrder);                           // by priority, until a person sorts
+    table_->horizontalHeader()->moveSection(model_->columnCount() - 1, 2);  // the core, behind the name
     connect(&session, &Session::opened, this, renew);
     connect(&session, &Session::finished, this, renew);
     connect(&session, &Session::opened, this, &MeasuresPage::renew_choice);

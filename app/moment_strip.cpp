@@ -191,6 +191,10 @@ MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent)
     row->setSpacing(22);
     row->addWidget(time_);
     row->addWidget(words_, 1);
+    more_ = new QLabel(QStringLiteral("…"));
+    more_->setObjectName("moment_more");
+    row->addWidget(more_);
+    more_->hide();
     connect(words_, &QLabel::linkActivated, this, [this](const QString& link) {
         const QStringList parts = link.split(':');
         if (parts.size() == 4 && parts[0] == "task")
@@ -219,6 +223,20 @@ void MomentStrip::renew() {
     const QString sentence =
         trail ? moment_sentence(*session_.recording(), *trail, view_.cursor()) : tr("nothing is open");
     if (words_->text() != sentence) words_->setText(sentence);
+    tell_of_more();
+}
+
+void MomentStrip::tell_of_more() {
+    const QMargins m = layout()->contentsMargins();
+    const int room = width() - m.left() - m.right() - time_->sizeHint().width() - layout()->spacing();
+    const bool more = words_->sizeHint().width() > room;
+    more_->setVisible(more);
+    more_->setToolTip(more ? words_->text() : QString());
+}
+
+void MomentStrip::resizeEvent(QResizeEvent* e) {
+    QWidget::resizeEvent(e);
+    tell_of_more();
 }
 
 }  // namespace mt::app

@@ -22,11 +22,15 @@ class MomentStrip : public QWidget {
     void job_chosen(std::size_t task, std::size_t job);
     void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
 
+  protected:
+    void resizeEvent(QResizeEvent* e) override;
+
   private:
     void renew();
+    void tell_of_more();
     Session& session_;
     Viewpoint& view_;
-    QLabel *time_, *words_;
+    QLabel *time_, *words_, *more_;  ///< more_: shown where words_ are longer than there is room
 };
 
 }  // namespace mt::app

@@ -270,9 +270,13 @@ void Ridge::paintEvent(QPaintEvent*) {
     for (std::size_t i = findings.size(); i-- > 0;) {
         const double x = std::clamp(x_of(findings[i].begin), 9.0, width() - 9.0);
         draw_cairn(p, x, kAxis + 28, kCairn);
-        p.setPen(t.finding);
         p.setFont(text_font(10, true));
-        p.drawText(QRectF(x - 14, kAxis - 2, 28, 13), Qt::AlignCenter, QString::number(i + 1));
+        const QString number = QString::number(i + 1);
+        const QRectF room(x - 14, kAxis - 2, 28, 13);
+        const double w = p.fontMetrics().horizontalAdvance(number) + 4;
+        p.fillRect(QRectF(x - w / 2, room.top() + 1, w, room.height() - 2), t.window);  // the frame may lie behind it
+        p.setPen(t.finding);
+        p.drawText(room, Qt::AlignCenter, number);
     }
 }
 

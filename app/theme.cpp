@@ -69,7 +69,9 @@ QString style_sheet(const Theme& t) {
                "QScrollBar::handle { background: %3; border-radius: 4px; min-height: 28px; min-width: 28px; margin: "
                "2px; } QScrollBar::handle:hover { background: %5; }"
                "QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; } QScrollBar::add-page, "
-               "QScrollBar::sub-page { background: transparent; }"
+               "QScrollBar::sub-page { background: transparent; } QAbstractScrollArea::corner { background: %1; "
+               "border: 0; "
+               "}"
                "QProgressBar { background: %2; border: 1px solid %3; border-radius: 3px; height: 8px; text-align: "
                "center; } QProgressBar::chunk { background: %8; }"
                "QLabel { color: %4; }")

@@ -7,14 +7,13 @@
 #include <optional>
 #include <string>
 
+#include <CLI/CLI.hpp>
+
 #include "base/problem.h"
 #include "base/time.h"
+#include "command.h"
 #include "model/trail.h"
 #include "recording/recording.h"
-
-namespace CLI {
-class App;
-}
 
 namespace mt::cli {
 
@@ -47,5 +46,16 @@ struct Between {
     /// After parsing: what is no time, or the wrong way round, is a Problem.
     Result<void> read();
 };
+
+/// A command over a recording: adds it with INPUT; `does` runs it. Its further options are added to what comes back.
+template <class Options>
+std::pair<CLI::App&, std::shared_ptr<Options>> add_command(CLI::App& app, Run& run, const char* name, const char* words,
+                                                           int (*does)(Options&)) {
+    const auto options = std::make_shared<Options>();
+    CLI::App& command = *app.add_subcommand(name, words);
+    options->add_input(command);
+    command.callback([options, does, &run] { run = [options, does] { return does(*options); }; });
+    return {command, options};
+}
 
 }  // namespace mt::cli

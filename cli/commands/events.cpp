@@ -28,13 +28,10 @@ int events(Options& o) {
 }  // namespace
 
 void add_events(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("events", "every event in time order");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "events", "every event in time order", events);
     o->add_output(c);
     o->between.add(c);
     c.add_flag("--csv", o->csv, "as CSV (the only form)");
-    c.callback([o, &run] { run = [o] { return events(*o); }; });
 }
 
 }  // namespace mt::cli

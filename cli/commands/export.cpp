@@ -14,7 +14,7 @@ struct Options : Reading {
     bool calls = false;
 };
 
-int export_it(const Options& o) {
+int export_it(Options& o) {
     if (o.ctf.empty()) return fail({"nothing to export", o.input, "give --ctf DIR"});
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
@@ -28,12 +28,9 @@ int export_it(const Options& o) {
 }  // namespace
 
 void add_export(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("export", "write in an open format");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "export", "write in an open format", export_it);
     c.add_option("--ctf", o->ctf, "new folder for a Common Trace Format 2 trace");
     c.add_flag("--calls", o->calls, "function calls too");
-    c.callback([o, &run] { run = [o] { return export_it(*o); }; });
 }
 
 }  // namespace mt::cli

@@ -20,7 +20,7 @@ struct Options : Reading {
     bool json = false;
 };
 
-int find(const Options& o) {
+int find(Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     const auto findings = find_all(*opened->recording, *opened->trail);
@@ -36,9 +36,7 @@ int find(const Options& o) {
 }  // namespace
 
 void add_find(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("find", "findings, worst first");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "find", "findings, worst first", find);
     o->add_output(c);
     c.add_flag("--json", o->json, "as JSON");
     std::string kinds = "exit with 1 if there are findings of these kinds:";
@@ -48,7 +46,6 @@ void add_find(CLI::App& app, Run& run) {
         return "'" + kind + "' is no kind of finding: " +
                near_names_text(kind, {kFindingKindNames.begin(), kFindingKindNames.end()}, "");
     });
-    c.callback([o, &run] { run = [o] { return find(*o); }; });
 }
 
 }  // namespace mt::cli

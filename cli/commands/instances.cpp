@@ -17,7 +17,7 @@ struct Options : Reading {
     bool csv = false;
 };
 
-int instances(const Options& o) {
+int instances(Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     std::vector<std::string> known;
@@ -32,13 +32,10 @@ int instances(const Options& o) {
 }  // namespace
 
 void add_instances(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("instances", "one row per instance of an activity");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "instances", "one row per instance of an activity", instances);
     o->add_output(c);
     c.add_option("--of", o->of, "name of an activity of any kind, or number of an interrupt")->required();
     c.add_flag("--csv", o->csv, "as CSV (the only form)");
-    c.callback([o, &run] { run = [o] { return instances(*o); }; });
 }
 
 }  // namespace mt::cli

@@ -28,13 +28,10 @@ int packets(Options& o) {
 }  // namespace
 
 void add_packets(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("packets", "every packet: offset, time, kind, detail");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "packets", "every packet: offset, time, kind, detail", packets);
     o->add_output(c);
     o->between.add(c);
     c.add_flag("--csv", o->csv, "as CSV (the only form)");
-    c.callback([o, &run] { run = [o] { return packets(*o); }; });
 }
 
 }  // namespace mt::cli

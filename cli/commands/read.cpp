@@ -13,7 +13,7 @@ struct Options : Reading {
     bool replace = false;
 };
 
-int read(const Options& o) {
+int read(Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     Progress progress;
@@ -26,12 +26,9 @@ int read(const Options& o) {
 }  // namespace
 
 void add_read(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("read", "decode, rebuild, and save a recording folder");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "read", "decode, rebuild, and save a recording folder", read);
     c.add_option("-o,--output", o->output, "the *.mtrail folder to write")->required();
     c.add_flag("--replace", o->replace, "replace a recording that is there");
-    c.callback([o, &run] { run = [o] { return read(*o); }; });
 }
 
 }  // namespace mt::cli

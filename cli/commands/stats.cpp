@@ -22,7 +22,7 @@ struct Options : Reading {
     bool csv = false, json = false;
 };
 
-int stats(const Options& o) {
+int stats(Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     const ActivityKind& kind = *ActivityKinds::find(o.of);
@@ -50,9 +50,7 @@ int stats(const Options& o) {
 }  // namespace
 
 void add_stats(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("stats", "measures, one row per activity");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "stats", "measures, one row per activity", stats);
     o->add_output(c);
     std::vector<std::string> ids;
     for (const ActivityKind* kind : ActivityKinds::all()) ids.emplace_back(kind->id());
@@ -60,7 +58,6 @@ void add_stats(CLI::App& app, Run& run) {
     c.add_option("--leave-out", o->leave_out, "functions that do not count, such as the one that waits for work");
     CLI::Option* as_csv = c.add_flag("--csv", o->csv, "as CSV");
     c.add_flag("--json", o->json, "as JSON")->excludes(as_csv);
-    c.callback([o, &run] { run = [o] { return stats(*o); }; });
 }
 
 }  // namespace mt::cli

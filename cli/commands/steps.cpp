@@ -54,15 +54,12 @@ int steps(Options& o) {
 }  // namespace
 
 void add_steps(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("steps", "every executed instruction");
-    o->add_input(c);
+    auto [c, o] = add_command(app, run, "steps", "every executed instruction", steps);
     o->add_output(c);
     o->between.add(c);
     c.add_flag("--csv", o->csv, "as CSV (the only form)");
     c.add_option("--core", o->core, "the core, if several are traced");
     c.add_option("--pcs", o->addresses, "write the addresses to this file, eight bytes each");
-    c.callback([o, &run] { run = [o] { return steps(*o); }; });
 }
 
 }  // namespace mt::cli

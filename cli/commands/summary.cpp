@@ -15,7 +15,7 @@ struct Options : Reading {
     bool json = false;
 };
 
-int summary(const Options& o) {
+int summary(Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     return o.write(*opened, !o.json, [&](std::ostream& out) {
@@ -29,12 +29,10 @@ int summary(const Options& o) {
 }  // namespace
 
 void add_summary(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
-    CLI::App& c = *app.add_subcommand("summary", "streams, packets by kind, time span, gaps, bad bytes, doubts");
-    o->add_input(c);
+    auto [c, o] =
+        add_command(app, run, "summary", "streams, packets by kind, time span, gaps, bad bytes, doubts", summary);
     o->add_output(c);
     c.add_flag("--json", o->json, "as JSON");
-    c.callback([o, &run] { run = [o] { return summary(*o); }; });
 }
 
 }  // namespace mt::cli

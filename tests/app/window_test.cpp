@@ -295,6 +295,11 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
     click_head(2);
     click_head(2);
     EXPECT_EQ(table->model()->index(0, 1).data().toString(), "STEP_TIMER") << "by count, most first";
+    const int whose = head->logicalIndex(2);
+    EXPECT_EQ(table->model()->headerData(whose, Qt::Horizontal).toString(), "core") << "behind the name";
+    int of_main = 0;
+    for (int r = 0; r < 10; ++r) of_main += table->model()->index(r, whose).data().toString() == "main" ? 1 : 0;
+    EXPECT_EQ(of_main, 7) << "two interrupts of one number are told apart";
     page->filter()->setFocus();
     QTest::keyClicks(page->filter(), "sys");
     EXPECT_EQ(table->model()->rowCount(), 1);

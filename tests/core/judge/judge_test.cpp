@@ -263,40 +263,38 @@ TEST(Findings, AWrongClockShowsInTheTick) {
     EXPECT_EQ(clock_check(*test::decode_bytes(right, bytes).trail, 0), ClockCheck::agrees);
 }
 
-TEST(Findings, AWrongPrescalerShowsInTheGlobalTimestamps) {
-    // The same recording as if every tick were four cycles: ticks are a quarter, global time is not.
+// A steady interrupt; global timestamps count so many times as fast as local ones.
+std::vector<std::uint8_t> with_global_time(std::uint64_t times) {
     board::ItmWriter out(kHz, 24'000'000);
     out.sync(0);
     for (int n = 1; n < 400; ++n) {
         out.exception(us(50.0 * n), 17, 1);
         out.exception(us(50.0 * n + 2), 17, 2);
-        if (n % 20 == 0) out.global_time(us(50.0 * n + 3), us(50.0 * n + 3) * 4);
+        if (n % 20 == 0) out.global_time(us(50.0 * n + 3), us(50.0 * n + 3) * times);
     }
     out.flush(us(50.0 * 401));
+    return out.bytes();
+}
+
+// All doubts about it, with what to do.
+std::string doubts_of(const std::vector<std::uint8_t>& bytes, const std::string& more = {}) {
     Folder folder;
-    const auto o = test::decode_bytes(folder, out.bytes());
+    const auto o = test::decode_bytes(folder, bytes, "120_000_000", more);
     std::string said;
     for (const auto& d : o.trail->doubts) said += d.text + " " + d.advice + "\n";
+    return said;
+}
+
+// The same recording as if every tick were four cycles: ticks are a quarter, global time is not.
+TEST(Findings, AWrongPrescalerShowsInTheGlobalTimestamps) {
+    const std::string said = doubts_of(with_global_time(4));
     EXPECT_NE(said.find("timestamp_prescaler 4 rather than 1"), std::string::npos) << said;
 }
 
 // The other way round: four cycles to a tick are stated, but each tick is one.
 TEST(Findings, APrescalerThatIsStatedTooLargeShowsInTheGlobalTimestamps) {
-    board::ItmWriter out(kHz, 24'000'000);
-    out.sync(0);
-    for (int n = 1; n < 400; ++n) {
-        out.exception(us(50.0 * n), 17, 1);
-        out.exception(us(50.0 * n + 2), 17, 2);
-        if (n % 20 == 0) out.global_time(us(50.0 * n + 3), us(50.0 * n + 3));
-    }
-    out.flush(us(50.0 * 401));
-    const auto doubts = [&](const std::string& prescaler) {
-        Folder folder;
-        const auto o = test::decode_bytes(folder, out.bytes(), "120_000_000",
-                                          "[stream.itm]\ntimestamp_prescaler = " + prescaler + "\n");
-        std::string said;
-        for (const auto& d : o.trail->doubts) said += d.text + " " + d.advice + "\n";
-        return said;
+    const auto doubts = [bytes = with_global_time(1)](const std::string& prescaler) {
+        return doubts_of(bytes, "[stream.itm]\ntimestamp_prescaler = " + prescaler + "\n");
     };
     EXPECT_EQ(doubts("1").find("timestamp_prescaler"), std::string::npos) << doubts("1");
     EXPECT_NE(doubts("4").find("timestamp_prescaler 1 rather than 4"), std::string::npos) << doubts("4");

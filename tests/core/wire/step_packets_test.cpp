@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "ntrace_bytes.h"
+#include "payload_bits.h"
 #include "wire/etm4.h"
 #include "wire/etrace.h"
 #include "wire/mtb.h"
@@ -12,29 +13,7 @@ namespace {
 
 using Bytes = std::vector<std::uint8_t>;
 
-// Fields as a bit string, least significant first, cut off as sign extension allows, behind its length byte.
-struct Payload {
-    std::vector<bool> bits;
-    Payload& add(std::uint64_t value, unsigned width) {
-        for (unsigned i = 0; i < width; ++i) bits.push_back((value >> i & 1) != 0);
-        return *this;
-    }
-    Bytes bytes() const {
-        std::vector<bool> all = bits;
-        while (all.size() % 8 != 0) all.push_back(bits.back());
-        Bytes out;
-        for (std::size_t i = 0; i < all.size(); i += 8) {
-            unsigned b = 0;
-            for (unsigned k = 0; k < 8; ++k) b |= (all[i + k] ? 1u : 0u) << k;
-            out.push_back(static_cast<std::uint8_t>(b));
-        }
-        while (out.size() > 1 &&
-               ((out.back() == 0 && out[out.size() - 2] < 0x80) || (out.back() == 0xFF && out[out.size() - 2] >= 0x80)))
-            out.pop_back();
-        out.insert(out.begin(), static_cast<std::uint8_t>(out.size()));
-        return out;
-    }
-};
+using Payload = test::PayloadBits;
 
 std::vector<EtracePacket> etrace(const Bytes& bytes, EtraceParameters parameters = {}) {
     EtraceDecoder d(parameters);

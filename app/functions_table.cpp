@@ -14,6 +14,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "measure/refs.h"
 #include "table_text.h"
 #include "theme.h"
 
@@ -220,7 +221,7 @@ FunctionsTable::FunctionsTable(Session& session, QWidget* parent)
     connect(table_, &QTableView::customContextMenuRequested, this, &FunctionsTable::menu);
     connect(table_, &QTableView::doubleClicked, this, [this](const QModelIndex& index) {
         const FunctionRow& row = model_->rows()[static_cast<std::size_t>(sorted_->mapToSource(index).row())];
-        if (row.count > 0) emit call_chosen(row.core, row.worst.level, static_cast<std::size_t>(row.worst.index));
+        if (row.count > 0) emit call_chosen(call_ref(row.steps_index, row.worst.level, row.worst.index));
     });
     auto* copy = new QShortcut(QKeySequence::Copy, table_);
     copy->setContext(Qt::WidgetWithChildrenShortcut);
@@ -266,7 +267,7 @@ void FunctionsTable::renew() {
 bool FunctionsTable::choose(const QString& name) {
     for (const FunctionRow& row : model_->rows())
         if (words(row.name) == name && row.count > 0) {
-            emit call_chosen(row.core, row.worst.level, static_cast<std::size_t>(row.worst.index));
+            emit call_chosen(call_ref(row.steps_index, row.worst.level, row.worst.index));
             return true;
         }
     return false;

@@ -10,6 +10,7 @@
 #include <QTableView>
 
 #include "measure/functions.h"
+#include "model/lane.h"
 #include "session.h"
 
 namespace mt::app {
@@ -52,7 +53,7 @@ class FunctionsTable : public QWidget {
 
   signals:
     /// A person wants to see this call.
-    void call_chosen(std::size_t core, std::size_t level, std::size_t index);
+    void call_chosen(const mt::SpanRef& call);
 
   private:
     void renew();

@@ -89,7 +89,7 @@ int main(int argc, char** argv) {
         if (v == "measures") window.show_measures(true);
         if (v.startsWith("measures=")) {
             window.show_measures(true);
-            window.measures_page()->choice()->setCurrentIndex(v.mid(9).toInt());
+            window.measures_page()->choose(v.mid(9).toStdString());
         }
         if (v == "startup") window.show_start(true);
         if (v.startsWith("go=")) window.go_to_text(v.mid(3));

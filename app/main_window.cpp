@@ -26,6 +26,7 @@
 #include <fstream>
 
 #include "base/text.h"
+#include "measure/refs.h"
 #include "share/activity_tables.h"
 #include "share/step_tables.h"
 #include "share/tables.h"
@@ -85,32 +86,19 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     });
     connect(&session_, &Session::save_failed, this,
             [this](const Problem& problem) { say(words(problem.text()), true); });
-    const auto go = [this](std::size_t core, std::size_t lane, std::size_t instance) {
-        show_measures(false);
-        lanes_->go_to_instance(core, lane, instance);
-    };
     connect(panel_, &MeasuresPanel::window_chosen, this,
             [this](Time from, Time to) { view_.go_to(from, to, Time{(from.ps + to.ps) / 2}); });
-    connect(panel_, &MeasuresPanel::instance_chosen, this, [this](const Selection& place) {
+    const auto go = [this](const SpanRef& span) {
         show_measures(false);
-        lanes_->go_to(place);
-    });
-    connect(page_, &MeasuresPage::place_chosen, this, [this](const Selection& place, Time from, Time to, bool leave) {
+        lanes_->go_to(span);
+    };
+    connect(panel_, &MeasuresPanel::span_chosen, this, go);
+    connect(moment_, &MomentStrip::span_chosen, this, go);
+    connect(functions_, &FunctionsTable::call_chosen, this, go);
+    connect(page_, &MeasuresPage::span_chosen, this, [this](const SpanRef& span, bool leave) {
         if (leave) show_measures(false);
-        const Time room = std::max(Time{(to - from).ps / 3}, Time::from_us(20));
-        view_.select(place);
-        view_.go_to(from - room, to + room, from);
+        lanes_->go_to(span);
     });
-    connect(moment_, &MomentStrip::job_chosen, this, [this](std::size_t task, std::size_t job) {
-        show_measures(false);
-        lanes_->go_to_job(task, job);
-    });
-    connect(page_, &MeasuresPage::instance_chosen, this,
-            [this](std::size_t core, std::size_t lane, std::size_t instance, bool leave) {
-                if (leave) show_measures(false);
-                lanes_->go_to_instance(core, lane, instance);
-            });
-    connect(moment_, &MomentStrip::instance_chosen, this, go);
     connect(panel_, &MeasuresPanel::all_wanted, this, [this] { show_measures(true); });
     connect(page_, &MeasuresPage::back_wanted, this, [this] { show_measures(false); });
     connect(page_, &MeasuresPage::save_wanted, this, &MainWindow::ask_save_csv);
@@ -140,11 +128,6 @@ QWidget* MainWindow::build_centre() {
     trace_events_ = new TraceTable(session_, view_);
     footsteps_ = new Footsteps(session_, view_);
     functions_ = new FunctionsTable(session_);
-    connect(functions_, &FunctionsTable::call_chosen, this,
-            [this](std::size_t core, std::size_t level, std::size_t index) {
-                show_measures(false);
-                lanes_->go_to_call({core, level, index});
-            });
     connect(lanes_, &Lanes::call_selected, functions_, &FunctionsTable::show_function);
     source_ = new SourceView(session_);
     connect(footsteps_, &Footsteps::current_changed, source_, &SourceView::show_slot);
@@ -155,8 +138,7 @@ QWidget* MainWindow::build_centre() {
     connect(lanes_, &Lanes::missed, this, [this](const QString& text) { say(text, false); });
     connect(lanes_, &Lanes::job_rule_wanted, this, [this](std::size_t task, const JobRule& rule) {
         const TaskLane& lane = session_.trail()->tasks.tasks[task];
-        kept_place_ =
-            KeptPlace{view_.from(), view_.to(), view_.cursor(), {lane.core, -1, std::nullopt, static_cast<int>(task)}};
+        kept_place_ = KeptPlace{view_.from(), view_.to(), view_.cursor(), task_lane(task)};
         say(tr("%1: %2. Kept for this recording; a [[task]] with job_ends in the target file keeps it for all.")
                 .arg(words(lane.name), words(job_rule_text(rule))),
             false);
@@ -308,7 +290,7 @@ void MainWindow::build_toolbar() {
     forward_->setEnabled(false);
     go_ = new QLineEdit;
     go_->setObjectName("go");
-    go_->setPlaceholderText(tr("Go to a task, interrupt or time (7.063 s)"));
+    go_->setPlaceholderText(tr("Go to a name or a time (7.063 s)"));
     go_->setAccessibleName(tr("Go to"));
     go_->setFixedWidth(270);
     bar->addWidget(go_);
@@ -437,9 +419,9 @@ void MainWindow::finished() {
     renew_health();
     renew_evidence();
     QStringList names;
-    for (const auto& r : session_.rows()) names << words(r.name);
-    for (const auto& r : session_.task_rows()) names << words(r.name);
-    for (const auto& r : session_.lock_rows()) names << words(r.name);
+    for (const LaneKind* kind : LaneKinds::all())
+        for (const LaneKind::Name& name : kind->names(*session_.trail())) names << words(name.name);
+    names.removeDuplicates();
     auto* completer = new QCompleter(names, go_);
     completer->setCaseSensitivity(Qt::CaseInsensitive);
     completer->setFilterMode(Qt::MatchContains);
@@ -459,31 +441,35 @@ void MainWindow::finished() {
                 .arg(changed.join("; ")),
             false);
     }
-    // The first finding is selected but not jumped to: its lane shows its figures.
-    const Selection s = view_.selection();
-    if (s.lane >= 0 || s.task >= 0 || !session_.trail() || session_.trail()->cores.empty()) return;
-    for (const auto& f : session_.findings()) {
-        if (f.lane < 0 && f.task >= 0) {
-            view_.select({f.core_index, -1, std::nullopt, f.task});
-            return;
-        }
-        if (f.lane >= 0 && session_.trail()->cores[f.core_index].lanes[static_cast<std::size_t>(f.lane)].size() > 1) {
-            view_.select({f.core_index, f.lane, std::nullopt});
-            return;
-        }
+    select_first();
+}
+
+// The first finding is selected but not jumped to: its figures are shown. Else what is most worth a look.
+void MainWindow::select_first() {
+    const LaneBook* lanes = session_.lanes().get();
+    if (lanes == nullptr || lanes->find(view_.selection().lane) != nullptr) return;
+    for (const Finding& f : session_.findings()) {
+        const Lane* lane = lanes->find(f.lane);
+        if (lane == nullptr || (lane->shape() == Shape::bars && lane->size(0) < 2)) continue;
+        if (f.lane.kind->lanes_are_activities())
+            view_.select(f.lane);
+        else if (f.about && lanes->find(*f.about) != nullptr)
+            view_.select(*f.about);
+        else
+            continue;
+        return;
     }
-    if (session_.trail()->tasks.present()) {
-        for (const std::size_t i : session_.trail()->tasks.order())
-            if (!session_.trail()->tasks.tasks[i].jobs.empty()) {
-                view_.select({session_.trail()->tasks.tasks[i].core, -1, std::nullopt, static_cast<int>(i)});
-                return;
+    LaneId busiest;
+    std::size_t most = 0;
+    for (const LaneKind* kind : {&tasks_kind(), &interrupts_kind()}) {
+        for (const std::uint64_t index : kind->lanes(*session_.trail()))
+            if (const std::size_t n = lanes->find(LaneId{kind, index})->size(0); n > most) {
+                busiest = {kind, index};
+                most = n;
+                if (kind == &tasks_kind()) break;  // the most urgent one that works
             }
+        if (busiest) return view_.select(busiest);
     }
-    const auto& core = session_.trail()->cores.front();
-    std::size_t busiest = 0;
-    for (std::size_t i = 0; i < core.lanes.size(); ++i)
-        if (core.lanes[i].size() > core.lanes[busiest].size()) busiest = i;
-    if (!core.lanes.empty()) view_.select({0, static_cast<int>(busiest), std::nullopt});
 }
 
 // Steps of the core that is looked at: the selected call's, or the selected lane's.
@@ -495,9 +481,8 @@ void MainWindow::show_even(bool on) {
         even_action_->setChecked(false);
         return;
     }
-    std::size_t core = std::min(view_.selection().core, trail->cores.size() - 1);
-    if (lanes_->call()) core = lanes_->call()->core;
-    if (view_.selection().task >= 0) core = trail->tasks.tasks[static_cast<std::size_t>(view_.selection().task)].core;
+    const Lane* lane = session_.lanes()->find(view_.selection().lane);
+    const std::size_t core = lane != nullptr ? lane->core() : 0;
     view_.set_scale(std::make_shared<const EvenScale>(trail, core));
 }
 
@@ -522,29 +507,24 @@ void MainWindow::go_to_finding(int index) {
     findings_->select(index);
     walked_ = true;
     show_measures(false);
-    if (f.call) {
-        lanes_->go_to_call({f.core_index, f.call->level, f.call->index});
-        return;
-    }
+    const LaneBook& lanes = *session_.lanes();
+    const Lane* about = f.about ? lanes.find(*f.about) : nullptr;
+    if (about != nullptr && about->shape() == Shape::stack) return lanes_->go_to(*f.about);
+    const bool execution = about != nullptr && f.lane.kind == &interrupts_kind();
     Time room = std::max(Time{(f.end - f.begin).ps * 3 / 5}, Time::from_us(20));
     Time from = f.begin - room, to = f.end + room;
-    if (f.kind == FindingKind::fault && f.lane < 0) {  // what led to it
+    if (f.kind == FindingKind::fault && !execution) {  // what led to it
         from = f.begin - Time::from_ms(20);
         to = f.begin + Time::from_ms(2);
     } else if (f.kind == FindingKind::fault) {  // what came before matters, not the long wait in the handler
         from = f.begin - Time::from_us(400);
         to = std::min(to, f.begin + Time::from_us(200));
     }
-    if (f.lane < 0 && f.task >= 0)
-        view_.select({f.core_index, -1, f.job, f.task});
-    else if (f.lane >= 0)
-        view_.select({f.core_index, f.lane, f.instance});
+    if (about != nullptr)
+        view_.select(*f.about);
     else
-        view_.select({f.core_index, -1, std::nullopt});
-    const Time cursor =
-        f.lane >= 0 ? session_.trail()->cores[f.core_index].lanes[static_cast<std::size_t>(f.lane)].begin(f.instance)
-                    : f.begin;
-    view_.go_to(from, to, cursor);
+        view_.select(f.lane);
+    view_.go_to(from, to, execution ? about->span(f.about->level, f.about->index).begin : f.begin);
     if (!lanes_->hasFocus() && !findings_->list()->hasFocus()) lanes_->setFocus();
 }
 
@@ -555,7 +535,7 @@ void MainWindow::show_measures(bool on) {
     // The table is wide: the findings make room for it and come back with the lanes.
     if (on) findings_were_shown_ = !findings_->isHidden();
     findings_->setVisible(on ? false : findings_were_shown_);
-    (on ? static_cast<QWidget*>(page_->table()) : lanes_)->setFocus();
+    (on ? static_cast<QWidget*>(page_->table(page_->shown().id())) : lanes_)->setFocus();
 }
 
 bool MainWindow::go_to_text(const QString& text) {
@@ -578,44 +558,26 @@ bool MainWindow::go_to_text(const QString& text) {
         view_.go_to(at - half, at + half, at);
         return true;
     }
+    const QString wanted = text.trimmed();
     for (const bool exact : {true, false})
-        for (std::size_t c = 0; c < trail->cores.size(); ++c)
-            for (std::size_t l = 0; l < trail->cores[c].lanes.size(); ++l) {
-                const ExceptionLane& lane = trail->cores[c].lanes[l];
-                const QString name = words(lane.name());
-                const bool hit = exact ? name.compare(text.trimmed(), Qt::CaseInsensitive) == 0 ||
-                                             QString::number(lane.number()) == text.trimmed()
-                                       : name.contains(text.trimmed(), Qt::CaseInsensitive);
-                if (!hit || lane.size() == 0) continue;
-                const std::size_t next = lane.first_from(view_.cursor() + Time{1});
-                show_measures(false);
-                lanes_->go_to_instance(c, l, next < lane.size() ? next : 0);
-                return true;
+        for (const LaneKind* kind : LaneKinds::all())
+            for (const LaneKind::Name& name : kind->names(*trail)) {
+                const QString known = words(name.name);
+                if (exact ? known.compare(wanted, Qt::CaseInsensitive) != 0 && words(name.number) != wanted
+                          : !known.contains(wanted, Qt::CaseInsensitive))
+                    continue;
+                if (const auto next = kind->first_from(*trail, name.index, view_.cursor() + Time{1}, true)) {
+                    show_measures(false);
+                    lanes_->go_to(*next);
+                    return true;
+                }
+                if (const LaneId lane = kind->lane_of(*trail, name.index); session_.lanes()->find(lane) != nullptr) {
+                    show_measures(false);
+                    view_.select(lane);
+                    return true;
+                }
             }
-    for (const bool exact : {true, false})
-        for (std::size_t i = 0; i < trail->tasks.tasks.size(); ++i) {
-            const TaskLane& lane = trail->tasks.tasks[i];
-            const QString name = words(lane.name);
-            if (lane.jobs.empty() || (exact ? name.compare(text.trimmed(), Qt::CaseInsensitive) != 0
-                                            : !name.contains(text.trimmed(), Qt::CaseInsensitive)))
-                continue;
-            const std::size_t next = lane.job_from(view_.cursor() + Time{1});
-            show_measures(false);
-            lanes_->go_to_job(i, next < lane.jobs.size() ? next : 0);
-            return true;
-        }
-    for (const LockLane& lock : trail->tasks.locks)
-        if (words(lock.name).contains(text.trimmed(), Qt::CaseInsensitive) && lock.holds.size() > 0) {
-            const std::size_t n =
-                lock.holds.partition_point([&](const LockHold& h) { return h.begin <= view_.cursor(); });
-            const LockHold h = lock.holds[n < lock.holds.size() ? n : 0];
-            const Time room = std::max(h.end - h.begin, Time::from_us(20));
-            show_measures(false);
-            view_.go_to(h.begin - room, h.end + room, h.begin);
-            return true;
-        }
-    say(tr("Nothing here is called “%1”. Type the name of an interrupt, task or lock, or a time with its unit, as "
-           "7.063 s.")
+    say(tr("Nothing here is called “%1”. Type the name of anything in the lanes, or a time with its unit, as 7.063 s.")
             .arg(text.trimmed()),
         false);
     return false;
@@ -625,8 +587,7 @@ void MainWindow::set_night(bool on) {
     apply_theme(on);
     night_->setChecked(on);
     // Widgets that hold colours of their own take the new ones.
-    emit view_.selection_changed();
-    emit view_.cursor_changed();
+    emit view_.colours_changed();
     start_->set_recent(recent());
     for (auto* w : findChildren<QWidget*>()) w->update();
 }
@@ -704,14 +665,13 @@ void MainWindow::ask_save() {
 
 void MainWindow::ask_save_csv() {
     if (!session_.trail()) return;
-    constexpr std::array kShown = {"interrupts", "tasks", "locks", "queues", "states"};
-    const int shown = std::clamp(page_->choice()->currentIndex(), 0, static_cast<int>(kShown.size()) - 1);
-    const char* kind = kShown[static_cast<std::size_t>(shown)];
-    const QString path = QFileDialog::getSaveFileName(
-        this, tr("Save measures as CSV"), QDir::current().filePath(QString(kind) + ".csv"), tr("CSV (*.csv)"));
+    const LaneKind& kind = page_->shown();
+    const QString path = QFileDialog::getSaveFileName(this, tr("Save measures as CSV"),
+                                                      QDir::current().filePath(words(std::string(kind.id())) + ".csv"),
+                                                      tr("CSV (*.csv)"));
     if (path.isEmpty()) return;
     std::ofstream out(path.toStdString(), std::ios::binary);
-    write_stats_csv(*ActivityKinds::find(kind), {*session_.trail()}, out);
+    write_stats_csv(kind, {*session_.trail(), session_.recording()->functions}, out);
     out.close();
     if (out)
         say(tr("Saved as %1").arg(path), false);

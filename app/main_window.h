@@ -15,7 +15,7 @@
 #include "findings_panel.h"
 #include "footsteps.h"
 #include "functions_table.h"
-#include "lanes.h"
+#include "lanes/lanes.h"
 #include "live_session.h"
 #include "measures.h"
 #include "moment_strip.h"
@@ -92,6 +92,7 @@ class MainWindow : public QMainWindow {
 
   private:
     void build_actions();
+    void build_kinds_menu(QMenu* menu);
     QWidget* build_centre();
     void build_toolbar();
     QAction* action(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip,
@@ -110,6 +111,7 @@ class MainWindow : public QMainWindow {
     /// What can be chosen and looked for on the page that is shown.
     void renew_choice();
     void finished();
+    void select_first();
     void set_ruler_end(bool is_a);
     void fold_sides(bool fold);
     void build_record_page();

@@ -50,7 +50,7 @@ void MainWindow::build_actions() {
     need(action(go, tr("&Forward"), {QKeySequence(Qt::ALT | Qt::Key_Right)}, tr("To the place after"),
                 [this] { view_.forward(); }));
     need(action(go, tr("&Whole recording"), {QKeySequence(Qt::Key_0)}, tr("Show everything"), [this] { view_.fit(); }));
-    need(action(go, tr("Go &to…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, tr("Type an interrupt or a time"), [this] {
+    need(action(go, tr("Go &to…"), {QKeySequence(Qt::CTRL | Qt::Key_G)}, tr("Type a name or a time"), [this] {
         go_->setFocus();
         go_->selectAll();
     }));
@@ -72,14 +72,11 @@ void MainWindow::build_actions() {
     need(action(go, tr("&Previous finding"), {QKeySequence(Qt::SHIFT | Qt::Key_F)}, tr("Walk the findings backwards"),
                 [walk] { walk(-1); }));
     go->addSeparator();
-    need(action(go, tr("Next &execution"), {QKeySequence(Qt::Key_N)},
-                tr("Next execution of the selected interrupt, or call of the selected function"),
-                [this] { lanes_->step_instance(1); }));
-    need(action(go, tr("Previous e&xecution"), {QKeySequence(Qt::Key_P)},
-                tr("Previous execution of the selected interrupt, or call of the selected function"),
-                [this] { lanes_->step_instance(-1); }));
-    need(action(go, tr("&Longest execution"), {QKeySequence(Qt::Key_L)},
-                tr("Longest execution of the selected interrupt, or call of the selected function"),
+    need(action(go, tr("N&ext of its kind"), {QKeySequence(Qt::Key_N)},
+                tr("Next one of what is selected: execution, job, call, hold, mark"), [this] { lanes_->step(1); }));
+    need(action(go, tr("Previous &of its kind"), {QKeySequence(Qt::Key_P)}, tr("The one before"),
+                [this] { lanes_->step(-1); }));
+    need(action(go, tr("&Longest of its kind"), {QKeySequence(Qt::Key_L)}, tr("The longest of what is selected"),
                 [this] { lanes_->go_to_longest(); }));
 
     need(action(go, tr("Next &difference"), {QKeySequence(Qt::Key_D)},
@@ -103,7 +100,7 @@ void MainWindow::build_actions() {
     }));
 
     auto* show = menuBar()->addMenu(tr("&View"));
-    measures_action_ = need(action(show, tr("&Measures of all interrupts"), {QKeySequence(Qt::Key_M)},
+    measures_action_ = need(action(show, tr("&Measures of everything"), {QKeySequence(Qt::Key_M)},
                                    tr("The table in place of the lanes"),
                                    [this] { show_measures(stack_->currentWidget() != page_); }));
     show->addSeparator();
@@ -121,6 +118,7 @@ void MainWindow::build_actions() {
                [this] { fold_sides(sides_action_->isChecked()); });
     sides_action_->setCheckable(true);
     show->addSeparator();
+    build_kinds_menu(show->addMenu(tr("Lanes s&hown")));
     key_action_ = action(show, tr("&Key to shapes and colours"), {QKeySequence(Qt::Key_K)}, tr("What the shapes mean"),
                          [this] { lanes_->set_key_shown(key_action_->isChecked()); });
     key_action_->setCheckable(true);
@@ -151,8 +149,10 @@ void MainWindow::build_actions() {
             this, tr("Mouse and keys"),
             tr("<b>Lanes</b><br>wheel: zoom at the mouse · Shift+wheel or drag: pan · drag on the time scale: zoom to "
                "a stretch<br>"
-               "click: put the cursor · double click: go to the execution · + − ← →: zoom and pan · 0: everything<br>"
-               "↑ ↓: choose an interrupt · N P: next and previous execution · L: the longest<br><br>"
+               "click: put the cursor · double click: go to what is there · + − ← →: zoom and pan · 0: everything<br>"
+               "↑ ↓: choose a lane, within calls the caller and the callee · N P: the next and the previous of what is "
+               "selected · "
+               "L: the longest<br><br>"
                "<b>Ridge</b><br>drag the frame or its sides; click elsewhere to move it there<br><br>"
                "<b>Everywhere</b><br>F: next finding · A B: measuring ends at the cursor, Z: zoom to them, Esc: clear "
                "· Alt+← →: back and forward<br>"
@@ -164,6 +164,37 @@ void MainWindow::build_actions() {
                               "cause.<br>GPL-3.0-or-later, without any warranty."));
     });
     for (auto* a : need_recording_) a->setEnabled(false);
+}
+
+// Which kinds of lanes are drawn; it is remembered. Only kinds that this recording has can be chosen.
+void MainWindow::build_kinds_menu(QMenu* menu) {
+    const auto hidden = [] {
+        std::set<std::string> ids;
+        for (const QString& id : QSettings().value("hidden_lanes").toStringList()) ids.insert(id.toStdString());
+        return ids;
+    };
+    lanes_->set_hidden_kinds(hidden());
+    connect(menu, &QMenu::aboutToShow, this, [this, menu] {
+        menu->clear();
+        for (const LaneKind* kind : LaneKinds::all()) {
+            const QString id = QString::fromStdString(std::string(kind->id()));
+            auto* a = menu->addAction(QString::fromStdString(kind->many()));
+            a->setCheckable(true);
+            a->setChecked(lanes_->hidden_kinds().count(id.toStdString()) == 0);
+            a->setEnabled(session_.trail() && !kind->lanes(*session_.trail()).empty());
+            connect(a, &QAction::toggled, this, [this, id](bool on) {
+                auto ids = lanes_->hidden_kinds();
+                if (on)
+                    ids.erase(id.toStdString());
+                else
+                    ids.insert(id.toStdString());
+                QStringList kept;
+                for (const std::string& one : ids) kept << QString::fromStdString(one);
+                QSettings().setValue("hidden_lanes", kept);
+                lanes_->set_hidden_kinds(std::move(ids));
+            });
+        }
+    });
 }
 
 }  // namespace mt::app

@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "measure/kinds/kinds.h"
 #include "theme.h"
 
 namespace mt::app {
@@ -13,166 +14,53 @@ namespace {
 QString words(const std::string& s) { return QString::fromStdString(s); }
 }  // namespace
 
-namespace {
-
-// Who was on the stack, the innermost first.
-QString stack_at(const StepTrail& steps, Time t) {
-    QStringList names;
-    for (const CallLevel& level : steps.levels) {
-        const auto i = level.at(t);
-        if (!i) break;
-        const CallSpan& s = level[*i];
-        names.prepend(words((*steps.functions)[static_cast<std::uint32_t>(s.function)].name).toHtmlEscaped());
-    }
-    if (names.isEmpty()) return QObject::tr("no call is known here");
-    names[0] = "<b>" + names[0] + "</b>";
-    constexpr int kMost = 5;
-    if (names.size() > kMost) names = names.mid(0, kMost) << "…";
-    return names.join(" ◂ ");
-}
-
-// Which task has the core, who else is ready, and who waits for whom.
-QString tasks_at(const Trail& trail, std::size_t core, Time t) {
-    const TaskTrail& tasks = trail.tasks;
-    const auto link = [&](std::size_t task) {
-        const TaskLane& lane = tasks.tasks[task];
-        return QString("<a href=\"task:%1:%2:0\" style=\"color:%4; text-decoration:none\">%3</a>")
-            .arg(task)
-            .arg(std::min(lane.job_from(t), lane.jobs.empty() ? 0 : lane.jobs.size() - 1))
-            .arg(words(lane.name).toHtmlEscaped(),
-                 theme().night ? QStringLiteral("#3F5C22") : QStringLiteral("#BFD6A2"));
-    };
-    QString running;
-    QStringList ready, waiting;
-    for (const std::size_t i : tasks.order()) {
-        const TaskLane& lane = tasks.tasks[i];
-        const std::size_t at = lane.stretch_at(t);
-        if (at == lane.stretches.size()) continue;
-        const TaskStretch& s = lane.stretches[at];
-        if (s.core != core) continue;
-        if (s.state == TaskState::running)
-            running = lane.idle ? QObject::tr("idle since %1").arg(words(duration_text(t - s.begin)))
-                                : QObject::tr("%1 runs since %2").arg(link(i), words(duration_text(t - s.begin)));
-        if (s.state == TaskState::ready && !lane.idle) ready += link(i) + " " + words(duration_text(t - s.begin));
-        if (s.state == TaskState::waits_lock) {
-            QString holder;
-            if (const LockLane* lock = tasks.lock(s.object))
-                for (std::size_t w = lock->waits.partition_point([t](const LockWait& x) { return x.end < t; });
-                     w < lock->waits.size(); ++w)
-                    if (lock->waits[w].task == i && lock->waits[w].begin <= t &&
-                        lock->waits[w].holder < tasks.tasks.size()) {
-                        holder = QObject::tr(", held by %1").arg(link(lock->waits[w].holder));
-                        break;
-                    }
-            waiting +=
-                QObject::tr("%1 for %2%3").arg(link(i), words(tasks.object_name(s.object)).toHtmlEscaped(), holder);
+std::vector<MomentPiece> moment_pieces(const Trail& trail, Time t) {
+    std::vector<MomentPiece> all;
+    for (std::size_t c = 0; c < trail.cores.size(); ++c) {
+        all.push_back({{trail.cores[c].name + ":", std::nullopt, true}, MomentPiece::core});
+        // Where something is missing, that is all there is to say but for what else tells of the core.
+        const bool missing = trail.gaps.touch(c, t, t);
+        for (const LaneKind* kind : LaneKinds::all()) {
+            if (missing && kind != &gaps_kind() && kind != &functions_kind()) continue;
+            for (const Phrase& phrase : kind->moment(trail, c, t))
+                for (std::size_t i = 0; i < phrase.size(); ++i)
+                    all.push_back({phrase[i], i == 0 ? MomentPiece::phrase : MomentPiece::more});
         }
     }
-    QStringList parts;
-    if (!running.isEmpty()) parts += running;
-    if (!ready.isEmpty()) parts += QObject::tr("ready: %1").arg(ready.join(", "));
-    if (!waiting.isEmpty()) parts += QObject::tr("waiting: %1").arg(waiting.join(", "));
-    if (const auto& c = tasks.cores[core].critical; c.size() > 0) {
-        const std::size_t i = c.partition_point([t](const UseSpan& s) { return s.end < t; });
-        if (i < c.size() && c[i].begin <= t && c[i].end > t)
-            parts += QObject::tr("interrupts masked since %1").arg(words(duration_text(t - c[i].begin)));
+    return all;
+}
+
+namespace {
+
+QString colour_of(const SpanRef& span) {
+    const bool night = theme().night;
+    if (span.lane.kind == &interrupts_kind()) return night ? "#8A4326" : "#E6AE96";
+    if (span.lane.kind == &tasks_kind()) return night ? "#3F5C22" : "#BFD6A2";
+    return night ? "#1F5876" : "#A9CFE2";
+}
+
+// Links are numbered as they come.
+QString sentence_of(const std::vector<MomentPiece>& pieces, std::vector<SpanRef>& links) {
+    QString text;
+    bool first = true;
+    for (const MomentPiece& piece : pieces) {
+        QString said = words(piece.said.text).toHtmlEscaped();
+        if (piece.said.strong) said = "<b>" + said + "</b>";
+        if (piece.said.link) {
+            said = QString("<a href=\"%1\" style=\"color:%2; text-decoration:none\">%3</a>")
+                       .arg(links.size())
+                       .arg(colour_of(*piece.said.link), said);
+            links.push_back(*piece.said.link);
+        }
+        if (piece.place == MomentPiece::core) text += (text.isEmpty() ? "" : " &nbsp; ") + said + " ";
+        if (piece.place == MomentPiece::phrase) text += (first ? "" : " · ") + said;
+        if (piece.place == MomentPiece::more) text += said;
+        first = piece.place == MomentPiece::core;
     }
-    if (parts.isEmpty()) parts += QObject::tr("no task is known to have it");
-    return parts.join(" · ");
+    return text;
 }
 
 }  // namespace
-
-QString moment_sentence(const Recording&, const Trail& trail, Time t) {
-    QStringList cores;
-    for (std::size_t c = 0; c < trail.cores.size(); ++c) {
-        const CoreTrail& core = trail.cores[c];
-        struct Level {
-            unsigned depth;
-            std::size_t lane, instance;
-        };
-        std::vector<Level> nest;
-        // Those that reach beyond this moment; else the one that the recording ends in. Executions without
-        // length (their times are bounded alike) had the core at no moment.
-        const auto gather = [&](auto wanted) {
-            for (std::size_t l = 0; l < core.lanes.size(); ++l)
-                if (const auto i = core.lanes[l].at(t); i && wanted(core.lanes[l], *i))
-                    nest.push_back({core.lanes[l].depth(*i), l, *i});
-        };
-        gather([&](const ExceptionLane& lane, std::size_t i) { return lane.end(i) > t; });
-        if (nest.empty())
-            gather([&](const ExceptionLane& lane, std::size_t i) { return lane.begin(i) == t && !lane.whole(i); });
-        std::sort(nest.begin(), nest.end(), [](const Level& a, const Level& b) { return a.depth > b.depth; });
-        const auto link = [&](const Level& n) {
-            return QString("<a href=\"lane:%1:%2:%3\" style=\"color:%5; text-decoration:none\">%4</a>")
-                .arg(c)
-                .arg(n.lane)
-                .arg(n.instance)
-                .arg(words(core.lanes[n.lane].name()).toHtmlEscaped(),
-                     theme().night ? QStringLiteral("#8A4326") : QStringLiteral("#E6AE96"));
-        };
-        QString say = "<b>" + words(core.name).toHtmlEscaped() + ":</b> ";
-        const std::uint16_t running = core.running_at(t);
-        const auto change = core.change_at(t);
-        const bool follows =
-            std::any_of(trail.steps.begin(), trail.steps.end(), [c](const StepTrail& s) { return s.core_index == c; });
-        const bool has_tasks = c < trail.tasks.cores.size() && trail.tasks.cores[c].present;
-        if (trail.gaps.touch(c, t, t)) {
-            say += QObject::tr("not known, the trace has a gap here");
-        } else if (!nest.empty()) {
-            const Level& top = nest.front();
-            const ExceptionLane& lane = core.lanes[top.lane];
-            if (running == ContextChange::kBetween)
-                say += QObject::tr("returning to %1").arg(link(top));
-            else if (t == lane.begin(top.instance))
-                say += QObject::tr("%1 entered").arg(link(top));
-            else
-                say +=
-                    QObject::tr("%1 runs since %2").arg(link(top), words(duration_text(t - lane.begin(top.instance))));
-            if (const Time slack = lane.instance(top.instance).begin_slack; slack.ps > 0)
-                say += QObject::tr(" (or up to %1 earlier)").arg(words(duration_text(slack)));
-            if (lane.whole(top.instance))
-                say += QObject::tr(", left %1 later").arg(words(duration_text(lane.end(top.instance) - t)));
-            if (nest.size() > 1) {
-                QStringList waiting;
-                for (std::size_t i = 1; i < nest.size(); ++i) waiting += link(nest[i]);
-                say += QObject::tr(" · cut into and waiting: %1, thread mode").arg(waiting.join(", "));
-            } else {
-                if (!has_tasks) say += QObject::tr(" · waiting: thread mode");
-            }
-        } else if (has_tasks) {
-            // Whose thread mode it is comes below.
-        } else if (running == ContextChange::kUnknown && follows) {
-            // What instruction trace knows comes below.
-        } else if (running == ContextChange::kUnknown) {
-            say += change && core.change_time.size() > 0 ? QObject::tr("not known")
-                                                         : QObject::tr("not known yet: no exception packet so far");
-        } else if (running == ContextChange::kBetween) {
-            say += QObject::tr("between two handlers (tail-chaining or returning)");
-        } else {
-            say += QObject::tr("thread mode since %1").arg(words(duration_text(t - core.change_time[*change])));
-            // Who comes next, and who was last.
-            std::size_t next = *change + 1;
-            while (next < core.change_time.size() && core.change_running[next] >= ContextChange::kBetween) ++next;
-            if (next < core.change_time.size() && core.change_running[next] != 0)
-                say += QObject::tr(" · next: %1 in %2")
-                           .arg(words(core.running_name(core.change_running[next])).toHtmlEscaped(),
-                                words(duration_text(core.change_time[next] - t)));
-        }
-        if (has_tasks && !trail.gaps.touch(c, t, t)) {
-            const QString of_tasks = tasks_at(trail, c, t);
-            say += (nest.empty() || of_tasks.isEmpty() ? QString() : QStringLiteral(" · ")) + of_tasks;
-        }
-        for (const StepTrail& steps : trail.steps) {
-            if (steps.core_index != c) continue;
-            const bool said = !say.endsWith("</b> ");
-            if (said && (t < steps.begin || t > steps.end)) continue;  // traced elsewhere
-            say += (said ? QStringLiteral(" · ") : QString()) + stack_at(steps, t);
-        }
-        cores += say;
-    }
-    return cores.join(" &nbsp; ");
-}
 
 MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent)
     : QWidget(parent), session_(session), view_(view) {
@@ -196,15 +84,12 @@ MomentStrip::MomentStrip(Session& session, Viewpoint& view, QWidget* parent)
     row->addWidget(more_);
     more_->hide();
     connect(words_, &QLabel::linkActivated, this, [this](const QString& link) {
-        const QStringList parts = link.split(':');
-        if (parts.size() == 4 && parts[0] == "task")
-            emit job_chosen(parts[1].toULongLong(), parts[2].toULongLong());
-        else if (parts.size() == 4)
-            emit instance_chosen(parts[1].toULongLong(), parts[2].toULongLong(), parts[3].toULongLong());
+        if (const std::size_t i = link.toULongLong(); i < links_.size()) emit span_chosen(links_[i]);
     });
     for (const auto signal : {&Session::opened, &Session::grew, &Session::finished})
         connect(&session, signal, this, &MomentStrip::renew);
     connect(&view, &Viewpoint::cursor_changed, this, &MomentStrip::renew);
+    connect(&view, &Viewpoint::colours_changed, this, &MomentStrip::renew);
     renew();
 }
 
@@ -219,9 +104,9 @@ void MomentStrip::renew() {
                          .arg(front.name(), back.name()));
     if (time_->font() != fixed_font(12, true)) time_->setFont(fixed_font(12, true));
     if (const QString time = words(moment_text(view_.cursor())); time_->text() != time) time_->setText(time);
-    const auto trail = session_.trail();
-    const QString sentence =
-        trail ? moment_sentence(*session_.recording(), *trail, view_.cursor()) : tr("nothing is open");
+    links_.clear();
+    const QString sentence = session_.trail() ? sentence_of(moment_pieces(*session_.trail(), view_.cursor()), links_)
+                                              : tr("nothing is open");
     if (words_->text() != sentence) words_->setText(sentence);
     tell_of_more();
 }

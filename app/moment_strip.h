@@ -9,8 +9,14 @@
 
 namespace mt::app {
 
-/// The sentence for one moment, with links "lane:CORE:INDEX" on the names of handlers.
-QString moment_sentence(const Recording& recording, const Trail& trail, Time t);
+/// What is said of a moment, core by core: a core's name begins its part, a phrase follows another, more of it follows
+/// without a break.
+struct MomentPiece {
+    enum Place { core, phrase, more };
+    Said said;
+    Place place = phrase;
+};
+std::vector<MomentPiece> moment_pieces(const Trail& trail, Time t);
 
 class MomentStrip : public QWidget {
     Q_OBJECT
@@ -19,8 +25,7 @@ class MomentStrip : public QWidget {
     QString text() const;
 
   signals:
-    void job_chosen(std::size_t task, std::size_t job);
-    void instance_chosen(std::size_t core, std::size_t lane, std::size_t instance);
+    void span_chosen(const mt::SpanRef& span);
 
   protected:
     void resizeEvent(QResizeEvent* e) override;
@@ -30,6 +35,7 @@ class MomentStrip : public QWidget {
     void tell_of_more();
     Session& session_;
     Viewpoint& view_;
+    std::vector<SpanRef> links_;
     QLabel *time_, *words_, *more_;  ///< more_: shown where words_ are longer than there is room
 };
 

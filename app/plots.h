@@ -1,11 +1,12 @@
-// Two plots of one lane or task: the distribution of its durations or responses, and each of them over time.
+// Two plots of what is selected: the distribution of its lengths, and each of them over time.
 #pragma once
+
+#include <memory>
 
 #include <QVector>
 #include <QWidget>
 
-#include "series.h"
-#include "session.h"
+#include "measure/series.h"
 #include "viewpoint.h"
 
 class QCustomPlot;
@@ -16,68 +17,67 @@ class QCPItemText;
 
 namespace mt::app {
 
-/// A histogram of durations; a click on a bar chooses the longest instance in it.
+/// A histogram of lengths; a click on a bar chooses the longest span in it.
 class DistributionPlot : public QWidget {
     Q_OBJECT
   public:
-    DistributionPlot(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    explicit DistributionPlot(Viewpoint& view, QWidget* parent = nullptr);
     QSize sizeHint() const override { return {260, 150}; }
-    /// Where a duration stands, for tests: x in widget pixels.
-    double x_of(Time duration) const;
+    /// `why`: said in place of the plot where there is nothing to draw.
+    void show(std::shared_ptr<const Series> series, const QString& why);
+    /// Where a length stands, for tests: x in widget pixels.
+    double x_of(Time length) const;
     QCustomPlot* plot() const { return plot_; }
-    void renew();
 
   signals:
-    void instance_chosen(const mt::app::Selection& place);
+    void span_chosen(const mt::SpanRef& span);
 
   private:
+    void renew();
     void clicked(const QPointF& at);
-    Session& session_;
-    Viewpoint& view_;
     QCustomPlot* plot_;
     QCPBars* bars_;
     QCPItemText* empty_ = nullptr;
-    Distribution shown_;
+    std::shared_ptr<const Series> series_;
+    QString why_;
     double unit_ps_ = 1e6;
 };
 
-/// One dot per instance; a click on a dot chooses it. Of a hundred thousand and more, the extremes of
-/// each pixel are kept, so that no outlier is lost.
+/// One dot per span; a click on a dot chooses it. Of many, the extremes are kept, so that no outlier is lost. Or the
+/// share of the time that the spans take, in windows.
 class OverTimePlot : public QWidget {
     Q_OBJECT
   public:
-    OverTimePlot(Session& session, Viewpoint& view, QWidget* parent = nullptr);
+    explicit OverTimePlot(Viewpoint& view, QWidget* parent = nullptr);
     QSize sizeHint() const override { return {260, 170}; }
-    /// What is drawn of a task: a length of each job, or the processor load by it in windows of time.
-    enum class Shown { response, running, held_up, load };
-    void set_shown(Shown shown);
-    Shown shown() const { return shown_; }
-    /// The windows of Shown::load: how long one is.
+    void show(std::shared_ptr<const Series> series, const QString& why);
+    void show_share(const Lane& lane, Time end);
+    /// How long a window of the share is; 0 while lengths are shown.
     Time window() const { return window_; }
-    /// Where an instance stands, for tests, in widget pixels.
-    QPointF position_of(std::size_t instance) const;
-    void renew();
+    /// Where a span stands, for tests, in widget pixels; null if it has no dot.
+    QPointF position_of(const SpanRef& span) const;
 
   signals:
-    void instance_chosen(const mt::app::Selection& place);
-    /// A window of the load: show it in the lanes.
+    void span_chosen(const mt::SpanRef& span);
+    /// A window of the share: show it in the lanes.
     void window_chosen(mt::Time from, mt::Time to);
 
   private:
-    void clicked(const QPointF& at);
+    void renew();
+    void draw(const QVector<double>& x, const QVector<double>& y);
     void renew_marks();
-    Session& session_;
+    QPointF position_of(const Series::Dot& dot) const;
+    void clicked(const QPointF& at);
     Viewpoint& view_;
     QCustomPlot* plot_;
     QCPGraph* dots_;
     QCPGraph* chosen_;
     QCPItemStraightLine* cursor_;
     QCPItemText* empty_ = nullptr;
-    Series series() const;
-    void renew_load(const Series& lane, QVector<double>& x, QVector<double>& y);
-    Shown shown_ = Shown::response;
+    std::shared_ptr<const Series> series_;
+    QVector<double> shares_;  ///< of each window, in percent
+    QString why_;
     Time window_;
-    std::vector<std::size_t> instances_;
     double unit_ps_ = 1e6;
 };
 

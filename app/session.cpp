@@ -3,12 +3,9 @@
 #include <QMetaObject>
 
 #include "job_rule_store.h"
+#include "measure/kinds/kinds.h"
 
 namespace mt::app {
-namespace {
-constexpr std::size_t kBins = 36;
-}
-
 Session::Session(QObject* parent) : QObject(parent) {}
 
 Session::~Session() {
@@ -100,7 +97,7 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     bool shown = false;
     const auto show = [&](std::shared_ptr<const Trail> trail) {
         post(turn, [this, first = !shown, r = *recording, trail = std::move(trail)] {
-            trail_ = trail;
+            take_trail(trail);
             if (first) replace_open(r);
             emit grew();
         });
@@ -109,64 +106,43 @@ void Session::work(const std::string& path, quint64 turn, std::shared_ptr<Progre
     auto trail = read_trail(**recording, *progress, show);
     if (!trail) return fail(trail.error());
     show(*trail);
-    auto rows = interrupt_rows(**trail, judging.get());
     auto findings = find_all(**recording, **trail, judging.get());
     if (judging->cancelled()) return;
     const ClockCheck clock = (*trail)->cores.empty() ? ClockCheck::unchecked : clock_check(**trail, 0);
-    std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions;
-    for (const auto& r : rows)
-        distributions[{r.core, r.lane}] = duration_distribution((*trail)->cores[r.core].lanes[r.lane], kBins);
-    std::vector<TaskRow> of_tasks;
-    std::vector<LockRow> of_locks;
-    std::vector<QueueRow> of_queues;
-    std::vector<StateRow> of_states;
-    std::vector<Distribution> responses;
-    if ((*trail)->tasks.present()) {
-        of_tasks = mt::task_rows(**trail);
-        of_locks = mt::lock_rows(**trail);
-        of_queues = mt::queue_rows(**trail);
-        of_states = mt::state_rows(**trail);
-        for (const auto& lane : (*trail)->tasks.tasks) {
-            std::vector<Time> lengths;
-            for (std::size_t i = 0; i < lane.jobs.size(); ++i)
-                if (lane.jobs[i].whole()) lengths.push_back(lane.jobs[i].response());
-            responses.push_back(distribution_of(lengths, kBins));
-        }
-    }
-    post(turn, [this, of_tasks = std::move(of_tasks), of_locks = std::move(of_locks), of_queues = std::move(of_queues),
-                of_states = std::move(of_states), responses = std::move(responses), clock, rows = std::move(rows),
-                findings = std::move(findings), distributions = std::move(distributions)]() mutable {
+    const Measured of{**trail, (*recording)->functions};
+    std::map<const LaneKind*, std::vector<MeasuredRow>> figures;
+    for (const LaneKind* kind : LaneKinds::all())
+        if (kind != &functions_kind()) figures[kind] = kind->rows(of);
+    post(turn, [this, figures = std::move(figures), clock, findings = std::move(findings)]() mutable {
         clock_ = clock;
-        rows_ = std::move(rows);
-        task_rows_ = std::move(of_tasks);
-        lock_rows_ = std::move(of_locks);
-        queue_rows_ = std::move(of_queues);
-        state_rows_ = std::move(of_states);
-        task_distributions_ = std::move(responses);
+        figures_ = std::move(figures);
         findings_ = std::move(findings);
-        distributions_ = std::move(distributions);
         busy_ = false;
         emit finished();
     });
+    if (judging->cancelled()) return;
+    post(turn, [this, rows = functions_kind().rows(of)]() mutable {
+        figures_[&functions_kind()] = std::move(rows);
+        emit measured();
+    });
+}
+
+void Session::take_trail(std::shared_ptr<const Trail> trail) {
+    trail_ = std::move(trail);
+    lanes_ = std::make_shared<const LaneBook>(trail_);
 }
 
 // Another recording is shown from now on; what was found in the one before goes with it.
 void Session::replace_open(std::shared_ptr<const Recording> recording) {
     recording_ = std::move(recording);
     findings_.clear();
-    rows_.clear();
-    task_rows_.clear();
-    lock_rows_.clear();
-    queue_rows_.clear();
-    state_rows_.clear();
-    task_distributions_.clear();
+    figures_.clear();
     clock_ = ClockCheck::unchecked;
-    distributions_.clear();
     emit opened();
 }
 
 void Session::take_live(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, bool first) {
-    trail_ = std::move(trail);
+    take_trail(std::move(trail));
     if (first) {
         give_up();
         ++turn_;
@@ -177,13 +153,17 @@ void Session::take_live(std::shared_ptr<const Recording> recording, std::shared_
     emit grew();
 }
 
-const Distribution* Session::distribution(std::size_t core, std::size_t lane) const {
-    const auto found = distributions_.find({core, lane});
-    return found == distributions_.end() ? nullptr : &found->second;
+const std::vector<MeasuredRow>& Session::figures(const LaneKind& kind) const {
+    static const std::vector<MeasuredRow> none;
+    const auto found = figures_.find(&kind);
+    return found == figures_.end() ? none : found->second;
 }
 
-const Distribution* Session::task_distribution(std::size_t task) const {
-    return task < task_distributions_.size() ? &task_distributions_[task] : nullptr;
+const MeasuredRow* Session::figures(const LaneKind& kind, std::uint64_t activity) const {
+    const auto& rows = figures(kind);
+    const auto found =
+        std::find_if(rows.begin(), rows.end(), [activity](const MeasuredRow& r) { return r.activity == activity; });
+    return found == rows.end() ? nullptr : &*found;
 }
 
 void Session::save(const QString& folder, bool replace) {

@@ -12,9 +12,7 @@
 #include "base/problem.h"
 #include "base/progress.h"
 #include "judge/finding.h"
-#include "measure/interrupts.h"
-#include "measure/states.h"
-#include "measure/tasks.h"
+#include "measure/lane_book.h"
 #include "model/trail.h"
 #include "pass/reading.h"
 #include "recording/recording.h"
@@ -47,23 +45,21 @@ class Session : public QObject {
     std::shared_ptr<const Recording> recording() const { return recording_; }
     std::shared_ptr<const Trail> trail() const { return trail_; }
     const std::vector<Finding>& findings() const { return findings_; }
-    const std::vector<InterruptRow>& rows() const { return rows_; }
+    /// The lanes of the newest snapshot; null as long as nothing is open.
+    const std::shared_ptr<const LaneBook>& lanes() const { return lanes_; }
+    /// The figures of a kind, once all is decoded; none before.
+    const std::vector<MeasuredRow>& figures(const LaneKind& kind) const;
+    /// Those of one activity; null if they are not there.
+    const MeasuredRow* figures(const LaneKind& kind, std::uint64_t activity) const;
     /// Whether the tick of the first core bears out its clock, once all is decoded.
     ClockCheck clock() const { return clock_; }
-    /// The distribution of a lane's durations; nullptr while it is not there yet.
-    const Distribution* distribution(std::size_t core, std::size_t lane) const;
-    /// The distribution of a task's responses.
-    const Distribution* task_distribution(std::size_t task) const;
-    const std::vector<TaskRow>& task_rows() const { return task_rows_; }
-    const std::vector<LockRow>& lock_rows() const { return lock_rows_; }
-    const std::vector<QueueRow>& queue_rows() const { return queue_rows_; }
-    const std::vector<StateRow>& state_rows() const { return state_rows_; }
 
   signals:
     void opening(const QString& path);
     void opened();    ///< the recording is there, decoding goes on
     void grew();      ///< a new snapshot
-    void finished();  ///< the last snapshot, the findings and the measures are there
+    void finished();  ///< the last snapshot, the findings and the measures are there, but those of functions
+    void measured();  ///< those of functions, too
     void failed(const mt::Problem& problem);
     void saved(const QString& folder);
     void save_failed(const mt::Problem& problem);
@@ -73,6 +69,7 @@ class Session : public QObject {
     void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
               std::shared_ptr<Progress> judging, const std::vector<TaskSpec>& rules);
     void give_up();
+    void take_trail(std::shared_ptr<const Trail> trail);
     void replace_open(std::shared_ptr<const Recording> recording);
     template <class F>
     void post(quint64 turn, F what);
@@ -80,13 +77,8 @@ class Session : public QObject {
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Trail> trail_;
     std::vector<Finding> findings_;
-    std::vector<InterruptRow> rows_;
-    std::vector<TaskRow> task_rows_;
-    std::vector<LockRow> lock_rows_;
-    std::vector<QueueRow> queue_rows_;
-    std::vector<StateRow> state_rows_;
-    std::vector<Distribution> task_distributions_;
-    std::map<std::pair<std::size_t, std::size_t>, Distribution> distributions_;
+    std::shared_ptr<const LaneBook> lanes_;
+    std::map<const LaneKind*, std::vector<MeasuredRow>> figures_;
     std::shared_ptr<Progress> progress_, judging_;
     std::vector<TaskSpec> job_rules_;  ///< changed by hand
     std::vector<std::thread> workers_;

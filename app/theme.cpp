@@ -5,6 +5,8 @@
 #include <QPalette>
 #include <QWidget>
 
+#include <cmath>
+
 namespace mt::app {
 namespace {
 
@@ -134,6 +136,11 @@ QFont fixed_font(int pixels, bool bold) {
     static const QString family = first_family(
         {QStringLiteral("DejaVu Sans Mono"), QFontDatabase::systemFont(QFontDatabase::FixedFont).family()});
     return sized(family, pixels, bold);
+}
+
+QColor mixed(const QColor& over, const QColor& under, double share) {
+    const auto mix = [&](int a, int b) { return static_cast<int>(std::lround(a * share + b * (1 - share))); };
+    return {mix(over.red(), under.red()), mix(over.green(), under.green()), mix(over.blue(), under.blue())};
 }
 
 }  // namespace mt::app

@@ -20,6 +20,8 @@ const Theme& theme();
 void apply_theme(bool night);
 
 QFont text_font(int pixels = 12, bool bold = false);
+/// Opaque mixture: filling with it is far cheaper than blending at every pixel.
+QColor mixed(const QColor& over, const QColor& under, double share);
 /// Sets a style sheet if it is another: setting it costs as much as drawing the widget.
 void set_style(QWidget& widget, const QString& sheet);
 /// Equal widths: addresses, bytes, and figures in columns.

@@ -8,15 +8,17 @@
 
 #include "base/time.h"
 #include "model/even_scale.h"
+#include "model/lane.h"
 
 namespace mt::app {
 
-/// What is selected in every view: a lane of a core and, if any, one instance of it.
+/// What is selected in every view: a lane and, if any, one span of it; or nothing.
 struct Selection {
-    std::size_t core = 0;
-    int lane = -1;  ///< index into CoreTrail::lanes; -1 for none
-    std::optional<std::size_t> instance;
-    int task = -1;  ///< index into TaskTrail::tasks; `instance` is then a job of it, and `lane` -1
+    Selection() = default;
+    Selection(const LaneId& of) : lane(of) {}
+    Selection(const SpanRef& of) : lane(of.lane), span(of) {}
+    LaneId lane;
+    std::optional<SpanRef> span;
     bool operator==(const Selection&) const = default;
 };
 
@@ -73,6 +75,8 @@ class Viewpoint : public QObject {
     void selection_changed();
     void ruler_changed();
     void places_changed();
+    /// Other colours are in force: what holds some of its own takes the new ones.
+    void colours_changed();
 
   private:
     struct Visited {

@@ -13,7 +13,7 @@
 #include "base/text.h"
 #include "input.h"
 #include "judge/live_health.h"
-#include "measure/activity_kind.h"
+#include "measure/lane_kind.h"
 #include "output.h"
 #include "pass/live_recording.h"
 #include "share/activity_tables.h"
@@ -67,7 +67,7 @@ int export_and_judge(const Recipe& recipe, const std::string& folder) {
         write_events_csv(*opened->recording, *opened->trail, std::nullopt, std::nullopt, out);
     });
     worst = std::max(worst, write(recipe.measures_csv, [&](std::ostream& out) {
-                         write_stats_csv(*ActivityKinds::find("interrupts"), {*opened->trail}, out);
+                         write_stats_csv(*LaneKinds::find("interrupts"), {*opened->trail}, out);
                      }));
     if (!recipe.judges()) return worst;
     const auto findings = find_all(*opened->recording, *opened->trail);

@@ -8,7 +8,7 @@
 
 #include "base/near_names.h"
 #include "input.h"
-#include "measure/activity_kind.h"
+#include "measure/lane_kind.h"
 #include "measure/functions.h"
 #include "output.h"
 #include "share/activity_tables.h"
@@ -25,7 +25,7 @@ struct Options : Reading {
 int stats(Options& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
-    const ActivityKind& kind = *ActivityKinds::find(o.of);
+    const LaneKind& kind = *LaneKinds::find(o.of);
     Measured of{*opened->trail, opened->recording->functions};
     if (!o.leave_out.empty()) {
         std::vector<std::string> known;
@@ -53,8 +53,8 @@ void add_stats(CLI::App& app, Run& run) {
     auto [c, o] = add_command(app, run, "stats", "measures, one row per activity", stats);
     o->add_output(c);
     std::vector<std::string> ids;
-    for (const ActivityKind* kind : ActivityKinds::all()) ids.emplace_back(kind->id());
-    c.add_option("--of", o->of, ActivityKinds::ids_text())->required()->check(CLI::IsMember(ids));
+    for (const LaneKind* kind : LaneKinds::all()) ids.emplace_back(kind->id());
+    c.add_option("--of", o->of, LaneKinds::ids_text())->required()->check(CLI::IsMember(ids));
     c.add_option("--leave-out", o->leave_out, "functions that do not count, such as the one that waits for work");
     CLI::Option* as_csv = c.add_flag("--csv", o->csv, "as CSV");
     c.add_flag("--json", o->json, "as JSON")->excludes(as_csv);

@@ -27,6 +27,7 @@ struct Time {
     static constexpr Time from_ns(double v) { return {static_cast<std::int64_t>(v * 1e3 + (v < 0 ? -0.5 : 0.5))}; }
     static constexpr Time from_us(double v) { return from_ns(v * 1e3); }
     static constexpr Time from_ms(double v) { return from_ns(v * 1e6); }
+    static constexpr Time min() { return {std::numeric_limits<std::int64_t>::min()}; }
     static constexpr Time max() { return {std::numeric_limits<std::int64_t>::max()}; }
 };
 

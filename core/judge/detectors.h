@@ -2,6 +2,7 @@
 #pragma once
 
 #include "judge/finding.h"
+#include "measure/refs.h"
 
 namespace mt {
 
@@ -38,6 +39,11 @@ void find_load_trouble(const Trail&, std::vector<Finding>& out);
 void find_task_faults(const Trail&, std::vector<Finding>& out);
 /// What another finding brought about is told there: late jobs under a starvation, the steps that led to a fault.
 void join_consequences(std::vector<Finding>& all);
+
+/// Lanes that findings involve; none if there is no such task, lock or queue.
+LaneId task_lane(const Trail& trail, std::uint64_t task);
+LaneId lock_lane(const Trail& trail, std::uint32_t id);
+LaneId queue_lane(const Trail& trail, std::uint32_t id);
 
 /// A finding about one job, with the fields that all of them share filled in.
 Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::size_t job);

@@ -162,7 +162,7 @@ void find_deep_nests(const Recording&, const Trail& trail, std::size_t c, std::v
             std::string chain;
             for (const auto& n : nest) {
                 chain += n.second + " ◂ ";
-                f.activities.push_back(n.second);
+                f.involve(Role::nested, n.second);
             }
             f.title = "Nest of " + std::to_string(deepest) + " handlers";
             f.cause = chain + lane.name() + ". Of " + count_text(all) + " handler executions " +

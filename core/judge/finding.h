@@ -9,10 +9,37 @@
 #include "base/finding_kinds.h"
 #include "base/progress.h"
 #include "measure/interrupts.h"
+#include "model/lane.h"
 #include "model/trail.h"
 #include "recording/recording.h"
 
 namespace mt {
+
+/// The part that somebody plays in a finding.
+enum class Role : std::uint8_t {
+    subject,   ///< what it is about
+    masker,    ///< kept interrupts masked
+    function,  ///< was sampled meanwhile
+    task,      ///< it happened in this task
+    runner,    ///< had the core meanwhile
+    victim,    ///< suffers too
+    holder,    ///< has what the subject waits for
+    lock,
+    queue,
+    resource,
+    sender,
+    nested,  ///< a handler below it
+    caller,  ///< a call around it
+    also     ///< another that the same happened to
+};
+/// "runner"; stable: it stands in files.
+std::string_view role_name(Role role);
+
+struct Involved {
+    Role role = Role::subject;
+    std::string name;
+    LaneId lane{};  ///< none: it has no lane, or it is not known which
+};
 
 struct Finding {
     struct Evidence {
@@ -25,20 +52,22 @@ struct Finding {
     std::string cause;    ///< one sentence: what is unusual, against what is normal, and what made it so
     Time begin, end;      ///< the stretch to look at
     bool timed = true;    ///< false: the trace tells no time there; begin and end count an instruction as a cycle
-    std::vector<std::string> activities;
+    std::vector<Involved> involved;  ///< the subject first, if there is one
     std::string core;
     std::vector<Evidence> evidence;
     std::size_t core_index = 0;
-    int lane = -1;  ///< index into the core's lanes; -1 if it concerns none
-    std::size_t instance = 0;
-    /// A call that it concerns.
-    struct Call {
-        std::size_t steps = 0, level = 0, index = 0;  ///< steps: index into the trail's steps
-    };
-    std::optional<Call> call;
-    int task = -1;            ///< index into the trail's tasks; -1 if it concerns none first of all
-    std::size_t job = 0;      ///< of that task
-    std::uint64_t alike = 1;  ///< how many such places there are; this is the worst
+    LaneId lane{};                 ///< what it is about; none if it concerns no lane first of all
+    std::optional<SpanRef> about;  ///< … and which execution, job or call of it
+    std::uint64_t alike = 1;       ///< how many such places there are; this is the worst
+
+    void set_about(const SpanRef& span) {
+        lane = span.lane;
+        about = span;
+    }
+    void involve(Role role, std::string name, LaneId of = {}) { involved.push_back({role, std::move(name), of}); }
+    /// The first in a role; null if nobody is.
+    const Involved* with(Role role) const;
+    bool names(std::string_view name) const;
 };
 
 /// Whether a steady tick of the core bears out the stated clock.

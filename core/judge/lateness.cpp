@@ -128,16 +128,15 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
             const std::string who = trail.tasks.task_name(span.task);
             f.cause += " by " + who + " for " + duration_text(span.end - span.begin) + " (usually " +
                        duration_text(usual) + ")";
-            f.activities.push_back(who);
-            f.task = static_cast<int>(span.task < trail.tasks.tasks.size() ? span.task : kNobody);
+            f.involve(Role::masker, who, task_lane(trail, span.task));
             f.evidence.insert(f.evidence.begin(), {span.begin, who + " masks interrupts"});
             f.evidence.push_back({span.end, who + " unmasks interrupts"});
         }
         if (!functions.empty() && functions.front().first != "asleep") {
             f.cause += " in or around " + functions.front().first + " (" +
                        plural(functions.front().second, "sample", "samples") + " in such stretches)";
-            f.activities.push_back(functions.front().first);
-        } else if (!functions.empty() && f.task < 0) {
+            f.involve(Role::function, functions.front().first);
+        } else if (!functions.empty() && f.with(Role::masker) == nullptr) {
             f.cause += " or the core slept too deep to answer";
         }
         f.cause += others.empty() ? "." : "; also ran: " + others + ".";
@@ -175,7 +174,7 @@ void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::
                               : "Meanwhile ran: " + others + ".";
     if (const auto masker = masked_by(trail, c, f.begin, f.end)) {
         const std::string who = trail.tasks.task_name(masker->first.task);
-        f.activities.push_back(who);
+        f.involve(Role::runner, who, task_lane(trail, masker->first.task));
         f.cause += " " + who + " masked interrupts for " + duration_text(masker->first.end - masker->first.begin) + ".";
     }
     f.severity = 0.8;

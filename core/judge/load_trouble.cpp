@@ -59,8 +59,7 @@ void find_starvation(const Trail& trail, std::vector<Finding>& out) {
             ++k;
         }
         const TaskLane& lane = tasks.tasks[worst.task];
-        Finding f = about_job(FindingKind::starvation, trail, worst.task, 0);
-        f.job = lane.job_from(worst.begin);
+        Finding f = about_job(FindingKind::starvation, trail, worst.task, lane.job_from(worst.begin));
         f.begin = worst.begin;
         f.end = worst.end;
         const auto ran = tasks_that_ran(trail, lane.core, worst.begin, worst.end);
@@ -68,14 +67,14 @@ void find_starvation(const Trail& trail, std::vector<Finding>& out) {
         f.cause = "It was ready all the time; usually it runs within " + duration_text(worst.usual) + ". ";
         std::string who;
         for (const auto& [task, time] : ran) {
-            if (task >= tasks.tasks.size() || f.activities.size() > 3 || time.ps * 10 < (worst.end - worst.begin).ps)
+            if (task >= tasks.tasks.size() || f.involved.size() > 3 || time.ps * 10 < (worst.end - worst.begin).ps)
                 continue;
-            f.activities.push_back(tasks.task_name(task));
+            f.involve(Role::runner, tasks.task_name(task), task_lane(trail, task));
             who += (who.empty() ? "" : ", ") + tasks.task_name(task) + " " +
                    share_text(static_cast<double>(time.ps) / static_cast<double>((worst.end - worst.begin).ps));
         }
         f.cause += "Meanwhile the core went to " + who + ".";
-        if (f.activities.size() > 1) {  // does the one that has it work more than it usually does?
+        if (f.with(Role::runner) != nullptr) {  // does the one that has it work more than it usually does?
             for (const auto& [task, time] : ran) {
                 if (task >= tasks.tasks.size() || tasks.tasks[task].idle) continue;
                 std::vector<Time> then, all;
@@ -99,7 +98,8 @@ void find_starvation(const Trail& trail, std::vector<Finding>& out) {
         std::set<std::size_t> victims{worst.task};
         for (std::size_t m = i; m < k; ++m)
             if (victims.insert(starved[m].task).second) {
-                f.activities.push_back(tasks.task_name(static_cast<std::uint32_t>(starved[m].task)));
+                f.involve(Role::victim, tasks.task_name(static_cast<std::uint32_t>(starved[m].task)),
+                          task_lane(trail, starved[m].task));
                 f.evidence.push_back({starved[m].begin, tasks.task_name(static_cast<std::uint32_t>(starved[m].task)) +
                                                             " starves too, for " +
                                                             duration_text(starved[m].end - starved[m].begin)});
@@ -150,8 +150,8 @@ void find_overload(const Trail& trail, std::size_t c, std::vector<Finding>& out)
     std::string who;
     for (const auto& [task, time] : tasks_that_ran(trail, c, f.begin, f.end)) {
         if (task >= tasks.size() || time.ps * 10 < worst.ps) continue;
-        if (f.task < 0) f.task = static_cast<int>(task);
-        f.activities.push_back(tasks[task].name);
+        if (!f.lane) f.lane = task_lane(trail, task);
+        f.involve(Role::runner, tasks[task].name, task_lane(trail, task));
         who += (who.empty() ? "" : ", ") + tasks[task].name + " " +
                share_text(static_cast<double>(time.ps) / static_cast<double>(worst.ps));
     }
@@ -194,7 +194,7 @@ void find_full_wait(const Trail& trail, const QueueLane& queue, std::vector<Find
         about_job(FindingKind::queue_overflow, trail, worst->task, tasks.tasks[worst->task].job_from(worst->begin));
     f.begin = worst->begin;
     f.end = worst->end;
-    f.activities = {tasks.tasks[worst->task].name, queue.name};
+    f.involve(Role::queue, queue.name, queue_lane(trail, queue.id));
     f.title = queue.name + " was full: " + tasks.tasks[worst->task].name + " waited " + duration_text(worst->length());
     f.cause = "It held " + plural(queue.peak, "entry", "entries") + "; 90 % of the time it holds at most " +
               std::to_string(queue.peak / 2) +
@@ -245,12 +245,13 @@ void find_full_queue(const Trail& trail, const QueueLane& queue, std::vector<Fin
             f.begin = queue.ops[e.first].time;
             f.end = queue.ops[e.last].time;
         }
-        f.activities.clear();
-        if (reader != kNobody) f.activities.push_back(tasks.actor_name(reader));
-        f.activities.push_back(queue.name);
+        f.involved.clear();
+        if (reader != kNobody) f.involve(Role::subject, tasks.actor_name(reader), task_lane(trail, reader));
+        f.involve(Role::queue, queue.name, queue_lane(trail, queue.id));
         const bool by_interrupt = Actor::is_interrupt(sender);
         std::string sender_name = tasks.actor_name(sender);
-        f.activities.push_back(by_interrupt ? sender_name.substr(std::string("interrupt ").size()) : sender_name);
+        f.involve(Role::sender, by_interrupt ? sender_name.substr(std::string("interrupt ").size()) : sender_name,
+                  task_lane(trail, sender));
         if (f.core.empty() && !trail.cores.empty()) f.core = trail.cores[0].name;
         f.title = queue.name + " overflowed: " + plural(e.failed, "entry", "entries") + " lost";
         f.cause = sender_name + " found it full with " + std::to_string(queue.capacity) + " entries";
@@ -263,7 +264,8 @@ void find_full_queue(const Trail& trail, const QueueLane& queue, std::vector<Fin
             const JobParts parts = parts_of(trail, reader, from, std::max(to, from + Time{1}));
             f.cause += ". " + lane.name + ", its reader, ";
             if (parts.others.ps * 2 > (to - from).ps && !parts.by_task.empty()) {
-                f.activities.push_back(tasks.task_name(parts.by_task[0].first));
+                f.involve(Role::runner, tasks.task_name(parts.by_task[0].first),
+                          task_lane(trail, parts.by_task[0].first));
                 f.cause += "was held off for " + duration_text(parts.others) + ", most of it by " +
                            tasks.task_name(parts.by_task[0].first);
             } else if (parts.lock.ps * 2 > (to - from).ps)
@@ -310,16 +312,17 @@ void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
         f.begin = f.end = fault.time;
         const bool in_task = fault.task < tasks.tasks.size();
         if (in_task) {
-            f.task = static_cast<int>(fault.task);
-            f.job = tasks.tasks[fault.task].job_from(fault.time);
+            f.set_about(job_ref(fault.task, tasks.tasks[fault.task].job_from(fault.time)));
         }
         std::string kind = fault.what.kind.empty() ? "fault" : fault.what.kind;
         std::replace(kind.begin(), kind.end(), '_', ' ');
         const std::string where = fault.interrupt != kNobody ? tasks.actor_name(Actor::interrupt(fault.interrupt))
                                                              : tasks.task_name(fault.task);
-        f.activities = {fault.interrupt != kNobody && tasks.interrupt_names.count(fault.interrupt) != 0
-                            ? tasks.interrupt_names.at(fault.interrupt)
-                            : where};
+        f.involve(Role::subject,
+                  fault.interrupt != kNobody && tasks.interrupt_names.count(fault.interrupt) != 0
+                      ? tasks.interrupt_names.at(fault.interrupt)
+                      : where,
+                  f.lane);
         f.title =
             static_cast<char>(std::toupper(static_cast<unsigned char>(kind[0]))) + kind.substr(1) + " in " + where;
         f.cause = "At program address " + hex_text(fault.what.pc) +
@@ -349,11 +352,21 @@ void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
     }
 }
 
+namespace {
+
+bool is_interrupt(const Finding& f) { return f.lane.kind == &interrupts_kind(); }
+
+// Whether what had the core instead of one is what the other is about.
+bool runs_instead(const Finding& effect, const Finding& cause) {
+    const Involved *runner = effect.with(Role::runner), *subject = cause.with(Role::subject);
+    return runner != nullptr && subject != nullptr && runner->name == subject->name;
+}
+
+}  // namespace
+
 void join_consequences(std::vector<Finding>& all) {
     const auto share_activity = [](const Finding& a, const Finding& b) {
-        for (const auto& x : a.activities)
-            if (std::find(b.activities.begin(), b.activities.end(), x) != b.activities.end()) return true;
-        return false;
+        return std::any_of(a.involved.begin(), a.involved.end(), [&b](const Involved& x) { return b.names(x.name); });
     };
     // A queue is in trouble from when it begins to fill, which its first evidence says.
     const auto touch = [](const Finding& effect, const Finding& cause) {
@@ -365,17 +378,16 @@ void join_consequences(std::vector<Finding>& all) {
     const auto is_effect = [&](const Finding& effect, const Finding& cause) {
         using Kind = FindingKind;
         const bool shared = share_activity(effect, cause), touching = touch(effect, cause);
-        const bool of_interrupt = effect.lane >= 0;
+        const bool of_interrupt = is_interrupt(effect);
         switch (effect.kind) {
             case Kind::late_response:
                 // An interrupt in the middle of its own storm, or masked by a task that is in trouble itself.
                 if (of_interrupt)
-                    return touching && ((cause.kind == Kind::interrupt_storm && effect.lane == cause.lane &&
-                                         effect.core_index == cause.core_index) ||
-                                        (cause.kind == Kind::queue_overflow && effect.task >= 0 && shared));
-                if (cause.kind == Kind::priority_inversion && !cause.activities.empty() && shared &&
-                    std::find(effect.activities.begin(), effect.activities.end(), cause.activities.back()) !=
-                        effect.activities.end())
+                    return touching &&
+                           ((cause.kind == Kind::interrupt_storm && effect.lane == cause.lane) ||
+                            (cause.kind == Kind::queue_overflow && effect.with(Role::masker) != nullptr && shared));
+                if (const Involved* lock = cause.with(Role::lock);
+                    cause.kind == Kind::priority_inversion && lock != nullptr && effect.names(lock->name))
                     return true;
                 return touching && (cause.kind == Kind::priority_inversion || cause.kind == Kind::lock_convoy ||
                                     cause.kind == Kind::deadlock || cause.kind == Kind::starvation ||
@@ -384,26 +396,25 @@ void join_consequences(std::vector<Finding>& all) {
                                     cause.kind == Kind::interrupt_storm || cause.kind == Kind::missed_activation);
             case Kind::missed_activation:
                 if (of_interrupt)
-                    return touching && ((cause.kind == Kind::late_response && cause.lane >= 0 && shared) ||
+                    return touching && ((cause.kind == Kind::late_response && is_interrupt(cause) && shared) ||
                                         (cause.kind == Kind::queue_overflow && shared) ||
                                         (cause.kind == Kind::interrupt_storm && effect.lane == cause.lane));
                 return touching && shared && cause.kind == Kind::starvation;
             case Kind::overload:
                 return touching && shared && cause.kind != Kind::late_response && cause.kind != Kind::gap;
             case Kind::duration_outlier:
-                return effect.task >= 0 && touching && shared &&
+                return effect.lane.kind == &tasks_kind() && touching && shared &&
                        (cause.kind == Kind::starvation || cause.kind == Kind::queue_overflow ||
                         cause.kind == Kind::lock_convoy || cause.kind == Kind::priority_inversion ||
                         cause.kind == Kind::unguarded_overlap ||
-                        (cause.kind == Kind::late_response && cause.lane >= 0 && effect.alike == 1));
+                        (cause.kind == Kind::late_response && is_interrupt(cause) && effect.alike == 1));
             case Kind::starvation:
                 // By a reader that cannot keep up with its queue, or those that queue up at a lock.
                 return touching && ((cause.kind == Kind::lock_convoy && shared) ||
-                                    (cause.kind == Kind::queue_overflow && effect.activities.size() > 1 &&
-                                     !cause.activities.empty() && effect.activities[1] == cause.activities[0]));
+                                    (cause.kind == Kind::queue_overflow && runs_instead(effect, cause)));
             case Kind::queue_overflow:
                 // Its reader was held off by those that queue up at a lock, or starved.
-                return touching && effect.activities.size() > 3 && shared &&
+                return touching && effect.with(Role::runner) != nullptr && shared &&
                        (cause.kind == Kind::lock_convoy || cause.kind == Kind::starvation);
             default:
                 return false;
@@ -428,25 +439,23 @@ void join_consequences(std::vector<Finding>& all) {
     }
     // One fault, told by the exception and by the operating system.
     for (std::size_t e = 0; e < all.size(); ++e) {
-        if (all[e].kind != FindingKind::fault || all[e].lane >= 0 || all[e].task < 0) continue;
+        if (all[e].kind != FindingKind::fault || all[e].lane.kind != &tasks_kind()) continue;
         const auto same = std::find_if(all.begin(), all.end(), [&](const Finding& f) {
-            return f.kind == FindingKind::fault && f.lane >= 0 && f.core_index == all[e].core_index &&
+            return f.kind == FindingKind::fault && is_interrupt(f) && f.core_index == all[e].core_index &&
                    std::llabs((f.begin - all[e].begin).ps) < Time::from_ms(1).ps;
         });
         if (same == all.end()) continue;
-        const std::string who = all[e].activities.empty() ? std::string() : all[e].activities.front();
+        const std::string who = all[e].involved.front().name;
         same->cause = "In task " + who + ": " + all[e].evidence.back().what + ". " + same->cause;
-        same->activities.push_back(who);
-        same->task = all[e].task;
-        same->job = all[e].job;
+        same->involve(Role::task, who, all[e].lane);
         all.erase(all.begin() + static_cast<std::ptrdiff_t>(e--));
     }
     // The road to a fault: what went wrong before with the same task.
     for (auto& f : all) {
-        if (f.kind != FindingKind::fault || f.task < 0) continue;
+        if (f.kind != FindingKind::fault || (f.lane.kind != &tasks_kind() && f.with(Role::task) == nullptr)) continue;
         const Finding* before = nullptr;
         for (const auto& other : all)
-            if (&other != &f && other.end <= f.begin && other.lane < 0 && share_activity(f, other) &&
+            if (&other != &f && other.end <= f.begin && !is_interrupt(other) && share_activity(f, other) &&
                 other.kind != FindingKind::gap && other.kind != FindingKind::late_response) {
                 f.evidence.push_back({other.begin, other.title});
                 if (before == nullptr || other.severity > before->severity ||

@@ -46,8 +46,8 @@ void find_inversions(const Trail& trail, const LockLane& lock, std::vector<Findi
     const Inversion& worst = *std::max_element(
         all.begin(), all.end(), [](const Inversion& a, const Inversion& b) { return a.others < b.others; });
     const auto& tasks = trail.tasks;
-    Finding f = about_job(FindingKind::priority_inversion, trail, worst.wait.task, 0);
-    f.job = tasks.tasks[worst.wait.task].job_from(worst.wait.end);
+    Finding f = about_job(FindingKind::priority_inversion, trail, worst.wait.task,
+                          tasks.tasks[worst.wait.task].job_from(worst.wait.end));
     f.begin = worst.wait.begin;
     f.end = worst.wait.end;
     const std::string waiter = tasks.task_name(worst.wait.task), holder = tasks.task_name(worst.wait.holder),
@@ -60,18 +60,16 @@ void find_inversions(const Trail& trail, const LockLane& lock, std::vector<Findi
     const bool lent = h.priorities.size() > 0;
     f.cause += lent ? "The holder's priority is raised at times, but not far or not soon enough here."
                     : "Nothing raised the holder's priority: give the lock priority inheritance.";
-    f.activities.push_back(holder);
-    for (const auto& [who, time] : worst.by) f.activities.push_back(tasks.task_name(who));
-    std::set<std::string> named(f.activities.begin(), f.activities.end());
+    f.involve(Role::holder, holder, task_lane(trail, worst.wait.holder));
+    for (const auto& [who, time] : worst.by) f.involve(Role::runner, tasks.task_name(who), task_lane(trail, who));
     for (const Inversion& other : all) {  // others that wait for the same release
-        if (other.wait.begin < f.end && f.begin < other.wait.end &&
-            named.insert(tasks.task_name(other.wait.task)).second) {
-            f.activities.push_back(tasks.task_name(other.wait.task));
+        if (other.wait.begin < f.end && f.begin < other.wait.end && !f.names(tasks.task_name(other.wait.task))) {
+            f.involve(Role::victim, tasks.task_name(other.wait.task), task_lane(trail, other.wait.task));
             f.cause += " " + tasks.task_name(other.wait.task) + " waited too, " +
                        duration_text(other.wait.end - other.wait.begin) + ".";
         }
     }
-    f.activities.push_back(lock.name);
+    f.involve(Role::lock, lock.name, lock_lane(trail, lock.id));
     f.alike = all.size();
     f.evidence = {{worst.wait.begin, waiter + " wants " + lock.name + ", which " + holder + " holds"}};
     for (const auto& [who, time] : worst.by)
@@ -139,15 +137,15 @@ void find_convoy(const Trail& trail, const LockLane& lock, std::vector<Finding>&
         }
     }
     const auto& tasks = trail.tasks;
-    Finding f = about_job(FindingKind::lock_convoy, trail, waits[longest_at].task, 0);
-    f.job = tasks.tasks[waits[longest_at].task].job_from(waits[longest_at].end);
+    Finding f = about_job(FindingKind::lock_convoy, trail, waits[longest_at].task,
+                          tasks.tasks[waits[longest_at].task].job_from(waits[longest_at].end));
     f.begin = begin;
     f.end = end;
-    f.activities.clear();
-    if (holder != kNobody) f.activities.push_back(tasks.task_name(holder));
+    f.involved.clear();
+    if (holder != kNobody) f.involve(Role::holder, tasks.task_name(holder), task_lane(trail, holder));
     for (const auto& [who, n] : waiters)
-        if (who != holder) f.activities.push_back(tasks.task_name(who));
-    f.activities.push_back(lock.name);
+        if (who != holder) f.involve(Role::victim, tasks.task_name(who), task_lane(trail, who));
+    f.involve(Role::lock, lock.name, lock_lane(trail, lock.id));
     f.title = "A convoy at " + lock.name + ": " + plural(best, "wait", "waits") + " in " + duration_text(end - begin);
     f.cause = share_text(share_inside) + " of those who took it had to wait, against " + share_text(share_outside) +
               " elsewhere; the longest wait was " + duration_text(longest) + " (" +
@@ -202,22 +200,23 @@ void find_deadlocks(const Trail& trail, std::vector<Finding>& out) {
         for (const auto p : path) done.insert(p);
         if (!circle) continue;
         const std::vector<std::uint32_t> members(loop, path.end());
-        Finding f = about_job(FindingKind::deadlock, trail, members.front(), 0);
-        f.activities.clear();
-        f.job = tasks.tasks[members.front()].jobs.size();
+        Finding f = about_job(FindingKind::deadlock, trail, members.front(), tasks.tasks[members.front()].jobs.size());
+        f.involved.clear();
         f.begin = Time{};
         f.end = trail.end;
         std::string chain;
         for (const std::uint32_t m : members) {
             const Edge& e = waits_for[m];
-            f.activities.push_back(tasks.task_name(m));
+            f.involve(m == members.front() ? Role::subject : Role::victim, tasks.task_name(m), task_lane(trail, m));
             f.begin = std::max(f.begin, e.wait.begin);
             chain += (chain.empty() ? "" : ", ") + tasks.task_name(m) + " wants " + tasks.locks[e.lock].name +
                      ", which " + tasks.task_name(e.holder) + " holds";
             f.evidence.push_back({e.since, tasks.task_name(e.holder) + " takes " + tasks.locks[e.lock].name});
             f.evidence.push_back({e.wait.begin, tasks.task_name(m) + " wants " + tasks.locks[e.lock].name});
         }
-        for (const std::uint32_t m : members) f.activities.push_back(tasks.locks[waits_for[m].lock].name);
+        for (const std::uint32_t m : members)
+            f.involve(Role::lock, tasks.locks[waits_for[m].lock].name,
+                      lock_lane(trail, tasks.locks[waits_for[m].lock].id));
         std::sort(f.evidence.begin(), f.evidence.end(),
                   [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
         f.title = "Deadlock of " + tasks.task_name(members.front()) + " and " +
@@ -265,10 +264,11 @@ void find_overlaps(const Trail& trail, const ResourceLane& resource, std::vector
     std::size_t looked = 0;
     for (std::size_t i = 0; i < uses.size(); i += step, ++looked)
         for (const auto id : guards_of(tasks, uses[i])) ++guarded[id];
-    Finding f = about_job(FindingKind::unguarded_overlap, trail, worst.first.task, 0);
-    f.job = tasks.tasks[worst.first.task].job_from(worst.begin);
+    Finding f = about_job(FindingKind::unguarded_overlap, trail, worst.first.task,
+                          tasks.tasks[worst.first.task].job_from(worst.begin));
     const std::string first = tasks.task_name(worst.first.task), second = tasks.task_name(worst.second.task);
-    f.activities = {first, second, resource.name};
+    f.involve(Role::victim, second, task_lane(trail, worst.second.task));
+    f.involve(Role::resource, resource.name);
     f.begin = worst.begin;
     f.end = worst.end;
     f.alike = overlaps.size();

@@ -28,8 +28,8 @@ Finding about_call(FindingKind kind, const StepTrail& steps, std::size_t steps_i
     f.end = span.end();
     f.core = steps.core;
     f.core_index = steps.core_index;
-    f.activities = {(*steps.functions)[static_cast<std::uint32_t>(span.function)].name};
-    f.call = Finding::Call{steps_index, at.level, at.index};
+    f.set_about(call_ref(steps_index, at.level, at.index));
+    f.involve(Role::subject, (*steps.functions)[static_cast<std::uint32_t>(span.function)].name, f.lane);
     return f;
 }
 
@@ -138,7 +138,7 @@ void find_long_calls(const Recording& recording, const Trail& trail, std::size_t
         Finding finding = about_call(FindingKind::duration_outlier, steps, index, at);
         char times[32];
         std::snprintf(times, sizeof times, "%.1f", most.ns() / mean);
-        finding.title = finding.activities[0] + " took " + times + " × its usual time";
+        finding.title = finding.involved[0].name + " took " + times + " × its usual time";
         finding.cause = duration_text(most) + " against " + duration_text(Time::from_ns(mean)) + " on average of " +
                         count_text(t.calls) + " calls, without what cut in.";
         finding.evidence.push_back({finding.begin, "called"});
@@ -149,7 +149,7 @@ void find_long_calls(const Recording& recording, const Trail& trail, std::size_t
     }
     // A long callee makes its callers long: one finding, of the innermost.
     std::stable_sort(found.begin(), found.end(),
-                     [](const Finding& a, const Finding& b) { return a.call->level > b.call->level; });
+                     [](const Finding& a, const Finding& b) { return a.about->level > b.about->level; });
     std::vector<Finding> kept;
     for (Finding& f : found) {
         const auto inner = std::find_if(kept.begin(), kept.end(), [&](const Finding& k) {
@@ -158,7 +158,7 @@ void find_long_calls(const Recording& recording, const Trail& trail, std::size_t
         if (inner == kept.end())
             kept.push_back(std::move(f));
         else
-            inner->activities.push_back(f.activities[0]);
+            inner->involve(Role::caller, f.involved[0].name, f.lane);
     }
     for (Finding& f : kept) out.push_back(std::move(f));
 }
@@ -186,7 +186,7 @@ Finding rare_call(FindingKind kind, const StepTrail& steps, std::size_t index, C
                   std::uint64_t odd, const std::string& cause) {
     Finding f = about_call(kind, steps, index, at);
     const auto function = steps.levels[at.level][at.index].function;
-    f.title = f.activities[0] + " " + title;
+    f.title = f.involved[0].name + " " + title;
     f.cause = count_text(odd) + " of its " + count_text(steps.tallies[static_cast<std::size_t>(function)].calls) +
               " calls " + cause;
     f.alike = odd;

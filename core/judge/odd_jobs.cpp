@@ -116,10 +116,10 @@ void find_late_jobs(const Trail& trail, std::size_t t, const Jobs& jobs, std::ve
         f.end = lane.jobs[jobs.index[episode.back()]].end;
         const JobParts parts = parts_of(trail, t, j.ready, j.end);
         for (const auto& [id, time] : parts.by_lock)
-            if (time.ps * 3 > j.response().ps) f.activities.push_back(trail.tasks.object_name(id));
+            if (time.ps * 3 > j.response().ps) f.involve(Role::lock, trail.tasks.object_name(id));
         for (const auto& [who, time] : parts.by_task)
-            if (f.activities.size() < 4 && time.ps * 5 > j.response().ps)
-                f.activities.push_back(trail.tasks.task_name(who));
+            if (f.involved.size() < 4 && time.ps * 5 > j.response().ps)
+                f.involve(Role::runner, trail.tasks.task_name(who), task_lane(trail, who));
         f.alike = episode.size();
         f.severity = 0.5;
         f.evidence = {{j.ready, lane.name + " became ready"}, {j.end, lane.name + " ended its job"}};
@@ -302,7 +302,7 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
     for (const auto& episode : episodes_of(jittery, 6)) {
         if (episode.size() < 5 || episode.size() * 10 > known.size()) continue;
         const bool drift = std::any_of(out.begin(), out.end(), [&](const Finding& d) {
-            return d.kind == FindingKind::period_drift && d.task == static_cast<int>(t) &&
+            return d.kind == FindingKind::period_drift && d.lane == task_lane(trail, t) &&
                    d.begin <= lane.jobs[episode.front()].ready && lane.jobs[episode.back()].ready <= d.end;
         });
         if (drift) continue;
@@ -335,9 +335,8 @@ Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::s
     const TaskLane& lane = trail.tasks.tasks[task];
     Finding f;
     f.kind = kind;
-    f.task = static_cast<int>(task);
-    f.job = job;
-    f.activities = {lane.name};
+    f.set_about(job_ref(task, job));
+    f.involve(Role::subject, lane.name, f.lane);
     f.core_index = std::min<std::size_t>(lane.core, trail.cores.size() - 1);
     f.core = trail.cores[f.core_index].name;
     if (job < lane.jobs.size()) {

@@ -98,6 +98,73 @@ std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::s
     return rows;
 }
 
+namespace {
+
+struct Entry {
+    Time begin, length;  ///< length: below 0 if the call is not whole
+};
+
+CallSpread spread_of(const StepTrail& steps, std::vector<Entry>& entries) {
+    CallSpread spread;
+    const auto earlier = [](const Entry& a, const Entry& b) { return a.begin < b.begin; };
+    if (!std::is_sorted(entries.begin(), entries.end(), earlier))  // at several depths
+        std::sort(entries.begin(), entries.end(), earlier);
+    std::size_t gap = 0;
+    std::uint64_t periods = 0;
+    Time sum{};
+    for (std::size_t i = 1; i < entries.size(); ++i) {
+        const Time from = entries[i - 1].begin, to = entries[i].begin;
+        while (gap < steps.gaps.size() && (steps.gaps[gap].end < from || !is_missing(steps.gaps[gap].gap.kind))) ++gap;
+        if (gap < steps.gaps.size() && steps.gaps[gap].begin <= to) continue;
+        const Time period = to - from;
+        spread.period_least = std::min(spread.period_least.value_or(period), period);
+        spread.period_greatest = std::max(spread.period_greatest.value_or(period), period);
+        sum += period;
+        ++periods;
+    }
+    if (periods > 0) spread.period_mean = Time{sum.ps / static_cast<std::int64_t>(periods)};
+    std::erase_if(entries, [](const Entry& e) { return e.length < Time{}; });
+    if (entries.empty()) return spread;
+    const auto shorter = [](const Entry& a, const Entry& b) { return a.length < b.length; };
+    const auto rank = [&](std::size_t percent) {
+        const auto at = entries.begin() + static_cast<std::ptrdiff_t>((entries.size() * percent + 99) / 100 - 1);
+        std::nth_element(entries.begin(), at, entries.end(), shorter);
+        return at->length;
+    };
+    spread.p95 = rank(95);
+    spread.p99 = rank(99);
+    return spread;
+}
+
+}  // namespace
+
+std::vector<CallSpread> call_spreads(const StepTrail& steps) {
+    // So many calls are held at a time; the functions of more take turns.
+    constexpr std::uint64_t kMostAtOnce = 4'000'000;
+    std::vector<CallSpread> all(steps.tallies.size());
+    const auto pieces = [&](std::size_t f) {
+        return steps.tallies[f].calls + steps.tallies[f].left_out + steps.tallies[f].unseen;
+    };
+    for (std::size_t first = 0; first < all.size();) {
+        std::size_t last = first;
+        for (std::uint64_t held = 0; last < all.size() && (last == first || held + pieces(last) <= kMostAtOnce); ++last)
+            held += pieces(last);
+        std::vector<std::vector<Entry>> entries(last - first);
+        for (std::size_t f = first; f < last; ++f) entries[f - first].reserve(pieces(f));
+        for (const CallLevel& level : steps.levels)
+            for (std::size_t i = 0; i < level.size(); ++i) {
+                const CallSpan& call = level[i];
+                if (call.function < first || call.function >= last ||
+                    (call.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) != 0)
+                    continue;
+                entries[call.function - first].push_back({call.begin, call.whole() ? call.length : Time{-1}});
+            }
+        for (std::size_t f = first; f < last; ++f) all[f] = spread_of(steps, entries[f - first]);
+        first = last;
+    }
+    return all;
+}
+
 CallParts parts_of_call(const StepTrail& steps, std::size_t level, std::size_t index) {
     const CallSpan& span = steps.levels[level][index];
     CallParts parts{span.length, {}};

@@ -43,6 +43,15 @@ struct FunctionRow {
 std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out = {},
                                        const std::vector<std::shared_ptr<const FunctionTable>>& functions = {});
 
+/// How the calls of one function spread: percentiles (nearest rank) of the durations of whole calls, and the times from
+/// entry to entry, never across a gap.
+struct CallSpread {
+    std::optional<Time> p95, p99;
+    std::optional<Time> period_least, period_mean, period_greatest;
+};
+/// One for each function of the table. Blocks: it looks at all calls, in bounded memory.
+std::vector<CallSpread> call_spreads(const StepTrail& steps);
+
 /// Where the duration of one call went besides its own work and its callees'.
 struct CallParts {
     Time own, preempted;

@@ -2,6 +2,7 @@
 // copy is a snapshot (see trail.h).
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <map>
 #include <optional>
@@ -162,10 +163,16 @@ struct QueueLane {
     std::uint32_t capacity = 0;  ///< its fill when a send failed; 0 if none did
 };
 
+struct SemaphoreUse {
+    Time time;
+    std::uint32_t who = kNobody;
+    bool given = false;  ///< else taken
+};
 struct SemaphoreLane {
     std::uint32_t id = 0;
     std::string name;
     std::uint64_t gives = 0, takes = 0;
+    Column<SemaphoreUse> uses;
 };
 
 /// Something had by one task at a time, as its marks say: a resource, or interrupts masked.
@@ -178,6 +185,11 @@ struct ResourceLane {
     std::uint32_t id = 0;
     std::string name;
     Column<UseSpan> uses;  ///< by end; those of several tasks may overlap
+    Time longest;          ///< of all
+    void add(const UseSpan& use) {
+        longest = std::max(longest, use.end - use.begin);
+        uses.push_back(use);
+    }
 };
 
 struct ValueSample {

@@ -482,7 +482,7 @@ void GrowingTasks::marker(const OsEvent& e) {
                 const auto open =
                     std::find_if(uses.rbegin(), uses.rend(), [&](const auto& u) { return u.first == id; });
                 if (open != uses.rend()) {
-                    out_.resources[found->second].uses.push_back({open->second, e.time, who, 0});
+                    out_.resources[found->second].add({open->second, e.time, who, 0});
                     uses.erase(std::next(open).base());
                 }
             }
@@ -540,8 +540,7 @@ void GrowingTasks::lose(std::uint16_t c, Time from, Time to) {
         }
         t.held.clear();
         for (const auto& [id, begin] : t.uses)
-            out_.resources[resource_index_[id]].uses.push_back(
-                {begin, from, static_cast<std::uint32_t>(i), LockHold::kCut});
+            out_.resources[resource_index_[id]].add({begin, from, static_cast<std::uint32_t>(i), LockHold::kCut});
         t.uses.clear();
     }
     for (auto& l : locks_)
@@ -590,13 +589,13 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
                     break;
                 case ObjectKind::semaphore: {
                     const auto [found, fresh] = semaphore_index_.try_emplace(e.subject, out_.semaphores.size());
-                    if (fresh) out_.semaphores.push_back({e.subject, name, 0, 0});
+                    if (fresh) out_.semaphores.push_back({e.subject, name, 0, 0, {}});
                     out_.semaphores[found->second].name = name;
                     break;
                 }
                 case ObjectKind::resource: {
                     const auto [found, fresh] = resource_index_.try_emplace(e.subject, out_.resources.size());
-                    if (fresh) out_.resources.push_back({e.subject, name, {}});
+                    if (fresh) out_.resources.push_back({e.subject, name, {}, {}});
                     out_.resources[found->second].name = name;
                     break;
                 }
@@ -668,9 +667,11 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
         case OsKind::sem_give:
         case OsKind::sem_take: {
             const auto [found, fresh] = semaphore_index_.try_emplace(e.subject, out_.semaphores.size());
-            if (fresh) out_.semaphores.push_back({e.subject, "semaphore " + std::to_string(e.subject), 0, 0});
-            ++(e.kind == OsKind::sem_give ? out_.semaphores[found->second].gives
-                                          : out_.semaphores[found->second].takes);
+            if (fresh) out_.semaphores.push_back({e.subject, "semaphore " + std::to_string(e.subject), 0, 0, {}});
+            SemaphoreLane& lane = out_.semaphores[found->second];
+            const bool given = e.kind == OsKind::sem_give;
+            ++(given ? lane.gives : lane.takes);
+            lane.uses.push_back({e.time, actor(e.core), given});
             break;
         }
         case OsKind::critical_enter:

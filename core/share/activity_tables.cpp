@@ -52,15 +52,7 @@ Json json_of(const Cell& cell) {
                       cell.value);
 }
 
-std::string people_text(const Cell& cell) {
-    return std::visit(
-        Overloaded{[](std::monostate) { return std::string("-"); }, [](const std::string& s) { return s; },
-                   [](std::uint64_t n) { return count_text(n); }, [](std::int64_t n) { return std::to_string(n); },
-                   [](bool b) { return std::string(b ? "yes" : "no"); }, [](double v) { return number_text(v); },
-                   [](Time t) { return duration_text(t); }, [](Share s) { return share_text(s.value); },
-                   [](const auto&) { return std::string("-"); }},
-        cell.value);
-}
+std::string people_text(const Cell& cell) { return cell.known() ? cell_text(cell) : "-"; }
 
 std::size_t shown_length(const std::string& s) {
     return static_cast<std::size_t>(
@@ -77,7 +69,7 @@ std::string cut_to(const std::string& s, std::size_t most) {
 
 }  // namespace
 
-void write_stats_csv(const ActivityKind& kind, const Measured& of, std::ostream& out) {
+void write_stats_csv(const LaneKind& kind, const Measured& of, std::ostream& out) {
     std::vector<std::size_t> at;  // the figure of each column
     const auto figures = kind.figures();
     for (const std::string_view column : kind.columns()) {
@@ -90,23 +82,23 @@ void write_stats_csv(const ActivityKind& kind, const Measured& of, std::ostream&
     out << '\n';
     for (const auto& row : kind.rows(of)) {
         for (std::size_t c = 0; c < at.size(); ++c)
-            out << (c == 0 ? "" : ",") << (at[c] < row.size() ? csv_text(row[at[c]]) : std::string());
+            out << (c == 0 ? "" : ",") << (at[c] < row.cells.size() ? csv_text(row.cells[at[c]]) : std::string());
         out << '\n';
     }
 }
 
-Json stats_json(const ActivityKind& kind, const Measured& of) {
+Json stats_json(const LaneKind& kind, const Measured& of) {
     Json all = Json::array();
     const auto figures = kind.figures();
     for (const auto& row : kind.rows(of)) {
         Json j;
-        for (std::size_t i = 0; i < row.size(); ++i) j[std::string(figures[i].key)] = json_of(row[i]);
+        for (std::size_t i = 0; i < row.cells.size(); ++i) j[std::string(figures[i].key)] = json_of(row.cells[i]);
         all.push_back(std::move(j));
     }
     return all;
 }
 
-std::string stats_text(const ActivityKind& kind, const Measured& of) {
+std::string stats_text(const LaneKind& kind, const Measured& of) {
     constexpr std::size_t kWidest = 32;
     const auto figures = kind.figures();
     const auto rows = kind.rows(of);
@@ -115,11 +107,11 @@ std::string stats_text(const ActivityKind& kind, const Measured& of) {
     for (std::size_t i = 0; i < figures.size(); ++i) {
         if (figures[i].heading.empty()) continue;
         // A figure that no activity has is not worth a column.
-        if (!rows.empty() && std::none_of(rows.begin(), rows.end(), [i](const auto& row) { return row[i].known(); }))
+        if (!rows.empty() && std::none_of(rows.begin(), rows.end(), [i](const MeasuredRow& row) { return row.cells[i].known(); }))
             continue;
         lines[0].emplace_back(figures[i].heading);
-        left.push_back(!rows.empty() && std::holds_alternative<std::string>(rows[0][i].value));
-        for (std::size_t r = 0; r < rows.size(); ++r) lines[r + 1].push_back(cut_to(people_text(rows[r][i]), kWidest));
+        left.push_back(!rows.empty() && std::holds_alternative<std::string>(rows[0].cells[i].value));
+        for (std::size_t r = 0; r < rows.size(); ++r) lines[r + 1].push_back(cut_to(people_text(rows[r].cells[i]), kWidest));
     }
     std::vector<std::size_t> width(lines[0].size());
     for (const auto& line : lines)
@@ -137,7 +129,7 @@ std::string stats_text(const ActivityKind& kind, const Measured& of) {
     return out;
 }
 
-void write_instances_csv(const ActivityKind& kind, const Trail& trail, std::size_t index, std::ostream& out,
+void write_instances_csv(const LaneKind& kind, const Trail& trail, std::uint64_t index, std::ostream& out,
                          const Progress* progress) {
     const auto columns = kind.instance_columns();
     for (std::size_t c = 0; c < columns.size(); ++c) out << (c == 0 ? "" : ",") << columns[c];
@@ -152,8 +144,8 @@ void write_instances_csv(const ActivityKind& kind, const Trail& trail, std::size
 
 std::optional<NamedActivity> find_activity(const Trail& trail, const std::string& name,
                                            std::vector<std::string>* known) {
-    for (const ActivityKind* kind : ActivityKinds::all())
-        for (const ActivityKind::Name& n : kind->names(trail)) {
+    for (const LaneKind* kind : LaneKinds::all())
+        for (const LaneKind::Name& n : kind->names(trail)) {
             if (n.name == name || (!n.number.empty() && n.number == name)) return NamedActivity{kind, n.index};
             if (known != nullptr) known->push_back(n.name);
         }

@@ -306,7 +306,12 @@ Json findings_json(const std::vector<Finding>& findings) {
         const auto time = [&f](Time t) { return f.timed ? json_ns(t) : Json(nullptr); };
         j["begin_ns"] = time(f.begin);
         j["end_ns"] = time(f.end);
-        j["activities"] = f.activities;
+        j["activities"] = Json::array();
+        j["involved"] = Json::array();
+        for (const Involved& i : f.involved) {
+            j["activities"].push_back(i.name);
+            j["involved"].push_back({{"role", role_name(i.role)}, {"name", i.name}});
+        }
         j["core"] = f.core;
         j["alike"] = f.alike;
         j["evidence"] = Json::array();

@@ -6,6 +6,7 @@
 #include <cmath>
 
 #include "main_window.h"
+#include "measure/refs.h"
 #include "shapes.h"
 #include "support.h"
 #include "theme.h"
@@ -87,7 +88,7 @@ class Looks : public ::testing::Test {
         QTest::qWait(80);
         return window.lanes()->grab().toImage();
     }
-    QRect row(unsigned number) { return window.lanes()->row_rect(0, static_cast<int>(*window.session().trail()->cores[0].lane_index(number))).toRect(); }
+    QRect row(unsigned number) { return window.lanes()->row_rect(interrupt_lane(0, *window.session().trail()->cores[0].lane_index(number))).toRect(); }
     MainWindow window;
 };
 
@@ -98,7 +99,7 @@ TEST_F(Looks, TheLateInterruptShowsItsWaitItsEntryAndWhoRan) {
     const QImage image = lanes();
     EXPECT_GT(count_near(image, theme().finding, row(16)), 60) << "the line from when it was due";
     EXPECT_GT(count_near(image, theme().interrupt, row(16)), 60) << "the execution itself";
-    EXPECT_GT(count_near(image, theme().land, window.lanes()->row_rect(0, -1).toRect()), 3000) << "thread mode had the core";
+    EXPECT_GT(count_near(image, theme().land, window.lanes()->row_rect({&threads_kind(), 0}).toRect()), 3000) << "thread mode had the core";
     EXPECT_EQ(count_near(image, theme().finding, row(17)), 0) << "nothing loud elsewhere";
 }
 

@@ -10,6 +10,7 @@
 
 #include "line_check_dialog.h"
 #include "main_window.h"
+#include "measure/refs.h"
 #include "process.h"
 
 namespace mt::app {
@@ -101,7 +102,7 @@ TEST_F(RecordPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
     EXPECT_TRUE(sane().contains("0 bad bytes")) << sane().toStdString();
     EXPECT_TRUE(window->strip()->text().contains("all of it decoded")) << window->strip()->text().toStdString();
     const QRectF row =
-        window->lanes()->row_rect(0, static_cast<int>(*window->session().trail()->cores[0].lane_index(17)));
+        window->lanes()->row_rect(interrupt_lane(0, *window->session().trail()->cores[0].lane_index(17)));
     EXPECT_GT(row.height(), 20) << "STEP_TIMER has a lane while the recording grows";
     ASSERT_TRUE(wait_for([&] { return !window->live().active() && window->session().findings().size() > 0; }));
     EXPECT_TRUE(window->findings_panel()->isVisible());
@@ -143,7 +144,7 @@ TEST_F(RecordPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
     EXPECT_GT(before, 20'000U);
     EXPECT_TRUE(sane().contains("cop: E-Trace | synchronised")) << sane().toStdString();
     ASSERT_TRUE(wait_for([&] { return steps() > before + 50'000; }));
-    EXPECT_GT(window->lanes()->call_rect({1, 1, 0}).height(), 8) << "the outermost calls are drawn though they last";
+    EXPECT_GT(window->lanes()->span_rect(call_ref(0, 1, 0)).height(), 8) << "the outermost calls are drawn though they last";
     stop_and_keep();
     ASSERT_TRUE(wait_for([&] { return !window->session().busy() && window->session().trail()->complete; }));
     EXPECT_GT(window->session().trail()->steps.at(0).tallies.size(), 10U);

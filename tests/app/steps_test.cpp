@@ -9,10 +9,17 @@
 
 #include "base/text.h"
 #include "main_window.h"
+#include "measure/refs.h"
 #include "support.h"
 
 namespace mt::app {
 namespace {
+
+// The call that is selected.
+std::optional<SpanRef> selected(MainWindow& window) {
+    const auto& span = window.viewpoint().selection().span;
+    return span && span->lane.kind == &functions_kind() ? span : std::nullopt;
+}
 
 class StepsPage : public ::testing::Test {
   protected:
@@ -29,15 +36,15 @@ class StepsPage : public ::testing::Test {
     void TearDown() override { window.reset(); }
 
     const StepTrail& steps() const { return window->session().trail()->steps[0]; }
-    QString name_of(const Lanes::Call& call) const {
+    QString name_of(const SpanRef& call) const {
         const auto f = static_cast<std::uint32_t>(steps().levels[call.level][call.index].function);
         return QString::fromStdString((*steps().functions)[f].name);
     }
-    CallSpan span(const Lanes::Call& call) const { return steps().levels[call.level][call.index]; }
+    CallSpan span(const SpanRef& call) const { return steps().levels[call.level][call.index]; }
     // The longest call of a function, as a double click in the table shows it.
     void choose(const QString& function) {
         ASSERT_TRUE(window->functions()->choose(function));
-        ASSERT_TRUE(window->lanes()->call());
+        ASSERT_TRUE(selected(*window));
     }
     bool rows_arrive() {
         return QTest::qWaitFor(
@@ -65,12 +72,12 @@ TEST_F(StepsPage, TheFunctionsTableShowsTheFiguresAndLeadsToTheLongestCall) {
     const QRect cell = table->visualRect(table->model()->index(row, 0));
     QTest::mouseClick(table->viewport(), Qt::LeftButton, {}, cell.center());
     QTest::mouseDClick(table->viewport(), Qt::LeftButton, {}, cell.center());
-    ASSERT_TRUE(window->lanes()->call());
-    EXPECT_EQ(name_of(*window->lanes()->call()), "refraction");
+    ASSERT_TRUE(selected(*window));
+    EXPECT_EQ(name_of(*selected(*window)), "refraction");
     // The table counts without handlers that came in between; the lanes show them.
-    EXPECT_GE(span(*window->lanes()->call()).length.ns(),
+    EXPECT_GE(span(*selected(*window)).length.ns(),
               table->model()->index(row, 8).data(FunctionModel::kSortRole).toDouble());
-    EXPECT_GT(window->lanes()->call_rect(*window->lanes()->call()).width(), 300);
+    EXPECT_GT(window->lanes()->span_rect(*selected(*window)).width(), 300);
 }
 
 TEST_F(StepsPage, AFunctionLeftOutHandsItsShareToTheOthers) {
@@ -87,13 +94,13 @@ TEST_F(StepsPage, AFunctionLeftOutHandsItsShareToTheOthers) {
 
 TEST_F(StepsPage, AClickOnACallSelectsItAndSaysWhoWasOnTheStack) {
     choose("refraction");
-    const Lanes::Call call = *window->lanes()->call();
+    const SpanRef call = *selected(*window);
     // Near its begin: a handler preempts this one, the longest, in the middle.
-    const QRectF bar = window->lanes()->call_rect(call);
+    const QRectF bar = window->lanes()->span_rect(call);
     const QPoint early = QPointF(bar.left() + bar.width() / 50 + 2, bar.center().y()).toPoint();
     window->lanes()->setFocus();
     QTest::mouseClick(window->lanes(), Qt::LeftButton, {}, early);
-    ASSERT_EQ(window->lanes()->call(), call);
+    ASSERT_EQ(selected(*window), call);
     EXPECT_GT(window->viewpoint().cursor(), span(call).begin);
     EXPECT_LT(window->viewpoint().cursor(), span(call).end());
     const QString words = window->findChild<QLabel*>("moment_words")->text();
@@ -102,35 +109,35 @@ TEST_F(StepsPage, AClickOnACallSelectsItAndSaysWhoWasOnTheStack) {
 
 TEST_F(StepsPage, KeysWalkToTheNextCallTheLongestTheCallerAndBack) {
     choose("refraction");
-    const Lanes::Call longest = *window->lanes()->call();
+    const SpanRef longest = *selected(*window);
     window->lanes()->setFocus();
     QTest::keyClick(window.get(), Qt::Key_N);
-    const Lanes::Call next = *window->lanes()->call();
+    const SpanRef next = *selected(*window);
     EXPECT_EQ(name_of(next), "refraction");
     EXPECT_GT(span(next).step, span(longest).step);
     QTest::keyClick(window.get(), Qt::Key_P);
-    EXPECT_EQ(*window->lanes()->call(), longest);
+    EXPECT_EQ(*selected(*window), longest);
     QTest::keyClick(window.get(), Qt::Key_N);
     QTest::keyClick(window.get(), Qt::Key_L);
-    EXPECT_EQ(*window->lanes()->call(), longest);
+    EXPECT_EQ(*selected(*window), longest);
     QTest::keyClick(window->lanes(), Qt::Key_Up);
-    const Lanes::Call caller = *window->lanes()->call();
+    const SpanRef caller = *selected(*window);
     EXPECT_EQ(caller.level + 1, longest.level);
     EXPECT_LE(span(caller).begin, span(longest).begin);
     EXPECT_GE(span(caller).end(), span(longest).end());
     QTest::keyClick(window->lanes(), Qt::Key_Down);
-    EXPECT_EQ(window->lanes()->call()->level, longest.level);
+    EXPECT_EQ(selected(*window)->level, longest.level);
 }
 
 TEST_F(StepsPage, TheNextDifferenceIsACallThatWentAnotherWay) {
     choose("refraction");
-    const Lanes::Call first = *window->lanes()->call();
+    const SpanRef first = *selected(*window);
     window->lanes()->setFocus();
     QTest::keyClick(window.get(), Qt::Key_D);
-    const auto ended = [&] { return window->lanes()->call() != first || !window->notice_text().isEmpty(); };
+    const auto ended = [&] { return selected(*window) != first || !window->notice_text().isEmpty(); };
     ASSERT_TRUE(QTest::qWaitFor(ended, 10'000));
     // The ways of the two, instruction by instruction, without what cut in.
-    const auto way = [&](const Lanes::Call& call) {
+    const auto way = [&](const SpanRef& call) {
         std::vector<std::uint32_t> slots_passed;
         const CallSpan s = span(call);
         std::optional<std::uint16_t> handlers;
@@ -144,12 +151,12 @@ TEST_F(StepsPage, TheNextDifferenceIsACallThatWentAnotherWay) {
         });
         return slots_passed;
     };
-    const Lanes::Call other = *window->lanes()->call();
+    const SpanRef other = *selected(*window);
     if (other == first) {  // none: then all later ones are the same indeed
         const CallLevel& level = steps().levels[first.level];
         for (std::size_t i = first.index + 1; i < level.size() && i < first.index + 40; ++i)
             if (level[i].function == span(first).function && level[i].whole())
-                EXPECT_EQ(way({first.core, first.level, i}), way(first));
+                EXPECT_EQ(way({first.lane, first.level, i}), way(first));
         return;
     }
     EXPECT_EQ(name_of(other), "refraction");
@@ -157,13 +164,13 @@ TEST_F(StepsPage, TheNextDifferenceIsACallThatWentAnotherWay) {
     EXPECT_NE(way(other), way(first));
     for (std::size_t i = first.index + 1; i < other.index; ++i)
         if (steps().levels[first.level][i].function == span(first).function && steps().levels[first.level][i].whole())
-            EXPECT_EQ(way({first.core, first.level, i}), way(first)) << "a difference was passed over";
+            EXPECT_EQ(way({first.lane, first.level, i}), way(first)) << "a difference was passed over";
 }
 
 TEST_F(StepsPage, FootstepsFollowTheCursorAndLeadIt) {
     window->evidence()->setCurrentWidget(window->footsteps());
     choose("refraction");
-    const CallSpan call = span(*window->lanes()->call());
+    const CallSpan call = span(*selected(*window));
     ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == std::uint64_t{call.step}; }, 5000));
     ASSERT_TRUE(rows_arrive());
     const QStringList first = window->footsteps()->texts(call.step);
@@ -189,7 +196,7 @@ TEST_F(StepsPage, FootstepsFoldFromInstructionsOverLinesAndFunctionsToTheStack) 
     Footsteps* footsteps = window->footsteps();
     window->evidence()->setCurrentWidget(footsteps);
     choose("refraction");
-    const std::uint64_t first = span(*window->lanes()->call()).step;
+    const std::uint64_t first = span(*selected(*window)).step;
     ASSERT_TRUE(QTest::qWaitFor([&] { return footsteps->current() == first; }, 5000));
     ASSERT_TRUE(rows_arrive());
     const auto cell = [](const QString& row, int c) { return row.split('\t').value(c); };
@@ -260,7 +267,7 @@ TEST_F(StepsPage, WhatIsBeingLookedForIsFoundThoughTheWindowChangesMeanwhile) {
     window->evidence()->setCurrentWidget(window->footsteps());
     window->resize(1320, 860);
     EXPECT_TRUE(QTest::qWaitFor(
-        [&] { return window->footsteps()->current() == std::uint64_t{span(*window->lanes()->call()).step}; }, 5000));
+        [&] { return window->footsteps()->current() == std::uint64_t{span(*selected(*window)).step}; }, 5000));
 }
 
 TEST(StepsOfTwoCores, ACallOfTheLowerOneIsScrolledIntoView) {
@@ -271,19 +278,21 @@ TEST(StepsOfTwoCores, ACallOfTheLowerOneIsScrolledIntoView) {
     window.open(QString::fromStdString(test::demo("larkspur.target.toml")));
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     ASSERT_TRUE(window.functions()->choose("interpolate"));
-    ASSERT_TRUE(window.lanes()->call());
-    const QRectF bar = window.lanes()->call_rect(*window.lanes()->call());
+    ASSERT_TRUE(selected(window));
+    const QRectF bar = window.lanes()->span_rect(*selected(window));
     EXPECT_GT(bar.top(), 24) << "below the scale";
     EXPECT_LT(bar.bottom(), window.lanes()->height());
     EXPECT_GT(bar.width(), 200);
     // What was traced elsewhere takes a line.
-    EXPECT_LT(window.lanes()->row_rect(0, Lanes::kCalls).height(), 20);
+    const auto& all = window.session().trail()->steps;
+    const auto main = std::find_if(all.begin(), all.end(), [](const StepTrail& s) { return s.core_index == 0; });
+    EXPECT_LT(window.lanes()->row_rect(calls_lane(static_cast<std::size_t>(main - all.begin()))).height(), 20);
 }
 
 TEST_F(StepsPage, TheFindFieldGoesToTheNextExecutionOfAFunctionOrLineAndBack) {
     window->evidence()->setCurrentWidget(window->footsteps());
     choose("refraction");
-    const std::uint64_t here = span(*window->lanes()->call()).step;
+    const std::uint64_t here = span(*selected(*window)).step;
     ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == here; }, 5000));
     auto* find = window->findChild<QLineEdit*>("find");
     ASSERT_TRUE(find->isVisible());
@@ -331,7 +340,7 @@ TEST_F(StepsPage, ATimeThatLiesBetweenMomentsTheTraceTellsIsMarked) {
 TEST_F(StepsPage, SteppingOutLeadsToTheCallAndBehindTheReturn) {
     window->evidence()->setCurrentWidget(window->footsteps());
     choose("refraction");
-    const std::uint64_t first = span(*window->lanes()->call()).step;
+    const std::uint64_t first = span(*selected(*window)).step;
     ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == first; }, 5000));
     ASSERT_TRUE(rows_arrive());
     QTest::keyClick(window->footsteps(), Qt::Key_Up, Qt::ControlModifier);
@@ -378,7 +387,7 @@ TEST_F(StepsPage, TheSourceShowsTheLineThatRunsWithItsCounts) {
     EXPECT_GT(rows_of().size(), plain);
     EXPECT_EQ(marked().slot, refraction->entry) << "the very instruction is marked";
     QTest::mouseClick(window->source()->findChild<QToolButton*>("source_next"), Qt::LeftButton);
-    const std::uint64_t first = span(*window->lanes()->call()).step;
+    const std::uint64_t first = span(*selected(*window)).step;
     ASSERT_TRUE(QTest::qWaitFor([&] { return *window->footsteps()->current() > first; }, 5000));
     QSettings().setValue("sources", before);
 }

@@ -16,6 +16,7 @@
 #include <QWheelEvent>
 
 #include "main_window.h"
+#include "measure/refs.h"
 #include "support.h"
 
 namespace mt::app {
@@ -46,9 +47,16 @@ class Window : public ::testing::Test {
     Viewpoint& view() { return window->viewpoint(); }
     Lanes* lanes() { return window->lanes(); }
     const CoreTrail& core() { return window->session().trail()->cores[0]; }
-    int lane(unsigned number) { return static_cast<int>(*core().lane_index(number)); }
+    std::size_t index(unsigned number) { return *core().lane_index(number); }
+    LaneId lane(unsigned number) { return interrupt_lane(0, index(number)); }
+    const ExceptionLane& executions(unsigned number) { return core().lanes[index(number)]; }
+    // Which span of the selected lane is selected; there must be one.
+    std::size_t selected() {
+        EXPECT_TRUE(view().selection().span);
+        return view().selection().span.value_or(SpanRef{}).index;
+    }
     QPoint in_lane(unsigned number, double x) {
-        return {static_cast<int>(x), static_cast<int>(lanes()->row_rect(0, lane(number)).center().y())};
+        return {static_cast<int>(x), static_cast<int>(lanes()->row_rect(lane(number)).center().y())};
     }
     void wheel(QWidget* on, QPointF at, int steps, Qt::KeyboardModifiers keys = Qt::NoModifier) {
         QWheelEvent e(at, on->mapToGlobal(at), {}, {0, 120 * steps}, Qt::NoButton, keys, Qt::NoScrollPhase, false);
@@ -87,9 +95,9 @@ TEST_F(Window, OpensTheDemonstrationOnTheWhole) {
     EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 5);
     EXPECT_EQ(window->health_text(), "20.000 s · 2 cores · whole but for 1 gap (3.14 ms) · clock agrees");
     EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
-    EXPECT_LT(lanes()->row_rect(0, lane(16)).top(), lanes()->row_rect(0, lane(17)).top())
+    EXPECT_LT(lanes()->row_rect(lane(16)).top(), lanes()->row_rect(lane(17)).top())
         << "ENC_INDEX above STEP_TIMER";
-    EXPECT_LT(lanes()->row_rect(0, lane(17)).top(), lanes()->row_rect(0, lane(15)).top()) << "SysTick below";
+    EXPECT_LT(lanes()->row_rect(lane(17)).top(), lanes()->row_rect(lane(15)).top()) << "SysTick below";
 }
 
 TEST_F(Window, DamagedInstructionTraceIsNotCalledWholeAndEachPlaceIsOneClickAway) {
@@ -120,10 +128,10 @@ TEST_F(Window, DamagedInstructionTraceIsNotCalledWholeAndEachPlaceIsOneClickAway
 TEST_F(Window, AClickOnTheLateFindingLeadsToItsEntry) {
     open_demo();
     click_finding(1);
-    const ExceptionLane& enc = core().lanes[static_cast<std::size_t>(lane(16))];
-    ASSERT_TRUE(view().selection().instance);
+    const ExceptionLane& enc = executions(16);
+    ASSERT_TRUE(view().selection().span);
     EXPECT_EQ(view().selection().lane, lane(16));
-    const Time entry = enc.begin(*view().selection().instance);
+    const Time entry = enc.begin(selected());
     EXPECT_EQ(view().cursor(), entry);
     EXPECT_NEAR(entry.seconds(), 9.8244, 0.0001);
     EXPECT_LT(view().to() - view().from(), Time::from_us(400)) << "close enough to see it";
@@ -147,10 +155,10 @@ TEST_F(Window, TheFindingKeyWalksThemAll) {
     EXPECT_EQ(view().selection().lane, lane(16));
     QTest::keyClick(lanes(), Qt::Key_F);
     const auto& tasks = window->session().trail()->tasks;
-    ASSERT_GE(view().selection().task, 0);
-    EXPECT_EQ(tasks.task_name(static_cast<std::uint32_t>(view().selection().task)), "clock")
+    ASSERT_EQ(view().selection().lane.kind, &tasks_kind());
+    EXPECT_EQ(tasks.task_name(static_cast<std::uint32_t>(view().selection().lane.index)), "clock")
         << "who waited for the lock";
-    EXPECT_GT(lanes()->task_rect(static_cast<std::size_t>(view().selection().task)).height(), 20);
+    EXPECT_GT(lanes()->row_rect(view().selection().lane).height(), 20);
     EXPECT_NE(window->moment()->text().indexOf("held by focus"), -1) << window->moment()->text().toStdString();
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "clock");
     QTest::keyClick(lanes(), Qt::Key_F);
@@ -232,9 +240,9 @@ TEST_F(Window, BackAndForwardReturnToThePlacesVisited) {
 TEST_F(Window, MeasuringSnapsBothEndsToEdges) {
     open_demo();
     click_finding(1);
-    const ExceptionLane& enc = core().lanes[static_cast<std::size_t>(lane(16))];
-    const ExceptionLane& step = core().lanes[static_cast<std::size_t>(lane(17))];
-    const std::size_t late = *view().selection().instance, next_step = step.first_from(enc.begin(late));
+    const ExceptionLane& enc = executions(16);
+    const ExceptionLane& step = executions(17);
+    const std::size_t late = selected(), next_step = step.first_from(enc.begin(late));
     QTest::mouseClick(window->findChild<QToolButton*>("ruler"), Qt::LeftButton);
     const int a = static_cast<int>(lanes()->x_of(enc.begin(late))) + 3,
               b = static_cast<int>(lanes()->x_of(step.begin(next_step))) - 4;
@@ -250,12 +258,12 @@ TEST_F(Window, MeasuringSnapsBothEndsToEdges) {
 TEST_F(Window, AClickPutsTheCursorAndADoubleClickGoesThere) {
     open_demo();
     window->go_to_text("9.8244 s");
-    const ExceptionLane& step = core().lanes[static_cast<std::size_t>(lane(17))];
+    const ExceptionLane& step = executions(17);
     const std::size_t i = step.first_from(view().from());
     const QPoint at = in_lane(17, lanes()->x_of(step.begin(i)) + 2);
     const Time from = view().from();
     QTest::mouseClick(lanes(), Qt::LeftButton, {}, at);
-    EXPECT_EQ(view().selection().instance, i);
+    EXPECT_EQ(selected(), i);
     EXPECT_EQ(view().cursor(), step.begin(i)) << "snapped to the entry";
     EXPECT_EQ(view().from(), from) << "a click only shows";
     QTest::mouseDClick(lanes(), Qt::LeftButton, {}, at);
@@ -267,14 +275,14 @@ TEST_F(Window, AClickPutsTheCursorAndADoubleClickGoesThere) {
 TEST_F(Window, NextPreviousAndLongestExecution) {
     open_demo();
     window->go_to_text("ENC_INDEX");
-    const std::size_t first = *view().selection().instance;
+    const std::size_t first = selected();
     QTest::keyClick(lanes(), Qt::Key_N);
-    EXPECT_EQ(view().selection().instance, first + 1);
+    EXPECT_EQ(selected(), first + 1);
     QTest::keyClick(lanes(), Qt::Key_P);
-    EXPECT_EQ(view().selection().instance, first);
+    EXPECT_EQ(selected(), first);
     QTest::keyClick(lanes(), Qt::Key_L);
-    const ExceptionLane& enc = core().lanes[static_cast<std::size_t>(lane(16))];
-    EXPECT_EQ(view().selection().instance, enc.longest(0, enc.size()));
+    const ExceptionLane& enc = executions(16);
+    EXPECT_EQ(selected(), enc.longest(0, enc.size()));
 }
 
 TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
@@ -282,9 +290,8 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
     QTest::keyClick(lanes(), Qt::Key_M);
     MeasuresPage* page = window->measures_page();
     ASSERT_TRUE(page->isVisible());
-    // Which table comes first depends on how far the recording was read when it was opened.
     QTest::mouseClick(page->choice(), Qt::LeftButton, {}, page->choice()->tabRect(0).center());
-    QTableView* table = page->table();
+    QTableView* table = page->table("interrupts");
     ASSERT_TRUE(table->isVisible());
     EXPECT_EQ(table->model()->rowCount(), 10) << "seven of the main core, three of the co-processor";
     QHeaderView* head = table->horizontalHeader();
@@ -292,59 +299,63 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
         QTest::mouseClick(head->viewport(), Qt::LeftButton, {},
                           {head->sectionViewportPosition(column) + head->sectionSize(column) / 2, 8});
     };
-    click_head(2);
-    click_head(2);
-    EXPECT_EQ(table->model()->index(0, 1).data().toString(), "STEP_TIMER") << "by count, most first";
-    const int whose = head->logicalIndex(2);
-    EXPECT_EQ(table->model()->headerData(whose, Qt::Horizontal).toString(), "core") << "behind the name";
+    const auto column = [&](const QString& heading) {
+        int c = 0;
+        while (table->model()->headerData(c, Qt::Horizontal).toString() != heading) ++c;
+        return c;
+    };
+    click_head(column("count"));
+    click_head(column("count"));
+    EXPECT_EQ(table->model()->index(0, 0).data().toString(), "STEP_TIMER") << "by count, most first";
+    const int whose = column("core");
     int of_main = 0;
     for (int r = 0; r < 10; ++r) of_main += table->model()->index(r, whose).data().toString() == "main" ? 1 : 0;
     EXPECT_EQ(of_main, 7) << "two interrupts of one number are told apart";
     page->filter()->setFocus();
     QTest::keyClicks(page->filter(), "sys");
     EXPECT_EQ(table->model()->rowCount(), 1);
-    EXPECT_EQ(table->model()->index(0, 1).data().toString(), "SysTick");
+    EXPECT_EQ(table->model()->index(0, 0).data().toString(), "SysTick");
     page->filter()->clear();
     const auto row_of = [&](const QString& name) {
         int r = 0;
-        while (table->model()->index(r, 1).data().toString() != name) ++r;
+        while (table->model()->index(r, 0).data().toString() != name) ++r;
         return r;
     };
-    const QRect cell = table->visualRect(table->model()->index(row_of("GUIDE_UART"), 1));
+    const QRect cell = table->visualRect(table->model()->index(row_of("GUIDE_UART"), 0));
     QTest::mouseClick(table->viewport(), Qt::LeftButton, {}, cell.center());
     EXPECT_EQ(view().selection().lane, lane(19)) << "selected in every view";
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "GUIDE_UART");
     EXPECT_TRUE(page->isVisible());
-    ASSERT_TRUE(view().selection().instance) << "and its longest execution is where every view stands";
-    EXPECT_EQ(view().cursor(), core().lanes[static_cast<std::size_t>(lane(19))].begin(*view().selection().instance));
+    ASSERT_TRUE(view().selection().span) << "and its longest execution is where every view stands";
+    EXPECT_EQ(view().cursor(), executions(19).begin(selected()));
     QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
-    EXPECT_NE(QGuiApplication::clipboard()->text().indexOf("GUIDE_UART\t960"), -1)
+    EXPECT_NE(QGuiApplication::clipboard()->text().indexOf(QRegularExpression("GUIDE_UART\t.*\tmain\t960\t")), -1)
         << QGuiApplication::clipboard()->text().toStdString();
     EXPECT_EQ(QGuiApplication::clipboard()->text().count('\n'), 2) << "the heading and one row";
     QTest::mouseDClick(table->viewport(), Qt::LeftButton, {}, cell.center());
     EXPECT_TRUE(lanes()->isVisible());
-    EXPECT_TRUE(view().selection().instance);
+    EXPECT_TRUE(view().selection().span);
     EXPECT_LT(view().to() - view().from(), Time::from_ms(1));
 }
 
 TEST_F(Window, ADotAndABarLeadToTheirExecution) {
     open_demo();
     window->go_to_text("ENC_INDEX");
-    const ExceptionLane& enc = core().lanes[static_cast<std::size_t>(lane(16))];
+    const ExceptionLane& enc = executions(16);
     const std::size_t longest = enc.longest(0, enc.size());
     OverTimePlot* dots = window->measures_panel()->over_time();
     QTest::qWait(50);
     auto* plot = dots->findChild<QWidget*>();
-    QTest::mouseClick(plot, Qt::LeftButton, {}, dots->position_of(longest).toPoint());
-    EXPECT_EQ(view().selection().instance, longest);
+    QTest::mouseClick(plot, Qt::LeftButton, {}, dots->position_of(execution_ref(0, index(16), longest)).toPoint());
+    EXPECT_EQ(selected(), longest);
     view().fit();
     DistributionPlot* bars = window->measures_panel()->distribution();
     QTest::qWait(50);
     auto* bar_plot = bars->findChild<QWidget*>();
     QTest::mouseClick(bar_plot, Qt::LeftButton, {},
                       QPoint(static_cast<int>(bars->x_of(Time::from_us(1.4))), bar_plot->height() - 40));
-    ASSERT_TRUE(view().selection().instance);
-    EXPECT_NEAR(enc.length(*view().selection().instance).us(), 1.4, 0.15) << "an execution of the bar that was hit";
+    ASSERT_TRUE(view().selection().span);
+    EXPECT_NEAR(enc.length(selected()).us(), 1.4, 0.15) << "an execution of the bar that was hit";
 }
 
 TEST_F(Window, TheEvidenceScrollsThroughEverythingAndMovesTheCursor) {
@@ -461,7 +472,7 @@ TEST_F(Window, DecodingCanBeStoppedInTheMiddle) {
     EXPECT_FALSE(stop->isVisible());
     EXPECT_NE(window->notice_text().indexOf("stopped"), -1);
     EXPECT_LT(window->session().trail()->streams[0].read_bytes, bytes.size());
-    EXPECT_GT(window->session().rows().size(), 3U) << "what was decoded is measured";
+    EXPECT_GT(window->session().figures(interrupts_kind()).size(), 3U) << "what was decoded is measured";
 }
 
 TEST_F(Window, OpeningAgainAndAgainWhileDecodingShowsOnlyTheLast) {
@@ -516,7 +527,7 @@ TEST_F(Window, SmallAndLargeWindowsKeepEverythingInside) {
             EXPECT_TRUE(window->rect().contains(QRect(part->mapTo(window.get(), QPoint(0, 0)), part->size())))
                 << part->accessibleName().toStdString() << " at " << size.width();
         }
-        const double last = lanes()->row_rect(0, -1).bottom();
+        const double last = lanes()->row_rect({&threads_kind(), 0}).bottom();
         EXPECT_LE(last, lanes()->height() + 200) << "rows fit or scroll";
     }
 }
@@ -553,7 +564,7 @@ TEST_F(Window, CoresMergeIntoOneNestAndPartAgain) {
         return merged.size();
     };
     EXPECT_LT(last_of("calls |"), first_of("interrupt"));
-    EXPECT_LT(last_of("interrupt"), first_of("task, priority"));
+    EXPECT_LT(last_of("| interrupt "), first_of("task, priority"));
     EXPECT_NE(first_of("interrupt 0 · main"), merged.size()) << "each says whose it is";
     EXPECT_NE(first_of("· cop"), merged.size());
     QTest::keyClick(window.get(), Qt::Key_C);
@@ -577,8 +588,8 @@ TEST_F(Window, EvenStepsGiveEachChangeTheSameWidth) {
         EXPECT_GE(changes_until(at), changes_until(from));
     }
     // The wheel keeps what is under the mouse where it is.
-    const double left = lanes()->row_rect(0, lane(16)).left();
-    const QPointF mouse(left + 300, lanes()->row_rect(0, lane(16)).center().y());
+    const double left = lanes()->row_rect(lane(16)).left();
+    const QPointF mouse(left + 300, lanes()->row_rect(lane(16)).center().y());
     const double share = (mouse.x() - lanes()->plot_left_edge()) / (lanes()->width() - lanes()->plot_left_edge());
     const double place = scale.place(view().at_share(share));
     wheel(lanes(), mouse, 2);

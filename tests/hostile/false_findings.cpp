@@ -36,7 +36,7 @@ struct Seen {
 };
 
 std::string name_of(const Finding& f) {
-    return std::string(finding_kind_name(f.kind)) + " " + (f.activities.empty() ? "" : f.activities[0]);
+    return std::string(finding_kind_name(f.kind)) + " " + (f.involved.empty() ? "" : f.involved[0].name);
 }
 
 // What is said of the recording itself is no false alarm: it was damaged.

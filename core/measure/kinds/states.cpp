@@ -3,6 +3,7 @@
 #include <array>
 
 #include "measure/kinds/kinds.h"
+#include "measure/kinds/plain_lane.h"
 
 namespace mt {
 namespace {
@@ -12,7 +13,7 @@ constexpr FigureInfo kFigures[] = {
     {"name", "name", "what its value stands for"},
     {"full_name", "", "both"},
     {"value", "", "the value"},
-    {"core", "", "core that it belongs to"},
+    {"core", "", "core that it belongs to", "core"},
     {"count", "count", "whole stays"},
     {"left_out", "left out", "stays that are cut by a gap or the recording's ends"},
     {"total", "", "time of all whole stays"},
@@ -21,19 +22,69 @@ constexpr FigureInfo kFigures[] = {
     {"max", "most", "longest stay"},
     {"stddev", "", "standard deviation"},
     {"p95", "", "95 % of the stays are no longer"},
-    {"p99", "", "99 % of the stays are no longer"},
+    {"p99", "", "99 % of the stays are no longer", "99 %"},
     {"period_min", "", "shortest time from begin to begin"},
     {"period_mean", "period mean", "mean time from begin to begin"},
-    {"period_max", "", "longest time from begin to begin"},
+    {"period_max", "", "longest time from begin to begin", "period most"},
     {"share", "share", "of all stays of the variable or port"},
 };
 constexpr std::string_view kInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "left_out"};
 
 std::string full_name(const StateRow& r) { return r.lane_name + ": " + r.name; }
 
-class States final : public ActivityKind {
+// A lane of values, and one of them. Names have at most 32 bits.
+std::uint64_t activity(std::size_t lane, std::int64_t value) {
+    return std::uint64_t{lane} << 32 | (static_cast<std::uint64_t>(value) & 0xFFFF'FFFF);
+}
+
+class StateBars final : public PlainLane {
+  public:
+    StateBars(const Trail& trail, const ValueLane& lane)
+        : PlainLane(trail, {lane.name, "value by name", lane.core, Shape::bars, Ink::value}), lane_(lane) {}
+    std::size_t size(std::size_t) const override { return lane_.samples.size(); }
+    Span span(std::size_t, std::size_t i) const override {
+        const ValueSample& s = lane_.samples[i];
+        Span x{s.time, i + 1 < lane_.samples.size() ? lane_.samples[i + 1].time : trail_.end, {}, {}};
+        x.hue = static_cast<std::uint32_t>(s.value);
+        if (s.value == 0 && named(0).empty()) x.flags |= Span::kSilent;  // 0 without a name is nothing
+        if (i + 1 == lane_.samples.size()) x.flags |= Span::kCutEnd;
+        return x;
+    }
+    Range touching(std::size_t, Time from, Time to) const override {
+        const std::size_t at = lane_.at(from);
+        return {at == lane_.samples.size() ? 0 : at,
+                lane_.samples.partition_point([to](const ValueSample& s) { return !(to < s.time); })};
+    }
+    bool stirs(Time from, Time to) const override {
+        const auto [first, last] = touching(0, from, to);
+        return first != last;
+    }
+    std::string label(std::size_t, std::size_t i) const override {
+        const std::int64_t value = lane_.samples[i].value;
+        const std::string name = named(value);
+        return name.empty() ? lane_.text(value) : name;
+    }
+    Told told(Time, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
+        if (!span) return {lane_.name, {"no value yet"}};
+        const ValueSample& s = lane_.samples[span->second];
+        const std::string name = named(s.value);
+        return {lane_.name + " = " + (name.empty() ? lane_.text(s.value) : name + " (" + lane_.text(s.value) + ")"),
+                {"since " + moment_text(s.time)}};
+    }
+
+  private:
+    std::string named(std::int64_t value) const {
+        const auto name = lane_.value_names.find(static_cast<std::uint64_t>(value));
+        return name == lane_.value_names.end() ? std::string() : name->second;
+    }
+    const ValueLane& lane_;
+};
+
+class States final : public LaneKind {
   public:
     std::string_view id() const override { return "states"; }
+    int order() const override { return 100; }
+    int rank() const override { return kAcrossCores + 51; }
     std::string_view one() const override { return "a state"; }
     std::span<const FigureInfo> figures() const override { return kFigures; }
     std::string_view figure_of(std::string_view column) const override {
@@ -44,28 +95,84 @@ class States final : public ActivityKind {
         return "they are values with names: give a watch or a port of kind \"value\" its names";
     }
 
-    std::vector<std::vector<Cell>> rows(const Measured& of) const override {
-        std::vector<std::vector<Cell>> all;
+    std::vector<MeasuredRow> rows(const Measured& of) const override {
+        std::vector<MeasuredRow> all;
         for (const StateRow& r : state_rows(of.trail)) {
             std::vector<Cell> row = {r.lane_name, r.name,       full_name(r), r.value,
                                      r.core_name, r.stay.count, r.left_out,   r.stay.sum};
             add_lengths(row, r.stay, true);
             add_lengths(row, r.period, false);
             row.emplace_back(Share{r.share});
-            all.push_back(std::move(row));
+            all.push_back({activity(r.lane, r.value), std::move(row)});
+        }
+        return all;
+    }
+
+    std::vector<std::uint64_t> lanes(const Trail& trail) const override {
+        std::vector<std::uint64_t> all;
+        for (std::size_t i = 0; i < trail.tasks.values.size(); ++i)
+            if (!trail.tasks.values[i].value_names.empty() && !trail.tasks.values[i].samples.empty()) all.push_back(i);
+        return all;
+    }
+    std::unique_ptr<const Lane> lane(const Trail& trail, std::uint64_t index) const override {
+        if (index >= trail.tasks.values.size()) return nullptr;
+        return std::make_unique<StateBars>(trail, trail.tasks.values[index]);
+    }
+    bool lanes_are_activities() const override { return false; }
+    LaneId lane_of(const Trail&, std::uint64_t of) const override { return {this, of >> 32}; }
+    std::uint64_t activity_of(const Trail& trail, const SpanRef& span) const override {
+        return activity(span.lane.index, trail.tasks.values[span.lane.index].samples[span.index].value);
+    }
+    // Samples that say the same again belong to the stay before.
+    std::optional<SpanRef> next(const Trail& trail, const SpanRef& from, int direction) const override {
+        const auto& samples = trail.tasks.values[from.lane.index].samples;
+        const std::int64_t value = samples[from.index].value;
+        const auto begins = [&](std::size_t i) {
+            return samples[i].value == value && (i == 0 || samples[i - 1].value != value);
+        };
+        for (std::size_t i = from.index; direction > 0 ? ++i < samples.size() : i-- > 0;)
+            if (begins(i)) return SpanRef{from.lane, 0, i};
+        return std::nullopt;
+    }
+    std::optional<SpanRef> first_from(const Trail& trail, std::uint64_t of, Time t, bool around) const override {
+        const auto& samples = trail.tasks.values[of >> 32].samples;
+        const std::size_t from = samples.partition_point([t](const ValueSample& s) { return s.time < t; });
+        for (std::size_t n = 0; n < samples.size(); ++n) {
+            const std::size_t i = from + n;
+            if (i >= samples.size() && !around) break;
+            if (activity(of >> 32, samples[i % samples.size()].value) == of)
+                return SpanRef{{this, of >> 32}, 0, i % samples.size()};
+        }
+        return std::nullopt;
+    }
+    std::optional<SpanRef> worst(const Trail& trail, std::uint64_t of) const override {
+        const auto& samples = trail.tasks.values[of >> 32].samples;
+        for (const StateRow& r : state_rows(trail))
+            if (activity(r.lane, r.value) == of && r.stay.count > 0)
+                return SpanRef{{this, of >> 32}, 0, samples.partition_point([&](const ValueSample& s) {
+                                   return s.time < r.worst_begin;
+                               })};
+        return std::nullopt;
+    }
+    std::vector<Phrase> moment(const Trail& trail, std::size_t core, Time t) const override {
+        std::vector<Phrase> all;
+        for (const std::uint64_t v : lanes(trail)) {
+            const ValueLane& of = trail.tasks.values[v];
+            const std::size_t i = of.at(t);
+            if (of.core != core || i == of.samples.size()) continue;
+            all.push_back({{of.name, SpanRef{{this, v}, 0, i}}, {" = " + StateBars(trail, of).label(0, i)}});
         }
         return all;
     }
 
     std::vector<Name> names(const Trail& trail) const override {
         std::vector<Name> all;
-        for (const StateRow& r : state_rows(trail)) all.push_back({full_name(r), "", all.size()});
+        for (const StateRow& r : state_rows(trail)) all.push_back({full_name(r), "", activity(r.lane, r.value)});
         return all;
     }
     std::span<const std::string_view> instance_columns() const override { return kInstances; }
-    void each_instance(const Trail& trail, std::size_t index, const EachRow& each) const override {
-        const StateRow state = state_rows(trail).at(index);
-        const ValueLane& lane = trail.tasks.values[state.lane];
+    void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
+        const ValueLane& lane = trail.tasks.values[index >> 32];
         std::uint64_t n = 0;
         bool cut_begin = false;
         for (std::size_t i = 0; i < lane.samples.size();) {
@@ -77,7 +184,7 @@ class States final : public ActivityKind {
                 if (gap || lane.samples[next].value != lane.samples[i].value) break;
             }
             const bool last = next == lane.samples.size();
-            if (lane.samples[i].value == state.value) {
+            if (activity(index >> 32, lane.samples[i].value) == index) {
                 const Time begin = lane.samples[i].time, end = last ? trail.end : lane.samples[next].time;
                 const std::array<Cell, std::size(kInstances)> row = {
                     n++, begin, end, end - begin,
@@ -94,7 +201,7 @@ class States final : public ActivityKind {
 
 }  // namespace
 
-const ActivityKind& states_kind() {
+const LaneKind& states_kind() {
     static const States kind;
     return kind;
 }

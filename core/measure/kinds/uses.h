@@ -3,7 +3,7 @@
 
 #include <array>
 
-#include "measure/activity_kind.h"
+#include "measure/kinds/plain_lane.h"
 
 namespace mt {
 
@@ -62,5 +62,43 @@ inline void each_use(const Trail& trail, const Column<UseSpan>& uses, const Each
         if (!each(row)) return;
     }
 }
+
+/// A bar for each use. Those of several tasks may overlap: they are in order of their ends only.
+class UseBars final : public PlainLane {
+  public:
+    UseBars(const Trail& trail, Look look, const Column<UseSpan>& uses, Time longest, bool ordered)
+        : PlainLane(trail, std::move(look)), uses_(uses), longest_(longest), ordered_(ordered) {}
+    std::size_t size(std::size_t) const override { return uses_.size(); }
+    Span span(std::size_t, std::size_t i) const override {
+        const UseSpan& u = uses_[i];
+        Span s{u.begin, u.end, {}, {}};
+        if ((u.flags & LockHold::kCut) != 0) s.flags |= Span::kCutEnd;
+        s.hue = u.task;
+        return s;
+    }
+    // None that begins by `to` ends later than its length behind it.
+    Range touching(std::size_t, Time from, Time to) const override {
+        const auto end_of = [this](std::size_t i) { return uses_[i].end; };
+        if (ordered_)
+            return touching_of(
+                uses_.size(), from, to, [this](std::size_t i) { return uses_[i].begin; }, end_of);
+        return touching_of(
+            uses_.size(), from, to, [this](std::size_t i) { return uses_[i].end - longest_; }, end_of);
+    }
+    bool ordered() const override { return ordered_; }
+    std::string label(std::size_t, std::size_t i) const override { return trail_.tasks.task_name(uses_[i].task); }
+    Told told(Time t, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
+        if (!span) return nothing_at(t, "nobody has it");
+        const UseSpan& u = uses_[span->second];
+        Told told{name(), {"by " + trail_.tasks.task_name(u.task) + " " + stretch_text(this->span(0, span->second))}};
+        if ((u.flags & LockHold::kCut) != 0) told.lines.push_back(kLeftOutEnd);
+        return told;
+    }
+
+  private:
+    const Column<UseSpan>& uses_;
+    Time longest_;
+    bool ordered_;
+};
 
 }  // namespace mt

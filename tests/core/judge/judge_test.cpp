@@ -68,14 +68,14 @@ TEST(Findings, TheDemonstrationHasItsFive) {
     EXPECT_EQ(all[0].kind, FindingKind::fault);
     EXPECT_NE(all[0].cause.find("star_table_at"), std::string::npos) << all[0].cause;
     EXPECT_EQ(all[1].kind, FindingKind::late_response);
-    EXPECT_EQ(all[1].activities[0], "ENC_INDEX");
+    EXPECT_EQ(all[1].involved[0].name, "ENC_INDEX");
     EXPECT_NE(all[1].cause.find("poll_status"), std::string::npos) << all[1].cause;
     EXPECT_NE(all[1].cause.find("masked by focus"), std::string::npos) << all[1].cause;
     EXPECT_EQ(all[2].kind, FindingKind::priority_inversion);
     EXPECT_EQ(all[2].title, "clock waited 43.4 ms for bus_lock");
     EXPECT_NE(all[2].cause.find("guide, of a priority between them"), std::string::npos) << all[2].cause;
     EXPECT_EQ(all[3].kind, FindingKind::duration_outlier);
-    EXPECT_EQ(all[3].activities[0], "guide");
+    EXPECT_EQ(all[3].involved[0].name, "guide");
     EXPECT_EQ(all[4].kind, FindingKind::gap);
     EXPECT_NEAR((all[4].end - all[4].begin).us(), 3100, 100);
 }
@@ -102,7 +102,7 @@ TEST(Findings, ARealRecordingGivesItsFaultAndNoFalseAlarm) {
     const auto all = findings(test::decode(test::data("mount/mount.target.toml")));
     ASSERT_EQ(all.size(), 1U) << titles(all);
     EXPECT_EQ(all[0].kind, FindingKind::fault);
-    EXPECT_EQ(all[0].activities[0], "BusFault");
+    EXPECT_EQ(all[0].involved[0].name, "BusFault");
     const auto framed = findings(test::decode(test::data("mount-framed/mount.target.toml")));
     ASSERT_EQ(framed.size(), 2U) << titles(framed);
     EXPECT_EQ(framed[1].kind, FindingKind::gap);
@@ -130,7 +130,7 @@ TEST(Findings, OneLateEntryAmongHundreds) {
     const auto all = findings(o);
     ASSERT_EQ(all.size(), 1U) << titles(all);
     EXPECT_EQ(all[0].kind, FindingKind::late_response);
-    EXPECT_EQ(all[0].instance, 333U);
+    EXPECT_EQ(all[0].about->index, 333U);
     EXPECT_NEAR((all[0].end - all[0].begin).us(), 71.8 + 5, 0.2) << "from when it was due to its end";
     EXPECT_NE(all[0].cause.find("masked"), std::string::npos);
 }
@@ -175,7 +175,7 @@ TEST(Findings, OneExecutionMuchLongerThanItsPeers) {
                                                  })));
     const Finding* f = first_of(all, FindingKind::duration_outlier);
     ASSERT_NE(f, nullptr) << titles(all);
-    EXPECT_EQ(f->instance, 400U);
+    EXPECT_EQ(f->about->index, 400U);
     EXPECT_NE(f->title.find("4.2 ×"), std::string::npos) << f->title;
 }
 
@@ -203,8 +203,8 @@ TEST(Findings, AStormOfEntries) {
     const auto all = findings(test::decode_bytes(folder, out.bytes()));
     const Finding* f = first_of(all, FindingKind::interrupt_storm);
     ASSERT_NE(f, nullptr) << titles(all);
-    EXPECT_GE(f->instance, 498U);
-    EXPECT_LT(f->instance, 540U);
+    EXPECT_GE(f->about->index, 498U);
+    EXPECT_LT(f->about->index, 540U);
 }
 
 TEST(Findings, ASourceThatAlwaysComesInBurstsIsNoStorm) {
@@ -245,7 +245,7 @@ TEST(Findings, ANestDeeperThanEverElse) {
     const Finding* f = first_of(all, FindingKind::deep_nest);
     ASSERT_NE(f, nullptr) << titles(all);
     EXPECT_NE(f->title.find("3 handlers"), std::string::npos);
-    EXPECT_EQ(f->activities.size(), 3U);
+    EXPECT_EQ(f->involved.size(), 3U);
 }
 
 TEST(Findings, AWrongClockShowsInTheTick) {

@@ -73,7 +73,9 @@ TEST(ACoreThatDoesNotRest, IsToldWithWhoTookIt) {
     ASSERT_NE(f, nullptr);
     EXPECT_LE(f->begin.us(), static_cast<double>(from));
     EXPECT_GE(f->end.us(), static_cast<double>(to));
-    EXPECT_EQ(f->activities, (std::vector<std::string>{"grind", "polish"})) << "who took most first";
+    ASSERT_EQ(f->involved.size(), 2U);
+    EXPECT_EQ(f->involved[0].name + " " + f->involved[1].name, "grind polish") << "who took most first";
+    EXPECT_EQ(f->involved[0].role, Role::runner);
     EXPECT_NE(f->cause.find("grind 66."), std::string::npos) << f->cause;
 }
 

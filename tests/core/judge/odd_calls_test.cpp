@@ -108,11 +108,11 @@ TEST(OddCalls, ACallMuchLongerThanItsPeersIsFoundWithWhatItRanMoreOften) {
     const auto all = made.findings();
     ASSERT_EQ(all.size(), 1U);
     EXPECT_EQ(all[0].kind, FindingKind::duration_outlier);
-    EXPECT_EQ(all[0].activities[0], "settle");
+    EXPECT_EQ(all[0].involved[0].name, "settle");
     EXPECT_NE(all[0].title.find("× its usual time"), std::string::npos) << all[0].title;
     EXPECT_NE(all[0].cause.find("12.1 µs against"), std::string::npos) << all[0].cause;
-    ASSERT_TRUE(all[0].call);
-    const CallSpan& span = made.trail->steps[0].levels[all[0].call->level][all[0].call->index];
+    ASSERT_TRUE(all[0].about);
+    const CallSpan& span = made.trail->steps[0].levels[all[0].about->level][all[0].about->index];
     EXPECT_EQ(span.length, Time::from_us(12.1)) << "60 rounds of two cycles, and the return";
 }
 
@@ -144,7 +144,7 @@ TEST(OddCalls, AFunctionThatCallsItselfOnlyOnceIsFound) {
     for (const Finding& f : made.findings())
         if (f.kind == FindingKind::unexpected_recursion) {
             found = true;
-            EXPECT_EQ(f.activities[0], "poll");
+            EXPECT_EQ(f.involved[0].name, "poll");
             EXPECT_EQ(f.alike, 1U);
         }
     EXPECT_TRUE(found);

@@ -32,7 +32,7 @@ const Finding* of_kind(const std::vector<Finding>& all, FindingKind kind) {
 }
 
 bool names(const Finding& f, const std::string& who) {
-    return std::find(f.activities.begin(), f.activities.end(), who) != f.activities.end();
+    return f.names(who);
 }
 
 // One finding of the kind that names all of `who` and touches the place; at most `others` beside it.

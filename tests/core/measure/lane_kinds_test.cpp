@@ -1,14 +1,16 @@
 // Kinds of activities: what each says of its figures and instances holds in every recording, and a new one needs
 // nothing but itself.
-#include "measure/activity_kind.h"
+#include "measure/lane_kind.h"
 
 #include <gtest/gtest.h>
 
 #include <array>
+#include <random>
 #include <set>
 
 #include <nlohmann/json.hpp>
 
+#include "pin_lanes.h"
 #include "share/activity_tables.h"
 #include "written_events.h"
 
@@ -17,7 +19,7 @@ namespace {
 
 using test::event;
 
-std::size_t figure(const ActivityKind& kind, std::string_view key) {
+std::size_t figure(const LaneKind& kind, std::string_view key) {
     const auto all = kind.figures();
     return static_cast<std::size_t>(
         std::find_if(all.begin(), all.end(), [key](const FigureInfo& f) { return f.key == key; }) - all.begin());
@@ -25,7 +27,7 @@ std::size_t figure(const ActivityKind& kind, std::string_view key) {
 
 std::vector<std::string> stats_lines(const std::string& kind, const test::Opened& o) {
     std::ostringstream out;
-    write_stats_csv(*ActivityKinds::find(kind), {*o.trail, o.recording->functions}, out);
+    write_stats_csv(*LaneKinds::find(kind), {*o.trail, o.recording->functions}, out);
     return test::lines(out.str());
 }
 
@@ -43,7 +45,7 @@ class EveryKind : public testing::TestWithParam<const char*> {
 };
 
 TEST_P(EveryKind, HasACellForEachFigureAndAColumnForEachCell) {
-    for (const ActivityKind* kind : ActivityKinds::all()) {
+    for (const LaneKind* kind : LaneKinds::all()) {
         SCOPED_TRACE(kind->id());
         const auto figures = kind->figures();
         std::set<std::string_view> keys;
@@ -57,8 +59,8 @@ TEST_P(EveryKind, HasACellForEachFigureAndAColumnForEachCell) {
                             std::end(kStatsColumns))
                 << column;
         for (const auto& row : kind->rows({*opened.trail, opened.recording->functions})) {
-            EXPECT_EQ(row.size(), figures.size());
-            EXPECT_TRUE(std::holds_alternative<std::string>(row[figure(*kind, "name")].value));
+            EXPECT_EQ(row.cells.size(), figures.size());
+            EXPECT_TRUE(std::holds_alternative<std::string>(row.cells[figure(*kind, "name")].value));
         }
         if (!kind->told(*opened.trail)) {
             EXPECT_TRUE(kind->rows({*opened.trail, opened.recording->functions}).empty());
@@ -77,7 +79,7 @@ TEST_P(EveryKind, HasACellForEachFigureAndAColumnForEachCell) {
 
 // What the table counts, and what it leaves out, are the instances.
 TEST_P(EveryKind, CountsTheInstancesThatItLists) {
-    for (const ActivityKind* kind : ActivityKinds::all()) {
+    for (const LaneKind* kind : LaneKinds::all()) {
         const std::size_t count = figure(*kind, "count"), left_out = figure(*kind, "left_out"),
                           full_name = figure(*kind, "full_name");
         const auto columns = kind->instance_columns();
@@ -91,7 +93,7 @@ TEST_P(EveryKind, CountsTheInstancesThatItLists) {
                 return true;
             });
         std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> counted;
-        for (const auto& row : kind->rows({*opened.trail, opened.recording->functions})) {
+        for (const auto& [activity, row] : kind->rows({*opened.trail, opened.recording->functions})) {
             const std::size_t name = full_name < row.size() ? full_name : figure(*kind, "name");
             if (!row[count].known()) continue;
             auto& sums = counted[std::get<std::string>(row[name].value)];
@@ -110,7 +112,7 @@ TEST_P(EveryKind, CountsTheInstancesThatItLists) {
 
 TEST_P(EveryKind, IsTheSameAsCsvJsonAndText) {
     const Measured of{*opened.trail, opened.recording->functions};
-    for (const ActivityKind* kind : ActivityKinds::all()) {
+    for (const LaneKind* kind : LaneKinds::all()) {
         SCOPED_TRACE(kind->id());
         const auto rows = kind->rows(of);
         const auto csv = stats_lines(std::string(kind->id()), opened);
@@ -120,9 +122,120 @@ TEST_P(EveryKind, IsTheSameAsCsvJsonAndText) {
         EXPECT_EQ(test::lines(stats_text(*kind, of)).size(), rows.size() + 1);
         for (std::size_t i = 0; i < rows.size(); ++i) {
             EXPECT_EQ(json[i].size(), kind->figures().size());
-            EXPECT_EQ(json[i]["name"], std::get<std::string>(rows[i][figure(*kind, "name")].value));
+            EXPECT_EQ(json[i]["name"], std::get<std::string>(rows[i].cells[figure(*kind, "name")].value));
         }
     }
+}
+
+// The index of each activity is the same in the table, in the names and in what spans say of themselves.
+TEST_P(EveryKind, KnowsItsActivitiesByOneNumber) {
+    for (const LaneKind* kind : LaneKinds::all()) {
+        SCOPED_TRACE(kind->id());
+        std::map<std::uint64_t, std::string> names;
+        for (const auto& name : kind->names(*opened.trail)) names[name.index] = name.name;
+        const std::size_t name = std::min(figure(*kind, "full_name"), kind->figures().size()) < kind->figures().size()
+                                     ? figure(*kind, "full_name")
+                                     : figure(*kind, "name");
+        for (const auto& [activity, cells] : kind->rows({*opened.trail, opened.recording->functions}))
+            if (activity != kNoActivity && !names.empty()) {
+                EXPECT_EQ(names[activity], std::get<std::string>(cells[name].value));
+            }
+        for (const auto& [activity, known_as] : names) {
+            const auto first = kind->first_from(*opened.trail, activity, {}, true),
+                       worst = kind->worst(*opened.trail, activity);
+            for (const auto& span : {first, worst})
+                if (span) {
+                    EXPECT_EQ(kind->activity_of(*opened.trail, *span), activity) << known_as;
+                    EXPECT_EQ(span->lane, kind->lane_of(*opened.trail, activity)) << known_as;
+                }
+            if (!first) continue;
+            // From the first on to others of the same, and back.
+            SpanRef at = *first;
+            for (int i = 0; i < 3; ++i) {
+                const auto next = kind->next(*opened.trail, at, 1);
+                if (!next) break;
+                EXPECT_EQ(kind->activity_of(*opened.trail, *next), activity) << known_as;
+                EXPECT_EQ(kind->next(*opened.trail, *next, -1), at) << known_as;
+                at = *next;
+            }
+        }
+    }
+}
+
+TEST_P(EveryKind, DrawsLanesThatFindTheirSpansAsAPlainWalkDoes) {
+    const Trail& trail = *opened.trail;
+    std::mt19937 random(7);
+    for (const LaneKind* kind : LaneKinds::all())
+        for (const std::uint64_t index : kind->lanes(trail)) {
+            const auto lane = kind->lane(trail, index);
+            ASSERT_NE(lane, nullptr);
+            SCOPED_TRACE(std::string(kind->id()) + " " + lane->name());
+            EXPECT_FALSE(lane->name().empty());
+            EXPECT_LT(lane->core(), trail.cores.size());
+            for (std::size_t level = 0; level < std::min<std::size_t>(lane->levels(), 4); ++level) {
+                const std::size_t n = std::min<std::size_t>(lane->size(level), 3000);
+                for (int turn = 0; turn < 12 && n > 0; ++turn) {
+                    const Time from = lane->span(level, random() % n).begin + Time{static_cast<int>(random() % 3) - 1},
+                               to = from + Time{static_cast<std::int64_t>(random() % 5'000'000'000)};
+                    const auto [first, last] = lane->touching(level, from, to);
+                    ASSERT_LE(first, last);
+                    ASSERT_LE(last, lane->size(level));
+                    std::size_t longest = first, next = n;
+                    for (std::size_t i = 0; i < n; ++i) {
+                        const Span s = lane->span(level, i);
+                        ASSERT_LE(s.begin, s.end);
+                        const bool within = i >= first && i < last;
+                        if (s.end > from && s.begin < to) {
+                            EXPECT_TRUE(within) << i;
+                        }
+                        if (within && lane->ordered()) {
+                            EXPECT_TRUE(s.end >= from && s.begin <= to) << i;
+                        }
+                        if (within && s.length() > lane->span(level, longest).length()) longest = i;
+                        if (next == n && s.begin >= from) next = i;
+                    }
+                    if (last < n && next < n && lane->ordered()) {
+                        EXPECT_EQ(lane->first_from(level, from), next);
+                    }
+                    if (first < last && last <= n && lane->span(level, longest).whole() &&
+                        lane->shape() != Shape::states) {
+                        EXPECT_EQ(lane->span(level, lane->longest(level, first, last)).length(),
+                                  lane->span(level, longest).length());
+                    }
+                }
+                if (n > 0) {
+                    EXPECT_FALSE(
+                        lane->told(lane->span(level, 0).begin, std::pair(level, std::size_t{0})).title.empty());
+                }
+            }
+            EXPECT_NO_THROW(lane->told(trail.end, std::nullopt));
+            // Parts and states lie in order within what they are parts of.
+            Time before = Time::min();
+            lane->each_state(Time{}, trail.end, [&](const LaneState& s) {
+                EXPECT_LE(s.begin, s.end);
+                EXPECT_GE(s.begin, before);
+                before = s.begin;
+            });
+        }
+}
+
+TEST_P(EveryKind, SaysSomethingOfMomentsAndLeadsToWhatItNames) {
+    const Trail& trail = *opened.trail;
+    std::size_t said = 0;
+    for (int i = 0; i <= 20; ++i)
+        for (std::size_t core = 0; core < trail.cores.size(); ++core)
+            for (const LaneKind* kind : LaneKinds::all())
+                for (const Phrase& phrase : kind->moment(trail, core, Time{trail.end.ps / 20 * i})) {
+                    EXPECT_FALSE(phrase.empty());
+                    for (const Said& piece : phrase) {
+                        ++said;
+                        if (!piece.link) continue;
+                        const auto lane = piece.link->lane.kind->lane(trail, piece.link->lane.index);
+                        ASSERT_NE(lane, nullptr);
+                        EXPECT_LT(piece.link->index, lane->size(piece.link->level));
+                    }
+                }
+    EXPECT_GT(said, 0U);
 }
 
 INSTANTIATE_TEST_SUITE_P(Recordings, EveryKind,
@@ -131,55 +244,15 @@ INSTANTIATE_TEST_SUITE_P(Recordings, EveryKind,
                                          "steps/arm-etm-mount-rs/recording.target.toml",
                                          "steps/arm-mtb-paddle/recording.target.toml"));
 
-TEST(ActivityKinds, AreFoundByTheIdThatTheyHave) {
-    for (const ActivityKind* kind : ActivityKinds::all()) EXPECT_EQ(ActivityKinds::find(kind->id()), kind);
-    EXPECT_EQ(ActivityKinds::find("dragons"), nullptr);
-    EXPECT_EQ(ActivityKinds::ids_text().substr(0, 28), "interrupts, tasks, functions");
+TEST(LaneKinds, AreFoundByTheIdThatTheyHave) {
+    for (const LaneKind* kind : LaneKinds::all()) EXPECT_EQ(LaneKinds::find(kind->id()), kind);
+    EXPECT_EQ(LaneKinds::find("dragons"), nullptr);
+    EXPECT_EQ(LaneKinds::ids_text().substr(0, 28), "interrupts, tasks, functions");
 }
 
-// A pin: something that this program has never heard of.
-struct Edge {
-    Time time;
-    bool up = false;
-};
-class Pins final : public ActivityKind {
-  public:
-    std::string_view id() const override { return "pins"; }
-    std::string_view one() const override { return "a pin"; }
-    std::span<const FigureInfo> figures() const override {
-        static constexpr FigureInfo kAll[] = {{"name", "pin", "pin"},
-                                              {"count", "pulses", "whole pulses"},
-                                              {"min", "shortest", "shortest pulse"},
-                                              {"max", "longest", "longest pulse"}};
-        return kAll;
-    }
-    bool told(const Trail&) const override { return true; }
-    std::string_view advice() const override { return ""; }
-    std::vector<std::vector<Cell>> rows(const Measured&) const override {
-        std::vector<Time> lengths;
-        for (std::size_t i = 0; i + 1 < edges.size(); i += 2) lengths.push_back(edges[i + 1].time - edges[i].time);
-        const Figures f = figures_of(lengths);
-        return {{"dome light", f.count, f.least, f.greatest}};
-    }
-    std::vector<Name> names(const Trail&) const override { return {{"dome light", "", 0}}; }
-    std::span<const std::string_view> instance_columns() const override {
-        static constexpr std::string_view kAll[] = {"begin_ns", "end_ns"};
-        return kAll;
-    }
-    void each_instance(const Trail&, std::size_t, const EachRow& each) const override {
-        for (std::size_t i = 0; i + 1 < edges.size(); i += 2)
-            if (!each(std::array<Cell, 2>{edges[i].time, edges[i + 1].time})) return;
-    }
-    std::vector<Edge> edges = {{Time::from_us(10), true},
-                               {Time::from_us(12), false},
-                               {Time::from_us(30), true},
-                               {Time::from_us(35), false},
-                               {Time::from_us(50), true}};
-};
-
 TEST(ANewKind, IsInTablesFilesAndByNameWithoutAnyOtherChange) {
-    static const Pins pins;
-    ActivityKinds::all().push_back(&pins);
+    static const test::Pins pins;
+    LaneKinds::all().push_back(&pins);
     const auto o = test::decode(test::data("mount/mount.target.toml"));
     EXPECT_EQ(
         stats_lines("pins", o),
@@ -191,7 +264,7 @@ TEST(ANewKind, IsInTablesFilesAndByNameWithoutAnyOtherChange) {
     EXPECT_NE(stats_text(pins, {*o.trail}).find("pulses"), std::string::npos);
     EXPECT_EQ(instance_lines("dome light", o),
               (std::vector<std::string>{"begin_ns,end_ns", "10000.000,12000.000", "30000.000,35000.000"}));
-    ActivityKinds::all().pop_back();
+    LaneKinds::all().pop_back();
 }
 
 // Two samples hold for a millisecond, one for eight: the mean is that of time, not of samples.

@@ -171,7 +171,7 @@ TEST_P(TaskTruth, EveryInjectedWrongIsFoundAndNothingElse) {
             std::size_t named = 0;
             for (std::string who : wrong["activities"]) {
                 if (who.rfind("isr:", 0) == 0) who = who.substr(4);
-                named += std::count(f.activities.begin(), f.activities.end(), who) > 0 || f.core == who ? 1 : 0;
+                named += f.names(who) || f.core == who ? 1 : 0;
             }
             if (named == 0) continue;
             if (wrong["kind"] == "deadlock" || wrong["kind"] == "priority_inversion" ||

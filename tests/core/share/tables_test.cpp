@@ -69,7 +69,7 @@ TEST(Csv, StatsLeaveUnknownFiguresEmpty) {
     test::Folder folder;
     const auto o = small(folder);
     std::ostringstream out;
-    write_stats_csv(*ActivityKinds::find("interrupts"), {*o.trail}, out);
+    write_stats_csv(*LaneKinds::find("interrupts"), {*o.trail}, out);
     for (const auto& line : lines(out.str())) EXPECT_EQ(std::count(line.begin(), line.end(), ','), 18) << line;
     for (const auto& line : lines(out.str()))
         if (line.find(",15,1,0,") != std::string::npos)

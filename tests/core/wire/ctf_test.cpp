@@ -309,7 +309,7 @@ TEST(CtfTrace, CyclicWaitsInTheDataEndNowhere) {
     for (const auto& f : find_all(*o.recording, *o.trail))
         if (f.kind == FindingKind::deadlock) {
             found = true;
-            EXPECT_EQ(f.activities.size(), 6U) << "three tasks and three locks";
+            EXPECT_EQ(f.involved.size(), 6U) << "three tasks and three locks";
         }
     EXPECT_TRUE(found);
 }

@@ -1,0 +1,510 @@
+#include "lanes/lanes.h"
+
+#include <QHelpEvent>
+#include <QKeyEvent>
+#include <QMouseEvent>
+#include <QToolTip>
+
+#include <algorithm>
+#include <cmath>
+#include <utility>
+
+#include "lanes/geometry.h"
+#include "lanes/painters.h"
+#include "measure/kinds/kinds.h"
+
+// How the lanes are laid out and used; how they are drawn stands in drawing.cpp.
+namespace mt::app {
+
+Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
+    : QWidget(parent), session_(session), view_(view), store_(store), growth_([this] {
+          lay_out();
+          update();
+      }) {
+    setMouseTracking(true);
+    setAttribute(Qt::WA_OpaquePaintEvent);  // it fills itself
+    setFocusPolicy(Qt::StrongFocus);
+    setAccessibleName(tr("Lanes: what happened over time"));
+    const auto again = [this] {
+        lay_out();
+        update();
+    };
+    connect(&session, &Session::opened, this, [this] {
+        if (comparing_) std::exchange(comparing_, nullptr)->cancel();
+        told_call_.reset();
+    });
+    connect(&session, &Session::grew, this, [this] { growth_.ask(); });
+    connect(&session, &Session::finished, this, again);
+    connect(&view, &Viewpoint::window_changed, this, again);
+    connect(&view, &Viewpoint::selection_changed, this, [this, again] {
+        reveal_ = true;
+        again();
+        tell_call();
+    });
+    connect(&store, &BlockStore::arrived, this, qOverload<>(&QWidget::update));
+    connect(&inlined_, &InlinedStays::arrived, this, qOverload<>(&QWidget::update));
+    connect(&view, &Viewpoint::scale_changed, this, qOverload<>(&QWidget::update));
+    for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::ruler_changed})
+        connect(&view, signal, this, qOverload<>(&QWidget::update));
+}
+
+double Lanes::plot_left() const { return std::min(150.0, width() * 0.3); }
+double Lanes::x_of(Time t) const { return plot_left() + view_.share_of(t) * (width() - plot_left()); }
+Time Lanes::time_at(double x) const { return view_.at_share((x - plot_left()) / std::max(1.0, width() - plot_left())); }
+
+std::size_t Lanes::levels_in_view(const Lane& lane) const {
+    std::size_t deepest = 0;
+    for (std::size_t level = 0; level < lane.levels() && level < kMostLevels; ++level) {
+        const auto [first, last] = lane.touching(level, view_.from(), view_.to());
+        if (first != last) deepest = level + 1;
+    }
+    return deepest;
+}
+
+// Lanes with nothing in view fold to a line.
+void Lanes::lay_out() {
+    rows_.clear();
+    if (session_.lanes() == nullptr) return;
+    if (book_ != session_.lanes()) {
+        book_ = session_.lanes();
+        order_ = book_->in_order(merged_);
+    }
+    std::size_t shown = 0;
+    double fixed = 0;
+    const auto selected = book_->find(view_.selection().lane) != nullptr ? view_.selection().lane : LaneId{};
+    for (const LaneId& id : order_) {
+        if (hidden_.count(std::string(id.kind->id())) > 0 && id != selected) continue;
+        const Lane* lane = book_->find(id);
+        Row row{id, lane, 0, kFolded, !lane->stirs(view_.from(), view_.to()) && id != selected};
+        if (!row.folded && lane->shape() == Shape::stack) {
+            const bool flat = too_short(view_, width() - plot_left(), *lane);
+            row.height = static_cast<double>(std::max<std::size_t>(2, flat ? 0 : levels_in_view(*lane))) * kLevel +
+                         2 * kCallsPad;
+        } else if (!row.folded) {
+            row.height = 0;  // full
+            ++shown;
+        }
+        fixed += row.height;
+        rows_.push_back(row);
+    }
+    // Full rows share what room there is, within reason.
+    const double room = height() - kAxis - kRuler - fixed;
+    const double full =
+        std::clamp(room / static_cast<double>(std::max<std::size_t>(1, shown)), kFull, std::max(58.0, height() * 0.08));
+    double y = kAxis;
+    for (Row& r : rows_) {
+        r.top = y;
+        if (r.height == 0) r.height = full;
+        y += r.height;
+    }
+    content_ = y;
+    if (reveal_) reveal();
+    scroll_ = std::clamp(scroll_, 0.0, scroll_limit());
+    for (Row& r : rows_) r.top -= scroll_;
+}
+
+// Scrolls so that the selected row, in a stack the selected level, is in sight. Rows stand unscrolled.
+void Lanes::reveal() {
+    const Row* r = row_of(view_.selection().lane);
+    if (r == nullptr) return;
+    double low = r->top + r->height - (height() - kRuler), high = r->top - kAxis;
+    if (r->lane->shape() == Shape::stack) {
+        if (!view_.selection().span) return;
+        const double top = r->top + kCallsPad + static_cast<double>(view_.selection().span->level) * kLevel;
+        low = top + 3 * kLevel - (height() - kRuler);
+        high = top - kAxis - kLevel;
+    }
+    scroll_ = low > high ? high : std::clamp(scroll_, low, high);
+}
+
+double Lanes::scroll_limit() const { return std::max(0.0, content_ - (height() - kRuler)); }
+
+const Lanes::Row* Lanes::row_of(const LaneId& id) const {
+    const auto found = std::find_if(rows_.begin(), rows_.end(), [&id](const Row& r) { return r.id == id; });
+    return id && found != rows_.end() ? &*found : nullptr;
+}
+
+QRectF Lanes::row_rect(const LaneId& id) const {
+    const Row* r = row_of(id);
+    return r == nullptr ? QRectF() : QRectF(plot_left(), r->top, width() - plot_left(), r->height);
+}
+
+QRectF Lanes::span_rect(const SpanRef& span) const {
+    const Row* r = row_of(span.lane);
+    if (r == nullptr || book_->find(span) == nullptr) return {};
+    const Span s = r->lane->span(span.level, span.index);
+    const double left = x_of(s.begin), wide = std::max(1.0, x_of(s.end) - left);
+    if (r->lane->shape() != Shape::stack) return {left, r->top, wide, r->height};
+    return {left, r->top + kCallsPad + static_cast<double>(span.level) * kLevel, wide, kLevel - 1};
+}
+
+const Lanes::Row* Lanes::row_at(double y) const {
+    for (const Row& r : rows_)
+        if (y >= r.top && y < r.top + r.height) return &r;
+    return nullptr;
+}
+
+// A few pixels of grace on both sides; of several there the longest.
+std::optional<SpanRef> Lanes::span_at(const Row& row, const QPointF& at) const {
+    if (at.x() < plot_left()) return std::nullopt;
+    const Shape shape = row.lane->shape();
+    std::size_t level = 0;
+    if (shape == Shape::stack) {
+        const double y = at.y() - row.top - kCallsPad;
+        if (y < 0) return std::nullopt;
+        level = static_cast<std::size_t>(y / kLevel);
+    }
+    if (level >= row.lane->levels()) return std::nullopt;
+    const double grace = shape == Shape::stack || shape == Shape::line ? 1 : shape == Shape::ticks ? 4 : 2;
+    const Time from = time_at(at.x() - grace), to = time_at(at.x() + grace);
+    auto [first, last] = row.lane->touching(level, from, to);
+    const auto ref = [&](std::size_t i) { return SpanRef{row.id, static_cast<std::uint32_t>(level), i}; };
+    if (shape == Shape::line) {  // what was in force there
+        const Time t = time_at(at.x());
+        while (last > first && row.lane->span(level, last - 1).begin > t && last - first > 1) --last;
+        return first == last ? std::nullopt : std::optional(ref(last - 1));
+    }
+    if (!row.lane->ordered()) {
+        std::optional<std::size_t> best;
+        for (std::size_t i = first; i < last; ++i)
+            if (const Span s = row.lane->span(level, i);
+                s.end >= from && s.begin <= to && (!best || s.length() > row.lane->span(level, *best).length()))
+                best = i;
+        return best ? std::optional(ref(*best)) : std::nullopt;
+    }
+    if (first == last) return std::nullopt;
+    const std::size_t i = row.lane->longest(level, first, last);
+    if ((row.lane->span(level, i).flags & Span::kSilent) != 0) return std::nullopt;
+    return ref(i);
+}
+
+void Lanes::set_measuring(bool on) {
+    if (measuring_ == on) return;
+    measuring_ = on;
+    setCursor(on ? Qt::CrossCursor : Qt::ArrowCursor);
+    emit measuring_changed(on);
+}
+
+void Lanes::set_key_shown(bool on) {
+    key_shown_ = on;
+    update();
+}
+
+void Lanes::set_hidden_kinds(std::set<std::string> ids) {
+    hidden_ = std::move(ids);
+    lay_out();
+    update();
+}
+
+Time Lanes::snapped(Time t, Time reach) const {
+    if (!book_) return t;
+    Time best = t;
+    Time distance = reach + Time{1};
+    for (const Row& row : rows_) {
+        if (row.lane->shape() == Shape::stack) continue;  // calls begin and end nearly everywhere
+        row.lane->each_edge(t - reach, t + reach, [&](Time edge) {
+            const Time d{std::llabs((edge - t).ps)};
+            if (d < distance) {
+                best = edge;
+                distance = d;
+            }
+        });
+    }
+    return best;
+}
+
+void Lanes::go_to(const SpanRef& ref) {
+    const Lane* lane = session_.lanes() ? session_.lanes()->find(ref) : nullptr;
+    if (lane == nullptr) return;
+    const Span s = lane->span(ref.level, ref.index);
+    view_.select(ref);
+    const auto room = [&](std::int64_t share, Time least) { return std::max(Time{s.length().ps / share}, least); };
+    const Time some = Time::from_us(20);
+    switch (lane->shape()) {
+        case Shape::stack:
+            view_.go_to(s.begin - room(8, Time{20'000}), s.end + room(8, Time{20'000}), s.begin);
+            break;
+        case Shape::states:
+            view_.go_to(s.begin - room(3, some), s.end + room(3, some), s.begin);
+            break;
+        default: {
+            const Time around = std::max(Time{s.length().ps * 2}, some);
+            view_.go_to(s.begin - around, std::min(s.end + around, s.begin + Time{around.ps * 4}), s.begin);
+        }
+    }
+    reveal_ = true;  // also where the window was there already
+    lay_out();
+    update();
+}
+
+// Selects a span, keeps the scale, and moves only as far as needed to have its begin in the middle.
+void Lanes::show(const SpanRef& ref) {
+    const Span s = book_->find(ref)->span(ref.level, ref.index);
+    const Time half{(view_.to() - view_.from()).ps / 2};
+    view_.select(ref);
+    if (s.begin < view_.from() || s.end > view_.to())
+        view_.go_to(s.begin - half, s.begin + half, s.begin);
+    else
+        view_.set_cursor(s.begin);
+}
+
+void Lanes::step(int direction) {
+    const Selection& s = view_.selection();
+    const Lane* lane = book_ ? book_->find(s.lane) : nullptr;
+    if (lane == nullptr || lane->levels() == 0) return;
+    const LaneKind& kind = *s.lane.kind;
+    if (s.span) {
+        if (book_->find(*s.span) == nullptr) return;
+        if (const auto next = kind.next(*book_->trail(), *s.span, direction)) show(*next);
+        return;
+    }
+    const std::size_t from = lane->first_from(0, view_.cursor());
+    if (direction > 0 ? from >= lane->size(0) : from == 0) return;
+    show({s.lane, 0, direction > 0 ? from : from - 1});
+}
+
+void Lanes::go_to_longest() {
+    const Selection& s = view_.selection();
+    if (!book_ || book_->find(s.lane) == nullptr || (s.span && book_->find(*s.span) == nullptr)) return;
+    const LaneKind& kind = *s.lane.kind;
+    if (!s.span && !kind.lanes_are_activities()) return;
+    const std::uint64_t activity = s.span ? kind.activity_of(*book_->trail(), *s.span) : s.lane.index;
+    if (const auto worst = kind.worst(*book_->trail(), activity)) go_to(*worst);
+}
+
+void Lanes::select_neighbour(int direction) {
+    if (step_depth(direction) || rows_.empty()) return;
+    const std::size_t n = rows_.size();
+    std::size_t at = direction > 0 ? n - 1 : 0;
+    for (std::size_t i = 0; i < n; ++i)
+        if (rows_[i].id == view_.selection().lane) at = i;
+    view_.select(rows_[(at + (direction > 0 ? 1 : n - 1)) % n].id);
+}
+
+// In a stack: to the caller (-1), or to the first callee (1). False if no span of a stack is selected.
+bool Lanes::step_depth(int direction) {
+    const auto span = view_.selection().span;
+    const Lane* lane = span && book_ ? book_->find(*span) : nullptr;
+    if (lane == nullptr || lane->shape() != Shape::stack) return false;
+    if (direction < 0 ? span->level == 0 : span->level + 1 >= lane->levels()) return true;
+    const std::uint32_t level = direction < 0 ? span->level - 1 : span->level + 1;
+    const Span now = lane->span(span->level, span->index);
+    auto [i, last] = lane->touching(level, now.begin, now.end + Time{1});
+    const auto around = [&](std::size_t k) {
+        const Span s = lane->span(level, k);
+        return direction < 0 ? s.end >= now.end : s.begin >= now.begin;
+    };
+    while (i < last && !around(i)) ++i;
+    if (i >= last) return true;
+    view_.select(SpanRef{span->lane, level, i});
+    view_.set_cursor(lane->span(level, i).begin);
+    return true;
+}
+
+// The begin or end of a span within a few pixels, else the moment itself.
+Time Lanes::snapped_to(Time t, const Span& s) const {
+    const Time reach = time_at(plot_left() + 6) - view_.from();
+    if (std::llabs((t - s.begin).ps) <= reach.ps || x_of(s.end) - x_of(s.begin) < 8) return s.begin;
+    return std::llabs((t - s.end).ps) <= reach.ps ? s.end : t;
+}
+
+void Lanes::mousePressEvent(QMouseEvent* e) {
+    if (!session_.trail()) return;
+    pressed_ = mouse_ = e->position();
+    pressed_from_ = view_.from();
+    pressed_to_ = view_.to();
+    panned_ = 0;
+    if (e->button() == Qt::MiddleButton) {
+        drag_ = Drag::pan;
+        return;
+    }
+    if (e->button() != Qt::LeftButton) return;
+    const Time reach = time_at(plot_left() + 8) - view_.from();
+    const auto near = [&](std::optional<Time> end) {
+        return end && std::fabs(x_of(*end) - pressed_.x()) < 10 && pressed_.y() > height() - kRuler;
+    };
+    if (near(view_.a()))
+        drag_ = Drag::ruler_a;
+    else if (near(view_.b()))
+        drag_ = Drag::ruler_b;
+    else if (measuring_ && pressed_.x() >= plot_left()) {
+        drag_ = Drag::ruler;
+        view_.set_ruler(snapped(time_at(pressed_.x()), reach), std::nullopt);
+    } else
+        drag_ = Drag::waiting;
+}
+
+void Lanes::mouseMoveEvent(QMouseEvent* e) {
+    mouse_ = e->position();
+    const Time reach = time_at(plot_left() + 8) - view_.from();
+    const double moved = mouse_.x() - pressed_.x();
+    if (drag_ == Drag::waiting && std::fabs(moved) > 4 && pressed_.x() >= plot_left())
+        drag_ = pressed_.y() < kAxis ? Drag::zoom : Drag::pan;
+    switch (drag_) {
+        case Drag::pan: {
+            const Time by{static_cast<std::int64_t>(-moved / std::max(1.0, width() - plot_left()) *
+                                                    static_cast<double>((pressed_to_ - pressed_from_).ps))};
+            setCursor(Qt::ClosedHandCursor);
+            if (view_.scale() != nullptr) {
+                view_.pan((panned_ - moved) / std::max(1.0, width() - plot_left()));
+                panned_ = moved;
+            } else {
+                view_.show(pressed_from_ + by, pressed_to_ + by);
+            }
+            break;
+        }
+        case Drag::zoom:
+            update();
+            break;
+        case Drag::ruler:
+        case Drag::ruler_b:
+            view_.set_ruler(view_.a(), snapped(time_at(mouse_.x()), reach));
+            break;
+        case Drag::ruler_a:
+            view_.set_ruler(snapped(time_at(mouse_.x()), reach), view_.b());
+            break;
+        default:
+            break;
+    }
+}
+
+void Lanes::mouseReleaseEvent(QMouseEvent* e) {
+    const Drag was = drag_;
+    drag_ = Drag::none;
+    setCursor(measuring_ ? Qt::CrossCursor : Qt::ArrowCursor);
+    if (was == Drag::zoom && std::fabs(e->position().x() - pressed_.x()) > 4) {
+        const Time a = time_at(std::max(plot_left(), pressed_.x())),
+                   b = time_at(std::max(plot_left(), e->position().x()));
+        view_.go_to(std::min(a, b), std::max(a, b), view_.cursor());
+    }
+    if ((was == Drag::ruler) && !view_.b()) view_.set_ruler(view_.a(), view_.a());
+    if (was == Drag::ruler) set_measuring(false);
+    update();
+    if (was != Drag::waiting || e->button() != Qt::LeftButton) return;
+    // A click shows a place: the lane, the span under it, the moment.
+    const Row* row = e->position().y() < kAxis ? nullptr : row_at(e->position().y());
+    const auto span = row == nullptr ? std::nullopt : span_at(*row, e->position());
+    const Time t = time_at(e->position().x()), reach = time_at(plot_left() + 6) - view_.from();
+    const Lane* lane = row == nullptr ? nullptr : row->lane;  // selecting lays out anew
+    if (span)
+        view_.select(*span);
+    else if (row != nullptr)
+        view_.select(row->id);
+    if (e->position().x() < plot_left()) return;
+    if (span && lane->shape() == Shape::stack)
+        view_.set_cursor(snapped_to(t, lane->span(span->level, span->index)));
+    else if (const Span s = span ? lane->span(span->level, span->index) : Span{};
+             span && lane->shape() != Shape::states && x_of(s.end) - x_of(s.begin) < 8)
+        view_.set_cursor(s.begin);
+    else
+        view_.set_cursor(snapped(t, reach));
+}
+
+void Lanes::mouseDoubleClickEvent(QMouseEvent* e) {
+    drag_ = Drag::none;
+    const Row* row = row_at(e->position().y());
+    if (row == nullptr || e->button() != Qt::LeftButton || e->position().x() < plot_left()) return;
+    if (const auto span = span_at(*row, e->position()); span && row->lane->shape() != Shape::line)
+        go_to(*span);
+    else
+        view_.zoom(0.25, time_at(e->position().x()));
+}
+
+void Lanes::wheelEvent(QWheelEvent* e) {
+    if (!session_.trail()) return;
+    const double steps = e->angleDelta().y() / 120.0, sideways = e->angleDelta().x() / 120.0;
+    if ((e->modifiers() & Qt::ShiftModifier) != 0 || sideways != 0)
+        view_.pan(-0.15 * (sideways != 0 ? sideways : steps));
+    else if (e->position().x() < plot_left()) {
+        reveal_ = false;
+        scroll_ = std::clamp(scroll_ - steps * 40, 0.0, scroll_limit());
+        lay_out();
+        update();
+    } else
+        view_.zoom(std::pow(0.75, steps), time_at(e->position().x()));
+    e->accept();
+}
+
+void Lanes::keyPressEvent(QKeyEvent* e) {
+    const Time cursor = view_.cursor();
+    const bool seen = cursor >= view_.from() && cursor <= view_.to();
+    const Time around = seen ? cursor : Time{(view_.from().ps + view_.to().ps) / 2};
+    switch (e->key()) {
+        case Qt::Key_Left:
+            view_.pan(-0.15);
+            break;
+        case Qt::Key_Right:
+            view_.pan(0.15);
+            break;
+        case Qt::Key_Up:
+            select_neighbour(-1);
+            break;
+        case Qt::Key_Down:
+            select_neighbour(1);
+            break;
+        case Qt::Key_Plus:
+        case Qt::Key_Equal:
+            view_.zoom(0.5, around);
+            break;
+        case Qt::Key_Minus:
+            view_.zoom(2, around);
+            break;
+        case Qt::Key_Home:
+            view_.fit();
+            break;
+        case Qt::Key_PageUp:
+            view_.pan(-0.9);
+            break;
+        case Qt::Key_PageDown:
+            view_.pan(0.9);
+            break;
+        default:
+            QWidget::keyPressEvent(e);
+    }
+}
+
+void Lanes::set_merged(bool on) {
+    merged_ = on;
+    book_.reset();
+    lay_out();
+    update();
+}
+
+void Lanes::set_start_shown(bool on) {
+    start_shown_ = on;
+    update();
+}
+
+void Lanes::leaveEvent(QEvent*) { QToolTip::hideText(); }
+
+QString Lanes::told_at(const QPointF& at) const {
+    const Row* row = at.x() < plot_left() || at.y() <= kAxis ? nullptr : row_at(at.y());
+    if (row == nullptr) return {};
+    const auto span = span_at(*row, at);
+    const Time t = time_at(at.x());
+    const Told told = row->lane->told(
+        t, span ? std::optional(std::pair<std::size_t, std::size_t>(span->level, span->index)) : std::nullopt);
+    if (told.title.empty()) return {};
+    QString text = "<b>" + QString::fromStdString(told.title).toHtmlEscaped() + "</b>";
+    for (const std::string& line : told.lines)
+        text += "<br>" + QString::fromStdString(line).toHtmlEscaped().replace("  ", "&nbsp; ");
+    if (span && span->lane.kind == &functions_kind()) text += inlined_at(*span, t);
+    return text;
+}
+
+bool Lanes::event(QEvent* e) {
+    if (e->type() == QEvent::Resize) {
+        lay_out();
+    } else if (e->type() == QEvent::ToolTip && session_.trail()) {
+        auto* help = static_cast<QHelpEvent*>(e);
+        const QString text = told_at(help->pos());
+        if (text.isEmpty())
+            QToolTip::hideText();
+        else
+            QToolTip::showText(help->globalPos(), text, this);
+        return true;
+    }
+    return QWidget::event(e);
+}
+
+}  // namespace mt::app

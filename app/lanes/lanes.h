@@ -1,0 +1,160 @@
+// The lanes: everything that happens over time, a row for each, whatever it is.
+#pragma once
+
+#include <optional>
+#include <set>
+#include <vector>
+
+#include <QWidget>
+
+#include "block_store.h"
+#include "inlined_stays.h"
+#include "job_queue.h"
+#include "line_texts.h"
+#include "paced_update.h"
+#include "session.h"
+#include "viewpoint.h"
+
+namespace mt::app {
+
+struct Pane;
+
+class Lanes : public QWidget {
+    Q_OBJECT
+  public:
+    Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent = nullptr);
+    QSize minimumSizeHint() const override { return {420, 160}; }
+
+    /// While set, a drag in the lanes sets A and B (both snap to edges) instead of panning.
+    void set_measuring(bool on);
+    bool measuring() const { return measuring_; }
+    void set_key_shown(bool on);
+    bool key_shown() const { return key_shown_; }
+    /// Lanes of all cores in one nest, by what they are, instead of core by core.
+    void set_merged(bool on);
+    bool merged() const { return merged_; }
+    /// Whether the way of each task from the recording's start to its first run is drawn.
+    void set_start_shown(bool on);
+    /// Kinds, by their id, whose lanes are not drawn.
+    void set_hidden_kinds(std::set<std::string> ids);
+    const std::set<std::string>& hidden_kinds() const { return hidden_; }
+
+    /// The edge (a begin or end in any lane) nearest to `t` within `reach`, else `t`.
+    Time snapped(Time t, Time reach) const;
+    /// Selects a span and shows it with some room around it.
+    void go_to(const SpanRef& span);
+    /// To the next (1) or previous (-1) span of what is selected; without a span, seen from the cursor.
+    void step(int direction);
+    /// To the longest of what is selected, or to what stands for that.
+    void go_to_longest();
+    /// To the lane above (-1) or below (1); in a stack to the caller or the first callee.
+    void select_neighbour(int direction);
+    /// To the next call of its function, at the same depth, that went another way; looked for on a worker.
+    void go_to_next_difference();
+
+    /// Where a lane is drawn, for tests and for the accessible description; empty if it is not shown.
+    QRectF row_rect(const LaneId& lane) const;
+    /// Where a span is drawn; empty if its lane is not shown.
+    QRectF span_rect(const SpanRef& span) const;
+    double x_of(Time t) const;
+    Time time_at(double x) const;
+    /// Where the lanes begin, behind their headings.
+    double plot_left_edge() const { return plot_left(); }
+    /// The lanes from top to bottom as their headings read, for tests.
+    QStringList headings() const;
+    /// What is said of a place when the mouse rests there.
+    QString told_at(const QPointF& at) const;
+
+  signals:
+    void measuring_changed(bool on);
+    void call_selected(std::size_t core, unsigned function);
+    /// Something that a person asked for was not found.
+    void missed(const QString& text);
+    /// A person says where the jobs of a task begin and end.
+    void job_rule_wanted(std::size_t task, const mt::JobRule& rule);
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+    void mouseDoubleClickEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+    void contextMenuEvent(QContextMenuEvent*) override;
+    void leaveEvent(QEvent*) override;
+    bool event(QEvent*) override;
+
+  private:
+    struct Row {
+        LaneId id;
+        const Lane* lane;
+        double top, height;
+        bool folded;
+    };
+    enum class Drag { none, waiting, pan, zoom, ruler, ruler_a, ruler_b };
+
+    // How they are used: lanes.cpp
+    void lay_out();
+    void reveal();
+    const Row* row_at(double y) const;
+    const Row* row_of(const LaneId& id) const;
+    std::optional<SpanRef> span_at(const Row& row, const QPointF& at) const;
+    void show(const SpanRef& span);
+    bool step_depth(int direction);
+    Time snapped_to(Time t, const Span& s) const;
+    double plot_left() const;
+    double scroll_limit() const;
+    std::size_t levels_in_view(const Lane& lane) const;
+    void tell_call();
+
+    // How they are drawn: drawing.cpp
+    Pane pane_of(QPainter& p, const Row& row) const;
+    std::pair<QString, QString> heading(const Row& row) const;
+    void paint_axis(QPainter& p);
+    void paint_row(QPainter& p, const Row& row);
+    void paint_heading(QPainter& p, const Row& row);
+    void paint_gaps(QPainter& p);
+    void paint_gap(QPainter& p, const Gap& g, double top, double bottom);
+    void paint_finding(QPainter& p);
+    void paint_due(QPainter& p, const Finding& f);
+    void paint_cursor(QPainter& p);
+    void paint_ruler(QPainter& p);
+    void paint_key(QPainter& p);
+
+    // What lies across lanes, or in them for one kind only: links.cpp, calls.cpp
+    void paint_tail_chains(QPainter& p, const Row& row);
+    void paint_samples(QPainter& p, const Row& row);
+    void paint_inlined(QPainter& p, const Row& row);
+    void paint_message_links(QPainter& p, std::size_t task, const TaskJob& job);
+    void paint_start(QPainter& p);
+    void paint_lock_links(QPainter& p);
+    void paint_job_links(QPainter& p);
+    QRectF actor_rect(std::size_t core, std::uint32_t who) const;
+    QString inlined_at(const SpanRef& call, Time t) const;
+
+    Session& session_;
+    Viewpoint& view_;
+    BlockStore& store_;
+    PacedUpdate growth_;
+    LineTexts texts_;
+    std::shared_ptr<const LaneBook> book_;  ///< that the rows are of
+    std::vector<Row> rows_;
+    std::vector<LaneId> order_;
+    std::set<std::string> hidden_;
+    bool merged_ = false;
+    bool start_shown_ = false;
+    bool reveal_ = false;  ///< what is selected is kept in sight until a person scrolls
+    bool measuring_ = false, key_shown_ = false;
+    Drag drag_ = Drag::none;
+    QPointF pressed_, mouse_;
+    Time pressed_from_{}, pressed_to_{};
+    double panned_ = 0;  ///< pixels of this drag that were followed
+    double scroll_ = 0, content_ = 0;
+    std::optional<SpanRef> told_call_;
+    std::shared_ptr<Progress> comparing_;
+    mutable InlinedStays inlined_;
+    JobQueue jobs_;  ///< last: its end waits for what uses the rest
+};
+
+}  // namespace mt::app

@@ -1,0 +1,158 @@
+#include <algorithm>
+
+#include "base/text.h"
+#include "lanes/geometry.h"
+#include "lanes/painters.h"
+#include "shapes.h"
+#include "theme.h"
+
+// Spans within spans: one layer a depth, the outermost on top, each named where there is room.
+namespace mt::app {
+namespace {
+
+constexpr std::size_t kMostSpans = 1500;
+
+QString words(const std::string& s) { return QString::fromStdString(s); }
+
+// The colours of a geological map, none of which means a state elsewhere.
+QColor tint_colour(unsigned tint) {
+    static const QColor by_day[] = {"#7F9C8A", "#C2A56B", "#8A9BB0", "#B08B78",
+                                    "#A3AB6A", "#86ABA8", "#AC93AB", "#B9AE94"};
+    static const QColor by_night[] = {"#5F7D6B", "#8F774A", "#687A90", "#866A5C",
+                                      "#79824C", "#6B8583", "#826F82", "#8B816B"};
+    if (tint == 0) return theme().night ? QColor("#66696B") : QColor("#A9ABA6");
+    return (theme().night ? by_night : by_day)[(tint - 1) % 8];
+}
+
+// So short a part of what is in view that nothing can be told apart: a mark at the place, and what lies there.
+void paint_place(const Pane& pane, const Lane& lane, Time begin, Time end) {
+    const QString text =
+        QObject::tr("traced for %1 from %2").arg(words(duration_text(end - begin)), words(moment_text(begin)));
+    QPainter& p = pane.p;
+    p.setFont(text_font(11));
+    const double x = pane.x_of(begin), wide = p.fontMetrics().horizontalAdvance(text) + 10;
+    p.fillRect(
+        QRectF(x - 1, pane.row.top() + kCallsPad, std::max(3.0, pane.x_of(end) - x), pane.row.height() - 2 * kCallsPad),
+        tint_colour(lane.tint(lane.span(0, 0).hue)));
+    p.setPen(theme().second);
+    const bool left = x - wide > pane.row.left();
+    p.drawText(QRectF(left ? x - wide : x + 8, pane.row.top(), wide, pane.row.height()),
+               Qt::AlignVCenter | Qt::AlignLeft, text);
+}
+
+class Layer {
+  public:
+    Layer(const Pane& pane, const Lane& lane, std::size_t level, double top)
+        : pane_(pane), lane_(lane), level_(level), top_(top) {}
+
+    void paint() {
+        const auto [first, last] = lane_.touching(level_, pane_.view.from(), pane_.view.to());
+        if (last - first > kMostSpans) return paint_longest();
+        double right_before = -1;  // neighbours keep a pixel between them where both are wide
+        for (std::size_t i = first; i < last; ++i) {
+            const Span s = lane_.span(level_, i);
+            double left = std::max(pane_.x_of(s.begin), pane_.row.left() - 20);
+            const double right = std::min(pane_.x_of(s.end), pane_.row.right() + 20);
+            if (left <= right_before + 0.5 && right - left > 3) left += 1;
+            paint_span(s, i, left, right, right - left < 0.5);
+            right_before = right;
+        }
+    }
+
+  private:
+    // Each pixel shows the longest in it, pale if that fills less than half of it; neighbours of the same hue become
+    // one bar.
+    void paint_longest() {
+        const int pixels = static_cast<int>(pane_.row.width());
+        struct Run {
+            Span span;
+            std::size_t index = 0;
+            int from = 0;
+            bool faint = false;
+        };
+        std::optional<Run> run;
+        const auto flush = [&](int until) {
+            if (run)
+                paint_span(run->span, run->index, pane_.row.left() + run->from, pane_.row.left() + until, run->faint);
+            run.reset();
+        };
+        for (int px = 0; px < pixels; ++px) {
+            const Time a = pane_.time_at(pane_.row.left() + px), b = pane_.time_at(pane_.row.left() + px + 1);
+            const auto [i, k] = lane_.touching(level_, a, b);
+            if (i == k) {
+                flush(px);
+                continue;
+            }
+            const std::size_t longest = lane_.longest(level_, i, k);
+            Span s = lane_.span(level_, longest);
+            const bool faint = 2 * (std::min(s.end, b) - std::max(s.begin, a)).ps < (b - a).ps;
+            s.flags &= Span::kHandler;
+            if (run && run->span.hue == s.hue && run->faint == faint) continue;
+            flush(px);
+            run = Run{s, longest, px, faint};
+        }
+        flush(pixels);
+    }
+
+    void paint_span(const Span& s, std::size_t i, double left, double right, bool faint) {
+        const Theme& t = theme();
+        QPainter& p = pane_.p;
+        const bool handler = (s.flags & Span::kHandler) != 0;
+        const QRectF bar(left, top_, std::max(1.0, right - left), kLevel - 1);
+        const QColor plain = handler ? t.interrupt : tint_colour(lane_.tint(s.hue)),
+                     colour = faint ? mixed(plain, t.panel, 0.4) : plain;
+        if (handler && bar.width() > 5 && !faint)
+            draw_handler(p, bar, colour);
+        else
+            p.fillRect(bar, colour);
+        if (bar.width() > 6 && (s.flags & Span::kCutBegin) != 0 && left > pane_.row.left())
+            draw_torn_edge(p, bar.left(), bar.top(), bar.bottom(), true);
+        if (bar.width() > 6 && (s.flags & Span::kCutEnd) != 0 && right < pane_.row.right())
+            draw_torn_edge(p, bar.right(), bar.top(), bar.bottom(), false);
+        const double from = std::max(bar.left(), pane_.row.left()) + 4,
+                     to = std::min(bar.right(), pane_.row.right()) - 3;
+        if (to - from < 24) return;
+        p.setPen(handler && !faint ? QColor("#FFFFFF") : t.night ? QColor("#F2F0EA") : QColor("#1D2124"));
+        const QString name =
+            p.fontMetrics().elidedText(words(lane_.label(level_, i)), Qt::ElideRight, static_cast<int>(to - from));
+        if (name.size() > 2)
+            p.drawText(QRectF(from, top_, to - from, kLevel - 1), Qt::AlignVCenter | Qt::AlignLeft, name);
+    }
+
+    const Pane& pane_;
+    const Lane& lane_;
+    std::size_t level_;
+    double top_;
+};
+
+}  // namespace
+
+void paint_stack(const Pane& pane, const Lane& lane) {
+    const auto known = lane.known();
+    if (known && too_short(pane.view, pane.row.width(), lane)) {
+        if (known->second >= pane.view.from() && known->first <= pane.view.to() && lane.levels() > 0)
+            paint_place(pane, lane, known->first, known->second);
+        return;
+    }
+    pane.p.setFont(text_font(10));
+    for (std::size_t level = 0; level < lane.levels(); ++level) {
+        const double top = pane.row.top() + kCallsPad + static_cast<double>(level) * kLevel;
+        if (top > pane.row.bottom() - kLevel + 2) break;
+        if (top + kLevel < pane.ceiling) continue;
+        Layer(pane, lane, level, top).paint();
+    }
+    if (!pane.selected || pane.selected->first >= lane.levels()) return;
+    const auto [level, index] = *pane.selected;
+    const Span s = lane.span(level, index);
+    const double left = pane.x_of(s.begin);
+    paint_frame(pane, QRectF(left, pane.row.top() + kCallsPad + static_cast<double>(level) * kLevel,
+                             std::max(1.0, pane.x_of(s.end) - left), kLevel - 1)
+                          .adjusted(-1, -1, 1, 1));
+}
+
+bool too_short(const Viewpoint& view, double width, const Lane& lane) {
+    const auto known = lane.known();
+    return known && known->first > Time{} && (view.share_of(known->second) - view.share_of(known->first)) * width < 12;
+}
+
+}  // namespace mt::app

@@ -50,11 +50,9 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
             line.text = words(disassembler.text(slot));
             for (; trap < w.traps.size() && w.traps[trap].step <= step; ++trap) {
                 const StepTrap& t = w.traps[trap].trap;
-                const bool known = t.number != StepTrap::kUnknown;
-                const unsigned number =
-                    code.thumb() || !known ? t.number : (t.number & 0xFF) + (t.interrupt ? 16 : 256);
-                line.before =
-                    known ? words(recording.exception_name(trail.core_index, number)) : QObject::tr("an exception");
+                const auto known = exception_of(t, code);
+                line.before = known ? words(recording.exception_name(trail.core_index, known->code()))
+                                    : QObject::tr("an exception");
                 if (t.epc_known) line.before += QObject::tr(" from %1").arg(words(hex_text(t.epc, 8)));
             }
             for (; gap < w.gaps.size() && w.gaps[gap].step <= step; ++gap)

@@ -89,7 +89,7 @@ void paint_bar(const Pane& pane, const Lane& lane, std::size_t i, const QRectF& 
 // differs stands out from far away.
 void paint_longest(const Pane& pane, const Lane& lane, const QRectF& band) {
     const Theme& t = theme();
-    const auto length = [&lane](std::size_t i) { return static_cast<double>(lane.span(0, i).length().ps); };
+    const auto length = [&lane](std::size_t i) { return static_cast<double>(lane.length(0, i, 0).ps); };
     const double most = std::max(1.0, length(lane.longest(0, 0, lane.size(0))));
     const QColor colour = ink_colour(lane.ink());
     SharedColumns columns(pane.p, band, mixed(colour, t.panel, 0.24), mixed(colour, t.panel, 0.65));

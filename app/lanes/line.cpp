@@ -26,10 +26,13 @@ void paint_line(const Pane& pane, const Lane& lane) {
     const Theme& t = theme();
     QPainter& p = pane.p;
     const QRectF band = band_of(pane.row);
-    const auto [low, top] = lane.bounds();
-    const double high = std::max(top, low + 1);
-    const auto y_of = [&, lowest = low](double v) {
-        return band.bottom() - (v - lowest) / (high - lowest) * band.height();
+    // What is no number stands at the bottom, what is beyond all at the edge.
+    const auto finite = [](double v) { return std::isfinite(v) ? v : 0; };
+    const auto [least_of_all, greatest_of_all] = lane.bounds();
+    const double low = finite(least_of_all), most = finite(greatest_of_all), high = most > low ? most : low + 1;
+    const auto y_of = [&](double v) {
+        const double share = std::isnan(v) ? 0 : std::clamp((v - low) / (high - low), 0.0, 1.0);
+        return band.bottom() - share * band.height();
     };
     const auto [first, last] = lane.touching(0, pane.view.from(), pane.view.to());
     if (first >= last) return;

@@ -63,11 +63,12 @@ void Lanes::paint_start(QPainter& p) {
 QRectF Lanes::actor_rect(std::size_t core, std::uint32_t who) const {
     const auto trail = session_.trail();
     if (!Actor::is_interrupt(who)) return who < trail->tasks.tasks.size() ? row_rect(task_lane(who)) : QRectF();
-    const unsigned number = 16 + (who & 0xFFFF);
+    const std::uint32_t number = who & 0xFFFF;
     for (std::size_t turn = 0; turn < trail->cores.size(); ++turn) {
         const std::size_t c = (std::min(core, trail->cores.size() - 1) + turn) % trail->cores.size();
-        if (const auto l = trail->cores[c].lane_index(number))
-            return row_rect(interrupt_lane(c, *l));
+        for (const std::uint16_t code : {ExceptionId::make(ExceptionId::Space::system, number).code(),
+                                         ExceptionId::make(ExceptionId::Space::arm, 16 + number).code()})
+            if (const auto l = trail->cores[c].lane_index(code)) return row_rect(interrupt_lane(c, *l));
     }
     return {};
 }
@@ -247,7 +248,7 @@ void Lanes::paint_tail_chains(QPainter& p, const Row& row) {
         const std::size_t entry = core.change_time.lower_bound(lane.begin(i));
         std::size_t k = entry;
         while (k > 0 && entry - k < 4 &&
-               (core.change_running[k] == lane.number() || core.change_running[k] >= ContextChange::kBetween))
+               (core.change_running[k] == lane.code() || core.change_running[k] >= ContextChange::kBetween))
             --k;
         const auto from = core.lane_index(core.change_running[k]);
         if (!from) continue;

@@ -10,7 +10,7 @@
 
 namespace mt {
 
-/// "74.3 µs": three to four significant digits with the fitting unit (ps, ns, µs, ms, s).
+/// "74.3 µs": three to four significant digits with the fitting unit (ps, ns, µs, ms); seconds to the millisecond.
 std::string duration_text(Time length);
 /// "7.063 117 800 s": a moment to the nanosecond in groups of three digits.
 std::string moment_text(Time moment);
@@ -20,7 +20,7 @@ std::string ns_text(Time t);
 std::string count_text(std::uint64_t n);
 /// "0.042 %" or "12.3 %"; `share` in [0, 1].
 std::string share_text(double share);
-/// "2.1 MB" from bytes, decimal units.
+/// "2.10 MB" from bytes, decimal units.
 std::string bytes_text(std::uint64_t bytes);
 /// "0e 10 20".
 std::string hex_bytes(std::span<const std::uint8_t> bytes);

@@ -322,8 +322,7 @@ void CallStack::trap(const StepTrap& t, Out& out) {
     trapped_ = true;
     plain_ = false;
     trap_ = t;
-    // RISC-V counts interrupts and exceptions apart: told as 16 and 256 above their causes.
-    if (!code_->thumb() && t.number != StepTrap::kUnknown) trap_.number = (t.number & 0xFF) + (t.interrupt ? 16 : 256);
+    if (const auto id = exception_of(t, *code_)) trap_.number = id->code();
 }
 
 template <class Out>

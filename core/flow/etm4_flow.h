@@ -259,7 +259,7 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
     const int number = etm4_exception_number(p.exception);
     trap.interrupt = number == 15 || number >= 16;
     trap.number = static_cast<std::uint32_t>(std::max(0, number));
-    const bool magic = (p.address >> 24 & 0xFF) == 0xFF && code.thumb();  // EXC_RETURN: nothing ran in between
+    const bool magic = (p.address >> 24 & 0xFF) == 0xFF && !code.riscv();  // EXC_RETURN: nothing ran in between
     trap.tail_chained = magic || (returned_ && p.ends == 2);
     asked_fresh_ = asked_fresh_ || (fresh_ && p.ends == 2);
     fresh_ = false;

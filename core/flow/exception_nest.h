@@ -89,8 +89,8 @@ class HandlerStack {
     void push(unsigned number, BoundedTime when, std::uint64_t offset, unsigned flags);
     /// kAfterGap for the first entry of this number since something was lost.
     std::uint8_t first_since_loss(std::uint16_t number) {
-        if (seen_since_loss_[number & 0x1FF]) return 0;
-        seen_since_loss_[number & 0x1FF] = true;
+        if (seen_since_loss_[number]) return 0;
+        seen_since_loss_[number] = true;
         return ExceptionInstance::kAfterGap;
     }
 
@@ -99,7 +99,7 @@ class HandlerStack {
     bool leaving_ = false;                  ///< an exit was seen, and nothing after it yet
     Time known_from_{}, changed_{};
     Cuts cuts_;
-    std::bitset<512> seen_since_loss_;  ///< numbers entered since the last loss
+    std::bitset<65536> seen_since_loss_;  ///< numbers entered since the last loss
     std::uint64_t contradictions_ = 0;
 };
 

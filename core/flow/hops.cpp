@@ -6,7 +6,7 @@ HopTable::HopTable(std::shared_ptr<const Code> code, std::shared_ptr<const Funct
     : code_(std::move(code)),
       functions_(std::move(functions)),
       entries_(std::size_t{1} << kBits),
-      arm_(code_->thumb()) {}
+      arm_(!code_->riscv()) {}
 
 void HopTable::run(std::uint32_t first, std::uint32_t last) {
     const Code& code = *code_;

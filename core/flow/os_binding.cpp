@@ -53,8 +53,8 @@ Shape shape_of(OsKind kind) {
 
 // May be left out without harm.
 bool may_lack(OsKind kind, std::string_view field) {
-    return field == "priority" || field == "object" || field == "fill" || field == "pc" ||
-           (kind == OsKind::fault && field == "kind") || (kind == OsKind::task_block && field == "reason");
+    return field == "priority" || field == "fill" || field == "pc" || (kind == OsKind::fault && field == "kind") ||
+           (kind == OsKind::task_block && (field == "reason" || field == "object"));
 }
 
 std::uint8_t code_of(OsKind kind, std::string_view word) {

@@ -3,11 +3,13 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
 #include "target/code.h"
+#include "target/exception_id.h"
 
 namespace mt {
 
@@ -27,6 +29,13 @@ struct StepTrap {
     bool interrupt = false, epc_known = false, tval_known = false;
     bool tail_chained = false;  ///< Arm: entered from the exit of another, nothing ran between
 };
+
+/// Which exception it was; nothing where the trace does not tell.
+inline std::optional<ExceptionId> exception_of(const StepTrap& trap, const Code& code) {
+    if (trap.number == StepTrap::kUnknown) return std::nullopt;
+    return code.riscv() ? ExceptionId::riscv(trap.number, trap.interrupt)
+                        : ExceptionId::make(ExceptionId::Space::arm, trap.number);
+}
 
 enum class StepGapKind : std::uint8_t {
     lost,           ///< the encoder or the line lost packets

@@ -1,9 +1,15 @@
 #include <algorithm>
 #include <array>
 
-#include "judge/detectors.h"
+#include "base/text.h"
+#include "judge/detector.h"
+#include "measure/tasks.h"
 
 namespace mt {
+
+#define MT_DETECTOR(name) const Detector& name##_detector();
+#include "judge_detectors.inc"
+#undef MT_DETECTOR
 
 Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, std::size_t lane, std::size_t instance) {
     const CoreTrail& c = trail.cores[core];
@@ -33,6 +39,46 @@ LaneId queue_lane(const Trail& trail, std::uint32_t id) {
     return {};
 }
 
+Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::size_t job) {
+    const TaskLane& lane = trail.tasks.tasks[task];
+    Finding f;
+    f.kind = kind;
+    f.set_about(job_ref(task, job));
+    f.involve(Role::subject, lane.name, f.lane);
+    f.core_index = std::min<std::size_t>(lane.core, trail.cores.size() - 1);
+    f.core = trail.cores[f.core_index].name;
+    if (job < lane.jobs.size()) {
+        f.begin = lane.jobs[job].ready;
+        f.end = lane.jobs[job].end;
+    }
+    return f;
+}
+
+std::string parts_text(const Trail& trail, std::size_t task, Time from, Time to) {
+    const JobParts parts = parts_of(trail, task, from, to);
+    struct Part {
+        Time time;
+        std::string text;
+    };
+    std::vector<Part> all = {
+        {parts.own, "its own work"},        {parts.interrupts, "interrupts"},         {parts.others, "other tasks"},
+        {parts.lock, "waiting for a lock"}, {parts.data, "waiting for data or time"}, {parts.kernel, "the kernel"},
+        {parts.unknown, "what was lost"}};
+    for (std::size_t i = 0; i < parts.by_task.size() && i < 3; ++i)
+        all[2].text += (i == 0 ? " (" : ", ") + trail.tasks.task_name(parts.by_task[i].first) + " " +
+                       duration_text(parts.by_task[i].second) +
+                       (i + 1 == std::min<std::size_t>(parts.by_task.size(), 3) ? ")" : "");
+    if (parts.by_lock.size() == 1) all[3].text = "waiting for " + trail.tasks.object_name(parts.by_lock[0].first);
+    std::stable_sort(all.begin(), all.end(), [](const Part& a, const Part& b) { return a.time > b.time; });
+    std::string text;
+    for (const Part& p : all)
+        if (p.time.ps > 0 && p.time.ps * 200 > (to - from).ps)
+            text += (text.empty() ? "" : ", ") + p.text + " " + duration_text(p.time);
+    return text;
+}
+
+bool is_about_interrupt(const Finding& f) { return f.lane.kind == &interrupts_kind(); }
+
 std::string_view role_name(Role role) {
     constexpr std::string_view kNames[] = {"subject", "masker", "function", "task",   "runner", "victim", "holder",
                                            "lock",    "queue",  "resource", "sender", "nested", "caller", "also"};
@@ -51,44 +97,6 @@ bool Finding::names(std::string_view name) const {
 
 namespace {
 
-bool is_interrupt(const Finding& f) { return f.lane.kind == &interrupts_kind(); }
-
-bool same_in(Role role, const Finding& a, const Finding& b) {
-    const Involved *one = a.with(role), *other = b.with(role);
-    return one != nullptr && other != nullptr && one->name == other->name;
-}
-
-// By the same task, in the same function as far as samples say; or in the same function where no task is known.
-bool masked_alike(const Finding& a, const Finding& b) {
-    if (a.with(Role::masker) != nullptr || b.with(Role::masker) != nullptr)
-        return same_in(Role::masker, a, b) && same_in(Role::function, a, b);
-    return same_in(Role::function, a, b);
-}
-
-// Several interrupts that came late because of the same masking are one finding: the latest leads, the
-// others are named in it.
-void join_late(std::vector<Finding>& all) {
-    for (std::size_t i = 0; i < all.size(); ++i) {
-        const auto held_up = [](const Finding& f) {
-            return f.kind == FindingKind::late_response && is_interrupt(f) &&
-                   (f.with(Role::masker) != nullptr || f.with(Role::function) != nullptr);
-        };
-        if (!held_up(all[i])) continue;
-        for (std::size_t k = i + 1; k < all.size(); ++k) {
-            if (!held_up(all[k]) || all[k].core != all[i].core ||
-                !(masked_alike(all[i], all[k]) || (all[k].begin <= all[i].end && all[i].begin <= all[k].end)))
-                continue;
-            if (all[k].end - all[k].begin > all[i].end - all[i].begin) std::swap(all[i], all[k]);
-            all[i].cause += " Also: " + all[k].title +
-                            (all[k].alike > 1 ? ", the worst of " + std::to_string(all[k].alike) : "") + ".";
-            all[i].involve(Role::also, all[k].involved[0].name, all[k].lane);
-            all[i].severity = std::max(all[i].severity, all[k].severity);
-            all[i].evidence.push_back({all[k].begin, all[k].title});
-            all.erase(all.begin() + static_cast<std::ptrdiff_t>(k--));
-        }
-    }
-}
-
 // Whether all tasks that it names, on whichever core, are surely known in this time.
 bool surely_known(const Trail& trail, const Finding& f, Time from, Time to) {
     return std::all_of(trail.tasks.tasks.begin(), trail.tasks.tasks.end(), [&](const TaskLane& lane) {
@@ -102,12 +110,12 @@ bool can_be_trusted(const Recording& recording, const Trail& trail, const Findin
     if (f.kind == Kind::gap || f.kind == Kind::clock_doubt || f.kind == Kind::image_doubt) return true;
     if (f.lane.kind == &functions_kind()) return trail.steps[f.lane.index].trusted(f.begin, f.end);
     // These are looked at instance by instance where they are found.
-    if ((f.kind == Kind::fault && is_interrupt(f)) || f.kind == Kind::slow_growth || f.kind == Kind::never_ran)
+    if ((f.kind == Kind::fault && is_about_interrupt(f)) || f.kind == Kind::slow_growth || f.kind == Kind::never_ran)
         return true;
     if (f.kind == Kind::deadlock) return surely_known(trail, f, f.begin, f.begin);  // it lasts to the end
     // Of an exception that packets tell, an overflow beside it takes nothing away; periods across it are none anyway.
-    const bool packets = is_interrupt(f) && std::any_of(recording.streams.begin(), recording.streams.end(),
-                                                        [&](const auto& s) { return s.core == f.core_index; });
+    const bool packets = is_about_interrupt(f) && std::any_of(recording.streams.begin(), recording.streams.end(),
+                                                              [&](const auto& s) { return s.core == f.core_index; });
     const bool of_tasks =
         f.lane.kind == &tasks_kind() || f.with(Role::masker) != nullptr || f.with(Role::task) != nullptr;
     if (of_tasks && !surely_known(trail, f, f.begin, f.end)) return false;
@@ -116,31 +124,26 @@ bool can_be_trusted(const Recording& recording, const Trail& trail, const Findin
 
 }  // namespace
 
+std::vector<const Detector*>& detectors() {
+    static std::vector<const Detector*> all = [] {
+        std::vector<const Detector*> built_in = {
+#define MT_DETECTOR(name) &name##_detector(),
+#include "judge_detectors.inc"
+#undef MT_DETECTOR
+        };
+        std::stable_sort(built_in.begin(), built_in.end(),
+                         [](const Detector* a, const Detector* b) { return a->order < b->order; });
+        return built_in;
+    }();
+    return all;
+}
+
 std::vector<Finding> find_all(const Recording& recording, const Trail& trail, const Progress* progress) {
     std::vector<Finding> all;
-    const auto stopped = [&] { return progress != nullptr && progress->cancelled(); };
-    find_gaps(recording, trail, all);
-    find_image_doubt(recording, trail, all);
-    for (std::size_t core = 0; core < trail.cores.size() && !stopped(); ++core) {
-        find_faults(recording, trail, core, all);
-        find_clock_doubt(recording, trail, core, all);
-        find_deep_nests(recording, trail, core, all);
-        for (std::size_t lane = 0; lane < trail.cores[core].lanes.size() && !stopped(); ++lane) {
-            if (!trail.cores[core].timed) continue;  // nothing is known of how long anything took
-            find_late_and_missed(recording, trail, core, lane, all);
-            find_long_executions(recording, trail, core, lane, all);
-            find_storms(recording, trail, core, lane, all);
-        }
-    }
-    for (std::size_t i = 0; i < trail.steps.size() && !stopped(); ++i) find_odd_calls(recording, trail, i, all);
-    if (!trail.tasks.streams.empty() && !stopped()) {
-        find_odd_jobs(trail, all);
-        find_lock_trouble(trail, all);
-        find_load_trouble(trail, all);
-        find_task_faults(trail, all);
-    }
-    join_late(all);
-    if (trail.tasks.present()) join_consequences(all);
+    const Judged judged{recording, trail, progress};
+    for (const Detector* detector : detectors())
+        if (!judged.stopped()) detector->find(judged, all);
+    join_findings(trail, all);
     std::erase_if(all, [&](const Finding& f) { return !can_be_trusted(recording, trail, f); });
     for (Finding& f : all) f.timed = f.core_index >= trail.cores.size() || trail.cores[f.core_index].timed;
     std::stable_sort(all.begin(), all.end(),

@@ -20,7 +20,7 @@ std::string short_file(const std::string& path) {
 
 }  // namespace
 
-bool explain_fault(const Recording& recording, const Trail& trail, std::size_t core, unsigned number, Time at,
+bool explain_fault(const Recording& recording, const Trail& trail, std::size_t core, ExceptionId exception, Time at,
                    Finding& f) {
     for (const StepTrail& steps : trail.steps) {
         if (steps.core_index != core) continue;
@@ -29,8 +29,7 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
         const std::size_t from = steps.traps.partition_point([at](const StepTrapAt& t) { return t.time < at; });
         for (std::size_t i = from; i < steps.traps.size() && steps.traps[i].time == at && found == nullptr; ++i) {
             const StepTrap& t = steps.traps[i].trap;
-            if ((code.thumb() ? t.number : t.number + 256) == number && !(t.interrupt && !code.thumb()))
-                found = &steps.traps[i];
+            if (exception_of(t, code) == exception) found = &steps.traps[i];
         }
         if (found == nullptr) continue;
         const Image& image = *recording.images[core];
@@ -58,7 +57,8 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
         std::string cause;
         if (slot != Code::kNowhere) {
             cause = "Raised by " + told(slot);
-            if (code.thumb() && number == 5) cause += ", unless a write before it was still on its way";
+            if (exception == ExceptionId{ExceptionId::Space::arm, 5})
+                cause += ", unless a write before it was still on its way";
             f.evidence.push_back({found->time, "raised here: " + told(slot)});
         }
         if (found->trap.tval_known && found->trap.tval != 0)

@@ -37,7 +37,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
     row.core_name = core.name;
     row.timed = core.timed;
     row.name = lane.name();
-    row.number = core.architectural(lane.number());
+    row.number = lane.id().number;
     std::vector<Time> lengths;
     lengths.reserve(lane.size());
     long double sum = 0, own_sum = 0, period_sum = 0, low_sum = 0, high_sum = 0;
@@ -96,7 +96,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
         row.p99 = nearest_rank(lengths, 99);
     }
     const Time known =
-        core.plain_numbers ? trail.tasks.cores[core_index].observed : trail.end - trail.gaps.covered(core_index);
+        core.system_lanes ? trail.tasks.cores[core_index].observed : trail.end - trail.gaps.covered(core_index);
     if (known.ps > 0) row.share = static_cast<double>(row.own.ps) / static_cast<double>(known.ps);
     return row;
 }

@@ -1,5 +1,6 @@
 #include "measure/states.h"
 
+#include <algorithm>
 #include <map>
 #include <optional>
 
@@ -13,15 +14,15 @@ struct Gathered {
     std::optional<Time> begun;  ///< since the last gap
 };
 
-void gather(const Trail& trail, const ValueLane& lane, std::map<std::int64_t, Gathered>& all) {
+void gather(const Trail& trail, const ValueLane& lane, std::map<std::uint64_t, Gathered>& all) {
     Time begin;
     bool whole = true;  // its begin was seen
     for (std::size_t i = 0; i < lane.samples.size(); ++i) {
         const ValueSample s = lane.samples[i];
         const bool gap = i > 0 && trail.gaps.touch(lane.core, lane.samples[i - 1].time, s.time);
-        if (i > 0 && !gap && lane.samples[i - 1].value == s.value) continue;
+        if (i > 0 && !gap && lane.samples[i - 1].bits == s.bits) continue;
         if (i > 0) {
-            Gathered& g = all[lane.samples[i - 1].value];
+            Gathered& g = all[lane.samples[i - 1].bits];
             if (gap || !whole) {
                 ++g.left_out;
             } else {
@@ -36,11 +37,11 @@ void gather(const Trail& trail, const ValueLane& lane, std::map<std::int64_t, Ga
             for (auto& [value, g] : all) g.begun.reset();
         begin = s.time;
         whole = !gap;
-        Gathered& g = all[s.value];
+        Gathered& g = all[s.bits];
         if (g.begun) g.periods.push_back(begin - *g.begun);
         g.begun = begin;
     }
-    if (!lane.samples.empty()) ++all[lane.samples.back().value].left_out;  // it goes on
+    if (!lane.samples.empty()) ++all[lane.samples[lane.samples.size() - 1].bits].left_out;  // it goes on
 }
 
 }  // namespace
@@ -50,19 +51,20 @@ std::vector<StateRow> state_rows(const Trail& trail) {
     for (std::size_t i = 0; i < trail.tasks.values.size(); ++i) {
         const ValueLane& lane = trail.tasks.values[i];
         if (lane.value_names.empty()) continue;
-        std::map<std::int64_t, Gathered> all;
+        std::map<std::uint64_t, Gathered> all;
         gather(trail, lane, all);
+        const std::size_t first = rows.size();
         Time known;
         for (const auto& [value, g] : all)
             for (const Time t : g.stays) known += t;
         for (auto& [value, g] : all) {
-            const auto name = lane.value_names.find(static_cast<std::uint64_t>(value));
+            const auto name = lane.value_names.find(value);
             if (value == 0 && name == lane.value_names.end()) continue;
             StateRow row;
             row.lane = i;
-            row.value = value;
+            row.bits = value;
             row.lane_name = lane.name;
-            row.name = name != lane.value_names.end() ? name->second : lane.text(value);
+            row.name = name != lane.value_names.end() ? name->second : lane.value_of(value).text();
             if (lane.core < trail.cores.size()) row.core_name = trail.cores[lane.core].name;
             row.left_out = g.left_out;
             row.stay = figures_of(std::move(g.stays));
@@ -72,6 +74,9 @@ std::vector<StateRow> state_rows(const Trail& trail) {
             if (known.ps > 0) row.share = static_cast<double>(row.stay.sum.ps) / static_cast<double>(known.ps);
             rows.push_back(std::move(row));
         }
+        std::stable_sort(
+            rows.begin() + static_cast<std::ptrdiff_t>(first), rows.end(),
+            [&lane](const StateRow& a, const StateRow& b) { return lane.value_of(a.bits) < lane.value_of(b.bits); });
     }
     return rows;
 }

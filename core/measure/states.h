@@ -14,7 +14,7 @@ namespace mt {
 /// one that is cut by a gap, or by the recording's end, is left out.
 struct StateRow {
     std::size_t lane = 0;    ///< index into TaskTrail::values
-    std::int64_t value = 0;  ///< as sampled
+    std::uint64_t bits = 0;  ///< as sampled
     std::string lane_name, name, core_name;
     std::uint64_t left_out = 0;
     Figures stay;    ///< lengths

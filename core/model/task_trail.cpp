@@ -28,40 +28,6 @@ Time TaskLane::running_time(Time from, Time to) const {
     return to <= from ? Time{} : before(to) - before(from);
 }
 
-std::string ValueLane::text(std::int64_t value) const {
-    if (decimals == 0) return std::to_string(value);
-    double unit = 1;
-    for (unsigned i = 0; i < decimals; ++i) unit *= 10;
-    char out[40];
-    std::snprintf(out, sizeof out, "%.7g", static_cast<double>(value) / unit);  // as exact as 32 bits are
-    return out;
-}
-
-void ValueLane::append(Time t, std::int64_t value) {
-    if (samples.size() == 0) least = greatest = value;
-    least = std::min(least, value);
-    greatest = std::max(greatest, value);
-    const bool first = samples.size() % kBlock == 0;
-    now = {first ? value : std::min(now.least, value), first ? value : std::max(now.greatest, value)};
-    samples.push_back({t, value});
-    if (samples.size() % kBlock == 0) extents.push_back(now);
-}
-
-ValueLane::Extent ValueLane::extent(std::size_t first, std::size_t last) const {
-    Extent e{samples[first].value, samples[first].value};
-    for (std::size_t i = first; i < last;) {
-        if (i % kBlock == 0 && i + kBlock <= last) {
-            const Extent& block = extents[i / kBlock];
-            e = {std::min(e.least, block.least), std::max(e.greatest, block.greatest)};
-            i += kBlock;
-        } else {
-            e = {std::min(e.least, samples[i].value), std::max(e.greatest, samples[i].value)};
-            ++i;
-        }
-    }
-    return e;
-}
-
 std::string TaskTrail::actor_name(std::uint32_t actor) const {
     if (actor == kNobody) return "nobody that is known";
     if (!Actor::is_interrupt(actor)) return task_name(actor);

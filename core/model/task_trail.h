@@ -14,6 +14,7 @@
 #include "base/column.h"
 #include "base/time.h"
 #include "flow/os_events.h"
+#include "model/values.h"
 #include "target/target_file.h"
 
 namespace mt {
@@ -189,37 +190,6 @@ struct ResourceLane {
     void add(const UseSpan& use) {
         longest = std::max(longest, use.end - use.begin);
         uses.push_back(use);
-    }
-};
-
-struct ValueSample {
-    Time time;
-    std::int64_t value;
-};
-struct ValueLane {
-    std::uint32_t id = 0;
-    std::string name;
-    std::uint16_t core = 0;
-    std::int64_t least = 0, greatest = 0;
-    std::map<std::uint64_t, std::string> value_names;  ///< what values stand for, where that is known
-    unsigned decimals = 0;  ///< samples count so small a part: 6 for millionths, as of floating-point values
-    /// A sample's value as a number for people.
-    std::string text(std::int64_t value) const;
-    Column<ValueSample> samples;
-    static constexpr std::size_t kBlock = 64;
-    struct Extent {
-        std::int64_t least, greatest;
-    };
-    Column<Extent> extents;  ///< of each full block of kBlock samples
-    Extent now{};            ///< of the block that is not full
-
-    void append(Time t, std::int64_t value);
-    /// Least and greatest of the samples [first, last). REQUIRES: first < last <= samples.size().
-    Extent extent(std::size_t first, std::size_t last) const;
-    /// Index of the sample in force at `t`; samples.size() before the first.
-    std::size_t at(Time t) const {
-        const std::size_t n = samples.partition_point([t](const ValueSample& s) { return !(t < s.time); });
-        return n == 0 ? samples.size() : n - 1;
     }
 };
 

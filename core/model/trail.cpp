@@ -15,7 +15,7 @@ ExceptionInstance ExceptionLane::instance(std::size_t i) const {
     x.begin_slack = {std::int64_t{row.wide() ? wide_[row.length].begin_slack_ns : row.begin_slack_ns} * 1000};
     x.end_slack = {std::int64_t{row.wide() ? wide_[row.length].end_slack_ns : row.end_slack_ns} * 1000};
     x.offset = row.offset();
-    x.number = number_;
+    x.number = code_;
     x.depth = row.depth;
     x.flags = flags(i);
     return x;
@@ -83,14 +83,14 @@ Density::Bucket Density::sum(Time from, Time to) const {
     return all;
 }
 
-const ExceptionLane* CoreTrail::lane(unsigned number) const {
-    const auto i = lane_index(number);
+const ExceptionLane* CoreTrail::lane(unsigned code) const {
+    const auto i = lane_index(code);
     return i ? &lanes[*i] : nullptr;
 }
 
-std::optional<std::size_t> CoreTrail::lane_index(unsigned number) const {
+std::optional<std::size_t> CoreTrail::lane_index(unsigned code) const {
     for (std::size_t i = 0; i < lanes.size(); ++i)
-        if (lanes[i].number() == number) return i;
+        if (lanes[i].code() == code) return i;
     return std::nullopt;
 }
 
@@ -126,13 +126,12 @@ std::string CoreTrail::running_name(std::uint16_t running) const {
     if (running == ContextChange::kBetween) return "between two handlers";
     if (running == 0) return "thread mode";
     const ExceptionLane* l = lane(running);
-    return l != nullptr ? l->name() : architectural_exception_name(running);
+    return l != nullptr ? l->name() : architectural_exception_name(ExceptionId::of(running));
 }
 
 std::vector<std::size_t> order_by_priority(const CoreTrail& core) {
     const auto preference = [](std::uint16_t n) -> unsigned {
-        if (n == 2 || is_fault_exception(n)) return n;
-        if (n >= 16) return n;
+        if (n == 2 || n >= 16 || ExceptionId::of(n).is_fault()) return n;
         return 1000u + n;  // SVCall, DebugMonitor, PendSV, SysTick: usually the least urgent
     };
     const auto cuts = [&](std::uint16_t a, std::uint16_t b) -> std::uint64_t {
@@ -148,12 +147,12 @@ std::vector<std::size_t> order_by_priority(const CoreTrail& core) {
         for (std::size_t k = 0; k < left.size(); ++k) {
             std::uint64_t above = 0;
             for (const std::size_t other : left) {
-                const auto a = core.lanes[other].number(), b = core.lanes[left[k]].number();
+                const auto a = core.lanes[other].code(), b = core.lanes[left[k]].code();
                 if (cuts(a, b) > cuts(b, a)) ++above;
             }
-            const bool better =
-                above < best_count || (above == best_count && preference(core.lanes[left[k]].number()) <
-                                                                  preference(core.lanes[left[best]].number()));
+            const bool better = above < best_count ||
+                                (above == best_count &&
+                                 preference(core.lanes[left[k]].code()) < preference(core.lanes[left[best]].code()));
             if (better) {
                 best = k;
                 best_count = above;

@@ -20,6 +20,7 @@
 #include "model/gaps.h"
 #include "model/step_trail.h"
 #include "model/task_trail.h"
+#include "target/exception_id.h"
 #include "wire/itm.h"
 #include "wire/tpiu.h"
 
@@ -30,9 +31,11 @@ class ItmPipe;
 /// All instances of one exception on one core, ascending in time, never overlapping.
 class ExceptionLane {
   public:
-    ExceptionLane(std::uint16_t number, std::string name) : number_(number), name_(std::move(name)) {}
+    /// `code`: see ExceptionId.
+    ExceptionLane(std::uint16_t code, std::string name) : code_(code), name_(std::move(name)) {}
 
-    std::uint16_t number() const { return number_; }
+    ExceptionId id() const { return ExceptionId::of(code_); }
+    std::uint16_t code() const { return code_; }
     const std::string& name() const { return name_; }
     void rename(std::string name) { name_ = std::move(name); }
     std::size_t size() const { return rows_.size(); }
@@ -69,7 +72,7 @@ class ExceptionLane {
     void append(const ExceptionInstance& instance);
 
   private:
-    std::uint16_t number_;
+    std::uint16_t code_;
     std::string name_;
     /// In 28 bytes what nearly all need; lengths of 4.29 ms and more and bounds wider than 65 µs stand in `wide_`.
     struct Row {
@@ -190,7 +193,7 @@ struct CoreTrail {
     std::string name;
     bool riscv = false;
     bool timed = true;  ///< false: only instruction trace without a clock tells of it; an instruction counts as a cycle
-    bool plain_numbers = false;  ///< lanes are numbered 16 above what the operating system calls its interrupts
+    bool system_lanes = false;  ///< its interrupts are told by the operating system
     Clock clock;
     std::vector<ExceptionLane> lanes;      ///< in order of first appearance
     std::vector<std::size_t> by_priority;  ///< indices into lanes, most urgent first, as far as seen
@@ -205,17 +208,12 @@ struct CoreTrail {
     bool thread_seen = false;
     Time end;  ///< the last known moment of this core
 
-    /// The number as the architecture counts: a cause on RISC-V, where lanes tell interrupts (16 + cause) from
-    /// exceptions (256 + cause).
-    unsigned architectural(unsigned number) const {
-        if (plain_numbers && number >= 16) return number - 16;
-        return !riscv || number < 16 ? number : number - (number >= 256 ? 256 : 16);
-    }
     /// Program-counter samples by function of the core's image (the last: where it has no code), and while asleep.
     std::vector<std::uint64_t> samples;
     std::uint64_t samples_asleep = 0;
-    const ExceptionLane* lane(unsigned number) const;
-    std::optional<std::size_t> lane_index(unsigned number) const;
+    /// Of an exception, by its code.
+    const ExceptionLane* lane(unsigned code) const;
+    std::optional<std::size_t> lane_index(unsigned code) const;
     /// What has the core at `t`, and since when (index of the change); nullopt before the first change.
     std::optional<std::size_t> change_at(Time t) const;
     std::uint16_t running_at(Time t) const;

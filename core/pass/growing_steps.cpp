@@ -43,7 +43,7 @@ GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail&
           [this](const StepBlock& block) { reader_.take(block); }, std::move(work)) {
     if (std::none_of(recording.streams.begin(), recording.streams.end(),
                      [&](const Recording::Stream& s) { return s.core == core_; }))
-        lanes_ = std::make_unique<NestLanes>(recording, trail, core_);
+        lanes_ = std::make_unique<NestLanes>(recording, trail, core_, false);
     if (lanes_ && make_step_timer(recording, index, after_s).kind() == StepClock::none &&
         (recording.events == nullptr ||
          recording.target.streams[recording.events->spec].core != trail.cores[core_].name))

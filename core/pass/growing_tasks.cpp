@@ -4,12 +4,14 @@
 
 namespace mt {
 namespace {
-constexpr std::uint16_t kLaneBase = 16;  // interrupt n stands in lane 16 + n, clear of the architecture's numbers
-constexpr std::uint32_t kMostInterrupt = 511 - kLaneBase;
 constexpr std::uint32_t kBeginPort = 1, kEndPort = 2;  // marks that bracket the use of a resource
 constexpr std::size_t kMostTasks = 1u << 20;
 constexpr std::uint32_t kNestDoubts = ~0u;  // doubts about interrupts ascend by themselves
 constexpr std::uint32_t kSmall = 4096;      // numbers that are looked up without a map
+
+// The code of an interrupt as the operating system counts it.
+std::uint16_t code_of(std::uint32_t number) { return ExceptionId::make(ExceptionId::Space::system, number).code(); }
+
 }  // namespace
 
 // Sums of many lengths, each rounded to picoseconds, are whole ticks all the same.
@@ -43,7 +45,7 @@ struct GrowingTasks::LiveCore {
     };
     std::vector<Open> interrupts;  ///< outermost first
     ExceptionNest nest;
-    std::array<int, 512> lane_of{};
+    PerException<int> lane_of{-1};
     bool critical = false;
     UseSpan critical_span;
 };
@@ -61,7 +63,6 @@ GrowingTasks::GrowingTasks(const Recording& recording, Trail& trail, std::vector
     if (recording.events) clock_.hz = recording.events->clock_hz;
     cores_.resize(trail.cores.size());
     out_.cores.resize(trail.cores.size());
-    for (auto& c : cores_) c.lane_of.fill(-1);
 }
 GrowingTasks::~GrowingTasks() = default;
 
@@ -349,8 +350,8 @@ void GrowingTasks::block(const OsEvent& e) {
 
 void GrowingTasks::isr(const OsEvent& e) {
     LiveCore& core = cores_[e.core];
-    const std::uint32_t number = std::min(e.subject, kMostInterrupt);
-    const auto lane = static_cast<unsigned>(kLaneBase + number);
+    const std::uint32_t number = std::min(e.subject, ExceptionId::kMost);
+    const unsigned lane = code_of(number);
     account(e.core, e.time);
     const std::uint64_t contradictions = core.nest.contradictions();
     if (e.kind == OsKind::isr_enter) {
@@ -375,8 +376,7 @@ void GrowingTasks::isr(const OsEvent& e) {
     }
     if (!make_lanes_[e.core]) return;
     core.nest.exit(lane, {e.time, e.time}, e.offset);
-    core.nest.back_in(core.interrupts.empty() ? 0 : kLaneBase + core.interrupts.back().number, {e.time, e.time},
-                      e.offset);
+    core.nest.back_in(core.interrupts.empty() ? 0 : code_of(core.interrupts.back().number), {e.time, e.time}, e.offset);
     if (core.nest.contradictions() != contradictions) ++unexplained_;
 }
 
@@ -607,8 +607,7 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
                 case ObjectKind::interrupt: {
                     out_.interrupt_names[e.subject] = name;
                     for (std::size_t c = 0; c < cores_.size(); ++c)
-                        if (const int l = cores_[c].lane_of[(kLaneBase + std::min(e.subject, kMostInterrupt)) & 511];
-                            l >= 0)
+                        if (const int l = cores_[c].lane_of[code_of(e.subject)]; l >= 0)
                             trail_.cores[c].lanes[static_cast<std::size_t>(l)].rename(name);
                     break;
                 }
@@ -690,7 +689,7 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
             marker(e);
             break;
         case OsKind::signal:
-            value(e.core, e.subject, "", e.time, e.value);
+            value(e.core, e.subject, "", e.time, Value::of(e.value), {});
             break;
         case OsKind::fault: {
             TaskFault f;
@@ -715,8 +714,8 @@ void GrowingTasks::doubt_running_job(std::size_t core) {
     if (cores_[core].running < tasks_.size()) tasks_[cores_[core].running].job.flags |= TaskJob::kUncertain;
 }
 
-void GrowingTasks::value(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
-                         const std::map<std::uint64_t, std::string>* names, unsigned decimals) {
+void GrowingTasks::value(std::size_t core, std::uint32_t id, const std::string& name, Time t, Value value,
+                         const ValueOrigin& origin, const std::map<std::uint64_t, std::string>* names) {
     const auto [found, fresh] = value_index_.try_emplace(id, out_.values.size());
     if (fresh) {
         ValueLane lane;
@@ -725,10 +724,10 @@ void GrowingTasks::value(std::size_t core, std::uint32_t id, const std::string& 
         const auto named = signal_names_.find(id);
         lane.name = !name.empty() ? name : named != signal_names_.end() ? named->second : "value " + std::to_string(id);
         if (names != nullptr) lane.value_names = *names;
-        lane.decimals = decimals;
+        lane.sort = value.sort;
         out_.values.push_back(std::move(lane));
     }
-    out_.values[found->second].append(t, value);
+    out_.values[found->second].append(t, value.bits, origin);
 }
 
 void GrowingTasks::mark(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
@@ -781,10 +780,10 @@ void GrowingTasks::settle() {
         CoreTrail& core = trail_.cores[c];
         if (make_lanes_[c]) {
             for (const auto& x : live.nest.closed()) {
-                int& lane = live.lane_of[x.number & 511];
+                int& lane = live.lane_of[x.number];
                 if (lane < 0) {
                     lane = static_cast<int>(core.lanes.size());
-                    const std::uint32_t number = x.number - kLaneBase;
+                    const std::uint32_t number = ExceptionId::of(x.number).number;
                     const auto name = out_.interrupt_names.find(number);
                     core.lanes.emplace_back(x.number, name != out_.interrupt_names.end()
                                                           ? name->second

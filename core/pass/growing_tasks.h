@@ -31,9 +31,9 @@ class GrowingTasks {
     /// How long the job of the running task took is not known: the bounds of its ends overlap.
     void doubt_running_job(std::size_t core);
     /// A variable of the program has this value from `t` on; `id` is its own among values; `names`:
-    /// what values stand for, may be null or empty; `decimals`: see ValueLane.
-    void value(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
-               const std::map<std::uint64_t, std::string>* names = nullptr, unsigned decimals = 0);
+    /// what values stand for, may be null or empty.
+    void value(std::size_t core, std::uint32_t id, const std::string& name, Time t, Value value,
+               const ValueOrigin& origin, const std::map<std::uint64_t, std::string>* names = nullptr);
     /// A mark; `names`: what values stand for, may be null or empty.
     void mark(std::size_t core, std::uint32_t id, const std::string& name, Time t, std::int64_t value,
               const std::map<std::uint64_t, std::string>* names);

@@ -28,7 +28,7 @@ class GrowingTrail::Part {
           core_(recording.streams[stream].core),
           core_trail_(trail.cores[core_]),
           stream_trail_(trail.streams[stream]),
-          lanes_(recording, trail, core_),
+          lanes_(recording, trail, core_, true),
           global_(trail.cores[core_].clock) {}
     std::unique_ptr<ItmTasks> tasks;  ///< null if the target file describes nothing that it would take
 
@@ -156,13 +156,19 @@ __attribute__((always_inline)) inline void GrowingTrail::Part::take_plain(const 
             ++core_trail_.samples_asleep;
             return;
         case ItmKind::data_pc:
+            if (tasks) tasks->instruction(p.number, p.value);
+            ++stream_trail_.comparators[p.number & 3];
+            break;
         case ItmKind::data_offset:
-        case ItmKind::data_read:
         case ItmKind::data_match:
             ++stream_trail_.comparators[p.number & 3];
             break;
+        case ItmKind::data_read:
         case ItmKind::data_write:
-            if (tasks) tasks->write_watched(p.number, p.value, p.earliest, p.latest);
+            if (tasks)
+                tasks->watched(p.number, p.value,
+                               p.kind == ItmKind::data_read ? ValueAccess::read : ValueAccess::written, p.earliest,
+                               p.latest);
             ++stream_trail_.comparators[p.number & 3];
             break;
         case ItmKind::global_time_1:
@@ -277,7 +283,7 @@ GrowingTasks& GrowingTrail::tasks() {
     for (const auto& s : recording_.step_streams) lanes[s.core] = false;
     if (recording_.events)
         for (const auto& [cpu, core] : recording_.events->core_of_cpu)
-            if (lanes[core]) trail_.cores[core].plain_numbers = true;
+            if (lanes[core]) trail_.cores[core].system_lanes = true;
     tasks_ = std::make_unique<GrowingTasks>(recording_, trail_, std::move(lanes));
     return *tasks_;
 }

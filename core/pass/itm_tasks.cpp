@@ -1,5 +1,9 @@
 #include "pass/itm_tasks.h"
 
+#include <algorithm>
+#include <cmath>
+#include <utility>
+
 #include "base/text.h"
 
 namespace mt {
@@ -36,7 +40,7 @@ ItmTasks::ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t 
         m.name = !w.symbol.empty() ? w.symbol
                  : w.address       ? hex_text(*w.address)
                                    : "comparator " + std::to_string(w.comparator);
-        m.form = {w.type, w.mask, w.shift};
+        m.type = ValueType::named(w.type).value_or(ValueType{}).with(w.mask, w.shift);
         m.names = &w.names;
     }
     for (const auto& p : recording.target.ports) {
@@ -48,7 +52,7 @@ ItmTasks::ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t 
         runs_ = runs_ || task;
         m.id = kItmNumbers + static_cast<std::uint32_t>(core << 16) + p.number;
         m.name = p.name.empty() ? "port " + std::to_string(p.number) : p.name;
-        m.form = {p.type};
+        m.type = ValueType::named(p.type).value_or(ValueType{});
         m.names = &p.names;
     }
     if (runs_) tasks_.only_switches(core);
@@ -93,32 +97,49 @@ void ItmTasks::switched(const Meaning& meaning, std::uint64_t value, Time earlie
     tasks_.take(e, block_);
 }
 
-void ItmTasks::told(const Meaning& meaning, std::uint64_t raw, Time earliest, Time t) {
+void ItmTasks::told(const Meaning& meaning, std::uint64_t raw, ValueOrigin origin, Time earliest, Time t) {
     switch (meaning.kind) {
         case Meaning::Kind::none:
             break;
         case Meaning::Kind::running_task:
-            switched(meaning, (raw & meaning.form.mask) >> meaning.form.shift, earliest, t);
+            if (origin.access == ValueAccess::written) switched(meaning, meaning.type.field(raw), earliest, t);
             break;
         case Meaning::Kind::value:
-            tasks_.value(core_, meaning.id, meaning.name, t, meaning.form.read(raw), meaning.names,
-                         meaning.form.decimals());
+            if (earliest < t)
+                origin.slack_ns =
+                    static_cast<std::uint32_t>(std::min<std::int64_t>(((t - earliest).ps + 999) / 1000, 0xFFFF'FFFF));
+            tasks_.value(core_, meaning.id, meaning.name, t, meaning.type.read(raw), origin, meaning.names);
             break;
         case Meaning::Kind::mark:
-            tasks_.mark(core_, meaning.id, meaning.name, t, meaning.form.read(raw), meaning.names);
+            if (const Value v = meaning.type.read(raw); origin.access == ValueAccess::written)
+                tasks_.mark(
+                    core_, meaning.id, meaning.name, t,
+                    v.is_real() ? std::llround(std::clamp(v.number(), -9e18, 9e18)) : static_cast<std::int64_t>(v.bits),
+                    meaning.names);
             break;
     }
 }
 
 void ItmTasks::write_port(unsigned port, std::uint64_t value, Time earliest, Time latest) {
-    told(ports_[port & 0xFF], value, earliest, latest);
+    told(ports_[port & 0xFF], value, {}, earliest, latest);
 }
 
-void ItmTasks::write_watched(unsigned comparator, std::uint64_t value, Time earliest, Time latest) {
-    told(watches_[comparator & 0xF], value, earliest, latest);
+// DWT tells the address of the instruction, if it is asked to, before the value of the same access (Armv7-M ARM
+// C1.8.1).
+void ItmTasks::instruction(unsigned comparator, std::uint64_t address) { instruction_[comparator & 0xF] = address; }
+
+void ItmTasks::watched(unsigned comparator, std::uint64_t value, ValueAccess access, Time earliest, Time latest) {
+    ValueOrigin origin;
+    origin.access = access;
+    if (const auto address = std::exchange(instruction_[comparator & 0xF], std::nullopt)) {
+        origin.instruction = *address;
+        origin.instruction_known = true;
+    }
+    told(watches_[comparator & 0xF], value, origin, earliest, latest);
 }
 
 void ItmTasks::lose(Time earliest, Time latest) {
+    instruction_.fill(std::nullopt);
     if (!runs_) return;
     OsEvent lost;
     lost.kind = OsKind::lost;

@@ -9,7 +9,7 @@
 #include "flow/local_time.h"
 #include "pass/growing_tasks.h"
 #include "recording/recording.h"
-#include "target/typed_value.h"
+#include "target/value_type.h"
 
 namespace mt {
 
@@ -21,7 +21,9 @@ class ItmTasks {
     ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t core);
 
     void write_port(unsigned port, std::uint64_t value, Time earliest, Time latest);
-    void write_watched(unsigned comparator, std::uint64_t value, Time earliest, Time latest);
+    /// A comparator tells the address of an instruction: that of the access whose value it tells next.
+    void instruction(unsigned comparator, std::uint64_t address);
+    void watched(unsigned comparator, std::uint64_t value, ValueAccess access, Time earliest, Time latest);
     void enter(unsigned number, Time t) {
         if (!runs_) return;
         ++open_;
@@ -53,10 +55,10 @@ class ItmTasks {
         enum class Kind : std::uint8_t { none, running_task, value, mark } kind = Kind::none;
         std::uint32_t id = 0;
         std::string name;
-        ValueForm form;  ///< its type stands in the target file
+        ValueType type;
         const std::map<std::uint64_t, std::string>* names = nullptr;
     };
-    void told(const Meaning& meaning, std::uint64_t raw, Time earliest, Time t);
+    void told(const Meaning& meaning, std::uint64_t raw, ValueOrigin origin, Time earliest, Time t);
     void switched(const Meaning& meaning, std::uint64_t value, Time earliest, Time t);
     std::string task_name(const Meaning& meaning, std::uint64_t value) const;
 
@@ -70,6 +72,7 @@ class ItmTasks {
     unsigned open_ = 0;  ///< interrupts
     Time last_switch_;
     OsBlock block_;
+    std::array<std::optional<std::uint64_t>, 16> instruction_{};  ///< of each comparator, until its value comes
 };
 
 }  // namespace mt

@@ -6,16 +6,14 @@
 #include <algorithm>
 #include <utility>
 
-#include "doubt/doubts.h"
+#include "pass/growing_steps.h"
 #include "pass/reading.h"
 
 namespace mt {
 namespace {
 using Steady = std::chrono::steady_clock;
-constexpr std::size_t kTurn = 1 << 20;       ///< bytes decoded of one stream before the next has its turn
-constexpr std::size_t kStepsTurn = 1 << 16;  ///< of instruction trace, which says much in a byte
-constexpr std::size_t kEnoughForFrames = 1 << 16;
-constexpr double kRest = 0.4;  ///< s without a byte, or behind by so much: the pace is not measured over it
+constexpr std::size_t kMany = 1 << 18;  ///< bytes that wait: no rest then
+constexpr double kRest = 0.4;           ///< s without a byte, or behind by so much: the pace is not measured over it
 constexpr std::uint64_t kFarBehind = 8 << 20;  ///< bytes that are on the disk and not decoded
 double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
 }  // namespace
@@ -98,19 +96,18 @@ void LiveRecording::begin() {
     if (tapped != nullptr) growing_->tap_port(tapped_stream, tapped->number, *tap_);
     prepare_steps(*r, growing_->trail());
     if (const auto& mark = run_->recipe().mark) growing_->watch_port(mark->port, mark->value);
-    const auto add = [&](Feed::Kind kind, std::size_t index, std::size_t spec, std::shared_ptr<const MappedFile> file) {
+    for (auto& decoder : make_decoders(*r, *growing_)) {
         Feed feed;
-        feed.kind = kind;
-        feed.index = index;
-        feed.spec = spec;
-        feed.file = std::move(file);
+        feed.decoder = std::move(decoder);
+        const std::size_t i = feeds_.size(), itm = r->streams.size(), steps = r->step_streams.size();
+        const Recording::Stream* stream = i < itm           ? &r->streams[i]
+                                          : i < itm + steps ? &r->step_streams[i - itm]
+                                                            : nullptr;
+        feed.spec = stream != nullptr ? stream->spec : r->live_events->spec;
+        feed.file = stream != nullptr ? stream->file : r->live_events->files[0].file;
         feed.before.at = feed.before.history_at = Steady::now();
         feeds_.push_back(std::move(feed));
-    };
-    for (std::size_t i = 0; i < r->streams.size(); ++i) add(Feed::Kind::itm, i, r->streams[i].spec, r->streams[i].file);
-    for (std::size_t i = 0; i < r->step_streams.size(); ++i)
-        add(Feed::Kind::steps, i, r->step_streams[i].spec, r->step_streams[i].file);
-    if (r->live_events) add(Feed::Kind::events, 0, r->live_events->spec, r->live_events->files[0].file);
+    }
     if (tapped != nullptr) feeds_.back().tap = tap_.get();
     {
         const std::lock_guard guard(lock_);
@@ -133,78 +130,45 @@ std::vector<LiveFigures> LiveRecording::figures() const {
     return figures_;
 }
 
-// Settles how a stream begins once enough of it is there. While a recording grows, only synchronised data is
-// believed; whether a stream without any can be trusted is decided when the finished recording is opened.
-bool LiveRecording::try_start(Feed& feed, std::span<const std::uint8_t> raw, double after_s, bool last) {
-    const StreamSpec& spec = recording_->target.streams[feed.spec];
-    const bool framed = spec.framing == Framing::tpiu;
-    const bool marked = framed && tpiu_has_full_sync(raw.first(std::min(raw.size(), kEnoughForFrames)));
-    if (framed && !marked && raw.size() < kEnoughForFrames && !last) return false;
-    feed.started = true;
-    if (feed.kind == Feed::Kind::events) {
-        feed.events = std::make_unique<LiveEvents>(*recording_, growing_->trail(), growing_->tasks());
-        return true;
-    }
-    if (feed.kind == Feed::Kind::steps) {
-        feed.growing = std::make_unique<GrowingSteps>(*recording_, feed.index, growing_->trail(), after_s);
-        return true;
-    }
-    StartPlan plan;
-    if (framed) plan.deframer = TpiuDeframer(spec.trace_id, !marked);
-    plan.base = Time::from_ns(std::clamp(after_s, 0.0, 1e6) * 1e9);
-    growing_->start(feed.index, std::move(plan));
-    return true;
-}
-
 // Decodes what has come since; true if there was anything.
 bool LiveRecording::decode_some(Feed& f, const ReceiverState& received, bool last) {
     if (received.bytes == 0) return false;
     f.file->renew(static_cast<std::size_t>(received.bytes));
     const auto raw = f.file->bytes();
     if (!f.started) {
-        if (!try_start(f, raw, received.first_byte_after_s, last)) return false;
-        f.taken = 0;
-    }
-    const bool steps = f.kind == Feed::Kind::steps;
-    if (f.kind == Feed::Kind::events) {
-        const auto arrival = [&](std::uint64_t offset) {
-            return f.tap != nullptr ? f.tap->written_by(offset).seconds() : received.first_byte_after_s;
+        const auto arrival = [tap = f.tap, after = received.first_byte_after_s](std::uint64_t offset) {
+            return tap != nullptr ? tap->written_by(offset).seconds() : after;
         };
-        if (received.first > f.taken) f.events->lose(received.first);
-        const std::uint64_t reached =
-            f.events->renew(std::min<std::uint64_t>(raw.size(), std::max(f.taken, received.first) + kTurn),
-                            received.breaks, last, arrival);
-        const bool any = reached > f.taken;
-        // A packet longer than a turn is looked at again with more of it.
-        if (!any && raw.size() > f.taken + kTurn) {
-            f.taken = std::max(f.taken, f.events->renew(raw.size(), received.breaks, last, arrival));
-            return f.taken > reached;
-        }
-        f.taken = std::max(f.taken, reached);
-        return any;
+        // Only synchronised data is believed meanwhile; whether a stream without any can be trusted is decided when the
+        // finished recording is opened.
+        const auto started = f.decoder->start(raw, 0, arrival, false);
+        if (!last && (!started || !*started)) return false;
+        f.started = started && *started;
+        if (!f.started) return false;
     }
     if (received.first > f.taken) {
-        if (steps)
-            f.growing->lose(received.first);
-        else
-            growing_->skip_to(f.index, received.first);
+        f.decoder->lose(received.first);
         f.taken = received.first;
     }
-    while (f.breaks_taken < received.breaks.size() && received.breaks[f.breaks_taken] <= f.taken) {
-        if (f.taken > 0 && steps) f.growing->lose(f.taken);
-        if (f.taken > 0 && !steps) growing_->lose(f.index);
-        ++f.breaks_taken;
+    for (; f.breaks_taken < received.breaks.size() && received.breaks[f.breaks_taken] <= f.taken; ++f.breaks_taken)
+        if (f.taken > 0) f.decoder->lose(f.taken);
+    std::uint64_t end = raw.size();
+    if (f.breaks_taken < received.breaks.size()) end = std::min(end, received.breaks[f.breaks_taken]);
+    for (const std::uint64_t most : {std::uint64_t{f.decoder->turn()}, end}) {
+        const std::uint64_t until = std::min(end, f.taken + most);
+        if (until <= f.taken) return false;
+        // Up to a break all is there that there will be.
+        const auto taken =
+            f.decoder->feed(raw.subspan(f.taken, until - f.taken), until == end && (last || end < raw.size()));
+        if (!taken) return false;
+        f.taken += *taken;
+        f.file->let_go(f.taken);
+        if (*taken > 0) return true;
+        if (until == end) break;
+        // A packet longer than a turn is looked at again with more of it.
     }
-    std::uint64_t until = std::min<std::uint64_t>(raw.size(), f.taken + (steps ? kStepsTurn : kTurn));
-    if (f.breaks_taken < received.breaks.size()) until = std::min(until, received.breaks[f.breaks_taken]);
-    if (until <= f.taken) return false;
-    const auto piece = raw.subspan(f.taken, until - f.taken);
-    if (steps)
-        f.growing->feed(piece);
-    else
-        growing_->feed(f.index, piece);
-    f.taken = until;
-    f.file->let_go(until);
+    if (end == raw.size()) return false;
+    f.taken = end;  // what no packet claims before a break
     return true;
 }
 
@@ -226,10 +190,10 @@ bool LiveRecording::decode_tapped(Feed& f, bool last) {
 
 std::shared_ptr<Trail> LiveRecording::snapshot() {
     for (Feed& f : feeds_)
-        if (f.growing) f.growing->settle();
+        if (f.started) f.decoder->settle();
     auto copy = growing_->snapshot();
     for (Feed& f : feeds_)
-        if (f.growing) f.growing->add_open(copy->steps[f.index]);
+        if (f.started) f.decoder->add_open(*copy);
     return copy;
 }
 
@@ -264,16 +228,12 @@ void LiveRecording::decode() {
         }
         if (state.discarded) return;
         // What has come is decoded; a little more is waited for, since many small pieces cost more than one.
-        if (behind < kTurn / 4 && !last) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+        if (behind < kMany && !last) std::this_thread::sleep_for(std::chrono::milliseconds(5));
     }
     for (Feed& f : feeds_) {
-        if (f.growing) f.growing->finish();
-        if (f.kind == Feed::Kind::itm && growing_->started(f.index)) growing_->finish(f.index);
         while (f.tap != nullptr && decode_tapped(f, true)) {  // what waited for its time until the stream's end
         }
-        if (f.events) f.events->finish();
-        f.growing.reset();
-        f.events.reset();
+        if (f.started) static_cast<void>(f.decoder->finish());  // what is wrong is said when it is opened again
     }
     if (growing_->has_tasks()) growing_->tasks().finish();
     publish(snapshot());
@@ -294,24 +254,10 @@ void LiveRecording::renew_figures(const RunState& state) {
         LiveFigures& f = figures_[i];
         Feed& feed = feeds_[i];
         Before& b = feed.before;
-        const Trail& trail = growing_->trail();
         std::uint64_t bytes = 0;
         for (const auto& r : state.streams)
             if (r.stream == feed.spec) bytes = r.received.bytes;
-        const EventStream* events = feed.kind == Feed::Kind::events && !trail.tasks.streams.empty()
-                                        ? &trail.tasks.streams[feed.index]
-                                        : nullptr;
-        std::uint64_t packets = 0, syncs = 0;
-        if (events != nullptr) {  // each packet begins with its mark
-            packets = events->events;
-            syncs = events->packets;
-        } else if (feed.kind == Feed::Kind::steps) {
-            packets = trail.steps[feed.index].packets;
-            syncs = trail.steps[feed.index].syncs;
-        } else if (feed.kind == Feed::Kind::itm) {
-            packets = trail.streams[feed.index].packets;
-            syncs = trail.streams[feed.index].counts[static_cast<std::size_t>(ItmKind::sync)];
-        }
+        const auto [packets, syncs] = feed.started ? feed.decoder->facts() : StreamDecoder::Facts{};
         if (syncs > b.syncs) {
             b.syncs = syncs;
             b.sync_at = now;
@@ -325,9 +271,9 @@ void LiveRecording::renew_figures(const RunState& state) {
             b.bytes = bytes;
             b.packets = packets;
         }
-        if (feed.kind == Feed::Kind::itm) {
+        if (feed.decoder->keeps_pace()) {
             // The first second may bring what waited on the line before.
-            const double end = trail.cores[recording_->streams[feed.index].core].end.seconds();
+            const double end = feed.decoder->reached().seconds();
             bool rests = true;
             for (const auto& r : state.streams)
                 if (r.stream == feed.spec)

@@ -9,9 +9,8 @@
 #include <thread>
 
 #include "capture/record_run.h"
-#include "pass/growing_events.h"
-#include "pass/growing_steps.h"
 #include "pass/growing_trail.h"
+#include "pass/stream_decoder.h"
 #include "recording/recording.h"
 
 namespace mt {
@@ -57,7 +56,6 @@ class LiveRecording {
     struct Feed;
     bool decode_tapped(Feed& feed, bool last);
     bool decode_some(Feed& feed, const ReceiverState& received, bool last);
-    bool try_start(Feed& feed, std::span<const std::uint8_t> raw, double after_s, bool last);
     std::shared_ptr<Trail> snapshot();
     void renew_figures(const RunState& state);
     void publish(std::shared_ptr<Trail> trail);
@@ -80,15 +78,11 @@ class LiveRecording {
     };
     /// A stream on its way into the trail.
     struct Feed {
-        enum class Kind : std::uint8_t { itm, steps, events };
-        Kind kind = Kind::itm;
-        std::size_t index = 0;  ///< of streams, step_streams or event streams
-        std::size_t spec = 0;   ///< of the target's streams
+        std::unique_ptr<StreamDecoder> decoder{};
+        std::size_t spec = 0;  ///< of the target's streams
         std::shared_ptr<const MappedFile> file{};
-        std::unique_ptr<GrowingSteps> growing{};  ///< of instruction trace, once it began
-        std::unique_ptr<LiveEvents> events{};     ///< of an event trace, once it began
-        PortTap* tap = nullptr;                   ///< the event trace comes through a port …
-        bool tap_full = false;                    ///< … and finds no room in the folder for temporary files
+        PortTap* tap = nullptr;  ///< the event trace comes through a port …
+        bool tap_full = false;   ///< … and finds no room in the folder for temporary files
         bool started = false;
         std::uint64_t taken = 0;
         std::size_t breaks_taken = 0;

@@ -1,8 +1,6 @@
 // What a nest of handlers tells, into the lanes of its core.
 #pragma once
 
-#include <array>
-
 #include "flow/exception_nest.h"
 #include "model/trail.h"
 #include "recording/recording.h"
@@ -12,21 +10,23 @@ namespace mt {
 /// One core; what a HandlerStack tells may be told to it at once. One thread at a time; both arguments must outlive it.
 class NestLanes {
   public:
-    NestLanes(const Recording& recording, Trail& trail, std::size_t core)
-        : recording_(recording), core_(trail.cores[core]), index_(core) {
-        lane_of_.fill(-1);
-    }
+    /// `from_wire`: what comes are numbers as software writes them, else codes of ExceptionId.
+    NestLanes(const Recording& recording, Trail& trail, std::size_t core, bool from_wire)
+        : recording_(recording), core_(trail.cores[core]), index_(core), other_numbers_(from_wire && core_.riscv) {}
 
     void close(const ExceptionInstance& x) {
-        int& lane = lane_of_[x.number & 0x1FF];
+        const std::uint16_t code = code_of(x.number);
+        int& lane = lane_of_[code];
         if (lane < 0) {
             lane = static_cast<int>(core_.lanes.size());
-            core_.lanes.emplace_back(x.number, recording_.exception_name(index_, x.number));
+            core_.lanes.emplace_back(code, recording_.exception_name(index_, code));
         }
         core_.lanes[static_cast<std::size_t>(lane)].append(x);
     }
-    void change(Time t, std::uint16_t running) { core_.add_change(t, running); }
-    void visit(std::uint16_t number, Time begin, Time end, Time back) { core_.add_visit(number, begin, end, back); }
+    void change(Time t, std::uint16_t running) { core_.add_change(t, code_of(running)); }
+    void visit(std::uint16_t number, Time begin, Time end, Time back) {
+        core_.add_visit(code_of(number), begin, end, back);
+    }
 
     /// Takes what was closed since, and empties the nest of it. A lane begins with its first execution.
     void take(ExceptionNest& nest) {
@@ -36,15 +36,22 @@ class NestLanes {
     }
     void finish(const HandlerStack& nest) {
         core_.contradictions += nest.contradictions();
-        core_.cuts = nest.cuts();
+        core_.cuts.clear();
+        for (const auto& [pair, count] : nest.cuts()) core_.cuts[{code_of(pair.first), code_of(pair.second)}] += count;
         core_.by_priority = order_by_priority(core_);
     }
 
   private:
+    std::uint16_t code_of(std::uint16_t number) const {
+        if (!other_numbers_ || number >= ContextChange::kBetween) [[likely]]
+            return number;
+        return ExceptionId::on_wire(number, true).code();
+    }
     const Recording& recording_;
     CoreTrail& core_;
     std::size_t index_;
-    std::array<int, 512> lane_of_;  ///< exception number to lane, -1 before it was seen
+    bool other_numbers_;
+    PerException<int> lane_of_{-1};  ///< -1 before it was seen
 };
 
 }  // namespace mt

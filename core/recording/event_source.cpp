@@ -247,7 +247,9 @@ Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place) 
         EventSource::File f;
         f.path = path.string();
         f.file = *file;
-        PacketLister(*source->metadata).list(f.file->bytes(), place.breaks, true, f.packets, f.damage);
+        PacketLister lister(*source->metadata);
+        lister.skip_to(std::min<std::uint64_t>(place.first, f.file->bytes().size()), f.damage);
+        lister.list(f.file->bytes(), place.breaks, true, f.packets, f.damage);
         leave_out_misdated(f);
         if (f.packets.empty()) {
             source->doubts.push_back("The file " + path.string() + " holds no packet of this trace (" +

@@ -85,6 +85,7 @@ struct EventPlace {
     std::string inside;    ///< a folder that no link may lead out of; empty: none
     std::uint64_t recorder_hz = 0;  ///< the packets are our recorder's, and its clock counts so fast; 0: they are not
     std::vector<std::uint64_t> breaks;  ///< offsets in a file of packets at which bytes are missing
+    std::uint64_t first = 0;            ///< bytes of a file of packets that were given up to keep the newest
 };
 
 /// Finds the packets in bytes that may still grow. One thread at a time.

@@ -139,6 +139,7 @@ Result<void> open_events(Recording& r, std::size_t stream) {
     EventPlace place = event_place(spec);
     const StreamJournal journal = read_journal(spec.file + ".journal");
     for (const auto& b : journal.breaks) place.breaks.push_back(b.offset);
+    place.first = journal.first;
     place.inside = r.inside;
     auto source = open_event_source(place);
     if (!source) return tl::make_unexpected(source.error());
@@ -326,7 +327,8 @@ Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& 
 
 std::string Recording::exception_name(std::size_t core, unsigned number) const {
     const auto found = exception_names[core].find(number);
-    return found != exception_names[core].end() && number >= 16 ? found->second : architectural_exception_name(number);
+    return found != exception_names[core].end() && number >= 16 ? found->second
+                                                                : architectural_exception_name(ExceptionId::of(number));
 }
 
 Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside) {

@@ -48,6 +48,7 @@ struct Recording {
     std::vector<std::shared_ptr<const InlineTable>> inlines;       ///< per core; null where no instructions are traced
     std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do
 
+    /// `number`: a code of ExceptionId.
     std::string exception_name(std::size_t core, unsigned number) const;
 };
 

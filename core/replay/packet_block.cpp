@@ -5,7 +5,7 @@
 
 #include "base/text.h"
 #include "flow/itm_pipe.h"
-#include "target/typed_value.h"
+#include "target/value_type.h"
 
 namespace mt {
 namespace {
@@ -152,7 +152,8 @@ EventText event_text(const Recording& recording, std::size_t stream, const ItmPa
         case ItmKind::exc_exit:
         case ItmKind::exc_return:
             t.number = std::to_string(p.number);
-            t.name = recording.exception_name(core, p.number);
+            t.name = recording.exception_name(
+                core, ExceptionId::on_wire(p.number, recording.target.cores[core].isa.rfind("rv", 0) == 0).code());
             break;
         case ItmKind::port: {
             const PortSpec* port = recording.target.port(p.number);
@@ -175,8 +176,12 @@ EventText event_text(const Recording& recording, std::size_t stream, const ItmPa
             t.name = watch == nullptr || watch->symbol.empty() ? "comparator " + t.number : watch->symbol;
             const bool typed = watch != nullptr && (p.kind == ItmKind::data_read || p.kind == ItmKind::data_write);
             if (p.kind != ItmKind::data_match)
-                t.value =
-                    typed ? ValueForm{watch->type, watch->mask, watch->shift}.text(p.value) : std::to_string(p.value);
+                t.value = typed ? ValueType::named(watch->type)
+                                      .value_or(ValueType{})
+                                      .with(watch->mask, watch->shift)
+                                      .read(p.value)
+                                      .text()
+                                : std::to_string(p.value);
             break;
         }
         case ItmKind::damage:

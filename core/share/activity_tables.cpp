@@ -107,11 +107,13 @@ std::string stats_text(const LaneKind& kind, const Measured& of) {
     for (std::size_t i = 0; i < figures.size(); ++i) {
         if (figures[i].heading.empty()) continue;
         // A figure that no activity has is not worth a column.
-        if (!rows.empty() && std::none_of(rows.begin(), rows.end(), [i](const MeasuredRow& row) { return row.cells[i].known(); }))
+        if (!rows.empty() &&
+            std::none_of(rows.begin(), rows.end(), [i](const MeasuredRow& row) { return row.cells[i].known(); }))
             continue;
         lines[0].emplace_back(figures[i].heading);
         left.push_back(!rows.empty() && std::holds_alternative<std::string>(rows[0].cells[i].value));
-        for (std::size_t r = 0; r < rows.size(); ++r) lines[r + 1].push_back(cut_to(people_text(rows[r].cells[i]), kWidest));
+        for (std::size_t r = 0; r < rows.size(); ++r)
+            lines[r + 1].push_back(cut_to(people_text(rows[r].cells[i]), kWidest));
     }
     std::vector<std::size_t> width(lines[0].size());
     for (const auto& line : lines)

@@ -7,7 +7,7 @@
 #include "base/text.h"
 #include "replay/packet_block.h"
 #include "share/ctf_writer.h"
-#include "target/typed_value.h"
+#include "target/value_type.h"
 
 namespace mt {
 namespace {
@@ -37,11 +37,11 @@ class CoreEvents {
         for (std::size_t s = 0; s < recording.streams.size(); ++s)
             if (recording.streams[s].core == core) stream_ = s;
         for (const WatchSpec& w : recording.target.watches) {
-            const ValueForm form{w.type, w.mask, w.shift};
+            const ValueType type = ValueType::named(w.type).value_or(ValueType{}).with(w.mask, w.shift);
             const std::string name = !w.symbol.empty() ? w.symbol
                                      : w.address       ? hex_text(*w.address)
                                                        : "comparator " + std::to_string(w.comparator);
-            values_[w.comparator] = {form, name + (form.decimals() == 6 ? " in millionths" : "")};
+            values_[w.comparator] = {type, name + (type.read(0).is_real() ? " in millionths" : "")};
         }
     }
     bool own_events() const { return own_events_; }
@@ -58,7 +58,7 @@ class CoreEvents {
         for (const auto& lane : core.lanes) {
             texts.texts = {lane.name()};
             e.code = static_cast<std::uint8_t>(ObjectKind::interrupt);
-            e.subject = number_of(lane.number());
+            e.subject = lane.id().wire();
             writer.write(e, 0, texts);
         }
         if (stream_) {
@@ -131,10 +131,10 @@ class CoreEvents {
                 e.subject = p.kind == ItmKind::port ? kFirstPort + p.number : p.number;
                 e.value = static_cast<std::int64_t>(p.value);
                 if (const PortSpec* spec = recording_.target.port(p.number); spec != nullptr && p.kind == ItmKind::port)
-                    e.value = ValueForm{spec->type}.read(p.value);
+                    e.value = whole(ValueType::named(spec->type).value_or(ValueType{}).read(p.value));
                 else if (const auto found = values_.find(p.number);
                          found != values_.end() && p.kind == ItmKind::data_write)
-                    e.value = found->second.first.read(p.value);
+                    e.value = whole(found->second.first.read(p.value));
                 take(e, of_port, none);
                 ++at;
             }
@@ -142,8 +142,10 @@ class CoreEvents {
     }
 
   private:
-    std::uint32_t number_of(unsigned lane) const {
-        return trail_.cores[core_].plain_numbers && lane >= 16 ? lane - 16 : lane;
+    // Events hold whole numbers: of others millionths.
+    static std::int64_t whole(const Value& v) {
+        if (!v.is_real()) return static_cast<std::int64_t>(v.bits);
+        return std::isfinite(v.number()) ? std::llround(std::clamp(v.number() * 1e6, -9e18, 9e18)) : 0;
     }
     template <class Take>
     void follow(std::uint16_t running, Time t, std::vector<std::uint16_t>& nest, Take& take, const OsBlock& none) {
@@ -151,7 +153,7 @@ class CoreEvents {
             OsEvent e;
             e.core = static_cast<std::uint16_t>(core_);
             e.kind = kind;
-            e.subject = number_of(number);
+            e.subject = ExceptionId::of(number).wire();
             take(e, t, none);
         };
         const auto leave = [&] {
@@ -182,7 +184,7 @@ class CoreEvents {
     bool own_events_ = false;
     std::optional<std::size_t> stream_;
     static constexpr std::uint32_t kFirstPort = 100;  ///< ports of the trace hardware stand clear of the vocabulary's
-    std::map<unsigned, std::pair<ValueForm, std::string>> values_;  ///< by comparator: how to read it, and its name
+    std::map<unsigned, std::pair<ValueType, std::string>> values_;  ///< by comparator: how to read it, and its name
     std::vector<std::pair<std::size_t, std::size_t>> packets_;
     CtfMetadata empty_;
 };

@@ -20,7 +20,6 @@ bool is_missing(const StepTrail& t, const StepGapAt& g) {
 
 using Json = nlohmann::ordered_json;
 
-
 }  // namespace
 
 void write_step_addresses(const Recording& recording, const StepTrail& trail, std::optional<Time> from,

@@ -150,12 +150,10 @@ void write_events_csv(const Recording& recording, const Trail& trail, std::optio
             const StepTrail& steps = trail.steps[first];
             const StepTrapAt& x = steps.traps[next[first]++];
             if ((from && x.time < *from) || (to && *to < x.time)) continue;
-            const bool known = x.trap.number != StepTrap::kUnknown;
-            const unsigned number =
-                steps.code->thumb() || !known ? x.trap.number : (x.trap.number & 0xFF) + (x.trap.interrupt ? 16 : 256);
+            const auto known = exception_of(x.trap, *steps.code);
             out << (steps.clock == StepClock::none ? std::string() : ns_text(x.time)) << ',' << csv_field(steps.core)
                 << ",exc_enter,"
-                << (known ? csv_field(recording.exception_name(steps.core_index, number)) : std::string()) << ','
+                << (known ? csv_field(recording.exception_name(steps.core_index, known->code())) : std::string()) << ','
                 << (known ? std::to_string(x.trap.number) : std::string()) << ','
                 << (x.trap.epc_known ? hex_text(x.trap.epc, 8) : std::string()) << ',' << x.trap.offset << '\n';
         }

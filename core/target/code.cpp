@@ -6,16 +6,41 @@
 
 namespace mt {
 
+namespace {
+
+// What an instruction of a set does; null: that is not known.
+using Classify = FlowInsn (*)(std::span<const std::uint8_t> bytes, std::uint64_t address);
+Classify classify(Isa isa) {
+    switch (isa) {
+        case Isa::thumb:
+            return thumb_flow;
+        case Isa::rv32:
+            return [](std::span<const std::uint8_t> bytes, std::uint64_t at) { return riscv_flow(bytes, at, 32); };
+        case Isa::rv64:
+            return [](std::span<const std::uint8_t> bytes, std::uint64_t at) { return riscv_flow(bytes, at, 64); };
+        default:
+            return nullptr;
+    }
+}
+
+}  // namespace
+
+std::optional<Isa> isa_of(std::string_view isa) {
+    if (isa.starts_with("rv32")) return Isa::rv32;
+    if (isa.starts_with("rv64")) return Isa::rv64;
+    if (!isa.starts_with("armv")) return std::nullopt;
+    if (isa.find("-m") != std::string_view::npos || isa == "armv7e-m") return Isa::thumb;
+    return isa == "armv8-a" ? Isa::a64 : Isa::arm;
+}
+
 bool Code::can_follow(const std::string& isa) {
-    const bool arm = isa.rfind("armv", 0) == 0;
-    return isa.rfind("rv32", 0) == 0 || isa.rfind("rv64", 0) == 0 || (arm && isa.find("-m") != std::string::npos) ||
-           isa == "armv7e-m";
+    const auto known = isa_of(isa);
+    return known && classify(*known) != nullptr;
 }
 
 std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> pieces, const std::string& isa) {
     auto code = std::make_shared<Code>();
-    code->thumb_ = isa.rfind("armv", 0) == 0;
-    code->xlen_ = isa.rfind("rv64", 0) == 0 ? 64 : 32;
+    code->isa_ = isa_of(isa).value_or(Isa::rv32);
     code->slots_.emplace_back();  // slot 0: nowhere
     for (const auto& piece : pieces) code->add(piece);
     if (code->pieces_.empty()) code->pieces_.emplace_back();
@@ -35,6 +60,7 @@ void Code::add(const Image::Piece& piece) {
     p.base = piece.address & ~std::uint64_t{1};
     p.bytes = bytes;
     p.first = static_cast<std::uint32_t>(slots_.size());
+    p.isa = isa_;
     p.data.assign(piece.bytes.begin(), piece.bytes.begin() + static_cast<std::ptrdiff_t>(bytes));
     p.data.resize(bytes + 2);                      // bits() may look behind the last halfword
     slots_.resize(slots_.size() + bytes / 2 + 1);  // the one behind the last is nowhere, too
@@ -43,12 +69,13 @@ void Code::add(const Image::Piece& piece) {
 
 void Code::finish() {
     for (const Piece& p : pieces_) {
+        const Classify flow_of = classify(p.isa);
+        if (flow_of == nullptr) continue;
         const std::span<const std::uint8_t> data(p.data.data(), p.bytes);
         const auto count = static_cast<std::uint32_t>(p.bytes / 2);
         for (std::uint32_t i = count; i-- > 0;) {
             const std::uint64_t at = p.base + 2 * std::uint64_t{i};
-            const FlowInsn insn =
-                thumb_ ? thumb_flow(data.subspan(2 * i), at) : riscv_flow(data.subspan(2 * i), at, xlen_);
+            const FlowInsn insn = flow_of(data.subspan(2 * i), at);
             Slot& s = slots_[p.first + i];
             s.flow = insn.flow;
             s.size = static_cast<std::uint8_t>(insn.size / 2);
@@ -66,7 +93,7 @@ void Code::finish() {
                 s.count = 1;
             }
         }
-        if (!thumb_) continue;
+        if (p.isa != Isa::thumb) continue;
         // IT blocks make what stands behind them conditional (Armv7-M ARM A7.3.3).
         for (std::uint32_t i = 0; i < count; i += slots_[p.first + i].size) {
             if ((slots_[p.first + i].flags & FlowInsn::kIt) == 0) continue;
@@ -80,22 +107,25 @@ void Code::finish() {
     }
 }
 
-std::uint64_t Code::address(std::uint32_t slot) const {
+const Code::Piece& Code::piece_of(std::uint32_t slot) const {
     const Piece* found = &pieces_.front();
     for (const Piece& p : pieces_)
         if (p.first <= slot) found = &p;
-    return found->base + 2 * std::uint64_t{slot - found->first};
+    return *found;
+}
+
+std::uint64_t Code::address(std::uint32_t slot) const {
+    const Piece& p = piece_of(slot);
+    return p.base + 2 * std::uint64_t{slot - p.first};
 }
 
 std::uint32_t Code::bits(std::uint32_t slot) const {
     if (slot == kNowhere) return 0;
-    const Piece* found = &pieces_.front();
-    for (const Piece& p : pieces_)
-        if (p.first <= slot) found = &p;
-    const std::size_t at = 2 * std::size_t{slot - found->first};
-    if (at >= found->bytes) return 0;
+    const Piece& p = piece_of(slot);
+    const std::size_t at = 2 * std::size_t{slot - p.first};
+    if (at >= p.bytes) return 0;
     std::uint32_t word = 0;
-    std::memcpy(&word, found->data.data() + at, 4);
+    std::memcpy(&word, p.data.data() + at, 4);
     return slots_[slot].size == 1 ? word & 0xFFFF : word;
 }
 

@@ -5,13 +5,23 @@
 
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "target/image.h"
 
 namespace mt {
+
+/// Instruction sets, as addresses and the core's state choose between them.
+enum class Isa : std::uint8_t { thumb, arm, a64, rv32, rv64 };
+/// The one in which a core of this `isa` (of the target file) begins; nothing if there is none of that name.
+std::optional<Isa> isa_of(std::string_view isa);
+constexpr bool is_riscv(Isa isa) { return isa == Isa::rv32 || isa == Isa::rv64; }
+/// Bits of an address.
+constexpr unsigned address_bits(Isa isa) { return isa == Isa::rv64 || isa == Isa::a64 ? 64 : 32; }
 
 /// What an instruction does to the flow of the program.
 enum class Flow : std::uint8_t {
@@ -58,9 +68,9 @@ FlowInsn thumb_flow(std::span<const std::uint8_t> bytes, std::uint64_t address);
 class Code {
   public:
     static constexpr std::uint32_t kNowhere = 0;
-    static constexpr std::uint64_t kMostCode = std::uint64_t{256} << 20;  ///< bytes
+    static constexpr std::uint64_t kMostCode = std::uint64_t{1} << 30;  ///< bytes; a halfword takes 16 bytes here
 
-    /// Whether instructions of this ISA (as in the target file) are known: Thumb of M-profile cores, RISC-V.
+    /// Whether programs of such a core (`isa` as in the target file) can be followed: M-profile, RISC-V.
     static bool can_follow(const std::string& isa);
 
     struct Slot {
@@ -97,8 +107,13 @@ class Code {
     }
     /// The instruction's bits; the upper half is 0 for 16-bit ones.
     std::uint32_t bits(std::uint32_t slot) const;
-    bool thumb() const { return thumb_; }
-    unsigned xlen() const { return xlen_; }
+    /// Of the instruction in a slot; pieces of code may be of different sets.
+    Isa isa(std::uint32_t slot) const { return piece_of(slot).isa; }
+    /// Where the core begins.
+    Isa isa() const { return isa_; }
+    bool riscv() const { return is_riscv(isa_); }
+    /// Bits of an address.
+    unsigned xlen() const { return address_bits(isa_); }
     /// Bytes of code that are more than kMostCode, and so are not here.
     std::uint64_t left_out() const { return left_out_; }
 
@@ -106,8 +121,10 @@ class Code {
     struct Piece {
         std::uint64_t base = 0, bytes = 0;
         std::uint32_t first = 0;
+        Isa isa = Isa::thumb;
         std::vector<std::uint8_t> data;
     };
+    const Piece& piece_of(std::uint32_t slot) const;
     std::size_t recent_(std::uint64_t address) const {
         for (std::size_t i = 0; i + 1 < pieces_.size(); ++i)
             if (address - pieces_[i].base < pieces_[i].bytes) return i;
@@ -119,8 +136,7 @@ class Code {
     std::vector<Piece> pieces_;
     std::vector<Slot> slots_;
     std::uint64_t left_out_ = 0;
-    bool thumb_ = false;
-    unsigned xlen_ = 32;
+    Isa isa_ = Isa::thumb;
 };
 
 }  // namespace mt

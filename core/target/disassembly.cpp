@@ -21,7 +21,7 @@ Disassembler::Disassembler(const Code& code) : code_(code) {
         LLVMInitializeRISCVTargetMC();
         LLVMInitializeRISCVDisassembler();
     });
-    if (code.thumb())
+    if (!code.riscv())
         context_ = LLVMCreateDisasmCPU("thumbv7em-none-eabi", "cortex-m7", nullptr, 0, nullptr, nullptr);
     else
         context_ = LLVMCreateDisasmCPUFeatures(code.xlen() == 64 ? "riscv64" : "riscv32", "", "+m,+a,+f,+d,+c", nullptr,

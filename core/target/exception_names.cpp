@@ -9,63 +9,69 @@
 
 namespace mt {
 
-std::string architectural_exception_name(unsigned number) {
-    constexpr std::array<std::string_view, 16> names = {
-        "thread mode", "Reset",  "NMI", "HardFault", "MemManage", "BusFault",     "UsageFault",
-        "SecureFault", "",       "",    "",          "SVCall",    "DebugMonitor", "",
-        "PendSV",      "SysTick"};
-    if (number < 16) return names[number].empty() ? "exception " + std::to_string(number) : std::string(names[number]);
-    return "interrupt " + std::to_string(number - 16);
-}
-
 namespace {
 
-// RISC-V privileged architecture, table "mcause values after trap". In packets that software on a RISC-V core
-// writes, 16 + cause stands for an interrupt and 256 + cause for an exception.
-void add_riscv_names(std::map<unsigned, std::string>& names) {
-    for (const auto& [cause, name] : {std::pair{1u, "supervisor software"},
-                                      {2u, "virtual supervisor software"},
-                                      {3u, "machine software"},
-                                      {5u, "supervisor timer"},
-                                      {6u, "virtual supervisor timer"},
-                                      {7u, "machine timer"},
-                                      {9u, "supervisor external"},
-                                      {10u, "virtual supervisor external"},
-                                      {11u, "machine external"},
-                                      {12u, "supervisor guest external"},
-                                      {13u, "counter overflow"}})
-        names.emplace(16 + cause, name);
-    for (const auto& [cause, name] : {std::pair{0u, "instruction address misaligned"},
-                                      {1u, "instruction access fault"},
-                                      {2u, "illegal instruction"},
-                                      {3u, "breakpoint"},
-                                      {4u, "load address misaligned"},
-                                      {5u, "load access fault"},
-                                      {6u, "store address misaligned"},
-                                      {7u, "store access fault"},
-                                      {8u, "environment call from U-mode"},
-                                      {9u, "environment call from S-mode"},
-                                      {10u, "environment call from VS-mode"},
-                                      {11u, "environment call from M-mode"},
-                                      {12u, "instruction page fault"},
-                                      {13u, "load page fault"},
-                                      {15u, "store page fault"},
-                                      {16u, "double trap"},
-                                      {18u, "software check"},
-                                      {19u, "hardware error"},
-                                      {20u, "instruction guest-page fault"},
-                                      {21u, "load guest-page fault"},
-                                      {22u, "virtual instruction"},
-                                      {23u, "store guest-page fault"}})
-        names.emplace(256 + cause, name);
-    // Causes that the architecture leaves to the platform, or reserves.
-    for (unsigned cause = 0; cause < 240; ++cause)
-        names.emplace(16 + cause, "interrupt cause " + std::to_string(cause));
-    for (unsigned cause = 0; cause < 256; ++cause)
-        names.emplace(256 + cause, "exception cause " + std::to_string(cause));
-}
+constexpr std::array<std::string_view, 16> kArm = {
+    "thread mode", "Reset",        "NMI", "HardFault", "MemManage", "BusFault", "UsageFault", "SecureFault", "", "", "",
+    "SVCall",      "DebugMonitor", "",    "PendSV",    "SysTick"};
+// RISC-V privileged architecture, table "mcause values after trap"; what is empty is left to the platform, or reserved.
+constexpr std::array<std::string_view, 14> kRiscvInterrupts = {"",
+                                                               "supervisor software",
+                                                               "virtual supervisor software",
+                                                               "machine software",
+                                                               "",
+                                                               "supervisor timer",
+                                                               "virtual supervisor timer",
+                                                               "machine timer",
+                                                               "",
+                                                               "supervisor external",
+                                                               "virtual supervisor external",
+                                                               "machine external",
+                                                               "supervisor guest external",
+                                                               "counter overflow"};
+constexpr std::array<std::string_view, 24> kRiscvExceptions = {"instruction address misaligned",
+                                                               "instruction access fault",
+                                                               "illegal instruction",
+                                                               "breakpoint",
+                                                               "load address misaligned",
+                                                               "load access fault",
+                                                               "store address misaligned",
+                                                               "store access fault",
+                                                               "environment call from U-mode",
+                                                               "environment call from S-mode",
+                                                               "environment call from VS-mode",
+                                                               "environment call from M-mode",
+                                                               "instruction page fault",
+                                                               "load page fault",
+                                                               "",
+                                                               "store page fault",
+                                                               "double trap",
+                                                               "",
+                                                               "software check",
+                                                               "hardware error",
+                                                               "instruction guest-page fault",
+                                                               "load guest-page fault",
+                                                               "virtual instruction",
+                                                               "store guest-page fault"};
 
 }  // namespace
+
+std::string architectural_exception_name(ExceptionId id) {
+    const auto named = [&id](auto& names, const char* other, unsigned less = 0) {
+        return id.number < names.size() && !names[id.number].empty() ? std::string(names[id.number])
+                                                                     : other + std::to_string(id.number - less);
+    };
+    switch (id.space) {
+        case ExceptionId::Space::riscv_interrupt:
+            return named(kRiscvInterrupts, "interrupt cause ");
+        case ExceptionId::Space::riscv_exception:
+            return named(kRiscvExceptions, "exception cause ");
+        case ExceptionId::Space::system:
+            return "interrupt " + std::to_string(id.number);
+        default:
+            return id.number < 16 ? named(kArm, "exception ") : named(kArm, "interrupt ", 16);
+    }
+}
 
 Result<SvdNames> read_svd(const std::string& path) {
     pugi::xml_document document;
@@ -83,7 +89,7 @@ Result<SvdNames> read_svd(const std::string& path) {
         for (const auto interrupt : peripheral.children("interrupt")) {
             const unsigned value = interrupt.child("value").text().as_uint(9999);
             const std::string name = interrupt.child("name").text().as_string();
-            if (value < 496 && !name.empty()) found.names.emplace(16 + value, name);
+            if (value < 496 && !name.empty()) found.names.emplace(value, name);
         }
     }
     return found;
@@ -91,12 +97,11 @@ Result<SvdNames> read_svd(const std::string& path) {
 
 std::map<unsigned, std::string> exception_names(const Image* image, const SvdNames* svd) {
     std::map<unsigned, std::string> names;
-    if (svd != nullptr) names = svd->names;
-    if (image == nullptr) return names;
-    if (image->machine() == Image::Machine::riscv) {
-        add_riscv_names(names);
-        return names;
-    }
+    const bool riscv = image != nullptr && image->machine() == Image::Machine::riscv;
+    if (svd != nullptr)
+        for (const auto& [number, name] : svd->names)
+            names.emplace(riscv ? ExceptionId::riscv(number, true).code() : 16 + number, name);
+    if (image == nullptr || riscv) return names;
     const auto table = image->vector_table();
     if (!table) return names;
     std::map<std::uint32_t, unsigned> served;
@@ -116,7 +121,8 @@ std::map<unsigned, std::string> exception_names(const Image* image, const SvdNam
     for (const auto& [n, handler] : handlers) {
         const Symbol* symbol = image->function_at(handler);
         if (n < 16 || symbol == nullptr || symbol->address != handler || names.count(n) != 0) continue;
-        names[n] = served[handler] == 1 ? symbol->name : architectural_exception_name(n) + " (" + symbol->name + ")";
+        names[n] = served[handler] == 1 ? symbol->name
+                                        : architectural_exception_name(ExceptionId::of(n)) + " (" + symbol->name + ")";
     }
     return names;
 }

@@ -219,7 +219,7 @@ WatchSpec read_watch(TomlTable& t) {
     watch.symbol = t.text("symbol", false);
     if (const auto address = t.number("address", watch.symbol.empty(), 0, kNoLimit))
         watch.address = static_cast<std::uint64_t>(*address);
-    watch.type = t.text("type", true, {"u8", "i8", "u16", "i16", "u32", "i32", "f32"});
+    watch.type = t.text("type", true, {"u8", "i8", "u16", "i16", "u32", "i32", "f32", "bool"});
     const std::string role = t.text("role", false, {"value", "current-task"});
     if (!role.empty()) watch.role = role;
     watch.names = read_names(t);
@@ -357,7 +357,7 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
         if (!metadata.empty()) port.metadata = (folder / metadata).lexically_normal().string();
         port.recorder_hz = static_cast<std::uint64_t>(t.number("recorder_hz", false, 1, 1'000'000'000'000).value_or(0));
         port.role = t.text("role", false, {"current-task"});
-        const std::string type = t.text("type", false, {"u8", "i8", "u16", "i16", "u32", "i32", "f32"});
+        const std::string type = t.text("type", false, {"u8", "i8", "u16", "i16", "u32", "i32", "f32", "bool"});
         if (!type.empty()) port.type = type;
         port.names = read_names(t);
         return port;

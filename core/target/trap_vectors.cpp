@@ -78,7 +78,7 @@ TrapVectors trap_vectors(const Code& code) {
         }
         std::optional<std::uint64_t> get() const { return unclear ? std::nullopt : value; }
     } mtvec, stvec;
-    if (code.thumb()) return {};
+    if (!code.riscv()) return {};
     Known x{};
     x[0] = 0;
     // Slot by slot, since where instructions begin is known from those before only; data between is passed over.

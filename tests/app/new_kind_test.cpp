@@ -1,5 +1,5 @@
-// A kind of lane that the window has never heard of is drawn, explained, selected, walked through, measured and found by
-// its name.
+// A kind of lane that the window has never heard of is drawn, explained, selected, walked through, measured and found
+// by its name.
 #include <gtest/gtest.h>
 
 #include <QSignalSpy>

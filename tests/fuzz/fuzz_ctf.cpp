@@ -69,7 +69,7 @@ void as_packets(std::span<const std::uint8_t> bytes) {
     Trail trail;
     trail.cores.resize(2);
     trail.complete = true;
-    for (auto& c : trail.cores) c.plain_numbers = true;
+    for (auto& c : trail.cores) c.system_lanes = true;
     GrowingTasks growing(recording, trail, {true, true});
     Time reached{};
     OsBlock block;

@@ -76,7 +76,7 @@ bool look(const std::string& target, Seen& seen, bool show = false, const Seen* 
     for (const CoreTrail& core : t.cores)
         for (const ExceptionLane& lane : core.lanes)
             for (std::size_t i = 0; i < lane.size(); ++i) {
-                add(lane.number());
+                add(lane.code());
                 add(static_cast<std::uint64_t>(lane.begin(i).ps));
             }
     for (const TaskLane& lane : t.tasks.tasks)

@@ -78,7 +78,8 @@ TEST_F(Recorder, WritesJobsThatAreReadBack) {
     EXPECT_EQ(locks[0].hold.mean, Time::from_us(20));
     EXPECT_EQ(o.trail->cores[0].lanes[0].size(), 300U);
     ASSERT_EQ(o.trail->tasks.values.size(), 1U);
-    EXPECT_EQ(o.trail->tasks.values[0].least, -299);
+    const ValueLane& value = o.trail->tasks.values[0];
+    EXPECT_EQ(value.value_of(value.least).text(), "-299");
 }
 
 TEST_F(Recorder, KeepsTimeOverLongPausesAndWraps) {

@@ -47,7 +47,7 @@ constexpr std::string_view kInstances[] = {"index",           "begin_ns",     "e
 class InterruptLane final : public PlainLane {
   public:
     InterruptLane(const Trail& trail, std::size_t core, const ExceptionLane& lane)
-        : PlainLane(trail, {lane.name(), note_of(trail.cores[core], lane.number()), core, Shape::bars, Ink::interrupt}),
+        : PlainLane(trail, {lane.name(), note_of(lane.id()), core, Shape::bars, Ink::interrupt}),
           core_(trail.cores[core]),
           lane_(lane) {}
 
@@ -80,7 +80,7 @@ class InterruptLane final : public PlainLane {
         const Time begin = lane_.begin(i), end = lane_.end(i);
         for (std::size_t k = core_.change_time.lower_bound(begin);
              k < core_.change_time.size() && core_.change_time[k] < end; ++k) {
-            if (core_.change_running[k] != lane_.number()) continue;
+            if (core_.change_running[k] != lane_.code()) continue;
             each(core_.change_time[k],
                  k + 1 < core_.change_time.size() ? std::min(core_.change_time[k + 1], end) : end);
         }
@@ -110,11 +110,18 @@ class InterruptLane final : public PlainLane {
     }
 
   private:
-    static std::string note_of(const CoreTrail& core, unsigned number) {
-        const std::string text = std::to_string(core.architectural(number));
-        if (core.plain_numbers) return "interrupt " + text;
-        if (core.riscv) return (number >= 256 ? "exception, cause " : "interrupt, cause ") + text;
-        return number >= 16 ? "interrupt " + std::to_string(number - 16) : "exception " + text;
+    static std::string note_of(ExceptionId id) {
+        const std::string number = std::to_string(id.number);
+        switch (id.space) {
+            case ExceptionId::Space::riscv_interrupt:
+                return "interrupt, cause " + number;
+            case ExceptionId::Space::riscv_exception:
+                return "exception, cause " + number;
+            case ExceptionId::Space::system:
+                return "interrupt " + number;
+            default:
+                return id.is_interrupt() ? "interrupt " + std::to_string(id.number - 16) : "exception " + number;
+        }
     }
     const CoreTrail& core_;
     const ExceptionLane& lane_;
@@ -256,7 +263,7 @@ class Interrupts final : public LaneKind {
         for (std::size_t c = 0; c < trail.cores.size(); ++c)
             for (std::size_t l = 0; l < trail.cores[c].lanes.size(); ++l) {
                 const ExceptionLane& lane = trail.cores[c].lanes[l];
-                all.push_back({lane.name(), std::to_string(trail.cores[c].architectural(lane.number())), c << 32 | l});
+                all.push_back({lane.name(), std::to_string(lane.id().number), c << 32 | l});
             }
         return all;
     }

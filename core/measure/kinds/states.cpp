@@ -3,7 +3,7 @@
 #include <array>
 
 #include "measure/kinds/kinds.h"
-#include "measure/kinds/plain_lane.h"
+#include "measure/kinds/sample_lane.h"
 
 namespace mt {
 namespace {
@@ -33,51 +33,34 @@ constexpr std::string_view kInstances[] = {"index", "begin_ns", "end_ns", "durat
 std::string full_name(const StateRow& r) { return r.lane_name + ": " + r.name; }
 
 // A lane of values, and one of them. Names have at most 32 bits.
-std::uint64_t activity(std::size_t lane, std::int64_t value) {
-    return std::uint64_t{lane} << 32 | (static_cast<std::uint64_t>(value) & 0xFFFF'FFFF);
+std::uint64_t activity(std::size_t lane, std::uint64_t bits) {
+    return std::uint64_t{lane} << 32 | (bits & 0xFFFF'FFFF);
 }
 
-class StateBars final : public PlainLane {
+class StateBars final : public SampleLane {
   public:
     StateBars(const Trail& trail, const ValueLane& lane)
-        : PlainLane(trail, {lane.name, "value by name", lane.core, Shape::bars, Ink::value}), lane_(lane) {}
-    std::size_t size(std::size_t) const override { return lane_.samples.size(); }
+        : SampleLane(trail, {lane.name, "value by name", lane.core, Shape::bars, Ink::value}, lane) {}
     Span span(std::size_t, std::size_t i) const override {
         const ValueSample& s = lane_.samples[i];
-        Span x{s.time, i + 1 < lane_.samples.size() ? lane_.samples[i + 1].time : trail_.end, {}, {}};
-        x.hue = static_cast<std::uint32_t>(s.value);
-        if (s.value == 0 && named(0).empty()) x.flags |= Span::kSilent;  // 0 without a name is nothing
+        Span x = SampleLane::span(0, i);
+        x.hue = static_cast<std::uint32_t>(s.bits);
+        if (s.bits == 0 && lane_.name_of(0) == nullptr) x.flags |= Span::kSilent;  // 0 without a name is nothing
         if (i + 1 == lane_.samples.size()) x.flags |= Span::kCutEnd;
         return x;
     }
-    Range touching(std::size_t, Time from, Time to) const override {
-        const std::size_t at = lane_.at(from);
-        return {at == lane_.samples.size() ? 0 : at,
-                lane_.samples.partition_point([to](const ValueSample& s) { return !(to < s.time); })};
-    }
-    bool stirs(Time from, Time to) const override {
-        const auto [first, last] = touching(0, from, to);
-        return first != last;
-    }
     std::string label(std::size_t, std::size_t i) const override {
-        const std::int64_t value = lane_.samples[i].value;
-        const std::string name = named(value);
-        return name.empty() ? lane_.text(value) : name;
+        const std::string* name = lane_.name_of(lane_.samples[i].bits);
+        return name == nullptr ? lane_.value(i).text() : *name;
     }
     Told told(Time, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
         if (!span) return {lane_.name, {"no value yet"}};
         const ValueSample& s = lane_.samples[span->second];
-        const std::string name = named(s.value);
-        return {lane_.name + " = " + (name.empty() ? lane_.text(s.value) : name + " (" + lane_.text(s.value) + ")"),
+        const std::string* name = lane_.name_of(s.bits);
+        const std::string number = lane_.value(span->second).text();
+        return {lane_.name + " = " + (name == nullptr ? number : *name + " (" + number + ")"),
                 {"since " + moment_text(s.time)}};
     }
-
-  private:
-    std::string named(std::int64_t value) const {
-        const auto name = lane_.value_names.find(static_cast<std::uint64_t>(value));
-        return name == lane_.value_names.end() ? std::string() : name->second;
-    }
-    const ValueLane& lane_;
 };
 
 class States final : public LaneKind {
@@ -98,12 +81,12 @@ class States final : public LaneKind {
     std::vector<MeasuredRow> rows(const Measured& of) const override {
         std::vector<MeasuredRow> all;
         for (const StateRow& r : state_rows(of.trail)) {
-            std::vector<Cell> row = {r.lane_name, r.name,       full_name(r), r.value,
+            std::vector<Cell> row = {r.lane_name, r.name,       full_name(r), static_cast<std::int64_t>(r.bits),
                                      r.core_name, r.stay.count, r.left_out,   r.stay.sum};
             add_lengths(row, r.stay, true);
             add_lengths(row, r.period, false);
             row.emplace_back(Share{r.share});
-            all.push_back({activity(r.lane, r.value), std::move(row)});
+            all.push_back({activity(r.lane, r.bits), std::move(row)});
         }
         return all;
     }
@@ -121,14 +104,14 @@ class States final : public LaneKind {
     bool lanes_are_activities() const override { return false; }
     LaneId lane_of(const Trail&, std::uint64_t of) const override { return {this, of >> 32}; }
     std::uint64_t activity_of(const Trail& trail, const SpanRef& span) const override {
-        return activity(span.lane.index, trail.tasks.values[span.lane.index].samples[span.index].value);
+        return activity(span.lane.index, trail.tasks.values[span.lane.index].samples[span.index].bits);
     }
     // Samples that say the same again belong to the stay before.
     std::optional<SpanRef> next(const Trail& trail, const SpanRef& from, int direction) const override {
         const auto& samples = trail.tasks.values[from.lane.index].samples;
-        const std::int64_t value = samples[from.index].value;
+        const std::uint64_t value = samples[from.index].bits;
         const auto begins = [&](std::size_t i) {
-            return samples[i].value == value && (i == 0 || samples[i - 1].value != value);
+            return samples[i].bits == value && (i == 0 || samples[i - 1].bits != value);
         };
         for (std::size_t i = from.index; direction > 0 ? ++i < samples.size() : i-- > 0;)
             if (begins(i)) return SpanRef{from.lane, 0, i};
@@ -140,7 +123,7 @@ class States final : public LaneKind {
         for (std::size_t n = 0; n < samples.size(); ++n) {
             const std::size_t i = from + n;
             if (i >= samples.size() && !around) break;
-            if (activity(of >> 32, samples[i % samples.size()].value) == of)
+            if (activity(of >> 32, samples[i % samples.size()].bits) == of)
                 return SpanRef{{this, of >> 32}, 0, i % samples.size()};
         }
         return std::nullopt;
@@ -148,7 +131,7 @@ class States final : public LaneKind {
     std::optional<SpanRef> worst(const Trail& trail, std::uint64_t of) const override {
         const auto& samples = trail.tasks.values[of >> 32].samples;
         for (const StateRow& r : state_rows(trail))
-            if (activity(r.lane, r.value) == of && r.stay.count > 0)
+            if (activity(r.lane, r.bits) == of && r.stay.count > 0)
                 return SpanRef{{this, of >> 32}, 0, samples.partition_point([&](const ValueSample& s) {
                                    return s.time < r.worst_begin;
                                })};
@@ -167,7 +150,7 @@ class States final : public LaneKind {
 
     std::vector<Name> names(const Trail& trail) const override {
         std::vector<Name> all;
-        for (const StateRow& r : state_rows(trail)) all.push_back({full_name(r), "", activity(r.lane, r.value)});
+        for (const StateRow& r : state_rows(trail)) all.push_back({full_name(r), "", activity(r.lane, r.bits)});
         return all;
     }
     std::span<const std::string_view> instance_columns() const override { return kInstances; }
@@ -181,10 +164,10 @@ class States final : public LaneKind {
             bool gap = false;
             for (; next < lane.samples.size(); ++next) {
                 gap = trail.gaps.touch(lane.core, lane.samples[next - 1].time, lane.samples[next].time);
-                if (gap || lane.samples[next].value != lane.samples[i].value) break;
+                if (gap || lane.samples[next].bits != lane.samples[i].bits) break;
             }
             const bool last = next == lane.samples.size();
-            if (activity(index >> 32, lane.samples[i].value) == index) {
+            if (activity(index >> 32, lane.samples[i].bits) == index) {
                 const Time begin = lane.samples[i].time, end = last ? trail.end : lane.samples[next].time;
                 const std::array<Cell, std::size(kInstances)> row = {
                     n++, begin, end, end - begin,

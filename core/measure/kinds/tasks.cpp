@@ -155,6 +155,8 @@ class TaskStates final : public PlainLane {
     void each_running_part(Time from, Time to, const EachPart& each) const override {
         const CoreTrail& core = trail_.cores[core_at(from)];
         const std::size_t first = core.change_time.upper_bound(from), last = core.change_time.lower_bound(to);
+        constexpr std::size_t kMost = 4096;  // more cannot be told apart
+        if (last > first + kMost) return each(from, to);
         Time at = from;
         bool handler = core.change_at(from) && ContextChange::is_handler(core.running_at(from));
         for (std::size_t k = first; k <= last; ++k) {

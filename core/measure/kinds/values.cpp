@@ -1,7 +1,8 @@
 #include <array>
+#include <cmath>
 
 #include "measure/kinds/kinds.h"
-#include "measure/kinds/plain_lane.h"
+#include "measure/kinds/sample_lane.h"
 
 namespace mt {
 namespace {
@@ -22,50 +23,47 @@ constexpr FigureInfo kFigures[] = {
 };
 constexpr std::string_view kColumns[] = {"name", "core", "unit",  "samples", "left_out",  "min",
                                          "mean", "max",  "first", "last",    "min_at_ns", "max_at_ns"};
-constexpr std::string_view kInstances[] = {"index", "time_ns", "value", "name"};
+constexpr std::string_view kInstances[] = {"index", "time_ns", "value", "name", "access", "instruction", "earliest_ns"};
 
-// A sample as a number.
-Cell number_of(const ValueLane& lane, std::int64_t value) {
-    if (lane.decimals == 0) return value;
-    return std::stod(lane.text(value));
+// A value as a number; of what had 32 bits with as many digits as that has.
+Cell number_of(const Value& v) {
+    if (v.sort == ValueSort::small_real) return std::stod(v.text());
+    if (v.sort == ValueSort::real) return v.number();
+    return v.sort == ValueSort::signed_whole ? Cell(static_cast<std::int64_t>(v.bits)) : Cell(std::uint64_t{v.bits});
 }
 
-class ValueLine final : public PlainLane {
+// "written by the instruction at 0x080001a4, up to 40 ns earlier"
+std::string origin_text(const ValueOrigin& origin) {
+    std::string text(value_access_name(origin.access));
+    if (origin.instruction_known) text += " by the instruction at " + hex_text(origin.instruction, 8);
+    if (origin.slack_ns > 0)
+        text += ", up to " + duration_text(Time{std::int64_t{origin.slack_ns} * 1000}) + " earlier";
+    return text;
+}
+
+class ValueLine final : public SampleLane {
   public:
     ValueLine(const Trail& trail, const ValueLane& lane)
-        : PlainLane(trail, {lane.name, "value, " + lane.text(lane.least) + " to " + lane.text(lane.greatest), lane.core,
-                            Shape::line, Ink::value}),
-          lane_(lane) {}
-    std::size_t size(std::size_t) const override { return lane_.samples.size(); }
-    Span span(std::size_t, std::size_t i) const override {
-        return {lane_.samples[i].time, i + 1 < lane_.samples.size() ? lane_.samples[i + 1].time : trail_.end, {}, {}};
-    }
-    Range touching(std::size_t, Time from, Time to) const override {
-        const std::size_t at = lane_.at(from);
-        return {at == lane_.samples.size() ? 0 : at,
-                lane_.samples.partition_point([to](const ValueSample& s) { return !(to < s.time); })};
-    }
-    bool stirs(Time from, Time to) const override {
-        const auto [first, last] = touching(0, from, to);
-        return first != last;
-    }
-    double value(std::size_t i) const override { return static_cast<double>(lane_.samples[i].value); }
+        : SampleLane(
+              trail,
+              {lane.name, "value, " + lane.value_of(lane.least).text() + " to " + lane.value_of(lane.greatest).text(),
+               lane.core, Shape::line, Ink::value},
+              lane) {}
+    double value(std::size_t i) const override { return lane_.value(i).number(); }
     std::pair<double, double> extent(std::size_t first, std::size_t last) const override {
         const auto e = lane_.extent(first, last);
-        return {static_cast<double>(e.least), static_cast<double>(e.greatest)};
+        return {lane_.value_of(e.least).number(), lane_.value_of(e.greatest).number()};
     }
     std::pair<double, double> bounds() const override {
-        return {static_cast<double>(lane_.least), static_cast<double>(lane_.greatest)};
+        return {lane_.value_of(lane_.least).number(), lane_.value_of(lane_.greatest).number()};
     }
-    std::string label(std::size_t, std::size_t i) const override { return lane_.text(lane_.samples[i].value); }
+    std::string label(std::size_t, std::size_t i) const override { return lane_.value(i).text(); }
     Told told(Time, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
         if (!span) return {lane_.name, {"no value yet"}};
         const ValueSample& s = lane_.samples[span->second];
-        return {lane_.name + " = " + lane_.text(s.value), {"since " + moment_text(s.time)}};
+        return {lane_.name + " = " + lane_.value(span->second).text(),
+                {"since " + moment_text(s.time), origin_text(lane_.origin(span->second))}};
     }
-
-  private:
-    const ValueLane& lane_;
 };
 
 class Values final : public LaneKind {
@@ -92,8 +90,9 @@ class Values final : public LaneKind {
             long double sum = 0, held = 0;
             for (std::size_t i = 0; i < n; ++i) {
                 const ValueSample s = lane.samples[i];
-                if (s.value < lane.samples[least].value) least = i;
-                if (s.value > lane.samples[greatest].value) greatest = i;
+                const Value value = lane.value(i);
+                if (value < lane.value(least) || std::isnan(lane.value(least).number())) least = i;
+                if (value > lane.value(greatest) || std::isnan(lane.value(greatest).number())) greatest = i;
                 if (i + 1 == n) continue;
                 const Time next = lane.samples[i + 1].time;
                 if (of.trail.gaps.touch(lane.core, s.time, next)) {
@@ -101,18 +100,17 @@ class Values final : public LaneKind {
                     continue;
                 }
                 const auto length = static_cast<long double>((next - s.time).ps);
-                sum += length * static_cast<long double>(s.value);
+                if (std::isnan(value.number())) continue;  // what is no number has no mean
+                sum += length * static_cast<long double>(value.number());
                 held += length;
             }
-            double unit = 1;
-            for (unsigned i = 0; i < lane.decimals; ++i) unit *= 10;
             all.push_back(
                 {v,
                  {lane.name, lane.core < of.trail.cores.size() ? of.trail.cores[lane.core].name : std::string(), "",
-                  std::uint64_t{n}, left_out, number_of(lane, lane.samples[least].value),
-                  held > 0 ? Cell(static_cast<double>(sum / held) / unit) : Cell(),
-                  number_of(lane, lane.samples[greatest].value), number_of(lane, lane.samples[0].value),
-                  number_of(lane, lane.samples[n - 1].value), lane.samples[least].time, lane.samples[greatest].time}});
+                  std::uint64_t{n}, left_out, number_of(lane.value(least)),
+                  held > 0 ? Cell(static_cast<double>(sum / held)) : Cell(), number_of(lane.value(greatest)),
+                  number_of(lane.value(0)), number_of(lane.value(n - 1)), lane.samples[least].time,
+                  lane.samples[greatest].time}});
         }
         return all;
     }
@@ -139,7 +137,7 @@ class Values final : public LaneKind {
         if (of.samples.empty()) return std::nullopt;
         std::size_t greatest = 0;
         for (std::size_t i = 0; i < of.samples.size(); ++i)
-            if (of.samples[i].value > of.samples[greatest].value) greatest = i;
+            if (of.value(i) > of.value(greatest) || std::isnan(of.value(greatest).number())) greatest = i;
         return SpanRef{{this, activity}, 0, greatest};
     }
     std::vector<Phrase> moment(const Trail& trail, std::size_t core, Time t) const override {
@@ -148,7 +146,7 @@ class Values final : public LaneKind {
             const ValueLane& of = trail.tasks.values[v];
             const std::size_t i = of.at(t);
             if (of.core != core || i == of.samples.size()) continue;
-            all.push_back({{of.name, SpanRef{{this, v}, 0, i}}, {" = " + of.text(of.samples[i].value)}});
+            all.push_back({{of.name, SpanRef{{this, v}, 0, i}}, {" = " + of.value(i).text()}});
         }
         return all;
     }
@@ -163,10 +161,16 @@ class Values final : public LaneKind {
         const ValueLane& lane = trail.tasks.values[index];
         for (std::size_t i = 0; i < lane.samples.size(); ++i) {
             const ValueSample s = lane.samples[i];
-            const auto name = lane.value_names.find(static_cast<std::uint64_t>(s.value));
+            const std::string* name = lane.name_of(s.bits);
+            const ValueOrigin origin = lane.origin(i);
             const std::array<Cell, std::size(kInstances)> row = {
-                std::uint64_t{i}, s.time, number_of(lane, s.value),
-                name != lane.value_names.end() ? name->second : std::string()};
+                std::uint64_t{i},
+                s.time,
+                number_of(lane.value(i)),
+                name != nullptr ? *name : std::string(),
+                std::string(value_access_name(origin.access)),
+                origin.instruction_known ? Cell(hex_text(origin.instruction, 8)) : Cell(),
+                s.time - Time{std::int64_t{origin.slack_ns} * 1000}};
             if (!each(row)) return;
         }
     }

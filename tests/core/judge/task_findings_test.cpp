@@ -31,9 +31,7 @@ const Finding* of_kind(const std::vector<Finding>& all, FindingKind kind) {
     return nullptr;
 }
 
-bool names(const Finding& f, const std::string& who) {
-    return f.names(who);
-}
+bool names(const Finding& f, const std::string& who) { return f.names(who); }
 
 // One finding of the kind that names all of `who` and touches the place; at most `others` beside it.
 void expect_one(const Wrongs& wrongs, std::uint32_t seed, FindingKind kind, const std::vector<std::string>& who,

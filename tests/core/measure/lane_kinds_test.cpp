@@ -281,7 +281,7 @@ TEST(Values, AreWeighedByTheTimeForWhichTheyHold) {
     EXPECT_EQ(lines[1].substr(lines[1].find(",,")), ",,4,1,-20,16,100,100,7,2000000.000,1000000.000")
         << "(100 - 20 + 8 x 10) / 10 of a unit";
     EXPECT_EQ(instance_lines("work", o).size(), 5U);
-    EXPECT_EQ(instance_lines("work", o)[2], "1,2000000.000,-20,");
+    EXPECT_EQ(instance_lines("work", o)[2], "1,2000000.000,-20,,written,,2000000.000");
 }
 
 TEST(Queues, ListWhatCameAndWent) {

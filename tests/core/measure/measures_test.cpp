@@ -214,11 +214,11 @@ TEST(Priority, WhoCutsInStandsAboveAndTheRestGoesByKind) {
     for (const std::uint16_t n : {15, 20, 16, 3, 14}) core.lanes.emplace_back(n, "");
     core.cuts[{20, 16}] = 3;  // interrupt 4 was seen to cut into interrupt 0
     std::vector<int> order;
-    for (const auto i : order_by_priority(core)) order.push_back(core.lanes[i].number());
+    for (const auto i : order_by_priority(core)) order.push_back(core.lanes[i].code());
     EXPECT_EQ(order, (std::vector<int>{3, 20, 16, 14, 15}));
     core.cuts[{16, 20}] = 9;  // and more often the other way: priorities changed while it ran
     order.clear();
-    for (const auto i : order_by_priority(core)) order.push_back(core.lanes[i].number());
+    for (const auto i : order_by_priority(core)) order.push_back(core.lanes[i].code());
     EXPECT_EQ(order, (std::vector<int>{3, 16, 20, 14, 15}));
 }
 

@@ -71,12 +71,12 @@ TEST(AValueOfTypeF32, KeepsWhatStandsBehindThePoint) {
     ASSERT_EQ(o.trail->tasks.values.size(), 1U);
     const ValueLane& lane = o.trail->tasks.values[0];
     ASSERT_EQ(lane.samples.size(), 4U);
-    EXPECT_EQ(lane.text(lane.samples[0].value), "0.125");
-    EXPECT_EQ(lane.text(lane.samples[1].value), "-3.5");
-    EXPECT_EQ(lane.text(lane.samples[2].value), "0.001");
-    EXPECT_EQ(lane.text(lane.samples[3].value), "21.75");
-    EXPECT_EQ(lane.text(lane.least), "-3.5");
-    EXPECT_EQ(lane.text(lane.greatest), "21.75");
+    EXPECT_EQ(lane.value(0).text(), "0.125");
+    EXPECT_EQ(lane.value(1).text(), "-3.5");
+    EXPECT_EQ(lane.value(2).text(), "0.001");
+    EXPECT_EQ(lane.value(3).text(), "21.75");
+    EXPECT_EQ(lane.value_of(lane.least).text(), "-3.5");
+    EXPECT_EQ(lane.value_of(lane.greatest).text(), "21.75");
 }
 
 TEST(RunningTaskVariable, GivesEachTasksTimeOnTheCoreAsInTheRecordingsTruth) {

@@ -136,8 +136,8 @@ TEST_P(TaskTruth, HoldsForQueuesAndEventCounts) {
         for (const auto& v : opened.trail->tasks.values)
             if (v.name == name) {
                 EXPECT_EQ(v.samples.size(), t["n"].get<std::uint64_t>()) << name;
-                EXPECT_EQ(v.least, t["min"].get<std::int64_t>()) << name;
-                EXPECT_EQ(v.greatest, t["max"].get<std::int64_t>()) << name;
+                EXPECT_EQ(v.value_of(v.least).number(), t["min"].get<double>()) << name;
+                EXPECT_EQ(v.value_of(v.greatest).number(), t["max"].get<double>()) << name;
             }
 }
 

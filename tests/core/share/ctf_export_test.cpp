@@ -37,9 +37,9 @@ TEST(AnExportedTrace, HoldsValuesAsTheirTypesReadThemAndByTheirNames) {
         if (lane.name == "0x20000100") angle = &lane;
     ASSERT_NE(angle, nullptr) << "named after what it watches";
     ASSERT_EQ(angle->samples.size(), 3U);
-    EXPECT_EQ(angle->text(angle->samples[0].value), "-5");
-    EXPECT_EQ(angle->text(angle->samples[1].value), "300");
-    EXPECT_EQ(angle->text(angle->samples[2].value), "-32768");
+    EXPECT_EQ(angle->value(0).text(), "-5");
+    EXPECT_EQ(angle->value(1).text(), "300");
+    EXPECT_EQ(angle->value(2).text(), "-32768");
 }
 
 }  // namespace

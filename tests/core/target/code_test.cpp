@@ -130,5 +130,50 @@ TEST(Code, AnItBlockMakesTheBranchInItConditional) {
     EXPECT_EQ((*code)[code->slot_of(4)].flags & FlowInsn::kConditional, 0);
 }
 
+TEST(InstructionSets, AreTheOnesInWhichCoresOfThatNameBegin) {
+    const std::pair<const char*, std::optional<Isa>> cases[] = {{"armv6-m", Isa::thumb},
+                                                                {"armv7-m", Isa::thumb},
+                                                                {"armv7e-m", Isa::thumb},
+                                                                {"armv8-m.base", Isa::thumb},
+                                                                {"armv8.1-m.main", Isa::thumb},
+                                                                {"armv7-a", Isa::arm},
+                                                                {"armv7-r", Isa::arm},
+                                                                {"armv8-a", Isa::a64},
+                                                                {"armv8-a32", Isa::arm},
+                                                                {"rv32imac", Isa::rv32},
+                                                                {"rv64gc", Isa::rv64},
+                                                                {"z80", std::nullopt},
+                                                                {"", std::nullopt}};
+    for (const auto& [name, isa] : cases) EXPECT_EQ(isa_of(name), isa) << name;
+    EXPECT_TRUE(Code::can_follow("armv8-m.main"));
+    EXPECT_TRUE(Code::can_follow("rv64gc"));
+    for (const char* name : {"armv7-a", "armv8-a", "armv8-a32", "z80", ""})
+        EXPECT_FALSE(Code::can_follow(name)) << name;
+    EXPECT_EQ(address_bits(Isa::rv64), 64U);
+    EXPECT_EQ(address_bits(Isa::a64), 64U);
+    EXPECT_EQ(address_bits(Isa::thumb), 32U);
+}
+
+// Code beyond 4 GiB, and pieces far apart.
+TEST(CodePieces, StandWhereverTheirAddressesAre) {
+    const std::vector<std::uint8_t> nops = {0x13, 0, 0, 0, 0x13, 0, 0, 0};
+    const std::uint64_t places[] = {0x8000'0000, 0x12'3456'7000, 0xFFFF'FFFF'8000'0000};
+    std::vector<Image::Piece> pieces;
+    for (const std::uint64_t at : places) pieces.push_back({at, at, nops, false});
+    const auto code = Code::of(pieces, "rv64gc");
+    EXPECT_EQ(code->left_out(), 0U);
+    for (const std::uint64_t at : places) {
+        const std::uint32_t slot = code->slot_of(at + 4);
+        ASSERT_NE(slot, Code::kNowhere) << at;
+        EXPECT_EQ(code->address(slot), at + 4);
+        EXPECT_EQ(code->bits(slot), 0x13U);
+        EXPECT_EQ(code->isa(slot), Isa::rv64);
+        EXPECT_EQ(code->slot_of(at + 8), Code::kNowhere) << "behind it";
+        EXPECT_EQ(code->slot_of(at - 2), Code::kNowhere) << "before it";
+    }
+    EXPECT_TRUE(code->riscv());
+    EXPECT_EQ(code->xlen(), 64U);
+}
+
 }  // namespace
 }  // namespace mt

@@ -5,7 +5,7 @@
 #include <optional>
 
 #include "base/text.h"
-#include "judge/detectors.h"
+#include "judge/detector.h"
 #include "judge/step_faults.h"
 #include "judge/witness.h"
 #include "replay/packet_block.h"
@@ -72,15 +72,11 @@ std::pair<std::size_t, std::uint64_t> credible(const Recording& recording, const
     return {first, count};
 }
 
-}  // namespace
-
 void find_faults(const Recording& recording, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
     const CoreTrail& core = trail.cores[c];
     for (std::size_t l = 0; l < core.lanes.size(); ++l) {
         const ExceptionLane& lane = core.lanes[l];
-        const Image* image = recording.images[c].get();
-        const bool riscv = image != nullptr && image->machine() == Image::Machine::riscv;
-        if (!(riscv ? is_riscv_fault(lane.number()) : is_fault_exception(lane.number())) || lane.size() == 0) continue;
+        if (!lane.id().is_fault() || lane.size() == 0) continue;
         const auto [first, count] = credible(recording, trail, c, lane);
         if (count == 0) continue;
         Finding f = about_instance(FindingKind::fault, trail, c, l, first);
@@ -97,7 +93,7 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
                 before = running;
                 break;
             }
-            entered = entered || running == lane.number();
+            entered = entered || running == lane.code();
         }
         f.cause = "It cut into " + core.running_name(before);
         // The last sample of the program counter before it, and after it.
@@ -126,7 +122,7 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
             f.evidence.push_back({task->latest, text.name + " written: " + text.value});
         }
         f.cause += ". ";
-        (void)explain_fault(recording, trail, c, lane.number(), f.begin, f);
+        (void)explain_fault(recording, trail, c, lane.id(), f.begin, f);
         f.evidence.push_back({f.begin, lane.name() + " entered"});
         if (inside)
             f.evidence.push_back(
@@ -197,6 +193,8 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
     }
 }
 
+}  // namespace
+
 ClockCheck clock_check(const Trail& trail, std::size_t c, std::size_t newest) {
     const auto tick = steady_tick(trail, c, newest);
     if (!tick) return ClockCheck::unchecked;
@@ -205,6 +203,8 @@ ClockCheck clock_check(const Trail& trail, std::size_t c, std::size_t newest) {
     return likelier_clock(tick_cycles(trail.cores[c], *tick), trail.cores[c].clock.hz) ? ClockCheck::contradicts
                                                                                        : ClockCheck::unchecked;
 }
+
+namespace {
 
 void find_clock_doubt(const Recording&, const Trail& trail, std::size_t c, std::vector<Finding>& out) {
     if (clock_check(trail, c) != ClockCheck::contradicts) return;
@@ -241,6 +241,22 @@ void find_image_doubt(const Recording& recording, const Trail& trail, std::vecto
         f.evidence = {{f.begin, "program counter " + hex_text(stream.first_outside)}};
         out.push_back(std::move(f));
     }
+}
+
+}  // namespace
+
+const Detector& health_detector();
+const Detector& health_detector() {
+    static constexpr Detector detector{"health", 10, [](const Judged& judged, std::vector<Finding>& out) {
+                                           find_gaps(judged.recording, judged.trail, out);
+                                           find_image_doubt(judged.recording, judged.trail, out);
+                                           for (std::size_t core = 0;
+                                                core < judged.trail.cores.size() && !judged.stopped(); ++core) {
+                                               find_faults(judged.recording, judged.trail, core, out);
+                                               find_clock_doubt(judged.recording, judged.trail, core, out);
+                                           }
+                                       }};
+    return detector;
 }
 
 }  // namespace mt

@@ -7,7 +7,7 @@
 #include <optional>
 
 #include "base/text.h"
-#include "judge/detectors.h"
+#include "judge/detector.h"
 #include "judge/witness.h"
 
 namespace mt {
@@ -121,7 +121,7 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
             if (stretches.size() < kMostWindows)
                 stretches.emplace_back(lane.begin(x.instance) - x.by, lane.begin(x.instance));
         const auto functions = sampled_functions(recording, trail, c, stretches);
-        const std::string others = others_text(core, due, lane.begin(worst.instance), lane.number());
+        const std::string others = others_text(core, due, lane.begin(worst.instance), lane.code());
         f.cause += "Thread mode kept the core meanwhile: interrupts were masked";
         if (const auto masker = masked_by(trail, c, due, lane.begin(worst.instance))) {
             const auto& [span, usual] = *masker;
@@ -142,7 +142,7 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
         f.cause += others.empty() ? "." : "; also ran: " + others + ".";
         f.severity = 0.72;
     } else {
-        f.cause += "Until then ran: " + others_text(core, due, lane.begin(worst.instance), lane.number()) + ".";
+        f.cause += "Until then ran: " + others_text(core, due, lane.begin(worst.instance), lane.code()) + ".";
         f.severity = 0.55;
     }
     f.severity += 0.1 * std::min(1.0, std::log10(1 + static_cast<double>(worst.by.ps) /
@@ -169,7 +169,7 @@ void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::
     f.title = lane.name() + " missed " + plural(count, "activation", "activations");
     f.cause = "It comes every " + duration_text(median) + ", here " + duration_text(worst.by) +
               " passed between two entries, and no loss is known in between. ";
-    const std::string others = others_text(core, f.begin, f.end, lane.number());
+    const std::string others = others_text(core, f.begin, f.end, lane.code());
     f.cause += others.empty() ? "Thread mode had the core meanwhile: the source paused, or interrupts were masked."
                               : "Meanwhile ran: " + others + ".";
     if (const auto masker = masked_by(trail, c, f.begin, f.end)) {
@@ -181,8 +181,6 @@ void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::
     f.evidence = {{lane.begin(worst.instance - 1), "entered"}, {f.begin, "due again"}, {f.end, "entered"}};
     out.push_back(std::move(f));
 }
-
-}  // namespace
 
 void find_late_and_missed(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
                           std::vector<Finding>& out) {
@@ -225,8 +223,7 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
     std::vector<Late> masked, pushed;
     for (const Late& x : by) {
         if (x.by < bar) continue;
-        const Time due = lane.begin(x.instance) - x.by,
-                   held = held_off(core, due, lane.begin(x.instance), lane.number());
+        const Time due = lane.begin(x.instance) - x.by, held = held_off(core, due, lane.begin(x.instance), lane.code());
         // Held off by handlers that ran as they always do is what priorities are for, unless it eats the period.
         if ((x.by - held).ps * 2 > x.by.ps && (x.by - held) >= bar)
             masked.push_back(x);
@@ -238,6 +235,18 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
         report_late(recording, trail, c, l, masked, normal, grid.median, true, out);
     if (!pushed.empty() && pushed.size() <= rare)
         report_late(recording, trail, c, l, pushed, normal, grid.median, false, out);
+}
+
+}  // namespace
+
+const Detector& lateness_detector();
+const Detector& lateness_detector() {
+    static constexpr Detector detector{"lateness", 30, [](const Judged& judged, std::vector<Finding>& out) {
+                                           judged.each_lane([&](std::size_t core, std::size_t lane) {
+                                               find_late_and_missed(judged.recording, judged.trail, core, lane, out);
+                                           });
+                                       }};
+    return detector;
 }
 
 }  // namespace mt

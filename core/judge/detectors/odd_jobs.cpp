@@ -6,7 +6,7 @@
 #include <cstdlib>
 
 #include "base/text.h"
-#include "judge/detectors.h"
+#include "judge/detector.h"
 #include "judge/witness.h"
 #include "measure/tasks.h"
 
@@ -329,46 +329,6 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
     }
 }
 
-}  // namespace
-
-Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::size_t job) {
-    const TaskLane& lane = trail.tasks.tasks[task];
-    Finding f;
-    f.kind = kind;
-    f.set_about(job_ref(task, job));
-    f.involve(Role::subject, lane.name, f.lane);
-    f.core_index = std::min<std::size_t>(lane.core, trail.cores.size() - 1);
-    f.core = trail.cores[f.core_index].name;
-    if (job < lane.jobs.size()) {
-        f.begin = lane.jobs[job].ready;
-        f.end = lane.jobs[job].end;
-    }
-    return f;
-}
-
-std::string parts_text(const Trail& trail, std::size_t task, Time from, Time to) {
-    const JobParts parts = parts_of(trail, task, from, to);
-    struct Part {
-        Time time;
-        std::string text;
-    };
-    std::vector<Part> all = {
-        {parts.own, "its own work"},        {parts.interrupts, "interrupts"},         {parts.others, "other tasks"},
-        {parts.lock, "waiting for a lock"}, {parts.data, "waiting for data or time"}, {parts.kernel, "the kernel"},
-        {parts.unknown, "what was lost"}};
-    for (std::size_t i = 0; i < parts.by_task.size() && i < 3; ++i)
-        all[2].text += (i == 0 ? " (" : ", ") + trail.tasks.task_name(parts.by_task[i].first) + " " +
-                       duration_text(parts.by_task[i].second) +
-                       (i + 1 == std::min<std::size_t>(parts.by_task.size(), 3) ? ")" : "");
-    if (parts.by_lock.size() == 1) all[3].text = "waiting for " + trail.tasks.object_name(parts.by_lock[0].first);
-    std::stable_sort(all.begin(), all.end(), [](const Part& a, const Part& b) { return a.time > b.time; });
-    std::string text;
-    for (const Part& p : all)
-        if (p.time.ps > 0 && p.time.ps * 200 > (to - from).ps)
-            text += (text.empty() ? "" : ", ") + p.text + " " + duration_text(p.time);
-    return text;
-}
-
 void find_odd_jobs(const Trail& trail, std::vector<Finding>& out) {
     for (std::size_t t = 0; t < trail.tasks.tasks.size(); ++t) {
         const TaskLane& lane = trail.tasks.tasks[t];
@@ -394,6 +354,16 @@ void find_odd_jobs(const Trail& trail, std::vector<Finding>& out) {
         find_growth(trail, t, jobs, out);
         find_missed_and_jitter(trail, t, out);
     }
+}
+
+}  // namespace
+
+const Detector& odd_jobs_detector();
+const Detector& odd_jobs_detector() {
+    static constexpr Detector detector{"odd jobs", 50, [](const Judged& judged, std::vector<Finding>& out) {
+                                           if (!judged.trail.tasks.streams.empty()) find_odd_jobs(judged.trail, out);
+                                       }};
+    return detector;
 }
 
 }  // namespace mt

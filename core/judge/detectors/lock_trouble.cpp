@@ -6,7 +6,7 @@
 #include <set>
 
 #include "base/text.h"
-#include "judge/detectors.h"
+#include "judge/detector.h"
 #include "judge/witness.h"
 #include "measure/tasks.h"
 
@@ -289,8 +289,6 @@ void find_overlaps(const Trail& trail, const ResourceLane& resource, std::vector
     out.push_back(std::move(f));
 }
 
-}  // namespace
-
 void find_lock_trouble(const Trail& trail, std::vector<Finding>& out) {
     for (const auto& lock : trail.tasks.locks) {
         find_inversions(trail, lock, out);
@@ -298,6 +296,17 @@ void find_lock_trouble(const Trail& trail, std::vector<Finding>& out) {
     }
     if (trail.complete) find_deadlocks(trail, out);
     for (const auto& resource : trail.tasks.resources) find_overlaps(trail, resource, out);
+}
+
+}  // namespace
+
+const Detector& lock_trouble_detector();
+const Detector& lock_trouble_detector() {
+    static constexpr Detector detector{"lock trouble", 60, [](const Judged& judged, std::vector<Finding>& out) {
+                                           if (!judged.trail.tasks.streams.empty())
+                                               find_lock_trouble(judged.trail, out);
+                                       }};
+    return detector;
 }
 
 }  // namespace mt

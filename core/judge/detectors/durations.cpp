@@ -3,7 +3,7 @@
 #include <map>
 
 #include "base/text.h"
-#include "judge/detectors.h"
+#include "judge/detector.h"
 #include "judge/witness.h"
 
 namespace mt {
@@ -51,8 +51,6 @@ bool find_lone_burst(const Trail& trail, std::size_t c, std::size_t l, std::vect
     return true;
 }
 
-}  // namespace
-
 void find_long_executions(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
                           std::vector<Finding>& out) {
     const ExceptionLane& lane = trail.cores[c].lanes[l];
@@ -85,7 +83,7 @@ void find_long_executions(const Recording& recording, const Trail& trail, std::s
     std::map<std::string, std::uint64_t> inside;
     each_packet_between(recording, trail, c, f.begin, f.end, [&](std::size_t, const TimedPacket& p) {
         if (p.packet.kind == ItmKind::pc && p.latest > f.begin && p.latest <= f.end &&
-            trail.cores[c].running_at(p.latest) == lane.number())
+            trail.cores[c].running_at(p.latest) == lane.code())
             f.evidence.push_back({p.latest, "sampled in " + place_text(recording, c, p.packet.value)});
     });
     if (f.evidence.size() > 8) f.evidence.resize(8);
@@ -156,7 +154,7 @@ void find_deep_nests(const Recording&, const Trail& trail, std::size_t c, std::v
             std::vector<std::pair<unsigned, std::string>> nest;
             for (const auto& other : core.lanes) {
                 const auto k = other.at(lane.begin(i));
-                if (k && other.number() != lane.number()) nest.emplace_back(other.depth(*k), other.name());
+                if (k && other.code() != lane.code()) nest.emplace_back(other.depth(*k), other.name());
             }
             std::sort(nest.begin(), nest.end());
             std::string chain;
@@ -174,6 +172,22 @@ void find_deep_nests(const Recording&, const Trail& trail, std::size_t c, std::v
             return;
         }
     }
+}
+
+}  // namespace
+
+const Detector& durations_detector();
+const Detector& durations_detector() {
+    static constexpr Detector detector{"durations", 20, [](const Judged& judged, std::vector<Finding>& out) {
+                                           for (std::size_t core = 0;
+                                                core < judged.trail.cores.size() && !judged.stopped(); ++core)
+                                               find_deep_nests(judged.recording, judged.trail, core, out);
+                                           judged.each_lane([&](std::size_t core, std::size_t lane) {
+                                               find_long_executions(judged.recording, judged.trail, core, lane, out);
+                                               find_storms(judged.recording, judged.trail, core, lane, out);
+                                           });
+                                       }};
+    return detector;
 }
 
 }  // namespace mt

@@ -5,7 +5,7 @@
 #include <map>
 
 #include "base/text.h"
-#include "judge/detectors.h"
+#include "judge/detector.h"
 #include "measure/functions.h"
 #include "replay/step_window.h"
 
@@ -222,14 +222,24 @@ void find_never_returned(const StepTrail& steps, std::size_t index, std::uint32_
                                 "been given back."));
 }
 
-}  // namespace
-
 void find_odd_calls(const Recording& recording, const Trail& trail, std::size_t steps, std::vector<Finding>& out) {
     find_long_calls(recording, trail, steps, out);
     for (std::uint32_t f = 0; f < trail.steps[steps].tallies.size(); ++f) {
         find_recursion(trail.steps[steps], steps, f, out);
         find_never_returned(trail.steps[steps], steps, f, out);
     }
+}
+
+}  // namespace
+
+const Detector& odd_calls_detector();
+const Detector& odd_calls_detector() {
+    static constexpr Detector detector{"odd calls", 40, [](const Judged& judged, std::vector<Finding>& out) {
+                                           for (std::size_t i = 0; i < judged.trail.steps.size() && !judged.stopped();
+                                                ++i)
+                                               find_odd_calls(judged.recording, judged.trail, i, out);
+                                       }};
+    return detector;
 }
 
 }  // namespace mt

@@ -1,0 +1,30 @@
+// A lane of values, each of which holds until the next.
+#pragma once
+
+#include "measure/kinds/plain_lane.h"
+
+namespace mt {
+
+class SampleLane : public PlainLane {
+  public:
+    SampleLane(const Trail& trail, Look look, const ValueLane& lane) : PlainLane(trail, std::move(look)), lane_(lane) {}
+    std::size_t size(std::size_t) const override { return lane_.samples.size(); }
+    Span span(std::size_t, std::size_t i) const override {
+        return {lane_.samples[i].time, i + 1 < lane_.samples.size() ? lane_.samples[i + 1].time : trail_.end, {}, {}};
+    }
+    // That in force at `from`, and those behind it.
+    Range touching(std::size_t, Time from, Time to) const override {
+        const std::size_t at = lane_.at(from);
+        return {at == lane_.samples.size() ? 0 : at,
+                lane_.samples.partition_point([to](const ValueSample& s) { return !(to < s.time); })};
+    }
+    bool stirs(Time from, Time to) const override {
+        const auto [first, last] = touching(0, from, to);
+        return first != last;
+    }
+
+  protected:
+    const ValueLane& lane_;
+};
+
+}  // namespace mt

@@ -14,11 +14,11 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 
-QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr int kShareRole = Qt::UserRole;
 enum Column { kName, kWithCallees, kShare, kOwn, kCalls, kInstructions, kColumns };
 
@@ -143,9 +143,8 @@ QVariant CallTreeModel::data(const QModelIndex& index, int role) const {
 }
 
 QVariant CallTreeModel::headerData(int section, Qt::Orientation orientation, int role) const {
-    static const char* const headings[] = {QT_TR_NOOP("function"), QT_TR_NOOP("inclusive"),
-                                           QT_TR_NOOP("share"),    QT_TR_NOOP("own"),
-                                           QT_TR_NOOP("calls"),    QT_TR_NOOP("instructions")};
+    static const char* const headings[] = {QT_TR_NOOP("function"), QT_TR_NOOP("inclusive"), QT_TR_NOOP("share"),
+                                           QT_TR_NOOP("own"),      QT_TR_NOOP("calls"),     QT_TR_NOOP("instructions")};
     if (orientation != Qt::Horizontal) return {};
     if (role == Qt::DisplayRole) return tr(headings[section]);
     if (role == Qt::TextAlignmentRole)

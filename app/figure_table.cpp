@@ -6,11 +6,10 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
-
-QString words(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
 
 std::string_view heading_of(const FigureInfo& f) { return f.heading.empty() ? f.detail : f.heading; }
 

@@ -16,12 +16,12 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 constexpr int kRow = 19, kHead = 22, kBar = 26;
 constexpr std::uint64_t kMostSought = 200'000;
-QString words(const std::string& s) { return QString::fromStdString(s); }
 }  // namespace
 
 Footsteps::Footsteps(Session& session, Viewpoint& view, QWidget* parent)

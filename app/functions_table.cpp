@@ -17,11 +17,11 @@
 #include "measure/refs.h"
 #include "table_text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 
-QString words(const std::string& s) { return QString::fromStdString(s); }
 QString length(const std::optional<Time>& t) { return t ? words(duration_text(*t)) : QStringLiteral("–"); }
 
 struct Figure {

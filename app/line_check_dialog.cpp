@@ -10,11 +10,11 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 
-QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr double kLeft = 58, kBottom = 40, kTop = 16;
 constexpr double kDecades = 6;  ///< the scale reaches down to one bit in a million; clean stands below it
 

@@ -31,10 +31,10 @@
 #include "share/step_tables.h"
 #include "share/tables.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
-QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr int kMostRecent = 8;
 constexpr Time kFollowed{1'000'000'000'000};  ///< the newest second
 }  // namespace

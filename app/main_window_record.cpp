@@ -11,11 +11,10 @@
 #include "base/text.h"
 #include "line_check_dialog.h"
 #include "main_window.h"
+#include "words.h"
 
 namespace mt::app {
-namespace {
-QString words(const std::string& s) { return QString::fromStdString(s); }
-}  // namespace
+namespace {}  // namespace
 
 void MainWindow::build_record_actions() {
     auto* record = menuBar()->addMenu(tr("&Record"));

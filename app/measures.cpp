@@ -14,14 +14,13 @@
 #include "measure/kinds/kinds.h"
 #include "table_text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 
 /// Lanes of so many spans are measured while the person waits.
 constexpr std::size_t kAtOnce = 200'000;
-
-QString words(std::string_view s) { return QString::fromUtf8(s.data(), static_cast<qsizetype>(s.size())); }
 
 std::size_t spans_of(const Lane& lane) {
     std::size_t all = 0;
@@ -120,8 +119,7 @@ void MeasuresPanel::renew() {
                                s.span ? s.lane.kind->activity_of(*session_.trail(), *s.span) : s.lane.index);
     all_->setVisible(session_.trail() && !session_.busy());
     if (measuring_) measuring_->cancel();
-    const bool lengths = row != nullptr && lane->levels() > 0 && spans_of(*lane) > 0 && lane->shape() != Shape::ticks &&
-                         lane->shape() != Shape::line;
+    const bool lengths = row != nullptr && lane->levels() > 0 && spans_of(*lane) > 0 && lane->shape() != Shape::ticks;
     caption_->setVisible(lengths);
     over_choice_->setVisible(lengths);
     if (row == nullptr) {
@@ -215,12 +213,15 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent) :
     auto* top = new QHBoxLayout;
     top->addWidget(back);
     top->addWidget(choice_, 1);
-    top->addWidget(filter_);
-    top->addWidget(copy);
-    top->addWidget(save);
     hint_ = small_label(
         tr("A click leads every view to the longest of a row, or what stands for that; a double click shows it in the "
            "lanes."));
+    hint_->setWordWrap(true);
+    auto* bottom = new QHBoxLayout;
+    bottom->addWidget(hint_, 1);
+    bottom->addWidget(filter_);
+    bottom->addWidget(copy);
+    bottom->addWidget(save);
     tables_ = new QStackedWidget;
     const auto copy_now = [this] { QGuiApplication::clipboard()->setText(copied_text()); };
     for (const LaneKind* kind : LaneKinds::all()) {
@@ -239,7 +240,7 @@ MeasuresPage::MeasuresPage(Session& session, Viewpoint& view, QWidget* parent) :
     column->setContentsMargins(12, 8, 12, 6);
     column->addLayout(top);
     column->addWidget(tables_, 1);
-    column->addWidget(hint_);
+    column->addLayout(bottom);
     connect(copy, &QPushButton::clicked, this, copy_now);
     connect(save, &QPushButton::clicked, this, &MeasuresPage::save_wanted);
     connect(back, &QPushButton::clicked, this, &MeasuresPage::back_wanted);

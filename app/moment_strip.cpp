@@ -8,11 +8,10 @@
 #include "base/text.h"
 #include "measure/kinds/kinds.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
-namespace {
-QString words(const std::string& s) { return QString::fromStdString(s); }
-}  // namespace
+namespace {}  // namespace
 
 std::vector<MomentPiece> moment_pieces(const Trail& trail, Time t) {
     std::vector<MomentPiece> all;

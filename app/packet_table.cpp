@@ -12,11 +12,11 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 constexpr std::uint64_t kMostCopied = 100'000;
-QString words(const std::string& s) { return QString::fromStdString(s); }
 }  // namespace
 
 PacketTable::PacketTable(Show show, Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)

@@ -14,16 +14,21 @@
 namespace mt::app {
 namespace {
 
-struct LengthUnit {
-    double ps;
+struct AxisUnit {
+    double size;  ///< in picoseconds, or of values
     const char* name;
 };
 
-LengthUnit unit_for(Time greatest) {
-    constexpr std::array<LengthUnit, 4> units = {{{1e3, "ns"}, {1e6, "µs"}, {1e9, "ms"}, {1e12, "s"}}};
+AxisUnit unit_for(const Series* series) {
+    constexpr std::array<AxisUnit, 4> units = {{{1e3, "ns"}, {1e6, "µs"}, {1e9, "ms"}, {1e12, "s"}}};
+    if (series != nullptr && series->of_values) return {1, ""};
     for (const auto& u : units)
-        if (static_cast<double>(greatest.ps) < u.ps * 1500) return u;
+        if (series == nullptr || series->greatest < u.size * 1500) return u;
     return units.back();
+}
+
+QString label_of(double tick, const QString& unit) {
+    return QString::number(tick, 'g', 4) + (unit.isEmpty() ? unit : " " + unit);
 }
 
 // Labels with their unit: "20 µs".
@@ -32,9 +37,7 @@ class UnitTicker : public QCPAxisTicker {
     UnitTicker(QString unit, int count) : unit_(std::move(unit)) { setTickCount(count); }
 
   protected:
-    QString getTickLabel(double tick, const QLocale&, QChar, int) override {
-        return QString::number(tick, 'g', 4) + " " + unit_;
-    }
+    QString getTickLabel(double tick, const QLocale&, QChar, int) override { return label_of(tick, unit_); }
 
   private:
     QString unit_;
@@ -45,9 +48,7 @@ class UnitTickerLog : public QCPAxisTickerLog {
     explicit UnitTickerLog(QString unit) : unit_(std::move(unit)) { setSubTickCount(0); }
 
   protected:
-    QString getTickLabel(double tick, const QLocale&, QChar, int) override {
-        return QString::number(tick, 'g', 4) + " " + unit_;
-    }
+    QString getTickLabel(double tick, const QLocale&, QChar, int) override { return label_of(tick, unit_); }
     // 1, 2 and 5 of each decade, thinned to what has room.
     QVector<double> createTickVector(double, const QCPRange& range) override {
         QVector<double> ticks;
@@ -131,26 +132,24 @@ void DistributionPlot::show(std::shared_ptr<const Series> series, const QString&
 void DistributionPlot::renew() {
     dress(plot_);
     const Theme& t = theme();
-    static const Distribution nothing;
-    const Distribution& shown = series_ ? series_->distribution : nothing;
+    static const Series nothing;
+    const Series& shown = series_ ? *series_ : nothing;
     QVector<double> x, y;
     double top = 1;
     if (!shown.counts.empty()) {
-        const LengthUnit unit = unit_for(shown.edges.back());
-        unit_ps_ = unit.ps;
+        const AxisUnit unit = unit_for(&shown);
+        unit_ = unit.size;
         for (const auto n : shown.counts) top = std::max(top, static_cast<double>(n));
         for (std::size_t i = 0; i < shown.counts.size(); ++i) {
             if (shown.counts[i] == 0) continue;
-            const double a = static_cast<double>(shown.edges[i].ps) / unit.ps,
-                         b = static_cast<double>(shown.edges[i + 1].ps) / unit.ps;
+            const double a = shown.edges[i] / unit.size, b = shown.edges[i + 1] / unit.size;
             const double middle = shown.logarithmic ? std::sqrt(a * b) : (a + b) / 2;
             // One in thousands must still be seen: rare bins have a least height.
             x.push_back(middle);
             y.push_back(std::max(static_cast<double>(shown.counts[i]), top * 0.03));
         }
         plot_->xAxis->setScaleType(shown.logarithmic ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
-        const double low = static_cast<double>(shown.edges.front().ps) / unit.ps,
-                     high = static_cast<double>(shown.edges.back().ps) / unit.ps;
+        const double low = shown.edges.front() / unit.size, high = shown.edges.back() / unit.size;
         plot_->xAxis->setTicker(shown.logarithmic ? QSharedPointer<QCPAxisTicker>(new UnitTickerLog(unit.name))
                                                   : QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
         plot_->xAxis->setRange(shown.logarithmic ? low * 0.94 : low - (high - low) * 0.03,
@@ -172,14 +171,15 @@ void DistributionPlot::renew() {
 }
 
 double DistributionPlot::x_of(Time length) const {
-    return plot_->xAxis->coordToPixel(static_cast<double>(length.ps) / unit_ps_);
+    return plot_->xAxis->coordToPixel(static_cast<double>(length.ps) / unit_);
 }
 
 // The bin under the mouse, or the nearest one that is not empty.
 void DistributionPlot::clicked(const QPointF& at) {
     if (!series_) return;
-    const Distribution& shown = series_->distribution;
-    const Time wanted{static_cast<std::int64_t>(plot_->xAxis->pixelToCoord(at.x()) * unit_ps_)};
+    const Series& shown = *series_;
+    const double wanted = plot_->xAxis->pixelToCoord(at.x()) * unit_;
+    const auto away_from = [&](double edge) { return std::fabs(plot_->xAxis->coordToPixel(edge / unit_) - at.x()); };
     std::size_t best = shown.counts.size();
     double nearest = 14;
     for (std::size_t i = 0; i < shown.counts.size(); ++i) {
@@ -188,8 +188,7 @@ void DistributionPlot::clicked(const QPointF& at) {
             best = i;
             break;
         }
-        const double away =
-            std::min(std::fabs(x_of(shown.edges[i]) - at.x()), std::fabs(x_of(shown.edges[i + 1]) - at.x()));
+        const double away = std::min(away_from(shown.edges[i]), away_from(shown.edges[i + 1]));
         if (away < nearest) {
             nearest = away;
             best = i;
@@ -255,16 +254,19 @@ void OverTimePlot::renew() {
         plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker("%", 4)));
         plot_->yAxis->setRange(0, y.isEmpty() ? 1 : std::max(1.0, *std::max_element(y.begin(), y.end()) * 1.12));
     } else {
-        const LengthUnit unit = unit_for(series_ ? series_->greatest : Time{});
-        unit_ps_ = unit.ps;
+        const AxisUnit unit = unit_for(series_.get());
+        unit_ = unit.size;
         if (series_)
             for (const Series::Dot& dot : series_->dots) {
                 x.push_back(dot.begin.seconds());
-                y.push_back(static_cast<double>(dot.length.ps) / unit.ps);
+                y.push_back(dot.size / unit_);
             }
         plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
-        plot_->yAxis->setRange(
-            0, std::max(1e-9, series_ ? static_cast<double>(series_->greatest.ps) / unit_ps_ * 1.12 : 1));
+        // Lengths begin at nothing, values where they are.
+        const double low = series_ && series_->of_values ? series_->least : 0,
+                     high = series_ ? series_->greatest : unit_,
+                     room = high > low ? (high - low) * 0.12 : std::max(1e-9, std::fabs(high) * 0.12);
+        plot_->yAxis->setRange(low == 0 ? 0 : (low - room) / unit_, (high + room) / unit_);
     }
     draw(x, y);
 }
@@ -296,7 +298,7 @@ void OverTimePlot::renew_marks() {
         for (const Series::Dot& dot : series_->dots)
             if (dot.span == *span) {
                 x.push_back(dot.begin.seconds());
-                y.push_back(static_cast<double>(dot.length.ps) / unit_ps_);
+                y.push_back(dot.size / unit_);
             }
     chosen_->setData(x, y, true);
     cursor_->setPen(QPen(theme().second, 1, Qt::DotLine));
@@ -306,8 +308,7 @@ void OverTimePlot::renew_marks() {
 }
 
 QPointF OverTimePlot::position_of(const Series::Dot& dot) const {
-    return {plot_->xAxis->coordToPixel(dot.begin.seconds()),
-            plot_->yAxis->coordToPixel(static_cast<double>(dot.length.ps) / unit_ps_)};
+    return {plot_->xAxis->coordToPixel(dot.begin.seconds()), plot_->yAxis->coordToPixel(dot.size / unit_)};
 }
 
 QPointF OverTimePlot::position_of(const SpanRef& span) const {

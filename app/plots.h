@@ -17,7 +17,7 @@ class QCPItemText;
 
 namespace mt::app {
 
-/// A histogram of lengths; a click on a bar chooses the longest span in it.
+/// A histogram of lengths or values; a click on a bar chooses the longest span in it.
 class DistributionPlot : public QWidget {
     Q_OBJECT
   public:
@@ -40,7 +40,7 @@ class DistributionPlot : public QWidget {
     QCPItemText* empty_ = nullptr;
     std::shared_ptr<const Series> series_;
     QString why_;
-    double unit_ps_ = 1e6;
+    double unit_ = 1e6;  ///< of the axis, in picoseconds or of values
 };
 
 /// One dot per span; a click on a dot chooses it. Of many, the extremes are kept, so that no outlier is lost. Or the
@@ -78,7 +78,7 @@ class OverTimePlot : public QWidget {
     QVector<double> shares_;  ///< of each window, in percent
     QString why_;
     Time window_;
-    double unit_ps_ = 1e6;
+    double unit_ = 1e6;  ///< of the axis, in picoseconds or of values
 };
 
 }  // namespace mt::app

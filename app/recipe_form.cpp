@@ -10,11 +10,10 @@
 
 #include "target/target_file.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
-
-QString words(const std::string& s) { return QString::fromStdString(s); }
 
 QLineEdit* edit(const char* name, const QString& placeholder) {
     auto* e = new QLineEdit;

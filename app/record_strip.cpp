@@ -5,10 +5,10 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
-QString words(const std::string& s) { return QString::fromStdString(s); }
 QString time_words(double s) { return words(duration_text(Time::from_ns(s * 1e9))); }
 }  // namespace
 
@@ -128,8 +128,8 @@ void RecordStrip::renew() {
     const QColor back = !dark ? t.window : t.night ? t.panel.lighter(135) : t.text;
     const QColor ink = !dark ? t.text : t.night ? t.text : t.panel;
     set_style(*bar_, QString("QWidget#record_bar { background: %1; border-top: 1px solid %3; } "
-                         "QLabel { color: %2; background: transparent; }")
-                     .arg(back.name(), ink.name(), (dark ? back : t.rule).name()));
+                             "QLabel { color: %2; background: transparent; }")
+                         .arg(back.name(), ink.name(), (dark ? back : t.rule).name()));
     clock_->setFont(fixed_font(12, true));
     set_style(*cores_, QString("color: %1").arg(t.second.name()));
     const RunState& s = live_.state();

@@ -11,11 +11,11 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 constexpr int kRow = 48, kHead = 40, kPlot = 130;
-QString words(const std::string& s) { return QString::fromStdString(s); }
 
 // Grades differ by shape as well as colour: a disc, a triangle, a diamond, a ring.
 void draw_grade(QPainter& p, const QPointF& c, HealthLine::Grade grade) {

@@ -16,11 +16,11 @@
 #include "source_files.h"
 #include "target/disassembly.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 
-QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr int kLineWidth = 44, kCountWidth = 104, kGap = 8;
 
 }  // namespace

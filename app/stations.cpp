@@ -10,11 +10,11 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 constexpr double kLeft = 196, kRadius = 9, kTop = 22;
-QString words(const std::string& s) { return QString::fromStdString(s); }
 }  // namespace
 
 Stations::Stations(LiveSession& live, QWidget* parent) : QWidget(parent), live_(live) {

@@ -6,11 +6,10 @@
 #include "base/text.h"
 #include "replay/step_search.h"
 #include "target/disassembly.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
-
-QString words(const std::string& s) { return QString::fromStdString(s); }
 
 StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std::uint64_t chunk) {
     const StepWindow w = step_window(recording, trail, chunk * StepStore::kChunk, StepStore::kChunk);

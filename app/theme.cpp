@@ -57,6 +57,7 @@ QString style_sheet(const Theme& t) {
                "QComboBox, QAbstractSpinBox { min-height: 23px; }"
                "QTabBar { background: %1; } QTabBar::tab { background: transparent; color: %5; padding: 5px 14px; "
                "border: 0; border-bottom: 2px solid transparent; }"
+               "QTabBar QToolButton { padding: 0; }"
                "QTabBar::tab:selected { color: %4; border-bottom: 2px solid %4; font-weight: bold; }"
                "QTabWidget::pane { border: 0; border-top: 1px solid %3; }"
                "QSplitter::handle { background: %3; } QSplitter::handle:horizontal { width: 1px; } "

@@ -13,13 +13,13 @@
 
 #include "base/text.h"
 #include "theme.h"
+#include "words.h"
 
 namespace mt::app {
 namespace {
 constexpr std::size_t kMostKept = 24;
 constexpr std::uint64_t kMostCopied = 100'000;
 constexpr std::array<int, 6> kWidths = {170, 160, 170, 150, 330, 110};
-QString words(const std::string& s) { return QString::fromStdString(s); }
 QStringList cells_of(const TraceEventText& e) {
     return {words(moment_text(e.time)),  words(e.kind), words(e.name), words(e.value), words(e.detail),
             words(hex_text(e.offset, 8))};

@@ -5,14 +5,13 @@
 #include "lanes/painters.h"
 #include "shapes.h"
 #include "theme.h"
+#include "words.h"
 
 // Spans side by side: executions, holds, uses, stays, gaps.
 namespace mt::app {
 namespace {
 
 constexpr double kMostDetailed = 3000;
-
-QString words(const std::string& s) { return QString::fromStdString(s); }
 
 // Solid where it runs, a thread where something more urgent cut in; edges that are not known for sure are soft, those
 // that were not seen torn.

@@ -11,13 +11,12 @@
 #include "replay/step_search.h"
 #include "shapes.h"
 #include "theme.h"
+#include "words.h"
 
 // What is known of calls and of thread mode only where the trace is decoded again: functions that were put into others,
 // samples of the program counter, the next call that went another way.
 namespace mt::app {
-namespace {
-QString words(const std::string& s) { return QString::fromStdString(s); }
-}  // namespace
+namespace {}  // namespace
 
 // Program-counter samples in thread mode, as far as they are decoded and have room: who it was that ran.
 void Lanes::paint_samples(QPainter& p, const Row& row) {

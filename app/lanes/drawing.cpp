@@ -13,12 +13,11 @@
 #include "shapes.h"
 #include "theme.h"
 #include "time_axis.h"
+#include "words.h"
 
 // How the lanes are drawn; how they are used stands in lanes.cpp.
 namespace mt::app {
-namespace {
-QString words(const std::string& s) { return QString::fromStdString(s); }
-}  // namespace
+namespace {}  // namespace
 
 void Lanes::paintEvent(QPaintEvent*) {
     QPainter p(this);

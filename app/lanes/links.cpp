@@ -11,12 +11,12 @@
 #include "lanes/painters.h"
 #include "measure/refs.h"
 #include "theme.h"
+#include "words.h"
 
 // What lies across lanes: who waits for whom, who made whom ready, what was sent, what followed straight after.
 namespace mt::app {
 namespace {
 
-QString words(const std::string& s) { return QString::fromStdString(s); }
 constexpr std::size_t kMostLinks = 60;
 
 }  // namespace

@@ -5,14 +5,13 @@
 #include "lanes/painters.h"
 #include "shapes.h"
 #include "theme.h"
+#include "words.h"
 
 // Spans within spans: one layer a depth, the outermost on top, each named where there is room.
 namespace mt::app {
 namespace {
 
 constexpr std::size_t kMostSpans = 1500;
-
-QString words(const std::string& s) { return QString::fromStdString(s); }
 
 // The colours of a geological map, none of which means a state elsewhere.
 QColor tint_colour(unsigned tint) {

@@ -15,6 +15,7 @@ struct Judged {
     const Recording& recording;
     const Trail& trail;
     const Progress* progress = nullptr;
+    const Thresholds& thresholds;
     bool stopped() const { return progress != nullptr && progress->cancelled(); }
     /// Calls `each(core, lane)` for the lanes of interrupts whose times are known, until a person stops it.
     template <class Each>
@@ -49,7 +50,7 @@ bool is_about_interrupt(const Finding& f);
 Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::size_t job);
 /// A finding about one instance, with the fields that all of them share filled in.
 Finding about_instance(FindingKind kind, const Trail& trail, std::size_t core, std::size_t lane, std::size_t instance);
-/// "its own work 4.1 ms, other tasks 2.0 ms (link 1.6 ms, …), interrupts 0.1 ms": where a response went.
-std::string parts_text(const Trail& trail, std::size_t task, Time from, Time to);
+/// Facts: where the time of a job went, the most first.
+void add_parts(Finding& f, const Trail& trail, std::size_t task, Time from, Time to);
 
 }  // namespace mt

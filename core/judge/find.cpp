@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 #include "judge/detector.h"
+#include "judge/sentences.h"
 #include "measure/tasks.h"
 
 namespace mt {
@@ -54,46 +55,21 @@ Finding about_job(FindingKind kind, const Trail& trail, std::size_t task, std::s
     return f;
 }
 
-std::string parts_text(const Trail& trail, std::size_t task, Time from, Time to) {
+void add_parts(Finding& f, const Trail& trail, std::size_t task, Time from, Time to) {
     const JobParts parts = parts_of(trail, task, from, to);
-    struct Part {
-        Time time;
-        std::string text;
-    };
-    std::vector<Part> all = {
+    std::vector<std::pair<Time, const char*>> all = {
         {parts.own, "its own work"},        {parts.interrupts, "interrupts"},         {parts.others, "other tasks"},
         {parts.lock, "waiting for a lock"}, {parts.data, "waiting for data or time"}, {parts.kernel, "the kernel"},
         {parts.unknown, "what was lost"}};
+    std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+    for (const auto& [time, what] : all)
+        if (time.ps > 0 && time.ps * 200 > (to - from).ps) f.fact("part", time, what);
     for (std::size_t i = 0; i < parts.by_task.size() && i < 3; ++i)
-        all[2].text += (i == 0 ? " (" : ", ") + trail.tasks.task_name(parts.by_task[i].first) + " " +
-                       duration_text(parts.by_task[i].second) +
-                       (i + 1 == std::min<std::size_t>(parts.by_task.size(), 3) ? ")" : "");
-    if (parts.by_lock.size() == 1) all[3].text = "waiting for " + trail.tasks.object_name(parts.by_lock[0].first);
-    std::stable_sort(all.begin(), all.end(), [](const Part& a, const Part& b) { return a.time > b.time; });
-    std::string text;
-    for (const Part& p : all)
-        if (p.time.ps > 0 && p.time.ps * 200 > (to - from).ps)
-            text += (text.empty() ? "" : ", ") + p.text + " " + duration_text(p.time);
-    return text;
+        f.fact("other_task", parts.by_task[i].second, trail.tasks.task_name(parts.by_task[i].first));
+    if (parts.by_lock.size() == 1) f.fact("part_lock", trail.tasks.object_name(parts.by_lock[0].first));
 }
 
 bool is_about_interrupt(const Finding& f) { return f.lane.kind == &interrupts_kind(); }
-
-std::string_view role_name(Role role) {
-    constexpr std::string_view kNames[] = {"subject", "masker", "function", "task",   "runner", "victim", "holder",
-                                           "lock",    "queue",  "resource", "sender", "nested", "caller", "also"};
-    return kNames[static_cast<std::size_t>(role)];
-}
-
-const Involved* Finding::with(Role role) const {
-    const auto found =
-        std::find_if(involved.begin(), involved.end(), [role](const Involved& i) { return i.role == role; });
-    return found == involved.end() ? nullptr : &*found;
-}
-
-bool Finding::names(std::string_view name) const {
-    return std::any_of(involved.begin(), involved.end(), [name](const Involved& i) { return i.name == name; });
-}
 
 namespace {
 
@@ -138,14 +114,19 @@ std::vector<const Detector*>& detectors() {
     return all;
 }
 
-std::vector<Finding> find_all(const Recording& recording, const Trail& trail, const Progress* progress) {
+std::vector<Finding> find_all(const Recording& recording, const Trail& trail, const Progress* progress,
+                              const Thresholds& thresholds) {
     std::vector<Finding> all;
-    const Judged judged{recording, trail, progress};
+    const Judged judged{recording, trail, progress, thresholds};
     for (const Detector* detector : detectors())
         if (!judged.stopped()) detector->find(judged, all);
     join_findings(trail, all);
     std::erase_if(all, [&](const Finding& f) { return !can_be_trusted(recording, trail, f); });
-    for (Finding& f : all) f.timed = f.core_index >= trail.cores.size() || trail.cores[f.core_index].timed;
+    for (Finding& f : all) {
+        f.timed = f.core_index >= trail.cores.size() || trail.cores[f.core_index].timed;
+        if (f.title.empty()) f.title = title_of(f);
+        if (f.cause.empty()) f.cause = cause_of(f);
+    }
     std::stable_sort(all.begin(), all.end(),
                      [](const Finding& a, const Finding& b) { return a.severity > b.severity; });
     return all;

@@ -2,6 +2,7 @@
 
 #include "base/text.h"
 #include "judge/detector.h"
+#include "judge/sentences.h"
 
 // What belongs together is told in one finding.
 namespace mt {
@@ -33,11 +34,10 @@ void join_late(std::vector<Finding>& all) {
                 !(masked_alike(all[i], all[k]) || (all[k].begin <= all[i].end && all[i].begin <= all[k].end)))
                 continue;
             if (all[k].end - all[k].begin > all[i].end - all[i].begin) std::swap(all[i], all[k]);
-            all[i].cause += " Also: " + all[k].title +
-                            (all[k].alike > 1 ? ", the worst of " + std::to_string(all[k].alike) : "") + ".";
+            all[i].fact("also", title_of(all[k]), all[k].alike > 1 ? count_text(all[k].alike) : std::string());
             all[i].involve(Role::also, all[k].involved[0].name, all[k].lane);
             all[i].severity = std::max(all[i].severity, all[k].severity);
-            all[i].evidence.push_back({all[k].begin, all[k].title});
+            all[i].evidence.push_back({all[k].begin, title_of(all[k])});
             all.erase(all.begin() + static_cast<std::ptrdiff_t>(k--));
         }
     }
@@ -116,9 +116,9 @@ void join_consequences(std::vector<Finding>& all) {
             continue;
         }
         Finding& c = all[cause];
-        if (c.evidence.size() < 40) c.evidence.push_back({all[e].begin, all[e].title});
+        if (c.evidence.size() < 40) c.evidence.push_back({all[e].begin, title_of(all[e])});
         if (all[e].kind == FindingKind::duration_outlier || all[e].kind == FindingKind::starvation)
-            c.cause += " Also: " + all[e].title + ".";
+            c.fact("also", title_of(all[e]));
         all.erase(all.begin() + static_cast<std::ptrdiff_t>(e));
         e = 0;
     }
@@ -131,7 +131,7 @@ void join_consequences(std::vector<Finding>& all) {
         });
         if (same == all.end()) continue;
         const std::string who = all[e].involved.front().name;
-        same->cause = "In task " + who + ": " + all[e].evidence.back().what + ". " + same->cause;
+        same->fact("reported", all[e].evidence.back().what);
         same->involve(Role::task, who, all[e].lane);
         all.erase(all.begin() + static_cast<std::ptrdiff_t>(e--));
     }
@@ -142,16 +142,16 @@ void join_consequences(std::vector<Finding>& all) {
         for (const auto& other : all)
             if (&other != &f && other.end <= f.begin && !is_about_interrupt(other) && share_activity(f, other) &&
                 other.kind != FindingKind::gap && other.kind != FindingKind::late_response) {
-                f.evidence.push_back({other.begin, other.title});
+                f.evidence.push_back({other.begin, title_of(other)});
                 if (before == nullptr || other.severity > before->severity ||
                     (other.severity == before->severity && other.begin > before->begin))
                     before = &other;
             }
         std::stable_sort(f.evidence.begin(), f.evidence.end(),
                          [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
-        if (before != nullptr)
-            f.cause += " It was in trouble before: " + before->title + ", " + duration_text(f.begin - before->begin) +
-                       " earlier.";
+        if (before == nullptr) continue;
+        f.fact("trouble_before", title_of(*before));
+        f.fact("earlier_by", f.begin - before->begin);
     }
 }
 

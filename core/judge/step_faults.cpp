@@ -54,15 +54,12 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
         // The return address of a fault is the instruction that raised it, unless a write was still on its way
         // (Armv7-M B1.5.6: imprecise faults); the trace does not tell the two apart.
         const std::uint32_t slot = found->trap.epc_known ? code.slot_of(found->trap.epc) : Code::kNowhere;
-        std::string cause;
         if (slot != Code::kNowhere) {
-            cause = "Raised by " + told(slot);
-            if (exception == ExceptionId{ExceptionId::Space::arm, 5})
-                cause += ", unless a write before it was still on its way";
+            f.fact("raised_by", told(slot));
+            if (exception == ExceptionId{ExceptionId::Space::arm, 5}) f.fact("imprecise", true);
             f.evidence.push_back({found->time, "raised here: " + told(slot)});
         }
-        if (found->trap.tval_known && found->trap.tval != 0)
-            cause += (cause.empty() ? "It" : ";") + std::string(" reported the value ") + hex_text(found->trap.tval, 8);
+        if (found->trap.tval_known && found->trap.tval != 0) f.fact("reported_value", Address{found->trap.tval});
         // Below the handler: what was on the stack when it came.
         std::vector<TraceFrame> frames = backtrace(recording, steps, found->step);
         const auto handler =
@@ -81,9 +78,7 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
                 frames.insert(frames.begin(), std::move(inner));
             }
         }
-        const std::string stack = backtrace_text(frames, kLevelsShown);
-        if (!stack.empty()) cause += (cause.empty() ? "" : "; ") + std::string("on the stack: ") + stack;
-        if (!cause.empty()) f.cause = cause + ". " + f.cause;
+        if (std::string stack = backtrace_text(frames, kLevelsShown); !stack.empty()) f.fact("stack", std::move(stack));
         return true;
     }
     return false;

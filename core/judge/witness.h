@@ -1,6 +1,7 @@
 // What happened in a stretch of time, gathered to explain a finding.
 #pragma once
 
+#include <algorithm>
 #include <functional>
 #include <map>
 #include <string>
@@ -31,5 +32,17 @@ std::string place_text(const Recording& recording, std::size_t core, std::uint64
 
 /// The k-th of n parts of sorted values: quantile(v, 0.5) is the median. REQUIRES: not empty.
 Time quantile(std::vector<Time> values, double part);
+
+/// So many times as long.
+inline Time times(Time t, double factor) { return {static_cast<std::int64_t>(static_cast<double>(t.ps) * factor)}; }
+/// So great a share of a count, rounded down.
+inline std::size_t part(std::size_t of, double share) {
+    return static_cast<std::size_t>(static_cast<double>(of) * share);
+}
+/// How many times as long `a` is as `b`; a time of nothing counts as a picosecond.
+inline Factor ratio(Time a, Time b) {
+    return {static_cast<double>(a.ps) / static_cast<double>(std::max<std::int64_t>(b.ps, 1))};
+}
+inline Share share_of(Time a, Time whole) { return {ratio(a, whole).value}; }
 
 }  // namespace mt

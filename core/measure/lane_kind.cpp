@@ -2,8 +2,10 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <cstdio>
 
+#include "base/overloaded.h"
 #include "base/text.h"
 #include "measure/kinds/kinds.h"
 
@@ -132,26 +134,20 @@ const Cell* cell_of(const LaneKind& kind, const MeasuredRow& row, std::string_vi
     return nullptr;
 }
 
-namespace {
-
-template <class... Cases>
-struct Overloaded : Cases... {
-    using Cases::operator()...;
-};
-template <class... Cases>
-Overloaded(Cases...) -> Overloaded<Cases...>;
-
-}  // namespace
-
 std::string cell_text(const Cell& cell) {
-    const auto plain = [](double v) {
+    const auto whole = [](std::int64_t n) {
+        const auto size = static_cast<std::uint64_t>(n);
+        return n < 0 ? "-" + count_text(0 - size) : count_text(size);
+    };
+    const auto plain = [&whole](double v) {
+        if (v == std::floor(v) && std::fabs(v) < 1e15) return whole(static_cast<std::int64_t>(v));
         std::array<char, 40> text{};
-        std::snprintf(text.data(), text.size(), "%.9g", v);
+        std::snprintf(text.data(), text.size(), std::fabs(v) < 1e5 ? "%.6g" : "%.9g", v);
         return std::string(text.data());
     };
     return std::visit(
         Overloaded{[](std::monostate) { return std::string("–"); }, [](const std::string& s) { return s; },
-                   [](std::uint64_t n) { return count_text(n); }, [](std::int64_t n) { return std::to_string(n); },
+                   [](std::uint64_t n) { return count_text(n); }, whole,
                    [](bool b) { return std::string(b ? "yes" : "no"); }, plain, [](Time t) { return duration_text(t); },
                    [](Share s) { return share_text(s.value); }, [](const auto&) { return std::string("–"); }},
         cell.value);

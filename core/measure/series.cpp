@@ -1,24 +1,60 @@
 #include "measure/series.h"
 
 #include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "measure/interrupts.h"
 
 namespace mt {
 namespace {
 
-// Calls `each(span, begin, length)` for the whole spans of an activity, level by level.
+// Calls `each(span, begin, size)` for the spans of an activity that have a size, level by level.
 template <class Each>
-void each_whole(const Trail& trail, const Lane& lane, LaneId id, std::uint64_t activity, std::size_t which,
-                const Progress* progress, Each each) {
+void each_size(const Trail& trail, const Lane& lane, const Series& of, const Progress* progress, Each each) {
     constexpr std::size_t kLookUp = 65'536;
-    const bool all = id.kind->lanes_are_activities();
+    const bool all = of.lane.kind->lanes_are_activities();
     for (std::uint32_t level = 0; level < lane.levels(); ++level)
         for (std::size_t i = 0, n = lane.size(level); i < n; ++i) {
             if (i % kLookUp == 0 && progress != nullptr && progress->cancelled()) return;
-            const SpanRef ref{id, level, i};
-            if (!all && id.kind->activity_of(trail, ref) != activity) continue;
+            const SpanRef ref{of.lane, level, i};
+            if (!all && of.lane.kind->activity_of(trail, ref) != of.activity) continue;
             const Span s = lane.span(level, i);
-            if (s.whole()) each(ref, s.begin, which == 0 ? s.length() : lane.length(level, i, which));
+            if (of.of_values) {
+                if (const double value = lane.value(i); std::isfinite(value)) each(ref, s.begin, value);
+            } else if (s.whole()) {
+                const Time length = of.which == 0 ? s.length() : lane.length(level, i, of.which);
+                each(ref, s.begin, static_cast<double>(length.ps));
+            }
         }
+}
+
+// Of whole numbers that have room, a bin each.
+void divide_values(Series& series, const std::vector<double>& values, std::size_t bins) {
+    if (values.empty()) return;
+    const bool whole = std::all_of(values.begin(), values.end(), [](double v) { return v == std::floor(v); });
+    const double low = series.least, high = series.greatest;
+    double width = (high - low) / static_cast<double>(bins);
+    if (whole) width = std::max(1.0, std::ceil((high - low + 1) / static_cast<double>(bins)));
+    if (!(width > 0) || !std::isfinite(width)) width = std::max(1.0, std::abs(low)) * 0.01;
+    const std::size_t n = whole        ? static_cast<std::size_t>(std::floor((high - low) / width)) + 1
+                          : high > low ? bins
+                                       : 1;
+    const double first = whole ? low - 0.5 : low;  // a bin of one number stands around it
+    for (std::size_t i = 0; i <= n; ++i) series.edges.push_back(first + width * static_cast<double>(i));
+    series.counts.resize(n);
+    for (const double v : values)
+        ++series.counts[std::min(n - 1, static_cast<std::size_t>(std::max(0.0, (v - first) / width)))];
+}
+
+void divide_lengths(Series& series, const std::vector<double>& sizes, std::size_t bins) {
+    std::vector<Time> lengths;
+    lengths.reserve(sizes.size());
+    for (const double size : sizes) lengths.push_back({static_cast<std::int64_t>(size)});
+    const Distribution d = distribution_of(lengths, bins);
+    for (const Time edge : d.edges) series.edges.push_back(static_cast<double>(edge.ps));
+    series.counts = d.counts;
+    series.logarithmic = d.logarithmic;
 }
 
 }  // namespace
@@ -31,35 +67,40 @@ Series series_of(const Trail& trail, LaneId id, std::uint64_t activity, std::siz
     series.which = which;
     const auto lane = id ? id.kind->lane(trail, id.index) : nullptr;
     if (!lane) return series;
-    std::vector<Time> lengths;
-    each_whole(trail, *lane, id, activity, which, progress,
-               [&](const SpanRef&, Time, Time length) { lengths.push_back(length); });
-    series.count = lengths.size();
-    series.distribution = distribution_of(lengths, bins);
-    const std::size_t share = std::max<std::size_t>(1, lengths.size() / std::max<std::size_t>(1, most / 2));
-    lengths = {};
-    const auto& edges = series.distribution.edges;
-    series.longest.resize(series.distribution.counts.size());
-    std::vector<Time> longest(series.longest.size(), Time{-1});
+    series.of_values = lane->shape() == Shape::line;
+    std::vector<double> sizes;
+    each_size(trail, *lane, series, progress, [&](const SpanRef&, Time, double size) { sizes.push_back(size); });
+    series.count = sizes.size();
+    if (!sizes.empty()) {
+        const auto [least, greatest] = std::minmax_element(sizes.begin(), sizes.end());
+        series.least = *least;
+        series.greatest = *greatest;
+    }
+    (series.of_values ? divide_values : divide_lengths)(series, sizes, bins);
+    const std::size_t share = std::max<std::size_t>(1, sizes.size() / std::max<std::size_t>(1, most / 2));
+    sizes = {};
+    series.longest.resize(series.counts.size());
+    std::vector<double> longest(series.longest.size(), -std::numeric_limits<double>::infinity());
     std::size_t n = 0;
-    Series::Dot first, top;
+    Series::Dot first, top, bottom;
     const auto flush = [&] {
         if (n == 0) return;
         series.dots.push_back(first);
         if (top.span != first.span) series.dots.push_back(top);
+        if (series.of_values && bottom.span != first.span && bottom.span != top.span) series.dots.push_back(bottom);
         n = 0;
     };
-    each_whole(trail, *lane, id, activity, which, progress, [&](const SpanRef& ref, Time begin, Time length) {
-        const Series::Dot dot{ref, begin, length};
+    each_size(trail, *lane, series, progress, [&](const SpanRef& ref, Time begin, double size) {
+        const Series::Dot dot{ref, begin, size};
         if (n == 0) first = dot;
-        if (n == 0 || length > top.length) top = dot;
+        if (n == 0 || size > top.size) top = dot;
+        if (n == 0 || size < bottom.size) bottom = dot;
         if (++n >= share) flush();
-        series.greatest = std::max(series.greatest, length);
         if (longest.empty()) return;
-        const auto edge = std::upper_bound(edges.begin(), edges.end(), std::max(length, edges.front()));
-        const std::size_t bin = std::min(static_cast<std::size_t>(edge - edges.begin()) - 1, longest.size() - 1);
-        if (length > longest[bin]) {
-            longest[bin] = length;
+        const auto edge = std::upper_bound(series.edges.begin(), series.edges.end(), std::max(size, series.edges[0]));
+        const std::size_t bin = std::min(static_cast<std::size_t>(edge - series.edges.begin()) - 1, longest.size() - 1);
+        if (size > longest[bin]) {
+            longest[bin] = size;
             series.longest[bin] = ref;
         }
     });

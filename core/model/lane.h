@@ -141,7 +141,7 @@ class Lane {
     /// The time within [from, to) that its spans take; nothing where that says nothing.
     virtual std::optional<Time> busy(Time, Time) const { return std::nullopt; }
 
-    /// The lengths that a span has, as captions: "response"; and one of them.
+    /// The lengths that a span has, as captions: "response"; and one of them. Shape line: what its number is.
     virtual std::vector<std::string> lengths() const { return {"duration"}; }
     virtual Time length(std::size_t level, std::size_t i, std::size_t /*which*/) const {
         return span(level, i).length();

@@ -4,15 +4,20 @@
 
 namespace mt {
 
+void CallLevel::append_high(std::uint32_t function) {
+    while (high_.size() + 1 < spans_.size()) high_.push_back(0);
+    high_.push_back(static_cast<std::uint16_t>(function >> Row::kFunctionBits));
+}
+
 std::pair<std::size_t, std::size_t> CallLevel::touching(Time from, Time to) const {
-    std::size_t first = spans_.partition_point([from](const CallSpan& s) { return !(from < s.begin); });
+    std::size_t first = spans_.partition_point([from](const Row& s) { return !(from < s.begin); });
     while (first > 0 && (spans_[first - 1].end() > from || spans_[first - 1].begin == from)) --first;
-    const std::size_t last = spans_.partition_point([to](const CallSpan& s) { return s.begin < to; });
+    const std::size_t last = spans_.partition_point([to](const Row& s) { return s.begin < to; });
     return {first, std::max(first, last)};
 }
 
 std::optional<std::size_t> CallLevel::at(Time t) const {
-    const std::size_t next = spans_.partition_point([t](const CallSpan& s) { return !(t < s.begin); });
+    const std::size_t next = spans_.partition_point([t](const Row& s) { return !(t < s.begin); });
     if (next == 0 || !(t < spans_[next - 1].end() || t == spans_[next - 1].begin)) return std::nullopt;
     return next - 1;
 }

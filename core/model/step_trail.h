@@ -27,26 +27,11 @@ namespace mt {
 
 /// One stay of a function on the stack. Steps count instructions of the stream.
 struct CallSpan {
-    static_assert(FunctionTable::kMost <= std::size_t{1} << 18);
     Time begin, length;
-    std::uint64_t step : 40;  ///< of its first instruction
-    std::uint64_t function : 18;
-    std::uint64_t flags : 6;  ///< CallFrame::Flag
+    std::uint64_t step = 0;  ///< of its first instruction
+    std::uint32_t function = 0;
+    std::uint8_t flags = 0;  ///< CallFrame::Flag
 
-    /// Fills the fields, one word after the other. `step`, `function` and `flags` are cut to what fits.
-    [[gnu::always_inline]] void set(Time b, Time l, std::uint64_t s, std::uint32_t f, unsigned more) {
-        struct Plain {
-            Time begin, length;
-            std::uint64_t rest;
-        };
-        static_assert(sizeof(Plain) == 24);
-        const std::uint64_t rest = (s & ((std::uint64_t{1} << 40) - 1)) |
-                                   static_cast<std::uint64_t>(f & ((1u << 18) - 1)) << 40 |
-                                   static_cast<std::uint64_t>(more & 63u) << 58;
-        begin = b;
-        length = l;
-        std::memcpy(reinterpret_cast<char*>(this) + offsetof(Plain, rest), &rest, sizeof rest);
-    }
     Time end() const { return begin + length; }
     bool whole() const { return (flags & (CallFrame::kCutBegin | CallFrame::kCutEnd | CallFrame::kContinued)) == 0; }
 };
@@ -54,21 +39,33 @@ struct CallSpan {
 /// All spans at one depth of the stack: they never overlap. Copies are snapshots.
 class CallLevel {
   public:
-    /// See CallSpan::set.
+    /// Steps above 2^40 are cut.
     [[gnu::always_inline]] void append(Time begin, Time length, std::uint64_t step, std::uint32_t function,
                                        unsigned flags) {
         spans_.add().set(begin, length, step, function, flags);
         longest_.push_back(length);
+        if (function >= Row::kFunctions || high_.size() != 0) [[unlikely]]
+            append_high(function);
     }
     std::size_t size() const { return spans_.size(); }
-    const CallSpan& operator[](std::size_t i) const { return spans_[i]; }
+    CallSpan operator[](std::size_t i) const {
+        const Row& r = spans_[i];
+        return {r.begin, r.length, r.rest & (Row::kSteps - 1), function(i),
+                static_cast<std::uint8_t>(r.rest >> Row::kFlagsAt)};
+    }
+    Time begin(std::size_t i) const { return spans_[i].begin; }
+    std::uint32_t function(std::size_t i) const {
+        const auto low = static_cast<std::uint32_t>(spans_[i].rest >> Row::kFunctionAt) & (Row::kFunctions - 1);
+        return i < high_.size() ? low | static_cast<std::uint32_t>(high_[i]) << Row::kFunctionBits : low;
+    }
     /// Spans that touch [from, to): indices [first, second).
     std::pair<std::size_t, std::size_t> touching(Time from, Time to) const;
     /// The span that covers `t`, if any; of spans without length the last.
     std::optional<std::size_t> at(Time t) const;
     /// The span that began last by `step`, if any; it may have ended before.
     std::optional<std::size_t> begun_by(std::uint64_t step) const {
-        const std::size_t next = spans_.partition_point([step](const CallSpan& s) { return s.step <= step; });
+        const std::size_t next =
+            spans_.partition_point([step](const Row& r) { return (r.rest & (Row::kSteps - 1)) <= step; });
         return next == 0 ? std::nullopt : std::optional(next - 1);
     }
     std::size_t longest(std::size_t first, std::size_t last) const {
@@ -76,8 +73,27 @@ class CallLevel {
     }
 
   private:
-    Column<CallSpan> spans_;
+    // Three words a span; of function numbers above 18 bits, which hardly a program has, the rest stands apart.
+    struct Row {
+        static constexpr unsigned kFunctionAt = 40, kFunctionBits = 18, kFlagsAt = kFunctionAt + kFunctionBits;
+        static constexpr std::uint64_t kSteps = std::uint64_t{1} << kFunctionAt;
+        static constexpr std::uint32_t kFunctions = std::uint32_t{1} << kFunctionBits;
+        Time begin, length;
+        std::uint64_t rest = 0;
+        [[gnu::always_inline]] void set(Time b, Time l, std::uint64_t step, std::uint32_t function, unsigned flags) {
+            begin = b;
+            length = l;
+            rest = (step & (kSteps - 1)) | static_cast<std::uint64_t>(function & (kFunctions - 1)) << kFunctionAt |
+                   static_cast<std::uint64_t>(flags & 63u) << kFlagsAt;
+        }
+        Time end() const { return begin + length; }
+    };
+    static_assert(sizeof(Row) == 24);
+    void append_high(std::uint32_t function);
+
+    Column<Row> spans_;
     RangeMax<Time> longest_;
+    Column<std::uint16_t> high_;  ///< empty as long as all are 0
 };
 
 /// Calls over time, in kBuckets equal stretches that double in width when the recording outgrows them.

@@ -86,10 +86,6 @@ void open_image(Recording& r, const CoreSpec& core) {
         r.doubts.push_back({bytes_text(r.code.back()->left_out()) + " of the code in the image of core " + core.name +
                                 " are left out: more than " + bytes_text(Code::kMostCode) + " cannot be followed.",
                             "Where the program goes there, a gap is shown."});
-    if (r.functions.back() && r.functions.back()->left_out() > 0)
-        r.doubts.push_back({"The image of core " + core.name + " has " + count_text(r.functions.back()->left_out()) +
-                                " functions more than can be told apart: they count as code without a name.",
-                            "Give an image with fewer symbols, such as without those of unused libraries."});
     const bool traced = std::any_of(r.target.streams.begin(), r.target.streams.end(), [&](const StreamSpec& stream) {
         return stream.core == core.name && tells_instructions(stream.protocol);
     });

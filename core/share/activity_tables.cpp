@@ -5,6 +5,7 @@
 #include <cstdio>
 #include <ostream>
 
+#include "base/overloaded.h"
 #include "base/text.h"
 #include "share/tables.h"
 
@@ -12,13 +13,6 @@ namespace mt {
 namespace {
 
 using Json = nlohmann::ordered_json;
-
-template <class... Cases>
-struct Overloaded : Cases... {
-    using Cases::operator()...;
-};
-template <class... Cases>
-Overloaded(Cases...) -> Overloaded<Cases...>;
 
 std::string number_text(double v) {
     std::array<char, 40> text{};

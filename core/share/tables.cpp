@@ -293,6 +293,30 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
     return out;
 }
 
+namespace {
+
+Json fact_json(const Fact& fact) {
+    Json j{{"key", fact.key}};
+    if (!fact.of.empty()) j["of"] = fact.of;
+    j["value"] = std::visit(
+        [&fact](const auto& v) -> Json {
+            using V = std::decay_t<decltype(v)>;
+            if constexpr (std::is_same_v<V, Time>)
+                return json_ns(v);
+            else if constexpr (std::is_same_v<V, Address>)
+                return fact.text();
+            else if constexpr (std::is_class_v<V> && !std::is_same_v<V, std::string>)
+                return v.value;
+            else
+                return v;
+        },
+        fact.value);
+    if (!fact.unit().empty()) j["unit"] = fact.unit();
+    return j;
+}
+
+}  // namespace
+
 Json findings_json(const std::vector<Finding>& findings) {
     Json all = Json::array();
     for (const auto& f : findings) {
@@ -312,6 +336,8 @@ Json findings_json(const std::vector<Finding>& findings) {
         }
         j["core"] = f.core;
         j["alike"] = f.alike;
+        j["facts"] = Json::array();
+        for (const Fact& fact : f.facts) j["facts"].push_back(fact_json(fact));
         j["evidence"] = Json::array();
         for (const auto& e : f.evidence) j["evidence"].push_back({{"time_ns", time(e.time)}, {"what", e.what}});
         all.push_back(std::move(j));

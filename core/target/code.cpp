@@ -39,11 +39,19 @@ bool Code::can_follow(const std::string& isa) {
 }
 
 std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> pieces, const std::string& isa) {
+    return of(pieces, {}, isa);
+}
+
+std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> common, std::span<const Context> contexts,
+                                     const std::string& isa) {
     auto code = std::make_shared<Code>();
     code->isa_ = isa_of(isa).value_or(Isa::rv32);
     code->slots_.emplace_back();  // slot 0: nowhere
-    for (const auto& piece : pieces) code->add(piece);
+    for (const auto& piece : common) code->add(piece, 0);
     if (code->pieces_.empty()) code->pieces_.emplace_back();
+    code->common_ = code->pieces_.size();
+    for (const Context& context : contexts)
+        for (const auto& piece : context.pieces) code->add(piece, context.number);
     code->finish();
     return code;
 }
@@ -52,7 +60,7 @@ std::shared_ptr<const Code> Code::of(const Image& image, const std::string& isa)
     return of(image.code_pieces(), isa);
 }
 
-void Code::add(const Image::Piece& piece) {
+void Code::add(const Image::Piece& piece, std::uint32_t context) {
     const std::size_t bytes = piece.bytes.size() & ~std::size_t{1};
     if (bytes > kMostCode || slots_.size() * 2 + bytes > kMostCode) left_out_ += bytes;
     if (bytes == 0 || bytes > kMostCode || slots_.size() * 2 + bytes > kMostCode) return;
@@ -61,6 +69,7 @@ void Code::add(const Image::Piece& piece) {
     p.bytes = bytes;
     p.first = static_cast<std::uint32_t>(slots_.size());
     p.isa = isa_;
+    p.context = context;
     p.data.assign(piece.bytes.begin(), piece.bytes.begin() + static_cast<std::ptrdiff_t>(bytes));
     p.data.resize(bytes + 2);                      // bits() may look behind the last halfword
     slots_.resize(slots_.size() + bytes / 2 + 1);  // the one behind the last is nowhere, too
@@ -69,6 +78,7 @@ void Code::add(const Image::Piece& piece) {
 
 void Code::finish() {
     for (const Piece& p : pieces_) {
+        const bool common = &p < pieces_.data() + common_;
         const Classify flow_of = classify(p.isa);
         if (flow_of == nullptr) continue;
         const std::span<const std::uint8_t> data(p.data.data(), p.bytes);
@@ -81,7 +91,7 @@ void Code::finish() {
             s.size = static_cast<std::uint8_t>(insn.size / 2);
             s.flags = insn.flags;
             const bool goes = insn.flow == Flow::branch || insn.flow == Flow::jump || insn.flow == Flow::call;
-            s.target = goes ? slot_of(insn.target) : kNowhere;
+            s.target = !goes ? kNowhere : common ? slot_of(insn.target) : slot_in(p.context, insn.target);
             if ((insn.flags & FlowInsn::kSleep) != 0 ||
                 (insn.flow == Flow::next && (slots_[p.first + i + s.size].flags & FlowInsn::kSleepAhead) != 0))
                 s.flags |= FlowInsn::kSleepAhead;

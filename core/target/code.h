@@ -86,13 +86,36 @@ class Code {
     static std::shared_ptr<const Code> of(const Image& image, const std::string& isa);
     /// The same from plain pieces of code (tests, code that changes).
     static std::shared_ptr<const Code> of(std::span<const Image::Piece> pieces, const std::string& isa);
+    /// What stands in memory while a process has the core, by the number that trace tells of it (CONTEXTIDR,
+    /// satp.ASID).
+    struct Context {
+        std::uint32_t number = 0;
+        std::span<const Image::Piece> pieces;
+    };
+    /// What all see, and what each process sees: the same address may stand for several slots.
+    static std::shared_ptr<const Code> of(std::span<const Image::Piece> common, std::span<const Context> contexts,
+                                          const std::string& isa);
 
     const Slot& operator[](std::uint32_t slot) const { return slots_[slot]; }
     std::uint32_t slot_count() const { return static_cast<std::uint32_t>(slots_.size()); }
-    /// Bit 0 is ignored.
+    /// In what all processes see. Bit 0 is ignored.
     std::uint32_t slot_of(std::uint64_t address) const {
         const Piece& p = pieces_[recent_(address)];
         return address - p.base < p.bytes ? p.first + static_cast<std::uint32_t>((address - p.base) / 2) : kNowhere;
+    }
+    /// In what the process of this number sees, its own first.
+    std::uint32_t slot_in(std::uint32_t context, std::uint64_t address) const {
+        for (std::size_t i = common_; i < pieces_.size(); ++i) {
+            const Piece& p = pieces_[i];
+            if (p.context == context && address - p.base < p.bytes)
+                return p.first + static_cast<std::uint32_t>((address - p.base) / 2);
+        }
+        return slot_of(address);
+    }
+    /// The process that a slot belongs to; nothing if all see it.
+    std::optional<std::uint32_t> context(std::uint32_t slot) const {
+        const Piece& p = piece_of(slot);
+        return &p - pieces_.data() < static_cast<std::ptrdiff_t>(common_) ? std::nullopt : std::optional(p.context);
     }
     std::uint64_t address(std::uint32_t slot) const;
     /// The slot behind the instruction in `slot`.
@@ -121,19 +144,21 @@ class Code {
     struct Piece {
         std::uint64_t base = 0, bytes = 0;
         std::uint32_t first = 0;
+        std::uint32_t context = 0;
         Isa isa = Isa::thumb;
         std::vector<std::uint8_t> data;
     };
     const Piece& piece_of(std::uint32_t slot) const;
     std::size_t recent_(std::uint64_t address) const {
-        for (std::size_t i = 0; i + 1 < pieces_.size(); ++i)
+        for (std::size_t i = 0; i + 1 < common_; ++i)
             if (address - pieces_[i].base < pieces_[i].bytes) return i;
-        return pieces_.size() - 1;
+        return common_ - 1;
     }
-    void add(const Image::Piece& piece);
+    void add(const Image::Piece& piece, std::uint32_t context);
     void finish();
 
-    std::vector<Piece> pieces_;
+    std::vector<Piece> pieces_;  ///< what all see, then what processes see
+    std::size_t common_ = 0;     ///< so many of the first kind, at least one
     std::vector<Slot> slots_;
     std::uint64_t left_out_ = 0;
     Isa isa_ = Isa::thumb;

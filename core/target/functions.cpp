@@ -76,10 +76,6 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const std::vector<Functio
 }
 
 void FunctionTable::add(Function f) {
-    if (functions_.size() == kMost) {
-        ++left_out_;
-        return;
-    }
     const auto index = static_cast<std::uint32_t>(functions_.size());
     for (std::uint32_t slot = f.entry; slot < f.end && slot < of_slot_.size(); ++slot) of_slot_[slot] = index;
     functions_.push_back(std::move(f));

@@ -38,14 +38,10 @@ class FunctionTable {
     /// Stands for all code that no symbol names.
     std::uint32_t nameless() const { return 0; }
 
-    static constexpr std::size_t kMost = std::size_t{1} << 18;
-    /// Functions beyond kMost: their code counts as nameless.
-    std::uint64_t left_out() const { return left_out_; }
 
   private:
     void add(Function f);
 
-    std::uint64_t left_out_ = 0;
     std::vector<Function> functions_;
     std::vector<std::uint32_t> of_slot_;
 };

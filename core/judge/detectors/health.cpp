@@ -22,17 +22,17 @@ constexpr std::array<double, 26> kUsualTicksUs = {
     1000, 10000, 100,   500,   2000,   5000, 250, 200, 50,       20000,    125,     2500,   4000,
     8000, 25000, 40000, 50000, 100000, 25,   20,  10,  976.5625, 1953.125, 3906.25, 7812.5, 16666.667};
 
-std::optional<std::string> likelier_clock(double period_cycles, std::uint64_t stated_hz) {
+// The clock at which the tick would be a usual one.
+struct Likelier {
+    Time tick;
+    Hertz clock;
+};
+std::optional<Likelier> likelier_clock(double period_cycles, std::uint64_t stated_hz) {
     for (const double tick_us : {1000.0, 10000.0, 100.0, 2000.0, 5000.0, 500.0}) {
         const double hz = period_cycles / tick_us * 1e6, mhz = hz / 1e6;
         const bool round = std::fabs(mhz - std::round(mhz)) < 0.002 * mhz && mhz >= 0.99 && mhz < 1100;
         const double ratio = hz / static_cast<double>(stated_hz);
-        if (!round || ratio < 0.02 || ratio > 50) continue;
-        char text[160];
-        std::snprintf(text, sizeof text, "for a tick of %s the core clock would be %.0f MHz rather than %.4g",
-                      duration_text(Time::from_us(tick_us)).c_str(), std::round(mhz),
-                      static_cast<double>(stated_hz) / 1e6);
-        return text;
+        if (round && ratio >= 0.02 && ratio <= 50) return Likelier{Time::from_us(tick_us), {std::round(mhz) * 1e6}};
     }
     return std::nullopt;
 }
@@ -82,7 +82,6 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
         Finding f = about_instance(FindingKind::fault, trail, c, l, first);
         f.alike = count;
         f.severity = 1;
-        f.title = lane.name() + (count == 1 ? "" : " (" + count_text(count) + " times)");
         const auto change = core.change_at(f.begin);
         std::uint16_t before = ContextChange::kUnknown;
         // Several changes may bear the same time: go by their order, back from the entry itself.
@@ -95,7 +94,7 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
             }
             entered = entered || running == lane.code();
         }
-        f.cause = "It cut into " + core.running_name(before);
+        f.fact("cut_into", core.running_name(before));
         // The last sample of the program counter before it, and after it.
         std::optional<TimedPacket> last, inside, task;
         each_packet_between(recording, trail, c, f.begin - Time::from_ms(20), f.end,
@@ -111,29 +110,25 @@ void find_faults(const Recording& recording, const Trail& trail, std::size_t c, 
                                     inside = p;
                             });
         if (last) {
-            f.cause += "; " + duration_text(f.begin - last->latest) + " before, the program counter was in " +
-                       place_text(recording, c, last->packet.value);
+            f.fact("sampled_in", place_text(recording, c, last->packet.value));
+            f.fact("sampled_before", f.begin - last->latest);
             f.evidence.push_back(
                 {last->latest, "program counter sampled in " + place_text(recording, c, last->packet.value)});
         }
         if (task) {
             const EventText text = event_text(recording, 0, task->packet);
-            f.cause += "; " + text.name + " was " + text.value;
+            f.fact("variable", text.value, text.name);
             f.evidence.push_back({task->latest, text.name + " written: " + text.value});
         }
-        f.cause += ". ";
         (void)explain_fault(recording, trail, c, lane.id(), f.begin, f);
         f.evidence.push_back({f.begin, lane.name() + " entered"});
         if (inside)
             f.evidence.push_back(
                 {inside->latest, "program counter sampled in " + place_text(recording, c, inside->packet.value)});
         const bool to_the_end = !lane.whole(first) && lane.end(first) >= core.end;
-        f.cause += to_the_end && core.end == f.begin ? std::string("The recording ends with it.")
-                   : to_the_end && !core.timed       ? std::string("It never returned: the recording ends inside it.")
-                   : !core.timed                     ? std::string("Its handler returned.")
-                   : to_the_end ? "It never returned: the recording ends " + duration_text(core.end - f.begin) +
-                                      " later inside it."
-                                : "Its handler ran for " + duration_text(lane.length(first)) + ".";
+        if (to_the_end) f.fact(core.end == f.begin ? "ends_with_it" : "never_returned", true);
+        if (core.timed)
+            f.fact(to_the_end ? "inside_for" : "handled_for", (to_the_end ? core.end : lane.end(first)) - f.begin);
         out.push_back(std::move(f));
     }
 }
@@ -160,29 +155,22 @@ void find_gaps(const Recording&, const Trail& trail, std::vector<Finding>& out) 
         f.alike = count;
         f.core_index = longest->core;
         f.core = trail.cores[longest->core].name;
-        const Time known = f.end - f.begin;
         if (kind == GapKind::overflow) {
-            f.title = count == 1 ? "Trace lost for up to " + duration_text(known)
-                                 : "Trace lost " + count_text(count) + " times, for up to " + duration_text(known);
-            f.cause =
-                "The target's trace buffer overflowed: more was to be sent than the line carries. Instances around it "
-                "are left out of all figures.";
+            f.fact("longest", f.end - f.begin);
             if (longest->events) {
                 const CoreTasks& lost = trail.tasks.cores[longest->core];
-                f.cause = "The recorder lost " +
-                          (lost.lost_events > 0 ? plural(lost.lost_events, "event", "events") : std::string("events")) +
-                          (lost.lost_packets > 0 ? " in " + plural(lost.lost_packets, "packet", "packets") : "") +
-                          ": its buffer was full, or packets were not fetched in time. Jobs, waits and interrupts "
-                          "around it are left out of all figures.";
+                f.fact("recorder", true);
+                if (lost.lost_events > 0) f.fact("events", lost.lost_events);
+                if (lost.lost_packets > 0) f.fact("packets", lost.lost_packets);
             }
         } else {
-            f.title = plural(count, "damaged stretch", "damaged stretches") + ", " + bytes_text(bytes);
-            const std::string what = longest->events
-                                         ? trail.tasks.streams[longest->stream].first_trouble
-                                         : std::string(itm_damage_text(static_cast<ItmDamage>(longest->reason)));
-            f.cause = "At offset " + hex_text(longest->offset, 1) + ": " + what + ", " + bytes_text(longest->length) +
-                      " given up to the next " + (longest->events ? "packet" : "synchronisation") +
-                      ". Instances around it are left out of all figures.";
+            f.fact("stretches", count);
+            f.fact("bytes", Bytes{bytes});
+            f.fact("offset", hex_text(longest->offset, 1));
+            f.fact("damage", longest->events ? trail.tasks.streams[longest->stream].first_trouble
+                                             : std::string(itm_damage_text(static_cast<ItmDamage>(longest->reason))));
+            f.fact("given_up", Bytes{longest->length});
+            f.fact("up_to", std::string(longest->events ? "packet" : "synchronisation"));
         }
         const double share =
             trail.end.ps > 0 ? static_cast<double>(trail.gaps.covered().ps) / static_cast<double>(trail.end.ps) : 0;
@@ -213,30 +201,35 @@ void find_clock_doubt(const Recording&, const Trail& trail, std::size_t c, std::
     const ExceptionLane& lane = core.lanes[l];
     const Time tick = *steady_tick(trail, c, kAllTicks);
     Finding f = about_instance(FindingKind::clock_doubt, trail, c, l, 0);
-    f.title = "SysTick measures " + duration_text(tick) + ": is the clock right?";
-    f.cause = "At the stated clock its period is no usual tick; " +
-              *likelier_clock(tick_cycles(core, tick), core.clock.hz) + ". All times scale with it.";
+    const Likelier likelier = *likelier_clock(tick_cycles(core, tick), core.clock.hz);
+    f.fact("tick", tick);
+    f.fact("usual_tick", likelier.tick);
+    f.fact("likelier_clock", likelier.clock);
+    f.fact("stated_clock", Hertz{static_cast<double>(core.clock.hz)});
     f.severity = 0.92;
     f.end = lane.begin(std::min<std::size_t>(lane.size() - 1, 8));
     f.evidence = {{f.begin, "SysTick entered; " + count_text(lane.size()) + " entries measured"}};
     out.push_back(std::move(f));
 }
 
-void find_image_doubt(const Recording& recording, const Trail& trail, std::vector<Finding>& out) {
+void find_image_doubt(const Judged& judged, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Recording& recording = judged.recording;
+    const Thresholds::Image& limits = judged.thresholds.image;
     for (std::size_t s = 0; s < trail.streams.size(); ++s) {
         const StreamTrail& stream = trail.streams[s];
         const std::uint64_t samples = stream.counts[static_cast<std::size_t>(ItmKind::pc)];
-        if (samples < 20 || stream.samples_outside * 10 < samples) continue;
+        const Share outside{static_cast<double>(stream.samples_outside) /
+                            static_cast<double>(std::max<std::uint64_t>(samples, 1))};
+        if (samples < limits.fewest_samples || outside.value < limits.outside) continue;
         Finding f;
         f.kind = FindingKind::image_doubt;
         f.core_index = recording.streams[s].core;
         f.core = stream.core;
         f.begin = f.end = stream.first_outside_at;
-        f.title = "The image does not fit the recording";
-        f.cause = share_text(static_cast<double>(stream.samples_outside) / static_cast<double>(samples)) +
-                  " of the program-counter samples lie where " + recording.images[f.core_index]->path() +
-                  " holds no code, first at " + hex_text(stream.first_outside) +
-                  ". Names may be wrong: is it the image that ran?";
+        f.fact("outside", outside);
+        f.fact("image", recording.images[f.core_index]->path());
+        f.fact("first_outside", Address{stream.first_outside});
         f.severity = 0.88;
         f.evidence = {{f.begin, "program counter " + hex_text(stream.first_outside)}};
         out.push_back(std::move(f));
@@ -249,7 +242,7 @@ const Detector& health_detector();
 const Detector& health_detector() {
     static constexpr Detector detector{"health", 10, [](const Judged& judged, std::vector<Finding>& out) {
                                            find_gaps(judged.recording, judged.trail, out);
-                                           find_image_doubt(judged.recording, judged.trail, out);
+                                           find_image_doubt(judged, out);
                                            for (std::size_t core = 0;
                                                 core < judged.trail.cores.size() && !judged.stopped(); ++core) {
                                                find_faults(judged.recording, judged.trail, core, out);

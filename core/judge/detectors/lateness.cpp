@@ -13,8 +13,9 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kFewest = 30;       // periods below which nothing can be called normal
 constexpr std::size_t kMostWindows = 64;  // alike places that are looked into for witnesses
+
+using Limits = Thresholds::Lateness;
 
 struct Grid {
     std::vector<std::optional<Time>> periods;  // ending with the entry of instance i
@@ -23,18 +24,18 @@ struct Grid {
 };
 
 // Steady: nearly all periods lie close to the median. Bursts with pauses between them are not.
-Grid grid_of(const Trail& trail, const ExceptionLane& lane) {
+Grid grid_of(const Trail& trail, const ExceptionLane& lane, const Limits& limits) {
     Grid g;
     std::vector<Time> known;
     for (std::size_t i = 0; i < lane.size(); ++i) {
         g.periods.push_back(period_of(trail, lane, i));
         if (g.periods.back()) known.push_back(*g.periods.back());
     }
-    if (known.size() < kFewest) return g;
+    if (known.size() < limits.fewest) return g;
     g.median = quantile(known, 0.5);
     std::size_t near = 0;
     for (const Time p : known) near += std::llabs(p.ps - g.median.ps) * 5 < g.median.ps ? 1 : 0;
-    g.steady = g.median.ps > 0 && static_cast<double>(near) > 0.985 * static_cast<double>(known.size()) &&
+    g.steady = g.median.ps > 0 && static_cast<double>(near) > limits.steady * static_cast<double>(known.size()) &&
                (quantile(known, 0.95) - quantile(known, 0.05)).ps * 8 < g.median.ps;
     return g;
 }
@@ -77,14 +78,12 @@ Time held_off(const CoreTrail& core, Time from, Time to, std::uint16_t self) {
     return sum;
 }
 
-std::string others_text(const CoreTrail& core, Time from, Time to, std::uint16_t self) {
-    std::string all;
+// Facts: the three handlers that had the core for longest.
+void add_others(Finding& f, const CoreTrail& core, Time from, Time to, std::uint16_t self) {
     int n = 0;
-    for (const auto& [who, time] : who_ran(core, from, to)) {
-        if (who == 0 || who == self || who >= ContextChange::kBetween || n == 3) continue;
-        all += (n++ == 0 ? "" : ", ") + core.running_name(who) + " " + duration_text(time);
-    }
-    return all;
+    for (const auto& [who, time] : who_ran(core, from, to))
+        if (who != 0 && who != self && who < ContextChange::kBetween && n++ < 3)
+            f.fact("ran", time, core.running_name(who));
 }
 
 // The longest stretch within [from, to) in which a task masked interrupts, with the usual length of such stretches.
@@ -112,8 +111,10 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
     const Time due = lane.begin(worst.instance) - worst.by;
     f.begin = due;
     f.alike = late.size();
-    f.title = lane.name() + " entered " + duration_text(worst.by) + " late";
-    f.cause = "Normal is within " + duration_text(normal) + " of its " + duration_text(median) + " grid. ";
+    f.fact("late_by", worst.by);
+    f.fact("normal", normal);
+    f.fact("period", median);
+    add_others(f, core, due, lane.begin(worst.instance), lane.code());
     f.evidence.push_back({due, lane.name() + " was due (from its entries before and after)"});
     if (masked) {
         std::vector<std::pair<Time, Time>> stretches;
@@ -121,28 +122,24 @@ void report_late(const Recording& recording, const Trail& trail, std::size_t c, 
             if (stretches.size() < kMostWindows)
                 stretches.emplace_back(lane.begin(x.instance) - x.by, lane.begin(x.instance));
         const auto functions = sampled_functions(recording, trail, c, stretches);
-        const std::string others = others_text(core, due, lane.begin(worst.instance), lane.code());
-        f.cause += "Thread mode kept the core meanwhile: interrupts were masked";
+        f.fact("kept_by_threads", true);
         if (const auto masker = masked_by(trail, c, due, lane.begin(worst.instance))) {
             const auto& [span, usual] = *masker;
             const std::string who = trail.tasks.task_name(span.task);
-            f.cause += " by " + who + " for " + duration_text(span.end - span.begin) + " (usually " +
-                       duration_text(usual) + ")";
+            f.fact("masked_for", span.end - span.begin, who);
+            f.fact("masked_usual", usual, who);
             f.involve(Role::masker, who, task_lane(trail, span.task));
             f.evidence.insert(f.evidence.begin(), {span.begin, who + " masks interrupts"});
             f.evidence.push_back({span.end, who + " unmasks interrupts"});
         }
         if (!functions.empty() && functions.front().first != "asleep") {
-            f.cause += " in or around " + functions.front().first + " (" +
-                       plural(functions.front().second, "sample", "samples") + " in such stretches)";
+            f.fact("samples", functions.front().second, functions.front().first);
             f.involve(Role::function, functions.front().first);
         } else if (!functions.empty() && f.with(Role::masker) == nullptr) {
-            f.cause += " or the core slept too deep to answer";
+            f.fact("asleep", true);
         }
-        f.cause += others.empty() ? "." : "; also ran: " + others + ".";
         f.severity = 0.72;
     } else {
-        f.cause += "Until then ran: " + others_text(core, due, lane.begin(worst.instance), lane.code()) + ".";
         f.severity = 0.55;
     }
     f.severity += 0.1 * std::min(1.0, std::log10(1 + static_cast<double>(worst.by.ps) /
@@ -166,27 +163,27 @@ void report_missed(const Trail& trail, std::size_t c, std::size_t l, const std::
     const auto count =
         static_cast<std::uint64_t>(std::llround(static_cast<double>(worst.by.ps) / static_cast<double>(median.ps)) - 1);
     f.alike = missed.size();
-    f.title = lane.name() + " missed " + plural(count, "activation", "activations");
-    f.cause = "It comes every " + duration_text(median) + ", here " + duration_text(worst.by) +
-              " passed between two entries, and no loss is known in between. ";
-    const std::string others = others_text(core, f.begin, f.end, lane.code());
-    f.cause += others.empty() ? "Thread mode had the core meanwhile: the source paused, or interrupts were masked."
-                              : "Meanwhile ran: " + others + ".";
+    f.fact("missed", count);
+    f.fact("period", median);
+    f.fact("passed", worst.by);
+    add_others(f, core, f.begin, f.end, lane.code());
     if (const auto masker = masked_by(trail, c, f.begin, f.end)) {
         const std::string who = trail.tasks.task_name(masker->first.task);
         f.involve(Role::runner, who, task_lane(trail, masker->first.task));
-        f.cause += " " + who + " masked interrupts for " + duration_text(masker->first.end - masker->first.begin) + ".";
+        f.fact("masked_for", masker->first.end - masker->first.begin, who);
     }
     f.severity = 0.8;
     f.evidence = {{lane.begin(worst.instance - 1), "entered"}, {f.begin, "due again"}, {f.end, "entered"}};
     out.push_back(std::move(f));
 }
 
-void find_late_and_missed(const Recording& recording, const Trail& trail, std::size_t c, std::size_t l,
-                          std::vector<Finding>& out) {
+void find_late_and_missed(const Judged& judged, std::size_t c, std::size_t l, std::vector<Finding>& out) {
+    const Recording& recording = judged.recording;
+    const Trail& trail = judged.trail;
+    const Limits& limits = judged.thresholds.lateness;
     const CoreTrail& core = trail.cores[c];
     const ExceptionLane& lane = core.lanes[l];
-    const Grid grid = grid_of(trail, lane);
+    const Grid grid = grid_of(trail, lane, limits);
     if (!grid.steady) return;
     std::vector<Late> by, missed;
     std::vector<Time> sizes;
@@ -205,7 +202,7 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
             continue;
         // A few whole periods without an entry; a long pause is the source's own doing.
         const double turns = static_cast<double>(grid.periods[i]->ps) / static_cast<double>(grid.median.ps);
-        if (turns <= 1.6 || turns >= 20) continue;
+        if (turns <= 1.6 || turns >= limits.missed_turns) continue;
         // Off the grid by more than ever: it did not stay away, it came late, by more than a period. What is late
         // counts from when it was due first; those in between were told in one.
         const bool late = off_grid && off_grid->ps * 20 > grid.median.ps && off_grid->ps * 20 < 19 * grid.median.ps;
@@ -214,12 +211,12 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
         else if (std::fabs(turns - std::round(turns)) < 0.25)
             missed.push_back({i, *grid.periods[i]});
     }
-    if (!missed.empty() && missed.size() * 200 < lane.size()) report_missed(trail, c, l, missed, grid.median, out);
-    if (sizes.size() < kFewest) return;
+    if (!missed.empty() && static_cast<double>(missed.size()) < limits.missed_most * static_cast<double>(lane.size()))
+        report_missed(trail, c, l, missed, grid.median, out);
+    if (sizes.size() < limits.fewest) return;
     const Time normal = std::max(quantile(sizes, 0.99), Time{grid.median.ps / 2000});
-    // Less than a fiftieth of the period, or 20 µs where periods are long, is nobody's worry.
-    const Time bar =
-        std::max({Time{normal.ps * 5}, Time::from_us(4), std::min(Time{grid.median.ps / 50}, Time::from_us(20))});
+    const Time bar = std::max({times(normal, limits.factor), limits.least,
+                               std::min(times(grid.median, limits.of_period), limits.of_period_most)});
     std::vector<Late> masked, pushed;
     for (const Late& x : by) {
         if (x.by < bar) continue;
@@ -227,10 +224,10 @@ void find_late_and_missed(const Recording& recording, const Trail& trail, std::s
         // Held off by handlers that ran as they always do is what priorities are for, unless it eats the period.
         if ((x.by - held).ps * 2 > x.by.ps && (x.by - held) >= bar)
             masked.push_back(x);
-        else if (x.by.ps * 4 > grid.median.ps)
+        else if (x.by > times(grid.median, limits.eats_period))
             pushed.push_back(x);
     }
-    const std::size_t rare = std::max<std::size_t>(3, lane.size() / 100);
+    const std::size_t rare = std::max<std::size_t>(3, part(lane.size(), limits.rare));
     if (!masked.empty() && masked.size() <= rare)
         report_late(recording, trail, c, l, masked, normal, grid.median, true, out);
     if (!pushed.empty() && pushed.size() <= rare)
@@ -243,7 +240,7 @@ const Detector& lateness_detector();
 const Detector& lateness_detector() {
     static constexpr Detector detector{"lateness", 30, [](const Judged& judged, std::vector<Finding>& out) {
                                            judged.each_lane([&](std::size_t core, std::size_t lane) {
-                                               find_late_and_missed(judged.recording, judged.trail, core, lane, out);
+                                               find_late_and_missed(judged, core, lane, out);
                                            });
                                        }};
     return detector;

@@ -20,7 +20,9 @@ struct Stretch {
 };
 
 // Times from becoming ready, or from losing the core, to running again, far beyond what is usual for the task.
-void find_starvation(const Trail& trail, std::vector<Finding>& out) {
+void find_starvation(const Judged& judged, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Starvation& limits = judged.thresholds.starvation;
     const auto& tasks = trail.tasks;
     std::vector<Stretch> starved;
     for (std::size_t t = 0; t < tasks.tasks.size(); ++t) {
@@ -35,13 +37,14 @@ void find_starvation(const Trail& trail, std::vector<Finding>& out) {
             lengths.push_back(end - begin);
             all.push_back({t, begin, end, {}});
         }
-        if (lengths.size() < 10) continue;
+        if (lengths.size() < limits.fewest) continue;
         const Time usual = quantile(lengths, 0.95), median = quantile(lengths, 0.5);
         std::vector<Time> responses;
         for (std::size_t i = 0; i < lane.jobs.size(); ++i)
             if (lane.jobs[i].whole()) responses.push_back(lane.jobs[i].response());
         const Time answer = responses.empty() ? Time{} : quantile(responses, 0.5);
-        const Time bar = std::max({Time{usual.ps * 8}, Time{median.ps * 20}, Time{answer.ps * 8}, Time::from_ms(50)});
+        const Time bar = std::max({times(usual, limits.of_p95), times(median, limits.of_median),
+                                   times(answer, limits.of_response), limits.least});
         for (Stretch& s : all)
             if (s.end - s.begin > bar) {
                 s.usual = usual;
@@ -63,17 +66,14 @@ void find_starvation(const Trail& trail, std::vector<Finding>& out) {
         f.begin = worst.begin;
         f.end = worst.end;
         const auto ran = tasks_that_ran(trail, lane.core, worst.begin, worst.end);
-        f.title = lane.name + " got no processor for " + duration_text(worst.end - worst.begin);
-        f.cause = "It was ready all the time; usually it runs within " + duration_text(worst.usual) + ". ";
-        std::string who;
+        f.fact("waited", worst.end - worst.begin);
+        f.fact("usual", worst.usual);
         for (const auto& [task, time] : ran) {
             if (task >= tasks.tasks.size() || f.involved.size() > 3 || time.ps * 10 < (worst.end - worst.begin).ps)
                 continue;
             f.involve(Role::runner, tasks.task_name(task), task_lane(trail, task));
-            who += (who.empty() ? "" : ", ") + tasks.task_name(task) + " " +
-                   share_text(static_cast<double>(time.ps) / static_cast<double>((worst.end - worst.begin).ps));
+            f.fact("ran", share_of(time, worst.end - worst.begin), tasks.task_name(task));
         }
-        f.cause += "Meanwhile the core went to " + who + ".";
         if (f.with(Role::runner) != nullptr) {  // does the one that has it work more than it usually does?
             for (const auto& [task, time] : ran) {
                 if (task >= tasks.tasks.size() || tasks.tasks[task].idle) continue;
@@ -85,13 +85,8 @@ void find_starvation(const Trail& trail, std::vector<Finding>& out) {
                     if (hog.jobs[j].ready < worst.end && worst.begin < hog.jobs[j].end) then.push_back(hog.jobs[j].run);
                 }
                 if (then.empty()) break;
-                const double times = static_cast<double>(quantile(then, 0.5).ps) /
-                                     static_cast<double>(std::max<std::int64_t>(1, quantile(all, 0.5).ps));
-                if (times > 1.5) {
-                    char text[32];
-                    std::snprintf(text, sizeof text, "%.1f", times);
-                    f.cause += " " + hog.name + " worked " + text + " × as long a job as usual.";
-                }
+                const Factor factor = ratio(quantile(then, 0.5), quantile(all, 0.5));
+                if (factor.value > 1.5) f.fact("worked_times", factor, hog.name);
                 break;
             }
         }
@@ -113,7 +108,9 @@ void find_starvation(const Trail& trail, std::vector<Finding>& out) {
 }
 
 // A long stretch without any idle time.
-void find_overload(const Trail& trail, std::size_t c, std::vector<Finding>& out) {
+void find_overload(const Judged& judged, std::size_t c, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Overload& limits = judged.thresholds.overload;
     const CoreTasks& core = trail.tasks.cores[c];
     const auto& tasks = trail.tasks.tasks;
     if (core.idle.ps <= 0) return;
@@ -139,25 +136,23 @@ void find_overload(const Trail& trail, std::size_t c, std::vector<Finding>& out)
             busy = false;
         }
     }
-    if (lengths.size() < 20) return;
-    if (worst < Time{quantile(lengths, 0.99).ps * 4} || worst < Time::from_ms(100)) return;
+    if (lengths.size() < limits.fewest) return;
+    const Time p99 = quantile(lengths, 0.99);
+    if (worst < times(p99, limits.of_p99) || worst < limits.least) return;
     Finding f;
     f.kind = FindingKind::overload;
     f.core_index = c;
     f.core = trail.cores[c].name;
     f.begin = worst_begin;
     f.end = worst_begin + worst;
-    std::string who;
+    f.fact("lasted", worst);
+    f.fact("p99", p99);
     for (const auto& [task, time] : tasks_that_ran(trail, c, f.begin, f.end)) {
         if (task >= tasks.size() || time.ps * 10 < worst.ps) continue;
         if (!f.lane) f.lane = task_lane(trail, task);
         f.involve(Role::runner, tasks[task].name, task_lane(trail, task));
-        who += (who.empty() ? "" : ", ") + tasks[task].name + " " +
-               share_text(static_cast<double>(time.ps) / static_cast<double>(worst.ps));
+        f.fact("ran", share_of(time, worst), tasks[task].name);
     }
-    f.title = f.core + " did not rest for " + duration_text(worst);
-    f.cause = "99 % of its busy stretches are shorter than " + duration_text(quantile(lengths, 0.99)) +
-              ". It was taken by " + who + ".";
     f.severity = 0.45;
     f.evidence = {{f.begin, "the last rest ends"}, {f.end, "the core rests again"}};
     out.push_back(std::move(f));
@@ -165,7 +160,9 @@ void find_overload(const Trail& trail, std::size_t c, std::vector<Finding>& out)
 
 // Nothing was lost, but a sender had to wait because the queue was full: told where that is no habit (a sender that is
 // slowed down by its reader again and again is meant to be), and the queue is nowhere near full as a rule.
-void find_full_wait(const Trail& trail, const QueueLane& queue, std::vector<Finding>& out) {
+void find_full_wait(const Judged& judged, const QueueLane& queue, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Queue& limits = judged.thresholds.queue;
     const auto& tasks = trail.tasks;
     struct Wait {
         std::uint32_t task = 0;
@@ -186,7 +183,9 @@ void find_full_wait(const Trail& trail, const QueueLane& queue, std::vector<Find
             if (!worst || worst->length() < wait.length()) worst = wait;
         }
     }
-    if (!worst || waits > std::max<std::uint64_t>(3, queue.sent / 200) || queue.sent < 50) return;
+    if (!worst || queue.sent < limits.fewest_sent ||
+        waits > std::max<std::uint64_t>(limits.waits, part(queue.sent, limits.waits_share)))
+        return;
     std::uint64_t low = 0;
     for (std::size_t i = 0; i < queue.ops.size(); ++i) low += queue.ops[i].fill * 2 <= queue.peak ? 1u : 0u;
     if (low * 10 < queue.ops.size() * 9) return;
@@ -195,19 +194,19 @@ void find_full_wait(const Trail& trail, const QueueLane& queue, std::vector<Find
     f.begin = worst->begin;
     f.end = worst->end;
     f.involve(Role::queue, queue.name, queue_lane(trail, queue.id));
-    f.title = queue.name + " was full: " + tasks.tasks[worst->task].name + " waited " + duration_text(worst->length());
-    f.cause = "It held " + plural(queue.peak, "entry", "entries") + "; 90 % of the time it holds at most " +
-              std::to_string(queue.peak / 2) +
-              ". Nothing was lost, but its sender stood still until a reader made room" +
-              (waits > 1 ? ", " + plural(waits, "time", "times") + " in all" : "") + ".";
+    f.fact("waited", worst->length());
+    f.fact("peak", queue.peak);
+    f.fact("usual_most", queue.peak / 2);
+    f.fact("waits", waits);
     f.alike = waits;
     f.severity = 0.4;
     f.evidence = {{worst->begin, "it is full: the sender waits"}, {worst->end, "there is room again"}};
     out.push_back(std::move(f));
 }
 
-void find_full_queue(const Trail& trail, const QueueLane& queue, std::vector<Finding>& out) {
-    if (queue.failed == 0) return find_full_wait(trail, queue, out);
+void find_full_queue(const Judged& judged, const QueueLane& queue, std::vector<Finding>& out) {
+    if (queue.failed == 0) return find_full_wait(judged, queue, out);
+    const Trail& trail = judged.trail;
     const auto& tasks = trail.tasks;
     // An episode ends when the queue has been emptied to half.
     struct Episode {
@@ -253,8 +252,9 @@ void find_full_queue(const Trail& trail, const QueueLane& queue, std::vector<Fin
         f.involve(Role::sender, by_interrupt ? sender_name.substr(std::string("interrupt ").size()) : sender_name,
                   task_lane(trail, sender));
         if (f.core.empty() && !trail.cores.empty()) f.core = trail.cores[0].name;
-        f.title = queue.name + " overflowed: " + plural(e.failed, "entry", "entries") + " lost";
-        f.cause = sender_name + " found it full with " + std::to_string(queue.capacity) + " entries";
+        f.fact("lost", e.failed);
+        f.fact("sender", sender_name);
+        f.fact("capacity", queue.capacity);
         if (reader < tasks.tasks.size()) {
             const TaskLane& lane = tasks.tasks[reader];
             // What its reader did from when the queue began to fill.
@@ -262,42 +262,36 @@ void find_full_queue(const Trail& trail, const QueueLane& queue, std::vector<Fin
             while (filling > 0 && queue.ops[filling - 1].fill > 1) --filling;
             const Time from = queue.ops[filling].time, to = f.end;
             const JobParts parts = parts_of(trail, reader, from, std::max(to, from + Time{1}));
-            f.cause += ". " + lane.name + ", its reader, ";
+            f.fact("reader", lane.name);
             if (parts.others.ps * 2 > (to - from).ps && !parts.by_task.empty()) {
                 f.involve(Role::runner, tasks.task_name(parts.by_task[0].first),
                           task_lane(trail, parts.by_task[0].first));
-                f.cause += "was held off for " + duration_text(parts.others) + ", most of it by " +
-                           tasks.task_name(parts.by_task[0].first);
+                f.fact("held_off", parts.others);
             } else if (parts.lock.ps * 2 > (to - from).ps)
-                f.cause += "waited " + duration_text(parts.lock) + " for a lock";
+                f.fact("waited_for_lock", parts.lock);
             else {
                 std::vector<Time> then, all;
                 for (std::size_t j = 0; j < lane.jobs.size(); ++j) {
                     if (!lane.jobs[j].whole()) continue;
                     (lane.jobs[j].end >= from && lane.jobs[j].ready <= to ? then : all).push_back(lane.jobs[j].run);
                 }
-                if (!then.empty() && !all.empty() && quantile(then, 0.5).ps > quantile(all, 0.5).ps * 2)
-                    f.cause += "took " + duration_text(quantile(then, 0.5)) + " of processor time a job against " +
-                               duration_text(quantile(all, 0.5)) + " usually";
-                else
-                    f.cause += "did not keep up: " + parts_text(trail, reader, from, to);
+                const Time now = then.empty() ? Time{} : quantile(then, 0.5),
+                           usual = all.empty() ? now : quantile(all, 0.5);
+                if (now.ps > usual.ps * 2) {
+                    f.fact("run", now);
+                    f.fact("usual", usual);
+                } else {
+                    add_parts(f, trail, reader, from, to);
+                }
             }
             f.evidence.push_back({from, "the queue begins to fill"});
         }
-        f.cause += ".";
         f.alike = 1;
         f.severity = 0.7;
         f.evidence.push_back({f.begin, "the first entry refused"});
         f.evidence.push_back({f.end, "the last entry refused"});
         out.push_back(std::move(f));
     }
-}
-
-void find_load_trouble(const Trail& trail, std::vector<Finding>& out) {
-    find_starvation(trail, out);
-    for (std::size_t c = 0; c < trail.tasks.cores.size(); ++c)
-        if (trail.tasks.cores[c].present) find_overload(trail, c, out);
-    for (const auto& queue : trail.tasks.queues) find_full_queue(trail, queue, out);
 }
 
 void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
@@ -321,15 +315,10 @@ void find_task_faults(const Trail& trail, std::vector<Finding>& out) {
                       ? tasks.interrupt_names.at(fault.interrupt)
                       : where,
                   f.lane);
-        f.title =
-            static_cast<char>(std::toupper(static_cast<unsigned char>(kind[0]))) + kind.substr(1) + " in " + where;
-        f.cause = "At program address " + hex_text(fault.what.pc) +
-                  (fault.what.address != 0 ? ", which touched " + hex_text(fault.what.address) : "") +
-                  ". The system stopped " + duration_text(trail.end - fault.time) + " before the recording ends.";
-        if ((trail.end - fault.time).ps == 0)
-            f.cause = "At program address " + hex_text(fault.what.pc) +
-                      (fault.what.address != 0 ? ", which touched " + hex_text(fault.what.address) : "") +
-                      ". Nothing was recorded after it.";
+        f.fact("fault", kind + " in " + where);
+        f.fact("pc", Address{fault.what.pc});
+        if (fault.what.address != 0) f.fact("touched", Address{fault.what.address});
+        if (trail.end > fault.time) f.fact("before_end", trail.end - fault.time);
         // A mark value that was never seen before, written shortly before.
         for (const auto& lane : tasks.marks) {
             const std::size_t n = lane.marks.partition_point([&](const TaskMark& m) { return !(fault.time < m.time); });
@@ -356,7 +345,11 @@ const Detector& load_trouble_detector();
 const Detector& load_trouble_detector() {
     static constexpr Detector detector{"load trouble", 70, [](const Judged& judged, std::vector<Finding>& out) {
                                            if (judged.trail.tasks.streams.empty()) return;
-                                           find_load_trouble(judged.trail, out);
+                                           find_starvation(judged, out);
+                                           for (std::size_t c = 0; c < judged.trail.tasks.cores.size(); ++c)
+                                               if (judged.trail.tasks.cores[c].present) find_overload(judged, c, out);
+                                           for (const auto& queue : judged.trail.tasks.queues)
+                                               find_full_queue(judged, queue, out);
                                            find_task_faults(judged.trail, out);
                                        }};
     return detector;

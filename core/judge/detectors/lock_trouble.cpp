@@ -20,7 +20,7 @@ struct Inversion {
 };
 
 // Tasks that are neither waiter nor holder, with a base priority between theirs, ran on the holder's core.
-std::optional<Inversion> inversion_of(const Trail& trail, const LockWait& w) {
+std::optional<Inversion> inversion_of(const Trail& trail, const LockWait& w, double least) {
     const auto& tasks = trail.tasks.tasks;
     if (w.task >= tasks.size() || w.holder >= tasks.size()) return std::nullopt;
     const TaskLane &waiter = tasks[w.task], &holder = tasks[w.holder];
@@ -33,15 +33,17 @@ std::optional<Inversion> inversion_of(const Trail& trail, const LockWait& w) {
         inversion.others += time;
         inversion.by.emplace_back(who, time);
     }
-    if (inversion.by.empty() || inversion.others.ps * 10 < (w.end - w.begin).ps) return std::nullopt;
+    if (inversion.by.empty() || inversion.others < times(w.end - w.begin, least)) return std::nullopt;
     return inversion;
 }
 
-void find_inversions(const Trail& trail, const LockLane& lock, std::vector<Finding>& out) {
+void find_inversions(const Judged& judged, const LockLane& lock, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
     std::vector<Inversion> all;
     for (std::size_t i = 0; i < lock.waits.size(); ++i)
         if ((lock.waits[i].flags & LockWait::kCut) == 0)
-            if (auto inversion = inversion_of(trail, lock.waits[i])) all.push_back(std::move(*inversion));
+            if (auto inversion = inversion_of(trail, lock.waits[i], judged.thresholds.lock.inversion))
+                all.push_back(std::move(*inversion));
     if (all.empty()) return;
     const Inversion& worst = *std::max_element(
         all.begin(), all.end(), [](const Inversion& a, const Inversion& b) { return a.others < b.others; });
@@ -50,23 +52,17 @@ void find_inversions(const Trail& trail, const LockLane& lock, std::vector<Findi
                           tasks.tasks[worst.wait.task].job_from(worst.wait.end));
     f.begin = worst.wait.begin;
     f.end = worst.wait.end;
-    const std::string waiter = tasks.task_name(worst.wait.task), holder = tasks.task_name(worst.wait.holder),
-                      medium = tasks.task_name(worst.by.front().first);
-    f.title = waiter + " waited " + duration_text(f.end - f.begin) + " for " + lock.name;
-    f.cause = holder + ", of lower priority, held it and could not go on: " + medium +
-              ", of a priority between them, ran " + duration_text(worst.others) + " meanwhile: priority inversion. ";
+    const std::string waiter = tasks.task_name(worst.wait.task), holder = tasks.task_name(worst.wait.holder);
+    f.fact("waited", f.end - f.begin);
+    f.fact("others_ran", worst.others);
     // Did the operating system lend the holder its waiter's priority?
-    const TaskLane& h = tasks.tasks[worst.wait.holder];
-    const bool lent = h.priorities.size() > 0;
-    f.cause += lent ? "The holder's priority is raised at times, but not far or not soon enough here."
-                    : "Nothing raised the holder's priority: give the lock priority inheritance.";
+    if (tasks.tasks[worst.wait.holder].priorities.size() > 0) f.fact("priority_lent", true);
     f.involve(Role::holder, holder, task_lane(trail, worst.wait.holder));
     for (const auto& [who, time] : worst.by) f.involve(Role::runner, tasks.task_name(who), task_lane(trail, who));
     for (const Inversion& other : all) {  // others that wait for the same release
         if (other.wait.begin < f.end && f.begin < other.wait.end && !f.names(tasks.task_name(other.wait.task))) {
             f.involve(Role::victim, tasks.task_name(other.wait.task), task_lane(trail, other.wait.task));
-            f.cause += " " + tasks.task_name(other.wait.task) + " waited too, " +
-                       duration_text(other.wait.end - other.wait.begin) + ".";
+            f.fact("waited_too", other.wait.end - other.wait.begin, tasks.task_name(other.wait.task));
         }
     }
     f.involve(Role::lock, lock.name, lock_lane(trail, lock.id));
@@ -81,7 +77,9 @@ void find_inversions(const Trail& trail, const LockLane& lock, std::vector<Findi
 }
 
 // Many waits close together where there are few elsewhere.
-void find_convoy(const Trail& trail, const LockLane& lock, std::vector<Finding>& out) {
+void find_convoy(const Judged& judged, const LockLane& lock, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Lock& limits = judged.thresholds.lock;
     std::vector<LockWait> waits;
     for (std::size_t i = 0; i < lock.waits.size(); ++i) waits.push_back(lock.waits[i]);
     if (waits.size() < 12 || trail.end.ps <= 0) return;
@@ -97,7 +95,7 @@ void find_convoy(const Trail& trail, const LockLane& lock, std::vector<Finding>&
         }
     }
     const Time begin = waits[best_from].begin, end = waits[best_from + best - 1].end;
-    if (best < 10 || (end - begin).ps * 4 > trail.end.ps) return;
+    if (best < limits.convoy_waits || (end - begin).ps * 4 > trail.end.ps) return;
     const auto takes = [&](Time from, Time to) {
         return lock.holds.partition_point([&](const LockHold& h) { return h.begin < to; }) -
                lock.holds.partition_point([&](const LockHold& h) { return h.begin < from; });
@@ -106,7 +104,7 @@ void find_convoy(const Trail& trail, const LockLane& lock, std::vector<Finding>&
     const double share_inside = static_cast<double>(best) / static_cast<double>(std::max<std::size_t>(inside, 1)),
                  share_outside =
                      static_cast<double>(waits.size() - best) / static_cast<double>(std::max<std::size_t>(outside, 1));
-    if (share_inside < 0.2 || share_inside < 5 * share_outside) return;
+    if (share_inside < limits.convoy_share || share_inside < limits.convoy_of_others * share_outside) return;
     // Who held it longer than usual then.
     std::map<std::uint32_t, std::vector<Time>> then, else_when;
     for (std::size_t i = 0; i < lock.holds.size(); ++i) {
@@ -117,12 +115,11 @@ void find_convoy(const Trail& trail, const LockLane& lock, std::vector<Finding>&
     double worst_ratio = 0;
     for (auto& [who, lengths] : then) {
         const auto usual = else_when.find(who);
-        const double ratio = usual == else_when.end() || lengths.size() < 2
-                                 ? 0
-                                 : static_cast<double>(quantile(lengths, 0.5).ps) /
-                                       static_cast<double>(std::max<std::int64_t>(1, quantile(usual->second, 0.5).ps));
-        if (ratio > worst_ratio) {
-            worst_ratio = ratio;
+        const double longer = usual == else_when.end() || lengths.size() < 2
+                                  ? 0
+                                  : ratio(quantile(lengths, 0.5), quantile(usual->second, 0.5)).value;
+        if (longer > worst_ratio) {
+            worst_ratio = longer;
             holder = who;
         }
     }
@@ -146,16 +143,15 @@ void find_convoy(const Trail& trail, const LockLane& lock, std::vector<Finding>&
     for (const auto& [who, n] : waiters)
         if (who != holder) f.involve(Role::victim, tasks.task_name(who), task_lane(trail, who));
     f.involve(Role::lock, lock.name, lock_lane(trail, lock.id));
-    f.title = "A convoy at " + lock.name + ": " + plural(best, "wait", "waits") + " in " + duration_text(end - begin);
-    f.cause = share_text(share_inside) + " of those who took it had to wait, against " + share_text(share_outside) +
-              " elsewhere; the longest wait was " + duration_text(longest) + " (" +
-              tasks.task_name(waits[longest_at].task) + ").";
+    f.fact("waits", best);
+    f.fact("lasted", end - begin);
+    f.fact("had_to_wait", Share{share_inside});
+    f.fact("elsewhere", Share{share_outside});
+    f.fact("longest", longest, tasks.task_name(waits[longest_at].task));
     if (holder != kNobody && worst_ratio > 2) {
-        char times[32];
-        std::snprintf(times, sizeof times, "%.1f", worst_ratio);
-        f.cause += " " + tasks.task_name(holder) + " held it " + times + " × as long as usual (" +
-                   duration_text(quantile(then[holder], 0.5)) + " against " +
-                   duration_text(quantile(else_when[holder], 0.5)) + ").";
+        f.fact("held_times", Factor{worst_ratio});
+        f.fact("held", quantile(then[holder], 0.5));
+        f.fact("held_usual", quantile(else_when[holder], 0.5));
     }
     f.alike = 1;
     f.severity = 0.72;
@@ -204,13 +200,12 @@ void find_deadlocks(const Trail& trail, std::vector<Finding>& out) {
         f.involved.clear();
         f.begin = Time{};
         f.end = trail.end;
-        std::string chain;
         for (const std::uint32_t m : members) {
             const Edge& e = waits_for[m];
             f.involve(m == members.front() ? Role::subject : Role::victim, tasks.task_name(m), task_lane(trail, m));
             f.begin = std::max(f.begin, e.wait.begin);
-            chain += (chain.empty() ? "" : ", ") + tasks.task_name(m) + " wants " + tasks.locks[e.lock].name +
-                     ", which " + tasks.task_name(e.holder) + " holds";
+            f.fact("wants", tasks.locks[e.lock].name, tasks.task_name(m));
+            f.fact("held_by", tasks.task_name(e.holder), tasks.locks[e.lock].name);
             f.evidence.push_back({e.since, tasks.task_name(e.holder) + " takes " + tasks.locks[e.lock].name});
             f.evidence.push_back({e.wait.begin, tasks.task_name(m) + " wants " + tasks.locks[e.lock].name});
         }
@@ -219,10 +214,8 @@ void find_deadlocks(const Trail& trail, std::vector<Finding>& out) {
                       lock_lane(trail, tasks.locks[waits_for[m].lock].id));
         std::sort(f.evidence.begin(), f.evidence.end(),
                   [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
-        f.title = "Deadlock of " + tasks.task_name(members.front()) + " and " +
-                  (members.size() == 2 ? tasks.task_name(members[1]) : plural(members.size() - 1, "other", "others"));
-        f.cause = chain + ". Neither ran again in the last " + duration_text(trail.end - f.begin) +
-                  " of the recording: take the locks in the same order everywhere.";
+        f.fact("members", members.size());
+        f.fact("before_end", trail.end - f.begin);
         f.severity = 0.95;
         out.push_back(std::move(f));
     }
@@ -240,7 +233,8 @@ std::set<std::uint32_t> guards_of(const TaskTrail& tasks, const UseSpan& use) {
     return all;
 }
 
-void find_overlaps(const Trail& trail, const ResourceLane& resource, std::vector<Finding>& out) {
+void find_overlaps(const Judged& judged, const ResourceLane& resource, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
     std::vector<UseSpan> uses;
     for (std::size_t i = 0; i < resource.uses.size(); ++i) uses.push_back(resource.uses[i]);
     std::sort(uses.begin(), uses.end(), [](const UseSpan& a, const UseSpan& b) { return a.begin < b.begin; });
@@ -253,7 +247,7 @@ void find_overlaps(const Trail& trail, const ResourceLane& resource, std::vector
         for (std::size_t k = i; k-- > 0 && i - k < 16;)
             if (uses[k].task != uses[i].task && uses[i].begin < uses[k].end)
                 overlaps.push_back({uses[k], uses[i], uses[i].begin, std::min(uses[i].end, uses[k].end)});
-    if (overlaps.empty() || overlaps.size() * 5 > uses.size()) return;  // all the time: sharing is meant
+    if (overlaps.empty() || overlaps.size() > part(uses.size(), judged.thresholds.lock.overlap_common)) return;
     const auto& tasks = trail.tasks;
     const Overlap& worst = *std::max_element(overlaps.begin(), overlaps.end(), [](const Overlap& a, const Overlap& b) {
         return a.end - a.begin < b.end - b.begin;
@@ -272,15 +266,12 @@ void find_overlaps(const Trail& trail, const ResourceLane& resource, std::vector
     f.begin = worst.begin;
     f.end = worst.end;
     f.alike = overlaps.size();
-    f.title = first + " and " + second + " used " + resource.name + " at the same time";
-    f.cause = second + " began while " + first + " was in the middle of it, for " +
-              duration_text(worst.end - worst.begin) + ".";
+    f.fact("overlap", worst.end - worst.begin);
     for (const auto& [id, n] : guarded) {
         if (n * 10 < looked * 9) continue;
         for (const UseSpan* use : {&worst.first, &worst.second})
             if (guards_of(tasks, *use).count(id) == 0)
-                f.cause += " " + tasks.task_name(use->task) + " did not hold " + tasks.object_name(id) +
-                           ", which guards it elsewhere.";
+                f.fact("unguarded", tasks.object_name(id), tasks.task_name(use->task));
     }
     f.severity = 0.8;
     f.evidence = {{worst.first.begin, first + " begins to use " + resource.name},
@@ -289,13 +280,13 @@ void find_overlaps(const Trail& trail, const ResourceLane& resource, std::vector
     out.push_back(std::move(f));
 }
 
-void find_lock_trouble(const Trail& trail, std::vector<Finding>& out) {
-    for (const auto& lock : trail.tasks.locks) {
-        find_inversions(trail, lock, out);
-        find_convoy(trail, lock, out);
+void find_lock_trouble(const Judged& judged, std::vector<Finding>& out) {
+    for (const auto& lock : judged.trail.tasks.locks) {
+        find_inversions(judged, lock, out);
+        find_convoy(judged, lock, out);
     }
-    if (trail.complete) find_deadlocks(trail, out);
-    for (const auto& resource : trail.tasks.resources) find_overlaps(trail, resource, out);
+    if (judged.trail.complete) find_deadlocks(judged.trail, out);
+    for (const auto& resource : judged.trail.tasks.resources) find_overlaps(judged, resource, out);
 }
 
 }  // namespace
@@ -303,8 +294,7 @@ void find_lock_trouble(const Trail& trail, std::vector<Finding>& out) {
 const Detector& lock_trouble_detector();
 const Detector& lock_trouble_detector() {
     static constexpr Detector detector{"lock trouble", 60, [](const Judged& judged, std::vector<Finding>& out) {
-                                           if (!judged.trail.tasks.streams.empty())
-                                               find_lock_trouble(judged.trail, out);
+                                           if (!judged.trail.tasks.streams.empty()) find_lock_trouble(judged, out);
                                        }};
     return detector;
 }

@@ -6,13 +6,13 @@
 
 #include "base/text.h"
 #include "judge/detector.h"
+#include "judge/witness.h"
 #include "measure/functions.h"
 #include "replay/step_window.h"
 
 namespace mt {
 namespace {
 
-constexpr std::uint64_t kFewest = 100;         ///< calls that make a rule
 constexpr std::uint64_t kMostSteps = 200'000;  ///< of a call that are compared
 constexpr std::size_t kMostSought = 100'000;   ///< spans that are looked at for a peer
 
@@ -87,18 +87,13 @@ void tell_difference(const Recording& recording, const StepTrail& steps, CallAt 
         if (n > there + there / 4) more.emplace_back(n - there, line);
     }
     std::sort(more.begin(), more.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
-    if (more.empty()) {
-        f.cause += " It ran the same lines as often as a usual call: it waited, or times here are only interpolated.";
-        return;
-    }
-    f.cause += " A usual call does not run so often:";
+    if (more.empty()) return f.fact("same_lines", true);
     for (std::size_t i = 0; i < more.size() && i < 3; ++i) {
         const auto& line = more[i].second;
         const auto usually = peer_lines.find(line);
-        f.cause += std::string(i == 0 ? " " : ", ") + line + " (" + count_text(odd_lines.at(line)) +
-                   " times, usually " + (usually == peer_lines.end() ? "never" : count_text(usually->second)) + ")";
+        f.fact("line_ran", odd_lines.at(line), line);
+        f.fact("line_usual", usually == peer_lines.end() ? std::uint64_t{0} : usually->second, line);
     }
-    f.cause += ".";
     f.evidence.push_back({level[*peer].begin, "a usual call, to compare"});
 }
 
@@ -116,16 +111,18 @@ std::optional<std::pair<CallAt, Time>> longest_trusted(const StepTrail& steps, s
     return found;
 }
 
-void find_long_calls(const Recording& recording, const Trail& trail, std::size_t index, std::vector<Finding>& out) {
-    const StepTrail& steps = trail.steps[index];
+void find_long_calls(const Judged& judged, std::size_t index, std::vector<Finding>& out) {
+    const StepTrail& steps = judged.trail.steps[index];
+    const Thresholds::Call& limits = judged.thresholds.call;
     std::vector<Finding> found;
     for (std::uint32_t f = 0; f < steps.tallies.size(); ++f) {
         const FunctionTally& t = steps.tallies[f];
-        if (t.calls < kFewest || steps.clock == StepClock::none) continue;
+        if (t.calls < limits.fewest || steps.clock == StepClock::none) continue;
         const double n = static_cast<double>(t.calls), mean = t.work.ns() / n;
         const double spread = std::sqrt(std::max(0.0, t.squares / n - mean * mean));
         const double worst = t.most_work.ns();
-        if (worst < 2 * mean || worst < mean + 8 * spread || worst < mean + 1'000) continue;
+        if (worst < limits.of_mean * mean || worst < mean + limits.spreads * spread || worst < mean + limits.least.ns())
+            continue;
         CallAt at{t.worst.level, static_cast<std::size_t>(t.worst.index)};
         Time most = t.most_work;
         if (const CallSpan& s = steps.levels[at.level][at.index]; !steps.trusted(s.begin, s.end())) {
@@ -133,16 +130,15 @@ void find_long_calls(const Recording& recording, const Trail& trail, std::size_t
             if (!next) continue;
             at = next->first;
             most = next->second;
-            if (most.ns() < 2 * mean || most.ns() < mean + 1'000) continue;
+            if (most.ns() < limits.of_mean * mean || most.ns() < mean + limits.least.ns()) continue;
         }
         Finding finding = about_call(FindingKind::duration_outlier, steps, index, at);
-        char times[32];
-        std::snprintf(times, sizeof times, "%.1f", most.ns() / mean);
-        finding.title = finding.involved[0].name + " took " + times + " × its usual time";
-        finding.cause = duration_text(most) + " against " + duration_text(Time::from_ns(mean)) + " on average of " +
-                        count_text(t.calls) + " calls, without what cut in.";
+        finding.fact("times", Factor{most.ns() / mean});
+        finding.fact("took", most);
+        finding.fact("usual", Time::from_ns(mean));
+        finding.fact("calls", t.calls);
         finding.evidence.push_back({finding.begin, "called"});
-        tell_difference(recording, steps, at, Time::from_ns(mean), finding);
+        tell_difference(judged.recording, steps, at, Time::from_ns(mean), finding);
         finding.evidence.push_back({finding.end, "returned"});
         finding.severity = 0.5;
         found.push_back(std::move(finding));
@@ -179,54 +175,49 @@ std::optional<CallAt> first_call(const StepTrail& steps, std::uint32_t function,
     return first;
 }
 
-// Whether so few calls of a function do something that it is no rule.
-bool is_rare(std::uint64_t odd, const FunctionTally& t) { return odd > 0 && t.calls >= kFewest && odd * 50 <= t.calls; }
-
-Finding rare_call(FindingKind kind, const StepTrail& steps, std::size_t index, CallAt at, const char* title,
-                  std::uint64_t odd, const std::string& cause) {
-    Finding f = about_call(kind, steps, index, at);
-    const auto function = steps.levels[at.level][at.index].function;
-    f.title = f.involved[0].name + " " + title;
-    f.cause = count_text(odd) + " of its " + count_text(steps.tallies[static_cast<std::size_t>(function)].calls) +
-              " calls " + cause;
+// What so few calls of a function do that it is no rule.
+template <class Is>
+void find_rare(FindingKind kind, const Judged& judged, std::size_t index, std::uint32_t function, std::uint64_t odd,
+               Is is, std::vector<Finding>& out) {
+    const StepTrail& steps = judged.trail.steps[index];
+    const Thresholds::Call& limits = judged.thresholds.call;
+    const std::uint64_t calls = steps.tallies[function].calls;
+    if (odd == 0 || calls < limits.fewest || odd > part(calls, limits.rare)) return;
+    const auto at = first_call(steps, function, is);
+    if (!at) return;
+    Finding f = about_call(kind, steps, index, *at);
+    f.fact("odd_calls", odd);
+    f.fact("calls", calls);
     f.alike = odd;
     f.severity = 0.45;
     f.evidence.push_back({f.begin, "called"});
     f.evidence.push_back({f.end, "left"});
-    return f;
+    out.push_back(std::move(f));
 }
 
-void find_recursion(const StepTrail& steps, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
-    const std::uint64_t odd = steps.tallies[function].recursive;
-    if (!is_rare(odd, steps.tallies[function])) return;
-    const auto at = first_call(steps, function, [&](std::size_t level, const CallSpan& s) {
+void find_recursion(const Judged& judged, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
+    const StepTrail& steps = judged.trail.steps[index];
+    const auto within_itself = [&](std::size_t level, const CallSpan& s) {
         for (std::size_t below = 0; below < level; ++below)
             if (const auto i = steps.levels[below].at(s.begin); i && steps.levels[below][*i].function == function)
                 return true;
         return false;
-    });
-    if (at)
-        out.push_back(rare_call(FindingKind::unexpected_recursion, steps, index, *at, "was called while it was running",
-                                odd,
-                                "came from itself or its callees; all others did not. Is it safe to enter twice?"));
+    };
+    find_rare(FindingKind::unexpected_recursion, judged, index, function, steps.tallies[function].recursive,
+              within_itself, out);
 }
 
-void find_never_returned(const StepTrail& steps, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
-    const std::uint64_t odd = steps.tallies[function].unwound;
-    if (!is_rare(odd, steps.tallies[function])) return;
-    const auto at = first_call(steps, function,
-                               [](std::size_t, const CallSpan& s) { return (s.flags & CallFrame::kUnwound) != 0; });
-    if (at)
-        out.push_back(rare_call(FindingKind::never_returned, steps, index, *at, "was left without a return", odd,
-                                "ended in a jump out of it (longjmp, an abandoned stack); what it held may not have "
-                                "been given back."));
+void find_never_returned(const Judged& judged, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
+    find_rare(
+        FindingKind::never_returned, judged, index, function, judged.trail.steps[index].tallies[function].unwound,
+        [](std::size_t, const CallSpan& s) { return (s.flags & CallFrame::kUnwound) != 0; }, out);
 }
 
-void find_odd_calls(const Recording& recording, const Trail& trail, std::size_t steps, std::vector<Finding>& out) {
-    find_long_calls(recording, trail, steps, out);
-    for (std::uint32_t f = 0; f < trail.steps[steps].tallies.size(); ++f) {
-        find_recursion(trail.steps[steps], steps, f, out);
-        find_never_returned(trail.steps[steps], steps, f, out);
+void find_odd_calls(const Judged& judged, std::size_t steps, std::vector<Finding>& out) {
+    find_long_calls(judged, steps, out);
+    for (std::uint32_t f = 0; f < judged.trail.steps[steps].tallies.size(); ++f) {
+        find_recursion(judged, steps, f, out);
+        find_never_returned(judged, steps, f, out);
     }
 }
 
@@ -237,7 +228,7 @@ const Detector& odd_calls_detector() {
     static constexpr Detector detector{"odd calls", 40, [](const Judged& judged, std::vector<Finding>& out) {
                                            for (std::size_t i = 0; i < judged.trail.steps.size() && !judged.stopped();
                                                 ++i)
-                                               find_odd_calls(judged.recording, judged.trail, i, out);
+                                               find_odd_calls(judged, i, out);
                                        }};
     return detector;
 }

@@ -7,19 +7,12 @@
 
 #include "base/text.h"
 #include "judge/detector.h"
+#include "judge/sentences.h"
 #include "judge/witness.h"
 #include "measure/tasks.h"
 
 namespace mt {
 namespace {
-
-constexpr std::size_t kFewest = 8;  // jobs below which nothing can be called normal
-
-std::string factor_text(double times) {
-    char text[32];
-    std::snprintf(text, sizeof text, times < 10 ? "%.1f" : "%.0f", times);
-    return text;
-}
 
 struct Jobs {
     std::vector<std::size_t> index;  ///< whole jobs
@@ -55,16 +48,19 @@ std::vector<std::vector<std::size_t>> episodes_of(const std::vector<std::size_t>
     return all;
 }
 
-void find_long_jobs(const Trail& trail, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+void find_long_jobs(const Judged& judged, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Job& limits = judged.thresholds.job;
     const TaskLane& lane = trail.tasks.tasks[t];
     // The middle half says what is usual; an episode may hold many long jobs and must not raise the bar.
     const Time spread = quantile(jobs.run, 0.75) - quantile(jobs.run, 0.25);
-    const Time least = jobs.run.size() < 20 ? Time{jobs.run_median.ps * 3 / 2} : jobs.run_median;  // few say little
-    const Time bar = jobs.run_median + std::max({least, Time{spread.ps * 6}, Time::from_us(5)});
+    const double factor = jobs.run.size() < 20 ? limits.of_median_few : limits.of_median;  // few say little
+    const Time bar =
+        jobs.run_median + std::max({times(jobs.run_median, factor), times(spread, limits.spreads), limits.least});
     std::vector<std::size_t> deviants;
     for (std::size_t k = 0; k < jobs.index.size(); ++k)
         if (jobs.run[k] > bar) deviants.push_back(k);
-    if (deviants.empty() || deviants.size() * 4 > jobs.index.size()) return;
+    if (deviants.empty() || deviants.size() > part(jobs.index.size(), limits.common)) return;
     const auto episodes = episodes_of(deviants, 8);
     if (episodes.size() > 3 && deviants.size() * 50 > jobs.index.size()) return;  // that is how this task is
     for (const auto& episode : episodes) {
@@ -72,46 +68,48 @@ void find_long_jobs(const Trail& trail, std::size_t t, const Jobs& jobs, std::ve
                                                     [&](auto a, auto b) { return jobs.run[a] < jobs.run[b]; });
         Finding f = about_job(FindingKind::duration_outlier, trail, t, jobs.index[worst]);
         const TaskJob& j = lane.jobs[jobs.index[worst]];
-        const double times =
-            static_cast<double>(j.run.ps) / static_cast<double>(std::max<std::int64_t>(jobs.run_median.ps, 1));
-        f.title = lane.name + (episode.size() == 1 ? " ran " : ": a row of jobs ran up to ") + factor_text(times) +
-                  " × its usual time";
-        f.cause = duration_text(j.run) + " of processor time against " + duration_text(jobs.run_median) +
-                  " (95 % under " + duration_text(jobs.run_p95) + ")";
+        const Factor longer = ratio(j.run, jobs.run_median);
+        f.fact("times", longer);
+        f.fact("took", j.run);
+        f.fact("usual", jobs.run_median);
+        f.fact("p95", jobs.run_p95);
+        add_parts(f, trail, t, j.ready, j.end);
         if (episode.size() > 1) {
             f.begin = lane.jobs[jobs.index[episode.front()]].ready;
             f.end = lane.jobs[jobs.index[episode.back()]].end;
-            f.cause += ", and " + plural(episode.size() - 1, "job beside it", "jobs beside it") + " too";
+            f.fact("beside", episode.size() - 1);
         }
-        f.cause += ". It was its own work: what cut in is not counted.";
         f.alike = episode.size();
-        f.severity = 0.62 + 0.08 * std::min(1.0, std::log10(std::max(times, 1.0)));
+        f.severity = 0.62 + 0.08 * std::min(1.0, std::log10(std::max(longer.value, 1.0)));
         f.evidence.push_back({j.ready, lane.name + " became ready"});
         if (j.flags & TaskJob::kStarted) f.evidence.push_back({j.start, lane.name + " began to run"});
-        f.evidence.push_back({j.end, lane.name + " ended its job: " + parts_text(trail, t, j.ready, j.end)});
+        f.evidence.push_back({j.end, lane.name + " ended its job: " + parts_text(f)});
         out.push_back(std::move(f));
     }
 }
 
-void find_late_jobs(const Trail& trail, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+void find_late_jobs(const Judged& judged, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Job& limits = judged.thresholds.job;
     const TaskLane& lane = trail.tasks.tasks[t];
     if (jobs.run.size() < 20) return;
     const Time spread = quantile(jobs.response, 0.75) - quantile(jobs.response, 0.25);
-    const Time bar = std::max({Time{jobs.response_p95.ps * 5 / 2}, Time{jobs.response_median.ps * 4},
-                               jobs.response_median + Time{spread.ps * 10}, Time::from_us(20)});
+    const Time bar = std::max({times(jobs.response_p95, limits.response_of_p95),
+                               times(jobs.response_median, limits.response_of_median),
+                               jobs.response_median + times(spread, limits.response_spreads), limits.response_least});
     std::vector<std::size_t> deviants;
     for (std::size_t k = 0; k < jobs.index.size(); ++k)
         if (jobs.response[k] > bar) deviants.push_back(k);
-    if (deviants.empty() || deviants.size() * 10 > jobs.index.size()) return;
+    if (deviants.empty() || deviants.size() > part(jobs.index.size(), limits.response_common)) return;
     for (const auto& episode : episodes_of(deviants, 8)) {
         const std::size_t worst = *std::max_element(
             episode.begin(), episode.end(), [&](auto a, auto b) { return jobs.response[a] < jobs.response[b]; });
         Finding f = about_job(FindingKind::late_response, trail, t, jobs.index[worst]);
         const TaskJob& j = lane.jobs[jobs.index[worst]];
-        f.title = lane.name + " answered after " + duration_text(j.response());
-        f.cause = "Usual is " + duration_text(jobs.response_median) + " (95 % under " +
-                  duration_text(jobs.response_p95) + "). The time went to " + parts_text(trail, t, j.ready, j.end) +
-                  ".";
+        f.fact("response", j.response());
+        f.fact("usual", jobs.response_median);
+        f.fact("p95", jobs.response_p95);
+        add_parts(f, trail, t, j.ready, j.end);
         f.begin = lane.jobs[jobs.index[episode.front()]].ready;
         f.end = lane.jobs[jobs.index[episode.back()]].end;
         const JobParts parts = parts_of(trail, t, j.ready, j.end);
@@ -128,7 +126,9 @@ void find_late_jobs(const Trail& trail, std::size_t t, const Jobs& jobs, std::ve
 }
 
 // A steady growth of the work per job: a trend far beyond chance, seen in every quarter of the recording.
-void find_growth(const Trail& trail, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+void find_growth(const Judged& judged, std::size_t t, const Jobs& jobs, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Job& limits = judged.thresholds.job;
     const TaskLane& lane = trail.tasks.tasks[t];
     const std::size_t n = jobs.run.size();
     if (n < 20) return;
@@ -148,7 +148,7 @@ void find_growth(const Trail& trail, std::size_t t, const Jobs& jobs, std::vecto
     const long double t_value = r * std::sqrt((m - 2) / std::max<long double>(1e-9L, 1 - r * r));
     const double growth =
         static_cast<double>(slope) / static_cast<double>(std::max<std::int64_t>(jobs.run_median.ps, 1));
-    if (t_value < 7 || growth < 0.05) return;
+    if (static_cast<double>(t_value) < limits.growth_certain || growth < limits.growth) return;
     std::array<Time, 4> quarters;
     for (std::size_t q = 0; q < 4; ++q) {
         const auto at = [&](std::size_t k) { return jobs.run.begin() + static_cast<std::ptrdiff_t>(n * k / 4); };
@@ -162,12 +162,10 @@ void find_growth(const Trail& trail, std::size_t t, const Jobs& jobs, std::vecto
     Finding f = about_job(FindingKind::slow_growth, trail, t, jobs.index.back());
     f.begin = lane.jobs[jobs.index.front()].ready;
     f.end = lane.jobs[jobs.index.back()].end;
-    char percent[32];
-    std::snprintf(percent, sizeof percent, "%.0f %%", growth * 100);
-    f.title = lane.name + " takes longer and longer: " + percent + " more by the end";
-    f.cause = "Its processor time per job was " + duration_text(quarters[0]) +
-              " in the first quarter of the recording and " + duration_text(quarters[3]) +
-              " in the last, growing all the while over " + count_text(n) + " jobs. Is there a list that only grows?";
+    f.fact("growth", Share{growth});
+    f.fact("first_quarter", quarters[0]);
+    f.fact("last_quarter", quarters[3]);
+    f.fact("jobs", n);
     f.severity = 0.6;
     f.evidence = {{f.begin, "first job: " + duration_text(jobs.run.front())},
                   {lane.jobs[jobs.index.back()].ready, "last job: " + duration_text(jobs.run.back())}};
@@ -175,21 +173,22 @@ void find_growth(const Trail& trail, std::size_t t, const Jobs& jobs, std::vecto
 }
 
 // A stretch of jobs that come at another rate than all others: each period a little off, and all to the same side.
-void find_period_drift(const Trail& trail, std::size_t t, const std::vector<std::optional<Time>>& periods, Time median,
-                       std::vector<Finding>& out) {
-    constexpr std::size_t kRow = 8;  // periods in a row that make a rate
+void find_period_drift(const Judged& judged, std::size_t t, const std::vector<std::optional<Time>>& periods,
+                       Time median, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Beat& limits = judged.thresholds.beat;
     const TaskLane& lane = trail.tasks.tasks[t];
     // What periods usually are off by is told by the middle of them: a drift must not raise its own bar.
     std::vector<Time> sizes;
     for (const auto& p : periods)
         if (p) sizes.push_back({std::llabs(p->ps - median.ps)});
-    if (sizes.size() < 4 * kRow) return;
-    const std::int64_t bar = std::max(median.ps / 50, quantile(sizes, 0.5).ps * 4);
+    if (sizes.size() < 4 * limits.drift_row) return;
+    const std::int64_t bar = std::max(times(median, limits.drift).ps, quantile(sizes, 0.5).ps * 4);
     std::size_t first = 0, count = 0, best_first = 0, best = 0, stretches = 0;
     int side = 0;
     std::size_t drifting = 0;
     const auto close = [&] {
-        if (count >= kRow) {
+        if (count >= limits.drift_row) {
             ++stretches;
             drifting += count;
             if (count > best) best = count, best_first = first;
@@ -219,20 +218,20 @@ void find_period_drift(const Trail& trail, std::size_t t, const std::vector<std:
     f.begin = lane.jobs[best_first - 1].ready;
     f.end = lane.jobs[best_first + best - 1].ready;
     f.alike = stretches;
-    f.title = lane.name + " came every " + duration_text(mean) + " instead of " + duration_text(median);
-    char percent[32];
-    std::snprintf(percent, sizeof percent, "%.1f %%",
-                  100.0 * std::abs(static_cast<double>(mean.ps - median.ps)) / static_cast<double>(median.ps));
-    f.cause = plural(best, "period", "periods") + " in a row were " + percent +
-              (mean > median ? " longer" : " shorter") + " than usual; elsewhere half are within " +
-              duration_text(quantile(sizes, 0.5)) +
-              ". Was its timer programmed anew, or does what makes it ready run at another rate?";
+    f.fact("period", mean);
+    f.fact("usual", median);
+    f.fact("periods", best);
+    f.fact("off_by", share_of({std::llabs((mean - median).ps)}, median));
+    if (mean > median) f.fact("longer", true);
+    f.fact("usual_off", quantile(sizes, 0.5));
     f.severity = 0.6;
     f.evidence = {{f.begin, "the last at the usual rate"}, {f.end, "the last at the other rate"}};
     out.push_back(std::move(f));
 }
 
-void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Finding>& out) {
+void find_missed_and_jitter(const Judged& judged, std::size_t t, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
+    const Thresholds::Beat& limits = judged.thresholds.beat;
     const TaskLane& lane = trail.tasks.tasks[t];
     std::vector<Time> known;
     std::vector<std::optional<Time>> periods;
@@ -243,14 +242,16 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
             periods.back().reset();
         if (periods.back()) known.push_back(*periods.back());
     }
-    if (known.size() < 20) return;
+    if (known.size() < limits.fewest) return;
     const Time median = quantile(known, 0.5);
     std::size_t near = 0;
     for (const Time p : known) near += std::llabs(p.ps - median.ps) * 20 < median.ps ? 1 : 0;
-    if (median.ps <= 0 || near * 100 < known.size() * 90) return;  // it follows no grid
+    if (median.ps <= 0 || static_cast<double>(near) < limits.steady * static_cast<double>(known.size()))
+        return;  // it follows no grid
     std::vector<Time> sizes;
     for (const Time p : known) sizes.push_back({std::llabs(p.ps - median.ps)});
-    const Time bar = std::max(Time{median.ps / 10}, std::min(Time{quantile(sizes, 0.9).ps * 5}, Time{median.ps / 3}));
+    const Time bar = std::max(times(median, limits.jitter), std::min(times(quantile(sizes, 0.9), limits.jitter_of_p90),
+                                                                     times(median, limits.jitter_most)));
 
     std::vector<std::size_t> missed, jittery;
     // After a job that overran, what it made late comes in a hurry until the grid is reached again: no jitter.
@@ -288,9 +289,9 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
         f.begin = lane.jobs[worst - 1].ready;
         f.end = lane.jobs[worst].ready;
         f.alike = missed.size();
-        f.title = lane.name + " missed " + plural(static_cast<std::uint64_t>(turns) - 1, "activation", "activations");
-        f.cause = "It becomes ready every " + duration_text(median) + ", here " + duration_text(*periods[worst]) +
-                  " passed. Its job before had long ended, and no loss is known in between: nobody made it ready.";
+        f.fact("missed", static_cast<std::uint64_t>(turns) - 1);
+        f.fact("period", median);
+        f.fact("passed", *periods[worst]);
         f.severity = 0.75;
         f.evidence = {{f.begin, lane.name + " became ready"},
                       {lane.jobs[worst - 1].end, lane.name + " ended that job"},
@@ -298,9 +299,9 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
                       {f.end, lane.name + " became ready"}};
         out.push_back(std::move(f));
     }
-    find_period_drift(trail, t, periods, median, out);
+    find_period_drift(judged, t, periods, median, out);
     for (const auto& episode : episodes_of(jittery, 6)) {
-        if (episode.size() < 5 || episode.size() * 10 > known.size()) continue;
+        if (episode.size() < limits.jitter_fewest || episode.size() * 10 > known.size()) continue;
         const bool drift = std::any_of(out.begin(), out.end(), [&](const Finding& d) {
             return d.kind == FindingKind::period_drift && d.lane == task_lane(trail, t) &&
                    d.begin <= lane.jobs[episode.front()].ready && lane.jobs[episode.back()].ready <= d.end;
@@ -316,11 +317,11 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
         f.begin = lane.jobs[episode.front() - 1].ready;
         f.end = lane.jobs[episode.back()].ready;
         f.alike = episode.size();
-        f.title = lane.name + " lost its beat for " + duration_text(f.end - f.begin);
-        f.cause = plural(episode.size(), "period was", "periods were") + " off by up to " +
-                  duration_text({std::llabs(periods[worst]->ps - median.ps)}) + " of " + duration_text(median) +
-                  "; elsewhere 90 % are within " + duration_text(quantile(sizes, 0.9)) +
-                  ". It was not busy with the job before: what makes it ready came at the wrong times.";
+        f.fact("lasted", f.end - f.begin);
+        f.fact("periods", episode.size());
+        f.fact("off_by", Time{std::llabs(periods[worst]->ps - median.ps)});
+        f.fact("period", median);
+        f.fact("usual_off", quantile(sizes, 0.9));
         f.severity = 0.58;
         f.evidence = {{f.begin, "the last on the beat"},
                       {lane.jobs[worst].ready, "the furthest off: " + duration_text(*periods[worst])},
@@ -329,30 +330,28 @@ void find_missed_and_jitter(const Trail& trail, std::size_t t, std::vector<Findi
     }
 }
 
-void find_odd_jobs(const Trail& trail, std::vector<Finding>& out) {
+void find_odd_jobs(const Judged& judged, std::vector<Finding>& out) {
+    const Trail& trail = judged.trail;
     for (std::size_t t = 0; t < trail.tasks.tasks.size(); ++t) {
         const TaskLane& lane = trail.tasks.tasks[t];
         if (lane.idle) continue;
         if (lane.was_created && !lane.ran && trail.gaps.empty() && trail.complete &&
-            (trail.end - lane.created).ps > trail.end.ps / 5) {
+            trail.end - lane.created > times(trail.end, judged.thresholds.beat.never_ran)) {
             Finding f = about_job(FindingKind::never_ran, trail, t, 0);
             f.begin = f.end = lane.created;
-            f.title = lane.name + " never ran";
-            const bool was_ready = lane.stretches.size() > 0;
-            f.cause = "It was created " + duration_text(trail.end - lane.created) + " before the recording ends, and " +
-                      (was_ready ? "something more urgent had the core whenever it was ready."
-                                 : "nothing ever made it ready.");
+            f.fact("before_end", trail.end - lane.created);
+            if (lane.stretches.size() > 0) f.fact("was_ready", true);
             f.severity = 0.5;
             f.evidence = {{lane.created, lane.name + " was created"}};
             out.push_back(std::move(f));
             continue;
         }
         const Jobs jobs = whole_jobs(trail, lane);
-        if (jobs.index.size() < kFewest) continue;
-        find_long_jobs(trail, t, jobs, out);
-        find_late_jobs(trail, t, jobs, out);
-        find_growth(trail, t, jobs, out);
-        find_missed_and_jitter(trail, t, out);
+        if (jobs.index.size() < judged.thresholds.job.fewest) continue;
+        find_long_jobs(judged, t, jobs, out);
+        find_late_jobs(judged, t, jobs, out);
+        find_growth(judged, t, jobs, out);
+        find_missed_and_jitter(judged, t, out);
     }
 }
 
@@ -361,7 +360,7 @@ void find_odd_jobs(const Trail& trail, std::vector<Finding>& out) {
 const Detector& odd_jobs_detector();
 const Detector& odd_jobs_detector() {
     static constexpr Detector detector{"odd jobs", 50, [](const Judged& judged, std::vector<Finding>& out) {
-                                           if (!judged.trail.tasks.streams.empty()) find_odd_jobs(judged.trail, out);
+                                           if (!judged.trail.tasks.streams.empty()) find_odd_jobs(judged, out);
                                        }};
     return detector;
 }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <algorithm>
+#include <ranges>
 #include <string>
 #include <utility>
 
@@ -39,15 +40,7 @@ class PlainLane : public Lane {
 /// The first of `n` for which `before` is false; it is true for all in front of that.
 template <class Before>
 std::size_t first_not(std::size_t n, Before before) {
-    std::size_t low = 0;
-    while (low < n) {
-        const std::size_t middle = low + (n - low) / 2;
-        if (before(middle))
-            low = middle + 1;
-        else
-            n = middle;
-    }
-    return low;
+    return *std::ranges::partition_point(std::views::iota(std::size_t{0}, n), before);
 }
 
 /// Of spans in order of begin and of end: those that touch [from, to].

@@ -56,6 +56,7 @@ class QueueFill final : public PlainLane {
     }
     std::pair<double, double> bounds() const override { return {0, std::max<double>(lane_.peak, 1)}; }
     bool fills() const override { return true; }
+    std::vector<std::string> lengths() const override { return {"fill"}; }
     std::string label(std::size_t, std::size_t i) const override {
         return plural(lane_.ops[i].fill, "entry", "entries");
     }

@@ -23,6 +23,8 @@ class SampleLane : public PlainLane {
         return first != last;
     }
 
+    std::vector<std::string> lengths() const override { return {shape() == Shape::line ? "value" : "duration"}; }
+
   protected:
     const ValueLane& lane_;
 };

@@ -115,6 +115,10 @@ class Values final : public LaneKind {
         return all;
     }
 
+    std::string summary(const Trail&, const MeasuredRow& row) const override {
+        return "value, " + cell_text(*cell_of(*this, row, "samples")) + " samples, " +
+               cell_text(*cell_of(*this, row, "left_out")) + " left out";
+    }
     std::span<const PanelFigure> panel(const Trail&, std::uint64_t) const override {
         static constexpr PanelFigure kAll[] = {{"min", "least"},   {"mean", "mean"}, {"max", "greatest"},
                                                {"first", "first"}, {"last", "last"}, {"samples", "samples"}};

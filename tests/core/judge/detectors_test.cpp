@@ -8,7 +8,9 @@
 
 #include <set>
 
+#include "judge/sentences.h"
 #include "measure/lane_book.h"
+#include "base/text.h"
 #include "share/tables.h"
 #include "support.h"
 
@@ -120,6 +122,82 @@ TEST(Findings, SayWhoPlaysWhichPart) {
         roles.insert(json["involved"][i]["role"].get<std::string>());
     }
     EXPECT_TRUE(roles.count("subject") && roles.count("holder") && roles.count("lock"));
+}
+
+std::size_t count_of(const std::vector<Finding>& all, FindingKind kind) {
+    return static_cast<std::size_t>(
+        std::count_if(all.begin(), all.end(), [kind](const Finding& f) { return f.kind == kind; }));
+}
+
+TEST(Findings, AreDataOfWhichTheirSentencesAreMade) {
+    for (const char* recording : {"tasks/mount-a/trace", "tasks/mount-b/trace", "tasks/mount-c/trace",
+                                  "mount/mount.target.toml", "steps/rv-etrace-mount/recording.target.toml"}) {
+        const auto o = test::decode(test::data(recording));
+        for (const Finding& f : find_all(*o.recording, *o.trail)) {
+            SCOPED_TRACE(f.title);
+            EXPECT_FALSE(f.facts.empty());
+            EXPECT_EQ(title_of(f), f.title);
+            EXPECT_EQ(cause_of(f), f.cause);
+            EXPECT_TRUE(f.cause.back() == '.' || f.cause.back() == '?') << f.cause;
+            EXPECT_EQ(f.cause.find("  "), std::string::npos) << "a part is missing: " << f.cause;
+            for (const Fact& fact : f.facts) EXPECT_FALSE(fact.text().empty()) << fact.key;
+        }
+    }
+}
+
+TEST(AFinding, GivesItsNumbersWithTheirUnits) {
+    const auto o = test::decode(test::data("tasks/mount-a/trace"));
+    const auto all = find_all(*o.recording, *o.trail);
+    const auto found = std::find_if(all.begin(), all.end(),
+                                    [](const Finding& f) { return f.kind == FindingKind::priority_inversion; });
+    ASSERT_NE(found, all.end());
+    EXPECT_EQ(std::get<Time>(found->known("waited")->value), found->end - found->begin);
+    EXPECT_EQ(found->known("nobody said so"), nullptr);
+    EXPECT_EQ(found->told("nobody said so"), "");
+    const auto json = findings_json(all)[static_cast<std::size_t>(found - all.begin())];
+    const auto waited = std::find_if(json["facts"].begin(), json["facts"].end(),
+                                     [](const auto& fact) { return fact["key"] == "waited"; });
+    ASSERT_NE(waited, json["facts"].end());
+    EXPECT_EQ((*waited)["unit"], "ns");
+    EXPECT_EQ((*waited)["value"], json["end_ns"].get<double>() - json["begin_ns"].get<double>());
+}
+
+TEST(AFact, IsReadWithItsUnit) {
+    const auto read = [](Fact::Value value) {
+        const Fact fact{"x", std::move(value), ""};
+        return fact.text() + "|" + std::string(fact.unit());
+    };
+    EXPECT_EQ(read(Time::from_us(64)), "64.0 µs|ns");
+    EXPECT_EQ(read(std::uint64_t{1234}), count_text(1234) + "|1");
+    EXPECT_EQ(read(Share{0.25}), "25.0 %|1");
+    EXPECT_EQ(read(Factor{4.27}), "4.3|1");
+    EXPECT_EQ(read(Factor{40.7}), "41|1");
+    EXPECT_EQ(read(Bytes{3}), "3 B|B");
+    EXPECT_EQ(read(Address{0x8000106}), "0x08000106|");
+    EXPECT_EQ(read(Hertz{72e6}), "72 MHz|Hz");
+    EXPECT_EQ(read(std::string("here")), "here|");
+    EXPECT_EQ(read(true), "yes|");
+}
+
+TEST(Thresholds, DecideWhatIsTold) {
+    const auto tasks = test::decode(test::data("tasks/mount-a/trace"));
+    const auto told = [](const test::Opened& o, const Thresholds& limits, FindingKind kind) {
+        return count_of(find_all(*o.recording, *o.trail, nullptr, limits), kind);
+    };
+    ASSERT_GT(told(tasks, {}, FindingKind::priority_inversion), 0U);
+    Thresholds limits;
+    limits.lock.inversion = 1.1;  // more than the whole wait
+    EXPECT_EQ(told(tasks, limits, FindingKind::priority_inversion), 0U);
+
+    const auto mount = test::decode(test::demo("larkspur.target.toml"));
+    ASSERT_GT(told(mount, {}, FindingKind::late_response), 0U);
+    limits = {};
+    limits.lateness.least = Time::from_ms(100);
+    EXPECT_EQ(told(mount, limits, FindingKind::late_response), 0U);
+    limits = {};
+    const std::size_t usual = told(mount, {}, FindingKind::duration_outlier);
+    limits.execution = {10, 1, 0, Time{1}, 1};
+    EXPECT_GT(told(mount, limits, FindingKind::duration_outlier), usual);
 }
 
 }  // namespace

@@ -165,15 +165,25 @@ TEST_P(CallLevels, FindCallsByTimeAndByStep) {
 INSTANTIATE_TEST_SUITE_P(Seeds, CallLevels, testing::Values(3u, 11u));
 
 TEST(CallSpans, HoldStepsFunctionsAndFlagsUpToTheirMost) {
-    CallSpan s;
     const std::uint64_t step = (std::uint64_t{1} << 40) - 1;
-    const std::uint32_t function = static_cast<std::uint32_t>(FunctionTable::kMost) - 1;
-    s.set(Time{5}, Time{7}, step, function, CallFrame::kCutEnd | CallFrame::kHandler);
-    EXPECT_EQ(s.begin, Time{5});
-    EXPECT_EQ(s.end(), Time{12});
-    EXPECT_EQ(static_cast<std::uint64_t>(s.step), step);
-    EXPECT_EQ(static_cast<std::uint32_t>(s.function), function);
-    EXPECT_FALSE(s.whole());
+    // Small numbers first, as most programs have no others; then up to all 32 bits.
+    const std::uint32_t functions[] = {3, (1u << 18) - 1, 1u << 18, 7, 0xFFFF'FFFF, 0};
+    CallLevel level;
+    Time at{5};
+    for (const std::uint32_t f : functions) {
+        level.append(at, Time{7}, step, f, CallFrame::kCutEnd | CallFrame::kHandler);
+        at = at + Time{10};
+    }
+    const CallLevel copy = level;
+    for (std::size_t i = 0; i < std::size(functions); ++i) {
+        const CallSpan s = copy[i];
+        EXPECT_EQ(s.begin, Time{5 + 10 * static_cast<std::int64_t>(i)});
+        EXPECT_EQ(s.end(), s.begin + Time{7});
+        EXPECT_EQ(s.step, step);
+        EXPECT_EQ(s.function, functions[i]);
+        EXPECT_EQ(s.flags, CallFrame::kCutEnd | CallFrame::kHandler);
+        EXPECT_FALSE(s.whole());
+    }
 }
 
 TEST(TaskLanes, SayInWhichStateATaskIsAndForHowLongItHadACore) {

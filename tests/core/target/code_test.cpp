@@ -154,6 +154,31 @@ TEST(InstructionSets, AreTheOnesInWhichCoresOfThatNameBegin) {
     EXPECT_EQ(address_bits(Isa::thumb), 32U);
 }
 
+// Two processes with programs of their own at one address, and a library that both see.
+TEST(CodeOfProcesses, IsFoundByAddressAndContext) {
+    const std::vector<std::uint8_t> library = {0x13, 0, 0, 0, 0x67, 0x80, 0, 0};  // nop, ret
+    // One falls through to its own, the other jumps into the library (jal x0, 0x1000).
+    const std::vector<std::uint8_t> one = {0x13, 0, 0, 0, 0x13, 0, 0, 0}, other = {0x6F, 0x10, 0, 0, 0x13, 0, 0, 0};
+    const Image::Piece shared{0x9000, 0x9000, library, false}, first{0x8000, 0x8000, one, false},
+        second{0x8000, 0x8000, other, false};
+    const Code::Context contexts[] = {{3, {&first, 1}}, {0x7000'0001, {&second, 1}}};
+    const auto code = Code::of({&shared, 1}, contexts, "rv32imac");
+    const std::uint32_t a = code->slot_in(3, 0x8000), b = code->slot_in(0x7000'0001, 0x8000);
+    ASSERT_NE(a, Code::kNowhere);
+    ASSERT_NE(b, Code::kNowhere);
+    EXPECT_NE(a, b);
+    EXPECT_EQ(code->address(a), code->address(b));
+    EXPECT_EQ((*code)[a].flow, Flow::next);
+    EXPECT_EQ((*code)[b].flow, Flow::jump);
+    EXPECT_EQ((*code)[b].target, code->slot_of(0x9000)) << "into what all see";
+    EXPECT_EQ(code->slot_in(3, 0x9000), code->slot_of(0x9000));
+    EXPECT_EQ(code->slot_in(4, 0x8000), Code::kNowhere) << "no such process";
+    EXPECT_EQ(code->slot_of(0x8000), Code::kNowhere) << "not without one";
+    EXPECT_EQ(code->context(a), 3U);
+    EXPECT_EQ(code->context(b), 0x7000'0001U);
+    EXPECT_EQ(code->context(code->slot_of(0x9000)), std::nullopt);
+}
+
 // Code beyond 4 GiB, and pieces far apart.
 TEST(CodePieces, StandWhereverTheirAddressesAre) {
     const std::vector<std::uint8_t> nops = {0x13, 0, 0, 0, 0x13, 0, 0, 0};

@@ -46,6 +46,8 @@ const std::string kHead =
     "clock { name = c; freq = 1000000; };\n"
     "stream { id = 0; event.header := struct { u8 id; integer { size = 32; map = clock.c.value; } timestamp; }; };\n";
 
+// CTF 1.8.3: byte order 4.1.3, integers 4.1.5, bit fields 4.1.6, floating point 4.1.7, enumerations 4.1.8, variants
+// 4.2.2, arrays 4.2.3, sequences 4.2.4, strings 4.2.5.
 TEST(CtfMetadata, ReadsEverySortOfFieldOfVersion1) {
     const std::string meta =
         kHead +
@@ -65,6 +67,7 @@ TEST(CtfMetadata, ReadsEverySortOfFieldOfVersion1) {
         "0.000 all big=4660 low=5 high=-1 word=few name=\"ab\" n=2 list=[1 2] tag=\"xy\" real=1.5 kind=large v=1000");
 }
 
+// CTF2-SPEC-2.0, section 5.3 (field classes) and 6.3 (how they are decoded).
 TEST(CtfMetadata, ReadsEverySortOfFieldOfVersion2) {
     const auto fragment = [](const std::string& j) { return "\x1e" + j + "\n"; };
     const std::string u8 =
@@ -92,6 +95,7 @@ TEST(CtfMetadata, ReadsEverySortOfFieldOfVersion2) {
     EXPECT_NE(all[1].find("v=64 there=0 yes=false s=\"x\" n=0 blob= pair=[7 8]"), std::string::npos) << all[1];
 }
 
+// CTF 1.8.3, 7 and appendix C; CTF2-SPEC-2.0, 5.
 TEST(CtfMetadata, SaysLineAndColumnOfWhatIsWrong) {
     EXPECT_NE(problem_of("/* CTF 1.8 */\ntrace {\n  major = x;\n};").find("metadata:3:11"), std::string::npos)
         << problem_of("/* CTF 1.8 */\ntrace {\n  major = x;\n};");
@@ -139,6 +143,41 @@ void expect_both_ways_equal(const CtfMetadata& m, const std::vector<std::uint8_t
     }
 }
 
+// A field begins where its type's alignment says, counted from the packet's begin (CTF 1.8.3, 4.1.2 and 4.2.1).
+TEST(CtfPackets, FieldsBeginWhereTheirAlignmentSays) {
+    const std::string meta = kHead +
+                             "event { name = \"e\"; id = 0; stream_id = 0; fields := struct {\n"
+                             "  u8 a; integer { size = 16; align = 16; byte_order = le; } b;\n"
+                             "  struct { u8 c; } align(32) s; }; };\n";
+    // A header of five bytes; fields are aligned as their strictest, to four bytes: a at 8, b at 10, s at 12. The next
+    // event begins at once behind it.
+    const auto all = events_of(meta, {0, 1, 0, 0, 0, 0, 0, 0, 7, 0,    0x34, 0x12, 9,  //
+                                      0, 2, 0, 0, 0, 0, 0, 8, 0, 0x78, 0x56, 10});
+    ASSERT_EQ(all.size(), 2U);
+    EXPECT_NE(all[0].find("a=7 b=4660"), std::string::npos) << all[0];
+    EXPECT_NE(all[0].find("c=9"), std::string::npos) << all[0];
+    EXPECT_NE(all[1].find("a=8 b=22136"), std::string::npos) << all[1];
+    EXPECT_NE(all[1].find("c=10"), std::string::npos) << all[1];
+}
+
+// A time of few bits is the low end of the clock: it goes on by less than they can count (CTF 1.8.3, 6.1.1, 8).
+TEST(CtfPackets, TimesOfFewBitsGoOnWhereTheyWrap) {
+    const std::string meta =
+        "/* CTF 1.8 */\n"
+        "typealias integer { size = 8; align = 8; signed = false; } := u8;\n"
+        "trace { major = 1; minor = 8; byte_order = le; };\n"
+        "clock { name = c; freq = 1000; };\n"
+        "stream { event.header := struct { u8 id; integer { size = 8; align = 8; map = clock.c.value; } timestamp; }; "
+        "};\n"
+        "event { name = \"e\"; id = 0; fields := struct { u8 x; }; };\n";
+    const auto all = events_of(meta, {0, 250, 1, 0, 4, 2, 0, 4, 3, 0, 3, 4});
+    ASSERT_EQ(all.size(), 4U);
+    EXPECT_EQ(all[0], "0.000 e x=1");
+    EXPECT_EQ(all[1], "10000000.000 e x=2");
+    EXPECT_EQ(all[2], "10000000.000 e x=3") << "the same moment, not a turn later";
+    EXPECT_EQ(all[3], "265000000.000 e x=4") << "one less is a turn less one";
+}
+
 TEST(CtfPackets, ProgramsReadWhatTheTypesSayAlsoInDamagedPackets) {
     std::mt19937 random(3);
     for (const char* name : {"a", "b", "c", "clean"}) {
@@ -159,6 +198,7 @@ TEST(CtfPackets, ProgramsReadWhatTheTypesSayAlsoInDamagedPackets) {
     }
 }
 
+// Content and packet size (CTF 1.8.3, 5.2); what contradicts them is damage.
 TEST(CtfPackets, LyingSizesAndForeignBytesAreGapsNotCrashes) {
     test::Folder folder;
     const std::string from = test::data("tasks/mount-a/trace");
@@ -176,12 +216,13 @@ TEST(CtfPackets, LyingSizesAndForeignBytesAreGapsNotCrashes) {
         test::write_file(trace + "/core0", bytes);
         const auto o = test::decode(trace);
         EXPECT_TRUE(o.trail->complete);
-        (void)find_all(*o.recording, *o.trail);
+        for (const Finding& f : find_all(*o.recording, *o.trail)) EXPECT_LE(f.begin, f.end) << f.title;
         // Most of it is read all the same.
         EXPECT_GT(o.trail->tasks.streams[0].events, 15'000U) << round;
     }
 }
 
+// The extended event header (CTF 1.8.3, 6.1.1), made by damage.
 TEST(CtfPackets, DamageThatReadsAsAFarEventHoldsNothingBack) {
     test::Folder folder;
     const std::string from = test::data("tasks/mount-a/trace");
@@ -207,6 +248,7 @@ TEST(CtfPackets, DamageThatReadsAsAFarEventHoldsNothingBack) {
     EXPECT_GT(o.trail->tasks.streams[0].events, whole.trail->tasks.streams[0].events * 9 / 10);
 }
 
+// Times within a stream do not run backwards (CTF 1.8.3, 6.1).
 TEST(CtfPackets, TimesThatRunBackwardsAreDoubtedAndKeptInOrder) {
     const std::string meta = kHead + "event { name = \"e\"; id = 0; stream_id = 0; fields := struct { u8 x; }; };\n";
     // The second time is lower: taken as a wrap of 32 bits it would be an hour later, as the format says.

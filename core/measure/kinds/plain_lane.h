@@ -2,7 +2,6 @@
 #pragma once
 
 #include <algorithm>
-#include <ranges>
 #include <string>
 #include <utility>
 
@@ -40,7 +39,13 @@ class PlainLane : public Lane {
 /// The first of `n` for which `before` is false; it is true for all in front of that.
 template <class Before>
 std::size_t first_not(std::size_t n, Before before) {
-    return *std::ranges::partition_point(std::views::iota(std::size_t{0}, n), before);
+    std::size_t first = 0;
+    while (first < n)
+        if (const std::size_t middle = first + (n - first) / 2; before(middle))
+            first = middle + 1;
+        else
+            n = middle;
+    return first;
 }
 
 /// Of spans in order of begin and of end: those that touch [from, to].

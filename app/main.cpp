@@ -9,8 +9,8 @@
 #include <cstdio>
 #include <exception>
 
-#include "main_window.h"
-#include "theme.h"
+#include "look/theme.h"
+#include "shell/main_window.h"
 
 namespace {
 
@@ -60,9 +60,8 @@ int main(int argc, char** argv) {
     const QCommandLineOption view(
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
-        "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, functions; of "
-        "a "
-        "recipe: recipe, recording=SECONDS, line.",
+        "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, "
+        "code=FUNCTION, functions, search=TEXT; of a recipe: recipe, recording=SECONDS, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
@@ -85,42 +84,51 @@ int main(int argc, char** argv) {
     bool failed = false;
     const auto draw = [&] {
         const QString v = parser.value(view);
-        if (v.startsWith("finding=")) window.go_to_finding(v.mid(8).toInt() - 1);
-        if (v == "measures") window.show_measures(true);
+        if (v.startsWith("finding=")) window.desk().navigator().go_to_finding(static_cast<std::size_t>(v.mid(8).toInt() - 1));
+        if (v == "measures") window.desk().show_measures(true);
         if (v.startsWith("measures=")) {
-            window.show_measures(true);
-            window.measures_page()->choose(v.mid(9).toStdString());
+            window.desk().show_measures(true);
+            window.desk().measures_page()->choose(v.mid(9).toStdString());
         }
-        if (v == "startup") window.show_start(true);
-        if (v.startsWith("go=")) window.go_to_text(v.mid(3));
+        if (v == "startup") window.desk().show_start(true);
+        if (v.startsWith("go=")) window.desk().navigator().go_to_text(v.mid(3));
         if (v == "packets") {
-            window.go_to_finding(1);
-            window.evidence()->setCurrentIndex(1);
+            window.desk().navigator().go_to_finding(1);
+            window.desk().evidence()->show_page("packets");
         }
         if (v.startsWith("steps=")) {
-            window.functions()->choose(v.mid(6));
-            window.evidence()->setCurrentWidget(window.footsteps());
+            window.desk().functions()->choose(v.mid(6));
+            window.desk().evidence()->show_page(window.desk().footsteps());
         }
         if (v.startsWith("lines=") || v.startsWith("stack=") || v.startsWith("even=")) {
             const bool lines = v.startsWith("lines=");
-            window.functions()->choose(v.section('=', 1));
-            window.evidence()->setCurrentWidget(window.footsteps());
-            window.footsteps()->set_fold(lines ? mt::app::Footsteps::Fold::lines : mt::app::Footsteps::Fold::stack);
-            if (v.startsWith("even=")) window.show_even(true);
+            window.desk().functions()->choose(v.section('=', 1));
+            window.desk().evidence()->show_page(window.desk().footsteps());
+            window.desk().footsteps()->set_fold(lines ? mt::app::Footsteps::Fold::lines : mt::app::Footsteps::Fold::stack);
+            if (v.startsWith("even=")) window.desk().show_even(true);
         }
         if (v.startsWith("source=")) {
-            window.evidence()->setCurrentWidget(window.source());
-            window.source()->set_mixed(true);
-            window.functions()->choose(v.mid(7));
+            window.desk().evidence()->show_page(window.desk().source());
+            window.desk().source()->set_mixed(true);
+            window.desk().functions()->choose(v.mid(7));
         }
         if (v.startsWith("tree=")) {
-            window.functions()->choose(v.mid(5));
-            window.evidence()->setCurrentWidget(window.call_tree());
+            window.desk().functions()->choose(v.mid(5));
+            window.desk().evidence()->show_page(window.desk().call_tree());
         }
-        if (v == "functions") window.evidence()->setCurrentWidget(window.functions());
+        if (v.startsWith("code=")) {
+            window.desk().arrangement().use(mt::app::Arrangement::Name::code);
+            window.desk().functions()->choose(v.mid(5));
+        }
+        if (v.startsWith("search=")) {
+            window.tools().search().begin();
+            window.tools().search().insert(v.mid(7));
+            emit window.tools().search().textEdited(v.mid(7));
+        }
+        if (v == "functions") window.desk().evidence()->show_page(window.desk().functions());
         if (v == "key") {
-            window.go_to_finding(1);
-            window.lanes()->set_key_shown(true);
+            window.desk().navigator().go_to_finding(1);
+            window.desk().lanes()->set_key_shown(true);
         }
         // Plots and evidence arrive a little later than the figures.
         QTimer::singleShot(700, &window, [&] {
@@ -135,16 +143,16 @@ int main(int argc, char** argv) {
     if (shown.startsWith("recording=") || shown == "recipe" || shown == "line") {
         const int ms = shown.startsWith("recording=") ? static_cast<int>(shown.mid(10).toDouble() * 1000) : 6000;
         QTimer::singleShot(100, &window, [&, shown] {
-            if (shown == "recipe") window.recipe_form()->findChild<QPushButton*>("recipe_test")->click();
-            if (shown == "line") window.check_line();
-            if (shown.startsWith("recording=")) window.start_recording();
+            if (shown == "recipe") window.desk().record().form()->findChild<QPushButton*>("recipe_test")->click();
+            if (shown == "line") window.desk().record().check_line();
+            if (shown.startsWith("recording=")) window.desk().record().start();
         });
         const auto grab = [&] {
             QWidget* dialog = QApplication::activeModalWidget();
             const bool done = (dialog != nullptr ? dialog : &window)->grab().save(parser.value(picture), "PNG");
-            const bool ran = !shown.startsWith("recording=") || window.live().active();
+            const bool ran = !shown.startsWith("recording=") || window.desk().record().live().active();
             if (!ran) std::fprintf(stderr, "mindful-trail: nothing was being recorded when the picture was drawn\n");
-            if (window.live().active()) window.live().stop(false);
+            if (window.desk().record().live().active()) window.desk().record().live().stop(false);
             QTimer::singleShot(600, &window, [done, ran] { QApplication::exit(done && ran ? 0 : 2); });
         };
         QTimer::singleShot(600, &window, [&] {
@@ -154,8 +162,8 @@ int main(int argc, char** argv) {
     } else if (inputs.isEmpty() || parser.value(view) == "start")
         QTimer::singleShot(0, &window, draw);
     else {
-        QObject::connect(&window.session(), &mt::app::Session::finished, &window, draw);
-        QObject::connect(&window.session(), &mt::app::Session::failed, &window, [&](const mt::Problem& why) {
+        QObject::connect(&window.document(), &mt::app::Document::finished, &window, draw);
+        QObject::connect(&window.document(), &mt::app::Document::failed, &window, [&](const mt::Problem& why) {
             failed = true;
             std::fprintf(stderr, "mindful-trail: %s\n", why.text().c_str());
             draw();

@@ -15,9 +15,9 @@
 #include <random>
 
 #include "long_trace.h"
-#include "main_window.h"
+#include "look/theme.h"
 #include "process_memory.h"
-#include "theme.h"
+#include "shell/main_window.h"
 
 namespace {
 
@@ -58,19 +58,19 @@ int main(int argc, char** argv) {
     QElapsedTimer clock;
     clock.start();
     double first = 0, complete = 0;
-    QObject::connect(&window.session(), &mt::app::Session::grew, [&] {
+    QObject::connect(&window.document(), &mt::app::Document::grew, [&] {
         if (first != 0) return;
-        window.lanes()->repaint();
+        window.desk().lanes()->repaint();
         first = static_cast<double>(clock.nsecsElapsed()) / 1e9;
     });
-    QObject::connect(&window.session(), &mt::app::Session::finished, [&] {
+    QObject::connect(&window.document(), &mt::app::Document::finished, [&] {
         complete = static_cast<double>(clock.nsecsElapsed()) / 1e9;
         QApplication::exit(0);
     });
     window.open(input);
     QApplication::exec();
     QApplication::processEvents();
-    if (!window.session().trail()) {
+    if (!window.document().trail()) {
         std::fprintf(stderr, "%s cannot be opened: %s\n", qPrintable(input), qPrintable(window.notice_text()));
         return 2;
     }
@@ -78,8 +78,8 @@ int main(int argc, char** argv) {
     std::vector<double> frames;
     double most_processor = 0;
     std::mt19937_64 random(1);
-    mt::app::Viewpoint& view = window.viewpoint();
-    const mt::Time end = window.session().trail()->end;
+    mt::app::Viewpoint& view = window.desk().viewpoint();
+    const mt::Time end = window.document().trail()->end;
     for (int turn = 0; turn < 40; ++turn) {
         view.show({}, end);
         const double centre = static_cast<double>(random() % 1000) / 1000;
@@ -89,7 +89,7 @@ int main(int argc, char** argv) {
                           {static_cast<std::int64_t>(centre * static_cast<double>(end.ps))});
             const qint64 from = clock.nsecsElapsed();
             const double processor = processor_ms();
-            window.lanes()->repaint();
+            window.desk().lanes()->repaint();
             most_processor = std::max(most_processor, processor_ms() - processor);
             frames.push_back(static_cast<double>(clock.nsecsElapsed() - from) / 1e6);
         }

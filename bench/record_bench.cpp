@@ -18,10 +18,10 @@
 #include <cstdio>
 #include <fstream>
 
-#include "main_window.h"
+#include "look/theme.h"
 #include "process.h"
 #include "process_memory.h"
-#include "theme.h"
+#include "shell/main_window.h"
 
 namespace {
 
@@ -104,8 +104,8 @@ int main(int argc, char** argv) {
     mt::app::MainWindow window;
     window.show();
     window.open(QString::fromStdString(folder / "r.recipe.toml"));
-    window.start_recording();
-    if (!window.live().active()) {
+    window.desk().record().start();
+    if (!window.desk().record().live().active()) {
         std::fprintf(stderr, "cannot record: %s\n", qPrintable(window.notice_text()));
         return 2;
     }
@@ -137,22 +137,22 @@ int main(int argc, char** argv) {
     QTimer person;  // zooms and pans ten times a second
     int turn = 0;
     QObject::connect(&person, &QTimer::timeout, [&] {
-        if (!window.lanes()->isVisible()) return;
+        if (!window.desk().lanes()->isVisible()) return;
         const QPointF at(700, 200);
         const int step = ++turn / 12 % 2 == 0 ? -120 : 120;
-        QWheelEvent wheel(at, window.lanes()->mapToGlobal(at), {}, {0, step}, Qt::NoButton,
+        QWheelEvent wheel(at, window.desk().lanes()->mapToGlobal(at), {}, {0, step}, Qt::NoButton,
                           turn % 3 == 0 ? Qt::ShiftModifier : Qt::NoModifier, Qt::NoScrollPhase, false);
-        QApplication::sendEvent(window.lanes(), &wheel);
-        if (turn % 60 == 0) window.viewpoint().follow(true, mt::Time::from_ms(1000));
+        QApplication::sendEvent(window.desk().lanes(), &wheel);
+        if (turn % 60 == 0) window.desk().viewpoint().follow(true, mt::Time::from_ms(1000));
     });
     person.start(100);
     std::uint64_t decoded_at_stop = 0, bytes = 0;
-    QObject::connect(&window.live(), &mt::app::LiveSession::renewed, [&] {
-        if (!window.live().recording()) return;
-        bytes = window.live().state().bytes;
-        decoded_at_stop = window.live().figures().empty() ? 0 : window.live().figures()[0].decoded;
+    QObject::connect(&window.desk().record().live(), &mt::app::LiveSession::renewed, [&] {
+        if (!window.desk().record().live().recording()) return;
+        bytes = window.desk().record().live().state().bytes;
+        decoded_at_stop = window.desk().record().live().figures().empty() ? 0 : window.desk().record().live().figures()[0].decoded;
     });
-    QObject::connect(&window.live(), &mt::app::LiveSession::ended, [&] { QApplication::exit(0); });
+    QObject::connect(&window.desk().record().live(), &mt::app::LiveSession::ended, [&] { QApplication::exit(0); });
     QApplication::exec();
     const double done_after = static_cast<double>(clock.nsecsElapsed()) / 1e9 - seconds;
 

@@ -3,9 +3,9 @@
 
 #include "base/text.h"
 #include "lanes/painters.h"
-#include "shapes.h"
-#include "theme.h"
-#include "words.h"
+#include "look/shapes.h"
+#include "look/theme.h"
+#include "look/words.h"
 
 // Spans side by side: executions, holds, uses, stays, gaps.
 namespace mt::app {

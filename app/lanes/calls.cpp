@@ -7,11 +7,11 @@
 #include "lanes/geometry.h"
 #include "lanes/lanes.h"
 #include "lanes/painters.h"
+#include "look/shapes.h"
+#include "look/theme.h"
+#include "look/words.h"
 #include "measure/kinds/kinds.h"
 #include "replay/step_search.h"
-#include "shapes.h"
-#include "theme.h"
-#include "words.h"
 
 // What is known of calls and of thread mode only where the trace is decoded again: functions that were put into others,
 // samples of the program counter, the next call that went another way.
@@ -20,8 +20,8 @@ namespace {}  // namespace
 
 // Program-counter samples in thread mode, as far as they are decoded and have room: who it was that ran.
 void Lanes::paint_samples(QPainter& p, const Row& row) {
-    const auto trail = session_.trail();
-    const auto recording = session_.recording();
+    const auto trail = document_.trail();
+    const auto recording = document_.recording();
     if (view_.to() - view_.from() > Time::from_ms(20)) return;
     p.setFont(text_font(10));
     const double middle = row.top + row.height / 2;
@@ -63,11 +63,11 @@ void Lanes::paint_samples(QPainter& p, const Row& row) {
 
 // What is inlined stands as a plate within the call that holds it: it is a level of the stack, but no call.
 void Lanes::paint_inlined(QPainter& p, const Row& row) {
-    const auto trail = session_.trail();
+    const auto trail = document_.trail();
     const std::size_t stream = row.id.index;
     const StepTrail& steps = trail->steps[stream];
     if (too_short(view_, width() - plot_left(), *row.lane)) return;
-    const auto stays = inlined_.get(session_.recording(), trail, stream, view_.from(), view_.to());
+    const auto stays = inlined_.get(document_.recording(), trail, stream, view_.from(), view_.to());
     if (!stays) return;
     const Theme& t = theme();
     p.setFont(text_font(10));
@@ -98,8 +98,8 @@ void Lanes::paint_inlined(QPainter& p, const Row& row) {
 }
 
 QString Lanes::inlined_at(const SpanRef& call, Time t) const {
-    const StepTrail& steps = session_.trail()->steps[call.lane.index];
-    const auto stays = inlined_.get(session_.recording(), session_.trail(), call.lane.index, view_.from(), view_.to());
+    const StepTrail& steps = document_.trail()->steps[call.lane.index];
+    const auto stays = inlined_.get(document_.recording(), document_.trail(), call.lane.index, view_.from(), view_.to());
     if (!stays || !steps.inlines) return {};
     for (const InlinedStay& stay : *stays) {
         if (stay.level != call.level || stay.begin > t || stay.end <= t) continue;
@@ -116,7 +116,7 @@ void Lanes::tell_call() {
     const auto& span = view_.selection().span;
     if (!span || span->lane.kind != &functions_kind() || span == told_call_ || book_->find(*span) == nullptr) return;
     told_call_ = span;
-    const StepTrail& t = session_.trail()->steps[span->lane.index];
+    const StepTrail& t = document_.trail()->steps[span->lane.index];
     emit call_selected(t.core_index, static_cast<unsigned>(t.levels[span->level][span->index].function));
 }
 
@@ -128,7 +128,7 @@ void Lanes::go_to_next_difference() {
     }
     if (comparing_) comparing_->cancel();
     comparing_ = std::make_shared<Progress>();
-    jobs_.add([this, call = *span, progress = comparing_, trail = session_.trail(), recording = session_.recording()] {
+    jobs_.add([this, call = *span, progress = comparing_, trail = document_.trail(), recording = document_.recording()] {
         const StepTrail& t = trail->steps[call.lane.index];
         const auto found = next_different_call(*recording, t, call.level, call.index, *progress);
         const std::string name =
@@ -138,9 +138,9 @@ void Lanes::go_to_next_difference() {
             [this, call, found, name, progress] {
                 if (progress != comparing_) return;
                 comparing_.reset();
-                if (session_.recording() == nullptr) return;
+                if (document_.recording() == nullptr) return;
                 if (found)
-                    go_to({call.lane, call.level, *found});
+                    navigator_.go_to({call.lane, call.level, *found});
                 else
                     emit missed(tr("All later calls of %1 at this depth went the same way.").arg(words(name)));
             },

@@ -9,11 +9,11 @@
 #include "base/text.h"
 #include "lanes/geometry.h"
 #include "lanes/painters.h"
+#include "look/shapes.h"
+#include "look/theme.h"
+#include "look/time_axis.h"
+#include "look/words.h"
 #include "measure/kinds/kinds.h"
-#include "shapes.h"
-#include "theme.h"
-#include "time_axis.h"
-#include "words.h"
 
 // How the lanes are drawn; how they are used stands in lanes.cpp.
 namespace mt::app {
@@ -24,7 +24,7 @@ void Lanes::paintEvent(QPaintEvent*) {
     const Theme& t = theme();
     p.fillRect(rect(), t.panel);
     growth_.painted();
-    if (!session_.trail()) return;
+    if (!document_.trail()) return;
     p.save();
     p.setClipRect(QRectF(0, kAxis, width(), height() - kAxis));
     paint_finding(p);
@@ -33,7 +33,7 @@ void Lanes::paintEvent(QPaintEvent*) {
     for (const Row& r : rows_)
         if (!r.folded) paint_tail_chains(p, r);
     p.setClipRect(QRectF(plot_left(), kAxis, width() - plot_left(), height() - kAxis));
-    if (session_.trail()->tasks.present()) {
+    if (document_.trail()->tasks.present()) {
         paint_lock_links(p);
         paint_job_links(p);
         if (start_shown_) paint_start(p);
@@ -96,7 +96,7 @@ void Lanes::paint_cursor(QPainter& p) {
 // What stands before a lane: its name, and what it is.
 std::pair<QString, QString> Lanes::heading(const Row& row) const {
     QString sub = words(row.lane->note());
-    const auto& cores = session_.trail()->cores;
+    const auto& cores = document_.trail()->cores;
     const std::string& core = cores[row.lane->core()].name;
     if (merged_ && cores.size() > 1 && row.id.kind->rank() < LaneKind::kAcrossCores && !sub.contains(words(core)))
         sub += " · " + words(core);
@@ -113,7 +113,7 @@ QStringList Lanes::headings() const {
 }
 
 Pane Lanes::pane_of(QPainter& p, const Row& row) const {
-    Pane pane{p, view_, QRectF(plot_left(), row.top, width() - plot_left(), row.height), kAxis, session_.trail()->end};
+    Pane pane{p, view_, QRectF(plot_left(), row.top, width() - plot_left(), row.height), kAxis, document_.trail()->end};
     if (const auto& span = view_.selection().span; span && span->lane == row.id && book_->find(*span) != nullptr)
         pane.selected = std::pair<std::size_t, std::size_t>(span->level, span->index);
     return pane;
@@ -157,7 +157,7 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
 
 // Across the rows of the core whose trace was lost: what the others did then is known.
 void Lanes::paint_gaps(QPainter& p) {
-    const auto trail = session_.trail();
+    const auto trail = document_.trail();
     p.save();
     p.setClipRect(QRectF(plot_left(), kAxis, width() - plot_left(), height()), Qt::IntersectClip);
     for (std::size_t first = 0, last = 0; first < rows_.size(); first = last) {
@@ -191,7 +191,7 @@ void Lanes::paint_gap(QPainter& p, const Gap& g, double top, double bottom) {
 void Lanes::paint_finding(QPainter& p) {
     const auto& span = view_.selection().span;
     if (!span) return;
-    for (const Finding& f : session_.findings()) {
+    for (const Finding& f : document_.findings()) {
         if (f.about != span) continue;
         const double left = x_of(f.begin), right = x_of(std::max(f.end, f.begin));
         QColor tint = theme().finding;
@@ -257,7 +257,7 @@ void Lanes::paint_ruler(QPainter& p) {
     if (view_.a() && view_.b()) {
         const Time d{std::llabs((*view_.b() - *view_.a()).ps)};
         const Lane* selected = book_->find(view_.selection().lane);
-        const Clock clock = session_.trail()->cores[selected != nullptr ? selected->core() : 0].clock;
+        const Clock clock = document_.trail()->cores[selected != nullptr ? selected->core() : 0].clock;
         QString label =
             tr("%1 · %2 cycles")
                 .arg(words(duration_text(d)), words(count_text(static_cast<std::uint64_t>(clock.cycles(d)))));

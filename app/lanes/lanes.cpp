@@ -16,8 +16,8 @@
 // How the lanes are laid out and used; how they are drawn stands in drawing.cpp.
 namespace mt::app {
 
-Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent)
-    : QWidget(parent), session_(session), view_(view), store_(store), growth_([this] {
+Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockStore& store, QWidget* parent)
+    : QWidget(parent), document_(document), view_(view), navigator_(navigator), store_(store), growth_([this] {
           lay_out();
           update();
       }) {
@@ -29,17 +29,21 @@ Lanes::Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* pare
         lay_out();
         update();
     };
-    connect(&session, &Session::opened, this, [this] {
+    connect(&document, &Document::opened, this, [this] {
         if (comparing_) std::exchange(comparing_, nullptr)->cancel();
         told_call_.reset();
     });
-    connect(&session, &Session::grew, this, [this] { growth_.ask(); });
-    connect(&session, &Session::finished, this, again);
+    connect(&document, &Document::grew, this, [this] { growth_.ask(); });
+    connect(&document, &Document::finished, this, again);
     connect(&view, &Viewpoint::window_changed, this, again);
     connect(&view, &Viewpoint::selection_changed, this, [this, again] {
         reveal_ = true;
         again();
         tell_call();
+    });
+    connect(&navigator, &Navigator::went, this, [this, again] {
+        reveal_ = true;  // also where the window was there already
+        again();
     });
     connect(&store, &BlockStore::arrived, this, qOverload<>(&QWidget::update));
     connect(&inlined_, &InlinedStays::arrived, this, qOverload<>(&QWidget::update));
@@ -64,9 +68,9 @@ std::size_t Lanes::levels_in_view(const Lane& lane) const {
 // Lanes with nothing in view fold to a line.
 void Lanes::lay_out() {
     rows_.clear();
-    if (session_.lanes() == nullptr) return;
-    if (book_ != session_.lanes()) {
-        book_ = session_.lanes();
+    if (document_.lanes() == nullptr) return;
+    if (book_ != document_.lanes()) {
+        book_ = document_.lanes();
         order_ = book_->in_order(merged_);
     }
     std::size_t shown = 0;
@@ -213,65 +217,6 @@ Time Lanes::snapped(Time t, Time reach) const {
     return best;
 }
 
-void Lanes::go_to(const SpanRef& ref) {
-    const Lane* lane = session_.lanes() ? session_.lanes()->find(ref) : nullptr;
-    if (lane == nullptr) return;
-    const Span s = lane->span(ref.level, ref.index);
-    view_.select(ref);
-    const auto room = [&](std::int64_t share, Time least) { return std::max(Time{s.length().ps / share}, least); };
-    const Time some = Time::from_us(20);
-    switch (lane->shape()) {
-        case Shape::stack:
-            view_.go_to(s.begin - room(8, Time{20'000}), s.end + room(8, Time{20'000}), s.begin);
-            break;
-        case Shape::states:
-            view_.go_to(s.begin - room(3, some), s.end + room(3, some), s.begin);
-            break;
-        default: {
-            const Time around = std::max(Time{s.length().ps * 2}, some);
-            view_.go_to(s.begin - around, std::min(s.end + around, s.begin + Time{around.ps * 4}), s.begin);
-        }
-    }
-    reveal_ = true;  // also where the window was there already
-    lay_out();
-    update();
-}
-
-// Selects a span, keeps the scale, and moves only as far as needed to have its begin in the middle.
-void Lanes::show(const SpanRef& ref) {
-    const Span s = book_->find(ref)->span(ref.level, ref.index);
-    const Time half{(view_.to() - view_.from()).ps / 2};
-    view_.select(ref);
-    if (s.begin < view_.from() || s.end > view_.to())
-        view_.go_to(s.begin - half, s.begin + half, s.begin);
-    else
-        view_.set_cursor(s.begin);
-}
-
-void Lanes::step(int direction) {
-    const Selection& s = view_.selection();
-    const Lane* lane = book_ ? book_->find(s.lane) : nullptr;
-    if (lane == nullptr || lane->levels() == 0) return;
-    const LaneKind& kind = *s.lane.kind;
-    if (s.span) {
-        if (book_->find(*s.span) == nullptr) return;
-        if (const auto next = kind.next(*book_->trail(), *s.span, direction)) show(*next);
-        return;
-    }
-    const std::size_t from = lane->first_from(0, view_.cursor());
-    if (direction > 0 ? from >= lane->size(0) : from == 0) return;
-    show({s.lane, 0, direction > 0 ? from : from - 1});
-}
-
-void Lanes::go_to_longest() {
-    const Selection& s = view_.selection();
-    if (!book_ || book_->find(s.lane) == nullptr || (s.span && book_->find(*s.span) == nullptr)) return;
-    const LaneKind& kind = *s.lane.kind;
-    if (!s.span && !kind.lanes_are_activities()) return;
-    const std::uint64_t activity = s.span ? kind.activity_of(*book_->trail(), *s.span) : s.lane.index;
-    if (const auto worst = kind.worst(*book_->trail(), activity)) go_to(*worst);
-}
-
 void Lanes::select_neighbour(int direction) {
     if (step_depth(direction) || rows_.empty()) return;
     const std::size_t n = rows_.size();
@@ -309,7 +254,7 @@ Time Lanes::snapped_to(Time t, const Span& s) const {
 }
 
 void Lanes::mousePressEvent(QMouseEvent* e) {
-    if (!session_.trail()) return;
+    if (!document_.trail()) return;
     pressed_ = mouse_ = e->position();
     pressed_from_ = view_.from();
     pressed_to_ = view_.to();
@@ -386,6 +331,7 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
     const auto span = row == nullptr ? std::nullopt : span_at(*row, e->position());
     const Time t = time_at(e->position().x()), reach = time_at(plot_left() + 6) - view_.from();
     const Lane* lane = row == nullptr ? nullptr : row->lane;  // selecting lays out anew
+    clicked_ = span && lane->shape() != Shape::line ? span : std::nullopt;
     if (span)
         view_.select(*span);
     else if (row != nullptr)
@@ -400,18 +346,18 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
         view_.set_cursor(snapped(t, reach));
 }
 
+// What the first click met counts: selecting it may have moved the rows under the mouse.
 void Lanes::mouseDoubleClickEvent(QMouseEvent* e) {
     drag_ = Drag::none;
-    const Row* row = row_at(e->position().y());
-    if (row == nullptr || e->button() != Qt::LeftButton || e->position().x() < plot_left()) return;
-    if (const auto span = span_at(*row, e->position()); span && row->lane->shape() != Shape::line)
-        go_to(*span);
-    else
+    if (e->button() != Qt::LeftButton || e->position().x() < plot_left() || e->position().y() < kAxis) return;
+    if (clicked_)
+        navigator_.go_to(*clicked_);
+    else if (row_at(e->position().y()) != nullptr)
         view_.zoom(0.25, time_at(e->position().x()));
 }
 
 void Lanes::wheelEvent(QWheelEvent* e) {
-    if (!session_.trail()) return;
+    if (!document_.trail()) return;
     const double steps = e->angleDelta().y() / 120.0, sideways = e->angleDelta().x() / 120.0;
     if ((e->modifiers() & Qt::ShiftModifier) != 0 || sideways != 0)
         view_.pan(-0.15 * (sideways != 0 ? sideways : steps));
@@ -495,7 +441,7 @@ QString Lanes::told_at(const QPointF& at) const {
 bool Lanes::event(QEvent* e) {
     if (e->type() == QEvent::Resize) {
         lay_out();
-    } else if (e->type() == QEvent::ToolTip && session_.trail()) {
+    } else if (e->type() == QEvent::ToolTip && document_.trail()) {
         auto* help = static_cast<QHelpEvent*>(e);
         const QString text = told_at(help->pos());
         if (text.isEmpty())

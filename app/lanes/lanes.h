@@ -7,13 +7,13 @@
 
 #include <QWidget>
 
-#include "block_store.h"
-#include "inlined_stays.h"
-#include "job_queue.h"
-#include "line_texts.h"
-#include "paced_update.h"
-#include "session.h"
-#include "viewpoint.h"
+#include "document/block_store.h"
+#include "document/document.h"
+#include "document/inlined_stays.h"
+#include "document/job_queue.h"
+#include "look/line_texts.h"
+#include "look/paced_update.h"
+#include "navigate/navigator.h"
 
 namespace mt::app {
 
@@ -22,7 +22,7 @@ struct Pane;
 class Lanes : public QWidget {
     Q_OBJECT
   public:
-    Lanes(Session& session, Viewpoint& view, BlockStore& store, QWidget* parent = nullptr);
+    Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockStore& store, QWidget* parent = nullptr);
     QSize minimumSizeHint() const override { return {420, 160}; }
 
     /// While set, a drag in the lanes sets A and B (both snap to edges) instead of panning.
@@ -35,18 +35,13 @@ class Lanes : public QWidget {
     bool merged() const { return merged_; }
     /// Whether the way of each task from the recording's start to its first run is drawn.
     void set_start_shown(bool on);
+    bool start_shown() const { return start_shown_; }
     /// Kinds, by their id, whose lanes are not drawn.
     void set_hidden_kinds(std::set<std::string> ids);
     const std::set<std::string>& hidden_kinds() const { return hidden_; }
 
     /// The edge (a begin or end in any lane) nearest to `t` within `reach`, else `t`.
     Time snapped(Time t, Time reach) const;
-    /// Selects a span and shows it with some room around it.
-    void go_to(const SpanRef& span);
-    /// To the next (1) or previous (-1) span of what is selected; without a span, seen from the cursor.
-    void step(int direction);
-    /// To the longest of what is selected, or to what stands for that.
-    void go_to_longest();
     /// To the lane above (-1) or below (1); in a stack to the caller or the first callee.
     void select_neighbour(int direction);
     /// To the next call of its function, at the same depth, that went another way; looked for on a worker.
@@ -100,7 +95,6 @@ class Lanes : public QWidget {
     const Row* row_at(double y) const;
     const Row* row_of(const LaneId& id) const;
     std::optional<SpanRef> span_at(const Row& row, const QPointF& at) const;
-    void show(const SpanRef& span);
     bool step_depth(int direction);
     Time snapped_to(Time t, const Span& s) const;
     double plot_left() const;
@@ -133,8 +127,9 @@ class Lanes : public QWidget {
     QRectF actor_rect(std::size_t core, std::uint32_t who) const;
     QString inlined_at(const SpanRef& call, Time t) const;
 
-    Session& session_;
+    Document& document_;
     Viewpoint& view_;
+    Navigator& navigator_;
     BlockStore& store_;
     PacedUpdate growth_;
     LineTexts texts_;
@@ -152,6 +147,7 @@ class Lanes : public QWidget {
     double panned_ = 0;  ///< pixels of this drag that were followed
     double scroll_ = 0, content_ = 0;
     std::optional<SpanRef> told_call_;
+    std::optional<SpanRef> clicked_;  ///< what the last click met
     std::shared_ptr<Progress> comparing_;
     mutable InlinedStays inlined_;
     JobQueue jobs_;  ///< last: its end waits for what uses the rest

@@ -4,7 +4,7 @@
 #include <cmath>
 
 #include "lanes/painters.h"
-#include "theme.h"
+#include "look/theme.h"
 
 // Numbers over time: a line of steps, or the height of something that fills.
 namespace mt::app {

@@ -9,9 +9,9 @@
 #include "lanes/geometry.h"
 #include "lanes/lanes.h"
 #include "lanes/painters.h"
+#include "look/theme.h"
+#include "look/words.h"
 #include "measure/refs.h"
-#include "theme.h"
-#include "words.h"
 
 // What lies across lanes: who waits for whom, who made whom ready, what was sent, what followed straight after.
 namespace mt::app {
@@ -23,7 +23,7 @@ constexpr std::size_t kMostLinks = 60;
 
 // In each task's lane: from the recording's start over its creation to its first run.
 void Lanes::paint_start(QPainter& p) {
-    const auto trail = session_.trail();
+    const auto trail = document_.trail();
     const Theme& t = theme();
     p.setFont(text_font(10, true));
     for (std::size_t i = 0; i < trail->tasks.tasks.size(); ++i) {
@@ -61,7 +61,7 @@ void Lanes::paint_start(QPainter& p) {
 // Where a task, or an interrupt that did something to a task of `core`, stands. The number of an interrupt does not
 // tell its core: it is the task's own, unless that has no such interrupt.
 QRectF Lanes::actor_rect(std::size_t core, std::uint32_t who) const {
-    const auto trail = session_.trail();
+    const auto trail = document_.trail();
     if (!Actor::is_interrupt(who)) return who < trail->tasks.tasks.size() ? row_rect(task_lane(who)) : QRectF();
     const std::uint32_t number = who & 0xFFFF;
     for (std::size_t turn = 0; turn < trail->cores.size(); ++turn) {
@@ -75,7 +75,7 @@ QRectF Lanes::actor_rect(std::size_t core, std::uint32_t who) const {
 
 // Entries that the job sent or received: from each send to its receive.
 void Lanes::paint_message_links(QPainter& p, std::size_t task, const TaskJob& job) {
-    const auto trail = session_.trail();
+    const auto trail = document_.trail();
     const auto place = [&](std::uint32_t who) { return actor_rect(trail->tasks.tasks[task].core, who); };
     std::size_t drawn = 0;
     for (const QueueLane& queue : trail->tasks.queues) {
@@ -117,7 +117,7 @@ void Lanes::paint_message_links(QPainter& p, std::size_t task, const TaskJob& jo
 
 // From each wait for a lock to the bar of the task that holds it.
 void Lanes::paint_lock_links(QPainter& p) {
-    const auto trail = session_.trail();
+    const auto trail = document_.trail();
     const Theme& t = theme();
     struct Link {
         Time length;
@@ -164,7 +164,7 @@ void Lanes::paint_lock_links(QPainter& p) {
 // For the selected job: who made it ready, and who released what it waited for.
 void Lanes::paint_job_links(QPainter& p) {
     const auto& span = view_.selection().span;
-    const auto trail = session_.trail();
+    const auto trail = document_.trail();
     if (!span || span->lane.kind != &tasks_kind() || book_->find(*span) == nullptr) return;
     const TaskLane& lane = trail->tasks.tasks[span->lane.index];
     const TaskJob& job = lane.jobs[span->index];
@@ -199,8 +199,8 @@ void Lanes::paint_job_links(QPainter& p) {
 // Where a job of this task ends: shown, and changeable.
 void Lanes::contextMenuEvent(QContextMenuEvent* e) {
     const Row* row = row_at(e->pos().y());
-    if (row == nullptr || row->id.kind != &tasks_kind() || session_.live()) return;
-    const TaskTrail& tasks = session_.trail()->tasks;
+    if (row == nullptr || row->id.kind != &tasks_kind() || document_.live()) return;
+    const TaskTrail& tasks = document_.trail()->tasks;
     const std::size_t task = row->id.index;
     const TaskLane& lane = tasks.tasks[task];
     if (tasks.cores[lane.core].only_switches) return;
@@ -237,7 +237,7 @@ void Lanes::contextMenuEvent(QContextMenuEvent* e) {
 // A thin line from the handler that ended to the one that was entered straight after it, without a return.
 void Lanes::paint_tail_chains(QPainter& p, const Row& row) {
     if (row.id.kind != &interrupts_kind()) return;
-    const CoreTrail& core = session_.trail()->cores[row.lane->core()];
+    const CoreTrail& core = document_.trail()->cores[row.lane->core()];
     const ExceptionLane& lane = core.lanes[row.id.index & 0xFFFF'FFFF];
     const auto [first, last] = lane.touching(view_.from(), view_.to());
     if (last - first > 200) return;

@@ -2,7 +2,7 @@
 
 #include <cmath>
 
-#include "theme.h"
+#include "look/theme.h"
 
 namespace mt::app {
 

@@ -8,7 +8,7 @@
 #include <QRectF>
 
 #include "model/lane.h"
-#include "viewpoint.h"
+#include "navigate/viewpoint.h"
 
 namespace mt::app {
 

@@ -3,9 +3,9 @@
 #include "base/text.h"
 #include "lanes/geometry.h"
 #include "lanes/painters.h"
-#include "shapes.h"
-#include "theme.h"
-#include "words.h"
+#include "look/shapes.h"
+#include "look/theme.h"
+#include "look/words.h"
 
 // Spans within spans: one layer a depth, the outermost on top, each named where there is room.
 namespace mt::app {

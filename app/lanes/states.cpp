@@ -2,8 +2,8 @@
 #include <cmath>
 
 #include "lanes/painters.h"
-#include "shapes.h"
-#include "theme.h"
+#include "look/shapes.h"
+#include "look/theme.h"
 
 // What a task, or thread mode, does at each moment: states told apart by shape.
 namespace mt::app {

@@ -1,7 +1,7 @@
 #include <algorithm>
 
 #include "lanes/painters.h"
-#include "theme.h"
+#include "look/theme.h"
 
 // Moments: a tick for each, with what it says where there is room.
 namespace mt::app {

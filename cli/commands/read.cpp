@@ -3,6 +3,7 @@
 #include <CLI/CLI.hpp>
 
 #include "input.h"
+#include "judge/muted.h"
 #include "output.h"
 #include "share/tables.h"
 
@@ -19,6 +20,7 @@ int read(Options& o) {
     Progress progress;
     if (auto saved = save_recording(*opened->recording, o.output, o.replace, progress); !saved)
         return fail(saved.error());
+    if (auto kept = copy_muted(opened->recording->input, o.output); !kept) return fail(kept.error());
     say(summary_text(*opened->recording, *opened->trail) + "saved as " + o.output);
     return kDone;
 }

@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "judge/alike.h"
 #include "replay/packet_block.h"
 #include "replay/step_window.h"
 #include "share/step_tables.h"
@@ -317,7 +318,7 @@ Json fact_json(const Fact& fact) {
 
 }  // namespace
 
-Json findings_json(const std::vector<Finding>& findings) {
+Json findings_json(const std::vector<Finding>& findings, const Muted& muted) {
     Json all = Json::array();
     for (const auto& f : findings) {
         Json j;
@@ -336,6 +337,7 @@ Json findings_json(const std::vector<Finding>& findings) {
         }
         j["core"] = f.core;
         j["alike"] = f.alike;
+        if (const Mute* m = muted.find(f); m != nullptr) j["muted"] = m->reason;
         j["facts"] = Json::array();
         for (const Fact& fact : f.facts) j["facts"].push_back(fact_json(fact));
         j["evidence"] = Json::array();
@@ -345,16 +347,26 @@ Json findings_json(const std::vector<Finding>& findings) {
     return all;
 }
 
-std::string findings_text(const std::vector<Finding>& findings) {
-    if (findings.empty()) return "Nothing unusual found.\n";
+std::string findings_text(const std::vector<Finding>& findings, std::size_t muted) {
+    const std::string more =
+        muted == 0 ? std::string() : plural(muted, "finding is muted", "findings are muted") + ": --all shows them too\n";
+    if (findings.empty()) return muted == 0 ? "Nothing unusual found.\n" : "Nothing unusual found but what is muted.\n" + more;
+    constexpr std::size_t kMostPlaces = 5;
     std::string out;
     std::size_t n = 0;
-    for (const auto& f : findings) {
+    for (const FindingGroup& group : in_groups(findings)) {
+        const Finding& f = findings[group.front()];
         out += std::to_string(++n) + ". " + f.title + "\n   " + f.cause + "\n   " +
                (f.timed ? "at " + moment_text(f.begin) + ", " : std::string()) + "core " + f.core +
                (f.alike > 1 ? ", the worst of " + count_text(f.alike) : std::string()) + "\n";
+        if (group.size() == 1) continue;
+        out += "   the same at " + plural(group.size() - 1, "other place", "other places");
+        if (f.timed)
+            for (std::size_t i = 1; i < group.size() && i <= kMostPlaces; ++i)
+                out += (i == 1 ? ": " : ", ") + moment_text(findings[group[i]].begin);
+        out += f.timed && group.size() > kMostPlaces + 1 ? ", …\n" : "\n";
     }
-    return out;
+    return out + more;
 }
 
 }  // namespace mt

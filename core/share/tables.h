@@ -12,6 +12,7 @@
 #include "base/problem.h"
 #include "base/progress.h"
 #include "judge/finding.h"
+#include "judge/muted.h"
 #include "measure/interrupts.h"
 #include "model/trail.h"
 #include "recording/recording.h"
@@ -37,7 +38,9 @@ void write_events_csv(const Recording& recording, const Trail& trail, std::optio
 nlohmann::ordered_json summary_json(const Recording& recording, const Trail& trail);
 /// The same for people, a few lines.
 std::string summary_text(const Recording& recording, const Trail& trail);
-nlohmann::ordered_json findings_json(const std::vector<Finding>& findings);
-std::string findings_text(const std::vector<Finding>& findings);
+/// Those that are muted say why under "muted".
+nlohmann::ordered_json findings_json(const std::vector<Finding>& findings, const Muted& muted = {});
+/// `muted`: how many more there are that are not told.
+std::string findings_text(const std::vector<Finding>& findings, std::size_t muted = 0);
 
 }  // namespace mt

@@ -3,12 +3,12 @@
 #include <QApplication>
 #include <QTest>
 
-#include "line_texts.h"
-#include "paced_update.h"
+#include "look/line_texts.h"
+#include "look/paced_update.h"
+#include "look/theme.h"
+#include "overview/ridge.h"
 #include "pass/growing_trail.h"
-#include "ridge.h"
 #include "support.h"
-#include "theme.h"
 
 namespace mt::app {
 namespace {
@@ -71,9 +71,10 @@ TEST(Ridge, ThatGrewInPiecesIsTheRidgeOfTheWhole) {
     growing.start(0, {});
     const auto raw = whole.recording->streams[0].bytes();
     const Time horizon = whole.trail->end;
-    Session grown_session, whole_session;
+    Document grown_document, whole_document;
     Viewpoint grown_view, whole_view;
-    Ridge grown(grown_session, grown_view), at_once(whole_session, whole_view);
+    FindingList grown_findings(grown_document), whole_findings(whole_document);
+    Ridge grown(grown_document, grown_findings, grown_view), at_once(whole_document, whole_findings, whole_view);
     for (Ridge* r : {&grown, &at_once}) {
         r->resize(1100, 110);
         r->set_horizon(horizon, {});
@@ -84,11 +85,11 @@ TEST(Ridge, ThatGrewInPiecesIsTheRidgeOfTheWhole) {
         const std::size_t from = raw.size() * i / pieces, to = raw.size() * (i + 1) / pieces;
         growing.feed(0, raw.subspan(from, to - from));
         last = growing.snapshot();
-        grown_session.take_live(whole.recording, last, i == 0);
+        grown_document.take_live(whole.recording, last, i == 0);
         grown_view.extend(last->end);
         grown.grab();  // it is looked at in between
     }
-    whole_session.take_live(whole.recording, last, true);
+    whole_document.take_live(whole.recording, last, true);
     whole_view.extend(last->end);
     const QImage one = grown.grab().toImage(), other = at_once.grab().toImage();
     QImage blank(one.size(), one.format());

@@ -1,5 +1,5 @@
 // A scroll bar over more rows than fit into its whole numbers.
-#include "long_scroll.h"
+#include "look/long_scroll.h"
 
 #include <gtest/gtest.h>
 

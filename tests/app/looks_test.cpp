@@ -5,11 +5,11 @@
 
 #include <cmath>
 
-#include "main_window.h"
+#include "look/shapes.h"
+#include "look/theme.h"
 #include "measure/refs.h"
-#include "shapes.h"
+#include "shell/main_window.h"
 #include "support.h"
-#include "theme.h"
 
 namespace mt::app {
 namespace {
@@ -80,31 +80,31 @@ class Looks : public ::testing::Test {
     void SetUp() override {
         window.resize(1280, 800);
         window.show();
-        QSignalSpy finished(&window.session(), &Session::finished);
+        QSignalSpy finished(&window.document(), &Document::finished);
         window.open(QString::fromStdString(test::demo("larkspur.target.toml")));
         ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     }
     QImage lanes() {
         QTest::qWait(80);
-        return window.lanes()->grab().toImage();
+        return window.desk().lanes()->grab().toImage();
     }
-    QRect row(unsigned number) { return window.lanes()->row_rect(interrupt_lane(0, *window.session().trail()->cores[0].lane_index(number))).toRect(); }
+    QRect row(unsigned number) { return window.desk().lanes()->row_rect(interrupt_lane(0, *window.document().trail()->cores[0].lane_index(number))).toRect(); }
     MainWindow window;
 };
 
 TEST_F(Looks, TheLateInterruptShowsItsWaitItsEntryAndWhoRan) {
-    window.go_to_finding(1);
+    window.desk().navigator().go_to_finding(1);
     // The name of the sampled function comes with its block.
     QTest::qWait(300);
     const QImage image = lanes();
     EXPECT_GT(count_near(image, theme().finding, row(16)), 60) << "the line from when it was due";
     EXPECT_GT(count_near(image, theme().interrupt, row(16)), 60) << "the execution itself";
-    EXPECT_GT(count_near(image, theme().land, window.lanes()->row_rect({&threads_kind(), 0}).toRect()), 3000) << "thread mode had the core";
+    EXPECT_GT(count_near(image, theme().land, window.desk().lanes()->row_rect({&threads_kind(), 0}).toRect()), 3000) << "thread mode had the core";
     EXPECT_EQ(count_near(image, theme().finding, row(17)), 0) << "nothing loud elsewhere";
 }
 
 TEST_F(Looks, AGapIsHatchedAcrossAllLanes) {
-    window.go_to_finding(4);
+    window.desk().navigator().go_to_finding(4);
     const QImage image = lanes();
     for (const unsigned number : {16u, 17u, 15u}) {
         const QRect r = row(number);
@@ -115,10 +115,10 @@ TEST_F(Looks, AGapIsHatchedAcrossAllLanes) {
 
 TEST_F(Looks, TheKeyIsDrawnAndTakenAway) {
     const QImage before = lanes();
-    QTest::keyClick(window.lanes(), Qt::Key_K);
+    QTest::keyClick(window.desk().lanes(), Qt::Key_K);
     const QImage with = lanes();
     EXPECT_NE(before, with);
-    QTest::keyClick(window.lanes(), Qt::Key_K);
+    QTest::keyClick(window.desk().lanes(), Qt::Key_K);
     EXPECT_EQ(before, lanes());
 }
 
@@ -135,7 +135,7 @@ TEST_F(Looks, NightTurnsEveryPartDark) {
 }
 
 TEST_F(Looks, NothingBlinks) {
-    window.lanes()->setFocus();
+    window.desk().lanes()->setFocus();
     const QImage once = lanes();
     QTest::qWait(700);
     EXPECT_EQ(once, lanes());

@@ -3,10 +3,11 @@
 #include <gtest/gtest.h>
 
 #include <QSignalSpy>
+#include <QSettings>
 #include <QTest>
 
-#include "main_window.h"
 #include "pin_lanes.h"
+#include "shell/main_window.h"
 #include "support.h"
 
 namespace mt::app {
@@ -20,23 +21,24 @@ class ANewKindInTheWindow : public testing::Test {
         LaneKinds::all().pop_back();
     }
     void SetUp() override {
+        QSettings().clear();
         window = std::make_unique<MainWindow>();
         window->resize(1280, 1400);
         window->show();
-        QSignalSpy finished(&window->session(), &Session::finished);
+        QSignalSpy finished(&window->document(), &Document::finished);
         window->open(QString::fromStdString(test::data("mount/mount.target.toml")));
         ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     }
     SpanRef pulse(std::uint64_t i) const { return {{&pins, 0}, 0, i}; }
-    const std::optional<SpanRef>& selected() const { return window->viewpoint().selection().span; }
+    const std::optional<SpanRef>& selected() const { return window->desk().viewpoint().selection().span; }
 
     const test::Pins pins;
     std::unique_ptr<MainWindow> window;
 };
 
 TEST_F(ANewKindInTheWindow, IsDrawnAndExplainedAndSelectedByAClick) {
-    Lanes* lanes = window->lanes();
-    window->viewpoint().go_to({}, Time::from_us(60), {});
+    Lanes* lanes = window->desk().lanes();
+    window->desk().viewpoint().go_to({}, Time::from_us(60), {});
     EXPECT_TRUE(lanes->headings().contains("dome light | pin")) << lanes->headings().join("; ").toStdString();
     const QRectF first = lanes->span_rect(pulse(0));
     ASSERT_FALSE(first.isEmpty());
@@ -52,28 +54,28 @@ TEST_F(ANewKindInTheWindow, IsDrawnAndExplainedAndSelectedByAClick) {
 }
 
 TEST_F(ANewKindInTheWindow, IsFoundByNameWalkedThroughAndMeasured) {
-    ASSERT_TRUE(window->go_to_text("dome light"));
+    ASSERT_TRUE(window->desk().navigator().go_to_text("dome light"));
     EXPECT_EQ(selected(), pulse(0));
-    window->lanes()->setFocus();
-    QTest::keyClick(window->lanes(), Qt::Key_N);
+    window->desk().lanes()->setFocus();
+    QTest::keyClick(window->desk().lanes(), Qt::Key_N);
     EXPECT_EQ(selected(), pulse(1));
-    QTest::keyClick(window->lanes(), Qt::Key_P);
+    QTest::keyClick(window->desk().lanes(), Qt::Key_P);
     EXPECT_EQ(selected(), pulse(0));
-    QTest::keyClick(window->lanes(), Qt::Key_L);
+    QTest::keyClick(window->desk().lanes(), Qt::Key_L);
     EXPECT_EQ(selected(), pulse(1)) << "5 µs against 2 µs";
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "dome light");
     EXPECT_TRUE(window->findChild<QLabel*>("measures_figures")->text().contains("5.00 µs"))
         << window->findChild<QLabel*>("measures_figures")->text().toStdString();
-    EXPECT_FALSE(window->measures_panel()->over_time()->position_of(pulse(1)).isNull()) << "a dot for each";
-    EXPECT_EQ(window->lanes()->snapped(Time::from_us(11.99), Time::from_us(0.1)), Time::from_us(12));
-    window->viewpoint().set_cursor(Time::from_us(31));
-    EXPECT_TRUE(window->moment()->text().contains("dome light (up) since 1.00 µs"))
-        << window->moment()->text().toStdString();
+    EXPECT_FALSE(window->desk().measures_panel()->over_time()->position_of(pulse(1)).isNull()) << "a dot for each";
+    EXPECT_EQ(window->desk().lanes()->snapped(Time::from_us(11.99), Time::from_us(0.1)), Time::from_us(12));
+    window->desk().viewpoint().set_cursor(Time::from_us(31));
+    EXPECT_TRUE(window->desk().moment()->text().contains("dome light (up) since 1.00 µs"))
+        << window->desk().moment()->text().toStdString();
 }
 
 TEST_F(ANewKindInTheWindow, HasATableThatLeadsToItsLongest) {
-    window->show_measures(true);
-    MeasuresPage* page = window->measures_page();
+    window->desk().show_measures(true);
+    MeasuresPage* page = window->desk().measures_page();
     page->choose("pins");
     FigureTable* table = page->table("pins");
     ASSERT_TRUE(table->isVisible());

@@ -3,24 +3,26 @@
 #include <QDialog>
 #include <QLabel>
 #include <QMessageBox>
+#include <QSettings>
 #include <QTest>
 #include <QTimer>
 
 #include <gtest/gtest.h>
 
-#include "line_check_dialog.h"
-#include "main_window.h"
 #include "measure/refs.h"
 #include "process.h"
+#include "record/line_check_dialog.h"
+#include "shell/main_window.h"
 
 namespace mt::app {
 namespace {
 
 using test::Board;
 
-class RecordPage : public ::testing::Test {
+class RecordingPage : public ::testing::Test {
   protected:
     void SetUp() override {
+        QSettings().clear();
         window = std::make_unique<MainWindow>();
         window->resize(1280, 800);
         window->show();
@@ -45,93 +47,93 @@ class RecordPage : public ::testing::Test {
     void record_until(Time shown) {
         window->open(QString::fromStdString(folder / "r.recipe.toml"));
         click("record_start");
-        ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > shown; }));
+        ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > shown; }));
     }
     void stop_and_keep() {
         click("record_keep");
-        ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+        ASSERT_TRUE(wait_for([&] { return !window->desk().record().live().active(); }));
     }
-    QString sane() { return window->sane()->text(); }
+    QString sane() { return window->desk().record().sane()->text(); }
 
     test::Folder folder;
     std::unique_ptr<MainWindow> window;
 };
 
-TEST_F(RecordPage, TheStartPageLeadsToTheFormWhichTriesTheConnection) {
+TEST_F(RecordingPage, TheStartPageLeadsToTheFormWhichTriesTheConnection) {
     Board board;
     click("start_record");
-    EXPECT_TRUE(window->recipe_form()->isVisible());
-    EXPECT_TRUE(window->strip()->isVisible());
-    window->recipe_form()->show_target(MT_DEMO "/larkspur.target.toml");
+    EXPECT_TRUE(window->desk().record().form()->isVisible());
+    EXPECT_TRUE(window->desk().record().strip()->isVisible());
+    window->desk().record().form()->show_target(MT_DEMO "/larkspur.target.toml");
     QTest::keyClicks(window->findChild<QLineEdit*>("debug_main"), QString::fromStdString(board.gdb()));
     QTest::keyClicks(window->findChild<QLineEdit*>("address_main"), QString::fromStdString(board.trace()));
     click("recipe_test");
-    ASSERT_TRUE(wait_for([&] { return window->recipe_form()->report_text().contains("bad byte"); }))
-        << window->recipe_form()->report_text().toStdString();
-    const QString report = window->recipe_form()->report_text();
+    ASSERT_TRUE(wait_for([&] { return window->desk().record().form()->report_text().contains("bad byte"); }))
+        << window->desk().record().form()->report_text().toStdString();
+    const QString report = window->desk().record().form()->report_text();
     EXPECT_TRUE(report.contains("core halted at 0x")) << report.toStdString();
     EXPECT_TRUE(report.contains("image matches")) << report.toStdString();
     EXPECT_TRUE(report.contains("kB/s of trace")) << report.toStdString();
     EXPECT_TRUE(report.contains("0 bad bytes")) << report.toStdString();
 }
 
-TEST_F(RecordPage, AWrongFieldIsNamedWhereItStands) {
+TEST_F(RecordingPage, AWrongFieldIsNamedWhereItStands) {
     click("start_record");
-    window->recipe_form()->show_target(MT_DEMO "/larkspur.target.toml");
+    window->desk().record().form()->show_target(MT_DEMO "/larkspur.target.toml");
     click("recipe_use");
-    EXPECT_TRUE(window->recipe_form()->report_text().contains("where its trace comes from is not given"))
-        << window->recipe_form()->report_text().toStdString();
+    EXPECT_TRUE(window->desk().record().form()->report_text().contains("where its trace comes from is not given"))
+        << window->desk().record().form()->report_text().toStdString();
 }
 
-TEST_F(RecordPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
+TEST_F(RecordingPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
     Board board({"--fault-at", "2.2"});
     write_recipe(both(board),
                  "[before]\ncheck_image = true\nreset = true\nrun_to = { place = \"main\" }\n[record]\nseconds = "
                  "3\n[after]\nleave = \"halted\"\nbad_if = [\"fault\"]\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));
-    ASSERT_TRUE(window->record_page_shown());
-    EXPECT_TRUE(window->strip()->text().startsWith("ready: the recording will be saved as"))
-        << window->strip()->text().toStdString();
+    ASSERT_TRUE(window->desk().record().shown());
+    EXPECT_TRUE(window->desk().record().strip()->text().startsWith("ready: the recording will be saved as"))
+        << window->desk().record().strip()->text().toStdString();
     QTest::keyClick(window.get(), Qt::Key_F5);
-    ASSERT_TRUE(wait_for([&] { return window->live().recording() && window->lanes()->isVisible(); }));
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > Time::from_ms(900); }));
-    EXPECT_TRUE(window->viewpoint().following());
-    EXPECT_TRUE(window->stations()->station_text(RunState::check_image).contains("matches memory"));
-    EXPECT_TRUE(window->stations()->station_text(RunState::run_to).contains("main.c:5"));
+    ASSERT_TRUE(wait_for([&] { return window->desk().record().live().recording() && window->desk().lanes()->isVisible(); }));
+    ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > Time::from_ms(900); }));
+    EXPECT_TRUE(window->desk().viewpoint().following());
+    EXPECT_TRUE(window->desk().record().stations()->station_text(RunState::check_image).contains("matches memory"));
+    EXPECT_TRUE(window->desk().record().stations()->station_text(RunState::run_to).contains("main.c:5"));
     EXPECT_TRUE(sane().contains("main: ITM | synchronised")) << sane().toStdString();
     EXPECT_TRUE(sane().contains("0 bad bytes")) << sane().toStdString();
-    EXPECT_TRUE(window->strip()->text().contains("all of it decoded")) << window->strip()->text().toStdString();
+    EXPECT_TRUE(window->desk().record().strip()->text().contains("all of it decoded")) << window->desk().record().strip()->text().toStdString();
     const QRectF row =
-        window->lanes()->row_rect(interrupt_lane(0, *window->session().trail()->cores[0].lane_index(17)));
+        window->desk().lanes()->row_rect(interrupt_lane(0, *window->document().trail()->cores[0].lane_index(17)));
     EXPECT_GT(row.height(), 20) << "STEP_TIMER has a lane while the recording grows";
-    ASSERT_TRUE(wait_for([&] { return !window->live().active() && window->session().findings().size() > 0; }));
-    EXPECT_TRUE(window->findings_panel()->isVisible());
-    EXPECT_TRUE(window->stations()->station_text(RunState::stop).contains("the time was up"));
-    EXPECT_EQ(window->session().findings()[0].kind, FindingKind::fault);
+    ASSERT_TRUE(wait_for([&] { return !window->desk().record().live().active() && window->document().findings().size() > 0; }));
+    EXPECT_TRUE(window->desk().findings_panel()->isVisible());
+    EXPECT_TRUE(window->desk().record().stations()->station_text(RunState::stop).contains("the time was up"));
+    EXPECT_EQ(window->document().findings()[0].kind, FindingKind::fault);
     EXPECT_TRUE(std::filesystem::exists(folder / "test-1.mtrail/trail.toml"));
-    EXPECT_TRUE(window->strip()->text().contains("saved as")) << window->strip()->text().toStdString();
+    EXPECT_TRUE(window->desk().record().strip()->text().contains("saved as")) << window->desk().record().strip()->text().toStdString();
     click("record_close");
-    EXPECT_TRUE(window->evidence()->isVisible());
-    EXPECT_FALSE(window->strip()->isVisible());
+    EXPECT_TRUE(window->desk().evidence()->isVisible());
+    EXPECT_FALSE(window->desk().record().strip()->isVisible());
 }
 
-TEST_F(RecordPage, MovingAwayStopsFollowingAndEndFollowsAgain) {
+TEST_F(RecordingPage, MovingAwayStopsFollowingAndEndFollowsAgain) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
     record_until(Time::from_ms(1500));
-    QTest::keyClick(window->lanes(), Qt::Key_Left);
-    EXPECT_FALSE(window->viewpoint().following());
-    const Time from = window->viewpoint().from(), end = window->viewpoint().end();
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > end + Time::from_ms(300); }));
-    EXPECT_EQ(window->viewpoint().from(), from) << "the past stands still while the recording grows";
-    EXPECT_TRUE(window->strip()->findChild<QPushButton*>("record_follow")->isVisible());
+    QTest::keyClick(window->desk().lanes(), Qt::Key_Left);
+    EXPECT_FALSE(window->desk().viewpoint().following());
+    const Time from = window->desk().viewpoint().from(), end = window->desk().viewpoint().end();
+    ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > end + Time::from_ms(300); }));
+    EXPECT_EQ(window->desk().viewpoint().from(), from) << "the past stands still while the recording grows";
+    EXPECT_TRUE(window->desk().record().strip()->findChild<QPushButton*>("record_follow")->isVisible());
     QTest::keyClick(window.get(), Qt::Key_End);
-    EXPECT_TRUE(window->viewpoint().following());
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().from() > from + Time::from_ms(300); }));
+    EXPECT_TRUE(window->desk().viewpoint().following());
+    ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().from() > from + Time::from_ms(300); }));
     stop_and_keep();
 }
 
-TEST_F(RecordPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
+TEST_F(RecordingPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
     Board board;
     for (const char* file : {"larkspur-live.target.toml", "larkspur.elf", "larkspur.svd", "larkspur-cop.elf"})
         std::filesystem::copy(std::string(MT_DEMO "/") + file, folder / file);
@@ -139,34 +141,34 @@ TEST_F(RecordPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
                      test::recipe_text_for(test::tcp(board.trace_cop()), "[record]\nseconds = 30\n",
                                            "larkspur-live.target.toml", "cop\"\nprotocol = \"etrace"));
     record_until(Time::from_ms(900));
-    const auto steps = [&] { return window->session().trail()->steps.at(0).steps; };
+    const auto steps = [&] { return window->document().trail()->steps.at(0).steps; };
     const std::uint64_t before = steps();
     EXPECT_GT(before, 20'000U);
     EXPECT_TRUE(sane().contains("cop: E-Trace | synchronised")) << sane().toStdString();
     ASSERT_TRUE(wait_for([&] { return steps() > before + 50'000; }));
-    EXPECT_GT(window->lanes()->span_rect(call_ref(0, 1, 0)).height(), 8) << "the outermost calls are drawn though they last";
+    EXPECT_GT(window->desk().lanes()->span_rect(call_ref(0, 1, 0)).height(), 8) << "the outermost calls are drawn though they last";
     stop_and_keep();
-    ASSERT_TRUE(wait_for([&] { return !window->session().busy() && window->session().trail()->complete; }));
-    EXPECT_GT(window->session().trail()->steps.at(0).tallies.size(), 10U);
+    ASSERT_TRUE(wait_for([&] { return !window->document().busy() && window->document().trail()->complete; }));
+    EXPECT_GT(window->document().trail()->steps.at(0).tallies.size(), 10U);
 }
 
-TEST_F(RecordPage, HoldingThePictureHoldsOnlyThePicture) {
+TEST_F(RecordingPage, HoldingThePictureHoldsOnlyThePicture) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
     record_until(Time::from_ms(500));
-    QTest::keyClick(window->lanes(), Qt::Key_Space);
-    ASSERT_TRUE(window->live().held());
+    QTest::keyClick(window->desk().lanes(), Qt::Key_Space);
+    ASSERT_TRUE(window->desk().record().live().held());
     QTest::qWait(150);  // what was on its way
-    const Time end = window->viewpoint().end();
-    const auto bytes = window->live().state().bytes;
-    ASSERT_TRUE(wait_for([&] { return window->live().state().bytes > bytes + 50'000; })) << "recording goes on";
-    EXPECT_EQ(window->viewpoint().end(), end);
-    QTest::keyClick(window->lanes(), Qt::Key_Space);
-    ASSERT_TRUE(wait_for([&] { return window->viewpoint().end() > end; }));
+    const Time end = window->desk().viewpoint().end();
+    const auto bytes = window->desk().record().live().state().bytes;
+    ASSERT_TRUE(wait_for([&] { return window->desk().record().live().state().bytes > bytes + 50'000; })) << "recording goes on";
+    EXPECT_EQ(window->desk().viewpoint().end(), end);
+    QTest::keyClick(window->desk().lanes(), Qt::Key_Space);
+    ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > end; }));
     stop_and_keep();
 }
 
-TEST_F(RecordPage, HaltingACoreSilencesItsTraceAndSaysWhereItStands) {
+TEST_F(RecordingPage, HaltingACoreSilencesItsTraceAndSaysWhereItStands) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
     record_until(Time::from_ms(500));
@@ -179,7 +181,7 @@ TEST_F(RecordPage, HaltingACoreSilencesItsTraceAndSaysWhereItStands) {
     stop_and_keep();
 }
 
-TEST_F(RecordPage, DiscardingAsksAndLeavesNothing) {
+TEST_F(RecordingPage, DiscardingAsksAndLeavesNothing) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
     record_until(Time::from_ms(300));
@@ -188,24 +190,24 @@ TEST_F(RecordPage, DiscardingAsksAndLeavesNothing) {
             if (auto* box = qobject_cast<QMessageBox*>(w)) box->button(QMessageBox::Yes)->click();
     });
     click("record_discard");
-    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    ASSERT_TRUE(wait_for([&] { return !window->desk().record().live().active(); }));
     EXPECT_FALSE(std::filesystem::exists(folder / "test-1.mtrail"));
-    EXPECT_TRUE(window->notice_text().contains("thrown away"));
+    EXPECT_TRUE(window->notice_text().contains("discarded"));
 }
 
-TEST_F(RecordPage, AConnectionThatFailsIsSaidAtItsStation) {
+TEST_F(RecordingPage, AConnectionThatFailsIsSaidAtItsStation) {
     const std::string nobody = "127.0.0.1:" + std::to_string(test::free_port());
     write_recipe(test::tcp(nobody), "[record]\nseconds = 1\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));
     click("record_start");
-    ASSERT_TRUE(wait_for([&] { return !window->live().active(); }));
+    ASSERT_TRUE(wait_for([&] { return !window->desk().record().live().active(); }));
     EXPECT_TRUE(window->notice_text().contains("cannot connect")) << window->notice_text().toStdString();
     EXPECT_TRUE(window->notice_text().contains(QString::fromStdString(nobody)));
-    EXPECT_EQ(window->live().state().stations[RunState::connect].status, Station::Status::failed);
-    EXPECT_TRUE(window->recipe_form()->isVisible()) << "where it can be corrected";
+    EXPECT_EQ(window->desk().record().live().state().stations[RunState::connect].status, Station::Status::failed);
+    EXPECT_TRUE(window->desk().record().form()->isVisible()) << "where it can be corrected";
 }
 
-TEST_F(RecordPage, WrongFramingIsNoticedWhileItRecords) {
+TEST_F(RecordingPage, WrongFramingIsNoticedWhileItRecords) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 30\n");
     std::string target = test::read_text(folder / "larkspur.target.toml");
@@ -218,18 +220,18 @@ TEST_F(RecordPage, WrongFramingIsNoticedWhileItRecords) {
     stop_and_keep();
 }
 
-TEST_F(RecordPage, TenFastClicksOnRecordMakeOneRecording) {
+TEST_F(RecordingPage, TenFastClicksOnRecordMakeOneRecording) {
     Board board;
     write_recipe(both(board), "[record]\nseconds = 1\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));
     for (int i = 0; i < 10; ++i) QTest::keyClick(window.get(), Qt::Key_F5);
     ASSERT_TRUE(wait_for(
-        [&] { return window->session().recording() && !window->live().active() && !window->session().busy(); }));
+        [&] { return window->document().recording() && !window->desk().record().live().active() && !window->document().busy(); }));
     EXPECT_TRUE(std::filesystem::exists(folder / "test-1.mtrail"));
     EXPECT_FALSE(std::filesystem::exists(folder / "test-2.mtrail"));
 }
 
-TEST_F(RecordPage, TheLineCheckFindsTheWindowAndStoresItsMiddle) {
+TEST_F(RecordingPage, TheLineCheckFindsTheWindowAndStoresItsMiddle) {
     Board board({"--phase", "1"});
     write_recipe(both(board), "[record]\nseconds = 1\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));

@@ -8,8 +8,8 @@
 #include <QSettings>
 
 #include "base/text.h"
-#include "main_window.h"
 #include "measure/refs.h"
+#include "shell/main_window.h"
 #include "support.h"
 
 namespace mt::app {
@@ -17,25 +17,26 @@ namespace {
 
 // The call that is selected.
 std::optional<SpanRef> selected(MainWindow& window) {
-    const auto& span = window.viewpoint().selection().span;
+    const auto& span = window.desk().viewpoint().selection().span;
     return span && span->lane.kind == &functions_kind() ? span : std::nullopt;
 }
 
 class StepsPage : public ::testing::Test {
   protected:
     void SetUp() override {
+        QSettings().clear();
         window = std::make_unique<MainWindow>();
         window->resize(1280, 800);
         window->show();
         ASSERT_TRUE(QTest::qWaitForWindowExposed(window.get()));
-        QSignalSpy finished(&window->session(), &Session::finished);
+        QSignalSpy finished(&window->document(), &Document::finished);
         window->open(QString::fromStdString(test::data("steps/arm-etm-mount-cc/recording.target.toml")));
         ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
         QTest::qWait(60);
     }
     void TearDown() override { window.reset(); }
 
-    const StepTrail& steps() const { return window->session().trail()->steps[0]; }
+    const StepTrail& steps() const { return window->document().trail()->steps[0]; }
     QString name_of(const SpanRef& call) const {
         const auto f = static_cast<std::uint32_t>(steps().levels[call.level][call.index].function);
         return QString::fromStdString((*steps().functions)[f].name);
@@ -43,14 +44,14 @@ class StepsPage : public ::testing::Test {
     CallSpan span(const SpanRef& call) const { return steps().levels[call.level][call.index]; }
     // The longest call of a function, as a double click in the table shows it.
     void choose(const QString& function) {
-        ASSERT_TRUE(window->functions()->choose(function));
+        ASSERT_TRUE(window->desk().functions()->choose(function));
         ASSERT_TRUE(selected(*window));
     }
     bool rows_arrive() {
         return QTest::qWaitFor(
             [&] {
-                const auto now = window->footsteps()->current();
-                return now && !window->footsteps()->texts(*now).isEmpty();
+                const auto now = window->desk().footsteps()->current();
+                return now && !window->desk().footsteps()->texts(*now).isEmpty();
             },
             5000);
     }
@@ -59,7 +60,7 @@ class StepsPage : public ::testing::Test {
 };
 
 TEST_F(StepsPage, TheFunctionsTableShowsTheFiguresAndLeadsToTheLongestCall) {
-    QTableView* table = window->functions()->table();
+    QTableView* table = window->desk().functions()->table();
     ASSERT_TRUE(table->isVisible());
     int called = 0, inlined = 0;
     for (int i = 0; i < table->model()->rowCount(); ++i)
@@ -77,16 +78,16 @@ TEST_F(StepsPage, TheFunctionsTableShowsTheFiguresAndLeadsToTheLongestCall) {
     // The table counts without handlers that came in between; the lanes show them.
     EXPECT_GE(span(*selected(*window)).length.ns(),
               table->model()->index(row, 8).data(FunctionModel::kSortRole).toDouble());
-    EXPECT_GT(window->lanes()->span_rect(*selected(*window)).width(), 300);
+    EXPECT_GT(window->desk().lanes()->span_rect(*selected(*window)).width(), 300);
 }
 
 TEST_F(StepsPage, AFunctionLeftOutHandsItsShareToTheOthers) {
-    QTableView* table = window->functions()->table();
+    QTableView* table = window->desk().functions()->table();
     EXPECT_EQ(table->model()->index(0, 4).data().toString(), "97.9 %");
-    window->functions()->leave_out("idle_task", true);
+    window->desk().functions()->leave_out("idle_task", true);
     EXPECT_EQ(table->model()->index(0, 4).data().toString(), "0.000 %");
     EXPECT_GT(table->model()->index(1, 4).data(FunctionModel::kSortRole).toDouble(), 0.15);
-    EXPECT_TRUE(window->functions()
+    EXPECT_TRUE(window->desk().functions()
                     ->findChild<QLabel*>("functions_hint")
                     ->text()
                     .contains("Left out of the shares: idle_task"));
@@ -96,13 +97,13 @@ TEST_F(StepsPage, AClickOnACallSelectsItAndSaysWhoWasOnTheStack) {
     choose("refraction");
     const SpanRef call = *selected(*window);
     // Near its begin: a handler preempts this one, the longest, in the middle.
-    const QRectF bar = window->lanes()->span_rect(call);
+    const QRectF bar = window->desk().lanes()->span_rect(call);
     const QPoint early = QPointF(bar.left() + bar.width() / 50 + 2, bar.center().y()).toPoint();
-    window->lanes()->setFocus();
-    QTest::mouseClick(window->lanes(), Qt::LeftButton, {}, early);
+    window->desk().lanes()->setFocus();
+    QTest::mouseClick(window->desk().lanes(), Qt::LeftButton, {}, early);
     ASSERT_EQ(selected(*window), call);
-    EXPECT_GT(window->viewpoint().cursor(), span(call).begin);
-    EXPECT_LT(window->viewpoint().cursor(), span(call).end());
+    EXPECT_GT(window->desk().viewpoint().cursor(), span(call).begin);
+    EXPECT_LT(window->desk().viewpoint().cursor(), span(call).end());
     const QString words = window->findChild<QLabel*>("moment_words")->text();
     EXPECT_TRUE(words.contains("refraction")) << words.toStdString();
 }
@@ -110,7 +111,7 @@ TEST_F(StepsPage, AClickOnACallSelectsItAndSaysWhoWasOnTheStack) {
 TEST_F(StepsPage, KeysWalkToTheNextCallTheLongestTheCallerAndBack) {
     choose("refraction");
     const SpanRef longest = *selected(*window);
-    window->lanes()->setFocus();
+    window->desk().lanes()->setFocus();
     QTest::keyClick(window.get(), Qt::Key_N);
     const SpanRef next = *selected(*window);
     EXPECT_EQ(name_of(next), "refraction");
@@ -120,19 +121,19 @@ TEST_F(StepsPage, KeysWalkToTheNextCallTheLongestTheCallerAndBack) {
     QTest::keyClick(window.get(), Qt::Key_N);
     QTest::keyClick(window.get(), Qt::Key_L);
     EXPECT_EQ(*selected(*window), longest);
-    QTest::keyClick(window->lanes(), Qt::Key_Up);
+    QTest::keyClick(window->desk().lanes(), Qt::Key_Up);
     const SpanRef caller = *selected(*window);
     EXPECT_EQ(caller.level + 1, longest.level);
     EXPECT_LE(span(caller).begin, span(longest).begin);
     EXPECT_GE(span(caller).end(), span(longest).end());
-    QTest::keyClick(window->lanes(), Qt::Key_Down);
+    QTest::keyClick(window->desk().lanes(), Qt::Key_Down);
     EXPECT_EQ(selected(*window)->level, longest.level);
 }
 
 TEST_F(StepsPage, TheNextDifferenceIsACallThatWentAnotherWay) {
     choose("refraction");
     const SpanRef first = *selected(*window);
-    window->lanes()->setFocus();
+    window->desk().lanes()->setFocus();
     QTest::keyClick(window.get(), Qt::Key_D);
     const auto ended = [&] { return selected(*window) != first || !window->notice_text().isEmpty(); };
     ASSERT_TRUE(QTest::qWaitFor(ended, 10'000));
@@ -141,7 +142,7 @@ TEST_F(StepsPage, TheNextDifferenceIsACallThatWentAnotherWay) {
         std::vector<std::uint32_t> slots_passed;
         const CallSpan s = span(call);
         std::optional<std::uint16_t> handlers;
-        each_step_piece(*window->session().recording(), steps(), s.step, [&](const StepPiece& p) {
+        each_step_piece(*window->document().recording(), steps(), s.step, [&](const StepPiece& p) {
             if (p.step > s.step && p.begin >= s.end()) return false;
             if (!handlers) handlers = p.handlers;
             if (p.handlers != *handlers) return true;
@@ -168,33 +169,33 @@ TEST_F(StepsPage, TheNextDifferenceIsACallThatWentAnotherWay) {
 }
 
 TEST_F(StepsPage, FootstepsFollowTheCursorAndLeadIt) {
-    window->evidence()->setCurrentWidget(window->footsteps());
+    window->desk().evidence()->show_page(window->desk().footsteps());
     choose("refraction");
     const CallSpan call = span(*selected(*window));
-    ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == std::uint64_t{call.step}; }, 5000));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->desk().footsteps()->current() == std::uint64_t{call.step}; }, 5000));
     ASSERT_TRUE(rows_arrive());
-    const QStringList first = window->footsteps()->texts(call.step);
+    const QStringList first = window->desk().footsteps()->texts(call.step);
     EXPECT_EQ(first[4], "refraction");
     EXPECT_EQ(first[2].toStdString(),
               hex_text((*steps().functions)[static_cast<std::uint32_t>(call.function)].address, 8));
     EXPECT_TRUE(first[5].startsWith("axis.c:")) << first[5].toStdString();
-    const Time before = window->viewpoint().cursor();
-    QTest::keyClick(window->footsteps(), Qt::Key_Down);
-    EXPECT_EQ(window->footsteps()->current(), std::uint64_t{call.step} + 1);
-    EXPECT_GE(window->viewpoint().cursor(), before);
-    QTest::keyClick(window->footsteps(), Qt::Key_Down, Qt::ShiftModifier);
-    EXPECT_NE(window->footsteps()->texts(*window->footsteps()->current())[5],
-              window->footsteps()->texts(std::uint64_t{call.step} + 1)[5]);
-    QTest::keyClick(window->footsteps(), Qt::Key_Home);
-    EXPECT_EQ(window->footsteps()->current(), 0u);
-    QTest::keyClick(window->footsteps(), Qt::Key_End);
-    EXPECT_EQ(window->footsteps()->current(), steps().steps - 1);
+    const Time before = window->desk().viewpoint().cursor();
+    QTest::keyClick(window->desk().footsteps(), Qt::Key_Down);
+    EXPECT_EQ(window->desk().footsteps()->current(), std::uint64_t{call.step} + 1);
+    EXPECT_GE(window->desk().viewpoint().cursor(), before);
+    QTest::keyClick(window->desk().footsteps(), Qt::Key_Down, Qt::ShiftModifier);
+    EXPECT_NE(window->desk().footsteps()->texts(*window->desk().footsteps()->current())[5],
+              window->desk().footsteps()->texts(std::uint64_t{call.step} + 1)[5]);
+    QTest::keyClick(window->desk().footsteps(), Qt::Key_Home);
+    EXPECT_EQ(window->desk().footsteps()->current(), 0u);
+    QTest::keyClick(window->desk().footsteps(), Qt::Key_End);
+    EXPECT_EQ(window->desk().footsteps()->current(), steps().steps - 1);
     ASSERT_TRUE(rows_arrive());
 }
 
 TEST_F(StepsPage, FootstepsFoldFromInstructionsOverLinesAndFunctionsToTheStack) {
-    Footsteps* footsteps = window->footsteps();
-    window->evidence()->setCurrentWidget(footsteps);
+    Footsteps* footsteps = window->desk().footsteps();
+    window->desk().evidence()->show_page(footsteps);
     choose("refraction");
     const std::uint64_t first = span(*selected(*window)).step;
     ASSERT_TRUE(QTest::qWaitFor([&] { return footsteps->current() == first; }, 5000));
@@ -243,8 +244,8 @@ TEST_F(StepsPage, FootstepsFoldFromInstructionsOverLinesAndFunctionsToTheStack) 
 }
 
 TEST_F(StepsPage, WhatIsInlinedIsNamedWithTheFunctionThatHoldsIt) {
-    Footsteps* footsteps = window->footsteps();
-    window->evidence()->setCurrentWidget(footsteps);
+    Footsteps* footsteps = window->desk().footsteps();
+    window->desk().evidence()->show_page(footsteps);
     std::uint32_t slot = 1;
     const auto counts = steps().counters->executions(*steps().code);
     while (slot < counts.size() && (steps().inlines->names_at(slot).size() != 1 || counts[slot] == 0)) ++slot;
@@ -264,72 +265,76 @@ TEST_F(StepsPage, WhatIsInlinedIsNamedWithTheFunctionThatHoldsIt) {
 
 TEST_F(StepsPage, WhatIsBeingLookedForIsFoundThoughTheWindowChangesMeanwhile) {
     choose("refraction");
-    window->evidence()->setCurrentWidget(window->footsteps());
+    window->desk().evidence()->show_page(window->desk().footsteps());
     window->resize(1320, 860);
     EXPECT_TRUE(QTest::qWaitFor(
-        [&] { return window->footsteps()->current() == std::uint64_t{span(*selected(*window)).step}; }, 5000));
+        [&] { return window->desk().footsteps()->current() == std::uint64_t{span(*selected(*window)).step}; }, 5000));
 }
 
 TEST(StepsOfTwoCores, ACallOfTheLowerOneIsScrolledIntoView) {
     MainWindow window;
     window.resize(1280, 800);
     window.show();
-    QSignalSpy finished(&window.session(), &Session::finished);
+    QSignalSpy finished(&window.document(), &Document::finished);
     window.open(QString::fromStdString(test::demo("larkspur.target.toml")));
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
-    ASSERT_TRUE(window.functions()->choose("interpolate"));
+    ASSERT_TRUE(window.desk().functions()->choose("interpolate"));
     ASSERT_TRUE(selected(window));
-    const QRectF bar = window.lanes()->span_rect(*selected(window));
+    const QRectF bar = window.desk().lanes()->span_rect(*selected(window));
     EXPECT_GT(bar.top(), 24) << "below the scale";
-    EXPECT_LT(bar.bottom(), window.lanes()->height());
+    EXPECT_LT(bar.bottom(), window.desk().lanes()->height());
     EXPECT_GT(bar.width(), 200);
     // What was traced elsewhere takes a line.
-    const auto& all = window.session().trail()->steps;
+    const auto& all = window.document().trail()->steps;
     const auto main = std::find_if(all.begin(), all.end(), [](const StepTrail& s) { return s.core_index == 0; });
-    EXPECT_LT(window.lanes()->row_rect(calls_lane(static_cast<std::size_t>(main - all.begin()))).height(), 20);
+    EXPECT_LT(window.desk().lanes()->row_rect(calls_lane(static_cast<std::size_t>(main - all.begin()))).height(), 20);
 }
 
-TEST_F(StepsPage, TheFindFieldGoesToTheNextExecutionOfAFunctionOrLineAndBack) {
-    window->evidence()->setCurrentWidget(window->footsteps());
+TEST_F(StepsPage, SearchingGoesToTheNextExecutionOfAFunctionOrLineAndBack) {
+    window->desk().evidence()->show_page(window->desk().footsteps());
     choose("refraction");
     const std::uint64_t here = span(*selected(*window)).step;
-    ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == here; }, 5000));
-    auto* find = window->findChild<QLineEdit*>("find");
-    ASSERT_TRUE(find->isVisible());
-    const auto next = [&](Qt::KeyboardModifiers with, const char* function) {
-        const auto before = window->footsteps()->current();
-        QTest::keyClick(find, Qt::Key_Return, with);
-        EXPECT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() != before; }, 5000));
-        EXPECT_TRUE(rows_arrive());
-        const QStringList row = window->footsteps()->texts(*window->footsteps()->current());
-        EXPECT_TRUE(row[4] == function || row[8] == function) << row.join(' ').toStdString();
-        return *window->footsteps()->current();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->desk().footsteps()->current() == here; }, 5000));
+    Footsteps* steps = window->desk().footsteps();
+    // Types a text, and chooses to look for it among the instructions.
+    const auto search_for = [&](const QString& text) {
+        QTest::keyClick(window->desk().lanes(), Qt::Key_Slash);
+        Search& search = window->tools().search();
+        QTest::keyClicks(&search, text);
+        for (int i = 0; i < 40 && !search.list()->currentItem()->text().contains("in Instructions"); ++i)
+            QTest::keyClick(&search, Qt::Key_Down);
+        QTest::keyClick(&search, Qt::Key_Return);
     };
-    QTest::keyClicks(find, "refraction");
-    const std::uint64_t later = next({}, "refraction");
+    const auto arrive = [&](std::optional<std::uint64_t> before, const char* function) {
+        EXPECT_TRUE(QTest::qWaitFor([&] { return steps->current() != before; }, 5000));
+        EXPECT_TRUE(rows_arrive());
+        const QStringList row = steps->texts(*steps->current());
+        EXPECT_TRUE(row[4] == function || row[8] == function) << row.join(' ').toStdString();
+        return *steps->current();
+    };
+    search_for("refraction");
+    const std::uint64_t later = arrive(here, "refraction");
     EXPECT_GT(later, here);
-    EXPECT_EQ(next(Qt::ShiftModifier, "refraction"), here);
-    find->clear();
-    QTest::keyClick(window->footsteps(), Qt::Key_Home);
+    QTest::keyClick(window->desk().lanes(), Qt::Key_F3, Qt::ShiftModifier);
+    EXPECT_EQ(arrive(later, "refraction"), here);
+    QTest::keyClick(steps, Qt::Key_Home);
     ASSERT_TRUE(rows_arrive());
-    QTest::keyClicks(find, "focuser.c:21");
-    const std::uint64_t line = next({}, "focus_task");
-    EXPECT_TRUE(window->footsteps()->texts(line)[5].endsWith("focuser.c:21"));
-    find->clear();
-    QTest::keyClicks(find, "no_such_function");
-    QTest::keyClick(find, Qt::Key_Return);
+    search_for("focuser.c:21");
+    const std::uint64_t line = arrive(0, "focus_task");
+    EXPECT_TRUE(steps->texts(line)[5].endsWith("focuser.c:21"));
+    search_for("no_such_function");
     EXPECT_TRUE(window->notice_text().contains("no_such_function")) << window->notice_text().toStdString();
 }
 
 TEST_F(StepsPage, ATimeThatLiesBetweenMomentsTheTraceTellsIsMarked) {
-    window->evidence()->setCurrentWidget(window->footsteps());
+    window->desk().evidence()->show_page(window->desk().footsteps());
     choose("refraction");
     ASSERT_TRUE(rows_arrive());
-    const std::uint64_t from = *window->footsteps()->current();
+    const std::uint64_t from = *window->desk().footsteps()->current();
     int told = 0, between = 0;
     for (std::uint64_t step = from; step < from + 400; ++step) {
-        ASSERT_TRUE(QTest::qWaitFor([&] { return !window->footsteps()->texts(step).isEmpty(); }, 5000));
-        const QString time = window->footsteps()->texts(step)[1];
+        ASSERT_TRUE(QTest::qWaitFor([&] { return !window->desk().footsteps()->texts(step).isEmpty(); }, 5000));
+        const QString time = window->desk().footsteps()->texts(step)[1];
         ++(time.startsWith(QStringLiteral("≈ ")) ? between : told);
         EXPECT_TRUE(time.endsWith("s")) << time.toStdString();
     }
@@ -338,31 +343,31 @@ TEST_F(StepsPage, ATimeThatLiesBetweenMomentsTheTraceTellsIsMarked) {
 }
 
 TEST_F(StepsPage, SteppingOutLeadsToTheCallAndBehindTheReturn) {
-    window->evidence()->setCurrentWidget(window->footsteps());
+    window->desk().evidence()->show_page(window->desk().footsteps());
     choose("refraction");
     const std::uint64_t first = span(*selected(*window)).step;
-    ASSERT_TRUE(QTest::qWaitFor([&] { return window->footsteps()->current() == first; }, 5000));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->desk().footsteps()->current() == first; }, 5000));
     ASSERT_TRUE(rows_arrive());
-    QTest::keyClick(window->footsteps(), Qt::Key_Up, Qt::ControlModifier);
-    EXPECT_EQ(window->footsteps()->current(), first - 1) << "the instruction that called it";
+    QTest::keyClick(window->desk().footsteps(), Qt::Key_Up, Qt::ControlModifier);
+    EXPECT_EQ(window->desk().footsteps()->current(), first - 1) << "the instruction that called it";
     ASSERT_TRUE(rows_arrive());
-    const QString caller = window->footsteps()->texts(first - 1)[4];
-    QTest::keyClick(window->footsteps(), Qt::Key_Down);
+    const QString caller = window->desk().footsteps()->texts(first - 1)[4];
+    QTest::keyClick(window->desk().footsteps(), Qt::Key_Down);
     ASSERT_TRUE(rows_arrive());
-    QTest::keyClick(window->footsteps(), Qt::Key_Down, Qt::ControlModifier);
-    ASSERT_TRUE(QTest::qWaitFor([&] { return *window->footsteps()->current() > first + 1; }, 5000));
+    QTest::keyClick(window->desk().footsteps(), Qt::Key_Down, Qt::ControlModifier);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return *window->desk().footsteps()->current() > first + 1; }, 5000));
     ASSERT_TRUE(rows_arrive());
-    EXPECT_EQ(window->footsteps()->texts(*window->footsteps()->current())[4], caller);
+    EXPECT_EQ(window->desk().footsteps()->texts(*window->desk().footsteps()->current())[4], caller);
 }
 
 TEST_F(StepsPage, TheSourceShowsTheLineThatRunsWithItsCounts) {
-    window->evidence()->setCurrentWidget(window->source());
+    window->desk().evidence()->show_page(window->desk().source());
     choose("refraction");
-    SourceText* text = window->source()->text();
-    const auto at_function = [&] { return text->marked() && window->source()->files()->currentText() == "axis.c"; };
+    SourceText* text = window->desk().source()->text();
+    const auto at_function = [&] { return text->marked() && window->desk().source()->files()->currentText() == "axis.c"; };
     ASSERT_TRUE(QTest::qWaitFor(at_function, 5000));
     // The firmware's sources are not here: its instructions stand for them, and it says how to find the text.
-    EXPECT_TRUE(window->source()->message().contains("Find the source")) << window->source()->message().toStdString();
+    EXPECT_TRUE(window->desk().source()->message().contains("Press “Find…”")) << window->desk().source()->message().toStdString();
     const Function* refraction = nullptr;
     for (std::uint32_t f = 0; f < steps().functions->size(); ++f)
         if ((*steps().functions)[f].name == "refraction") refraction = &(*steps().functions)[f];
@@ -379,22 +384,22 @@ TEST_F(StepsPage, TheSourceShowsTheLineThatRunsWithItsCounts) {
     test::write_file(folder / "axis.c", lines);
     const QSettings kept;
     const QVariant before = kept.value("sources");
-    ASSERT_TRUE(window->source()->find_like(QString::fromStdString(folder / "axis.c")));
+    ASSERT_TRUE(window->desk().source()->find_like(QString::fromStdString(folder / "axis.c")));
     EXPECT_EQ(rows_of()[static_cast<std::size_t>(*text->marked())].text, QString("line %1").arg(refraction->line));
     const std::size_t plain = rows_of().size();
     EXPECT_EQ(plain, 200u);
-    QTest::mouseClick(window->source()->findChild<QToolButton*>("source_mixed"), Qt::LeftButton);
+    QTest::mouseClick(window->desk().source()->findChild<QToolButton*>("source_mixed"), Qt::LeftButton);
     EXPECT_GT(rows_of().size(), plain);
     EXPECT_EQ(marked().slot, refraction->entry) << "the very instruction is marked";
-    QTest::mouseClick(window->source()->findChild<QToolButton*>("source_next"), Qt::LeftButton);
+    QTest::mouseClick(window->desk().source()->findChild<QToolButton*>("source_next"), Qt::LeftButton);
     const std::uint64_t first = span(*selected(*window)).step;
-    ASSERT_TRUE(QTest::qWaitFor([&] { return *window->footsteps()->current() > first; }, 5000));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return *window->desk().footsteps()->current() > first; }, 5000));
     QSettings().setValue("sources", before);
 }
 
 TEST_F(StepsPage, TheCallTreeUnfoldsFromTheStartAndAnswersWhoCalls) {
-    window->evidence()->setCurrentWidget(window->call_tree());
-    QTreeView* tree = window->call_tree()->view();
+    window->desk().evidence()->show_page(window->desk().call_tree());
+    QTreeView* tree = window->desk().call_tree()->view();
     const auto* model = tree->model();
     ASSERT_GT(model->rowCount(), 1);
     std::uint64_t shares = 0;
@@ -402,9 +407,9 @@ TEST_F(StepsPage, TheCallTreeUnfoldsFromTheStartAndAnswersWhoCalls) {
         shares += static_cast<std::uint64_t>(model->index(row, 2).data(Qt::UserRole).toDouble() * 1e6);
     EXPECT_NEAR(double(shares), 1e6, 100) << "roots are the whole";
     choose("refraction");
-    auto* walk = window->call_tree()->findChild<QComboBox*>("call_walk");
+    auto* walk = window->desk().call_tree()->findChild<QComboBox*>("call_walk");
     QTest::keyClick(walk, Qt::Key_Down);
-    window->call_tree()->set_walk(CallWalk::callers);
+    window->desk().call_tree()->set_walk(CallWalk::callers);
     ASSERT_EQ(model->rowCount(), 1);
     const QModelIndex top = model->index(0, 0);
     EXPECT_EQ(top.data().toString(), "refraction");
@@ -412,22 +417,22 @@ TEST_F(StepsPage, TheCallTreeUnfoldsFromTheStartAndAnswersWhoCalls) {
     EXPECT_EQ(model->index(0, 4, top).data(), model->index(0, 4).data()) << "all calls come from there";
     EXPECT_TRUE(tree->isExpanded(top));
     const QString caller = model->index(0, 0, top).data().toString();
-    auto* name = window->call_tree()->findChild<QLineEdit*>("call_function");
+    auto* name = window->desk().call_tree()->findChild<QLineEdit*>("call_function");
     name->clear();
     QTest::keyClicks(name, caller);
     QTest::keyClick(name, Qt::Key_Return);
-    window->call_tree()->set_walk(CallWalk::callees);
+    window->desk().call_tree()->set_walk(CallWalk::callees);
     EXPECT_EQ(model->index(0, 0).data().toString(), caller);
     bool calls_it = false;
     for (int row = 0; row < model->rowCount(model->index(0, 0)); ++row)
         calls_it = calls_it || model->index(row, 0, model->index(0, 0)).data().toString() == "refraction";
     EXPECT_TRUE(calls_it);
-    EXPECT_TRUE(window->call_tree()->copied_text().contains("\n  refraction\t")) << "as text, indented";
+    EXPECT_TRUE(window->desk().call_tree()->copied_text().contains("\n  refraction\t")) << "as text, indented";
 }
 
 TEST_F(StepsPage, TheFaultNamesTheInstructionThatRaisedIt) {
-    ASSERT_FALSE(window->session().findings().empty());
-    const Finding& fault = window->session().findings()[0];
+    ASSERT_FALSE(window->document().findings().empty());
+    const Finding& fault = window->document().findings()[0];
     EXPECT_EQ(fault.kind, FindingKind::fault);
     EXPECT_NE(fault.cause.find("focus_task (focuser.c:21)"), std::string::npos) << fault.cause;
     EXPECT_GE(fault.evidence.size(), 12u);

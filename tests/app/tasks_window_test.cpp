@@ -16,9 +16,9 @@
 #include <QWheelEvent>
 
 #include "base/text.h"
-#include "main_window.h"
 #include "measure/refs.h"
 #include "measure/states.h"
+#include "shell/main_window.h"
 #include "support.h"
 #include "task_program.h"
 
@@ -36,11 +36,11 @@ class TasksWindow : public testing::Test {
         open(test::data("tasks/mount-a/trace"));
     }
     void open(const std::string& path) {
-        QSignalSpy finished(&window.session(), &Session::finished);
         window.open(QString::fromStdString(path));
+        QSignalSpy finished(&window.document(), &Document::finished);
         ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     }
-    const TaskTrail& tasks() { return window.session().trail()->tasks; }
+    const TaskTrail& tasks() { return window.document().trail()->tasks; }
     std::size_t task(const std::string& name) {
         for (std::size_t i = 0; i < tasks().tasks.size(); ++i)
             if (tasks().tasks[i].name == name) return i;
@@ -48,39 +48,39 @@ class TasksWindow : public testing::Test {
         return 0;
     }
     QPoint in_task(std::size_t task, Time t) {
-        return {static_cast<int>(window.lanes()->x_of(t)),
-                static_cast<int>(window.lanes()->row_rect(task_lane(task)).center().y())};
+        return {static_cast<int>(window.desk().lanes()->x_of(t)),
+                static_cast<int>(window.desk().lanes()->row_rect(task_lane(task)).center().y())};
     }
     void click_finding(const std::string& kind) {
-        const auto& all = window.session().findings();
+        const auto& all = window.document().findings();
         for (std::size_t i = 0; i < all.size(); ++i)
             if (finding_kind_name(all[i].kind) == kind) {
-                window.go_to_finding(static_cast<int>(i));
+                window.desk().navigator().go_to_finding(i);
                 return;
             }
         ADD_FAILURE() << "no " << kind;
     }
     std::string view_task() {
-        const LaneId lane = window.viewpoint().selection().lane;
+        const LaneId lane = window.desk().viewpoint().selection().lane;
         return lane.kind != &tasks_kind() ? std::string() : tasks().tasks[lane.index].name;
     }
     // Which span of the selected lane is selected; there must be one.
     std::size_t selected() {
-        EXPECT_TRUE(window.viewpoint().selection().span);
-        return window.viewpoint().selection().span.value_or(SpanRef{}).index;
+        EXPECT_TRUE(window.desk().viewpoint().selection().span);
+        return window.desk().viewpoint().selection().span.value_or(SpanRef{}).index;
     }
-    QString moment() { return window.moment()->text(); }
+    QString moment() { return window.desk().moment()->text(); }
     MainWindow window;
 };
 
 TEST_F(TasksWindow, ShowsTasksByPriorityBelowTheInterrupts) {
-    const auto top = [&](const char* name) { return window.lanes()->row_rect(task_lane(task(name))).top(); };
+    const auto top = [&](const char* name) { return window.desk().lanes()->row_rect(task_lane(task(name))).top(); };
     EXPECT_LT(top("axis_ra"), top("axis_dec"));
     EXPECT_LT(top("axis_dec"), top("guide"));
     EXPECT_LT(top("guide"), top("journal"));
     EXPECT_LT(top("journal"), top("idle")) << "idle last";
-    EXPECT_GT(top("axis_ra"), window.lanes()->row_rect(interrupt_lane(0, 0)).top());
-    EXPECT_EQ(window.findings_panel()->list()->model()->rowCount(), 5);
+    EXPECT_GT(top("axis_ra"), window.desk().lanes()->row_rect(interrupt_lane(0, 0)).top());
+    EXPECT_EQ(window.desk().findings_panel()->list()->model()->rowCount(), 5);
     EXPECT_EQ(window.windowTitle(), "mount-a – Mindful Trail");
 }
 
@@ -92,25 +92,25 @@ TEST_F(TasksWindow, TheInversionSaysWhoWaitsForWhom) {
     EXPECT_NE(plain(window.findChild<QLabel*>("measures_sub")->text()).indexOf("2 399 jobs"), -1)
         << window.findChild<QLabel*>("measures_sub")->text().toStdString();
     // A link in the strip leads to the holder.
-    window.lanes()->go_to(job_ref(task("weather"), 21));
+    window.desk().navigator().go_to(job_ref(task("weather"), 21));
     EXPECT_EQ(view_task(), "weather");
 }
 
 TEST_F(TasksWindow, AClickSelectsAJobADoubleClickShowsItKeysWalk) {
     const std::size_t guide = task("guide");
     const TaskJob job = tasks().tasks[guide].jobs[40];
-    window.viewpoint().go_to(job.ready - Time::from_ms(30), job.end + Time::from_ms(30), {});
-    QTest::mouseClick(window.lanes(), Qt::LeftButton, {}, in_task(guide, job.start + Time{job.run.ps / 2}));
+    window.desk().viewpoint().go_to(job.ready - Time::from_ms(30), job.end + Time::from_ms(30), {});
+    QTest::mouseClick(window.desk().lanes(), Qt::LeftButton, {}, in_task(guide, job.start + Time{job.run.ps / 2}));
     EXPECT_EQ(view_task(), "guide");
     EXPECT_EQ(selected(), 40U);
-    QTest::mouseDClick(window.lanes(), Qt::LeftButton, {}, in_task(guide, job.start + Time{job.run.ps / 2}));
-    EXPECT_LT((window.viewpoint().to() - window.viewpoint().from()).ps, job.response().ps * 2);
-    window.lanes()->setFocus();
-    QTest::keyClick(window.lanes(), Qt::Key_N);
+    QTest::mouseDClick(window.desk().lanes(), Qt::LeftButton, {}, in_task(guide, job.start + Time{job.run.ps / 2}));
+    EXPECT_LT((window.desk().viewpoint().to() - window.desk().viewpoint().from()).ps, job.response().ps * 2);
+    window.desk().lanes()->setFocus();
+    QTest::keyClick(window.desk().lanes(), Qt::Key_N);
     EXPECT_EQ(selected(), 41U);
-    EXPECT_EQ(window.viewpoint().cursor(), tasks().tasks[guide].jobs[41].ready);
-    QTest::keyClick(window.lanes(), Qt::Key_P);
-    QTest::keyClick(window.lanes(), Qt::Key_P);
+    EXPECT_EQ(window.desk().viewpoint().cursor(), tasks().tasks[guide].jobs[41].ready);
+    QTest::keyClick(window.desk().lanes(), Qt::Key_P);
+    QTest::keyClick(window.desk().lanes(), Qt::Key_P);
     EXPECT_EQ(selected(), 39U);
 }
 
@@ -119,8 +119,8 @@ TEST_F(TasksWindow, TheTooltipTakesTheResponseApart) {
     const std::size_t dec = task("axis_dec");
     const TaskJob job = tasks().tasks[dec].jobs[selected()];
     const QPoint at = in_task(dec, job.ready + Time{job.response().ps / 2});
-    QHelpEvent help(QEvent::ToolTip, at, window.lanes()->mapToGlobal(at));
-    QApplication::sendEvent(window.lanes(), &help);
+    QHelpEvent help(QEvent::ToolTip, at, window.desk().lanes()->mapToGlobal(at));
+    QApplication::sendEvent(window.desk().lanes(), &help);
     const QString text = QToolTip::text();
     EXPECT_NE(text.indexOf("waits for a lock: axis state, held by weather"), -1) << text.toStdString();
     EXPECT_NE(text.indexOf("11.0 ms waiting for locks"), -1) << text.toStdString();
@@ -128,8 +128,8 @@ TEST_F(TasksWindow, TheTooltipTakesTheResponseApart) {
 }
 
 TEST_F(TasksWindow, TablesOfTasksLocksAndQueuesLeadToTheWorst) {
-    window.show_measures(true);
-    auto* page = window.measures_page();
+    window.desk().show_measures(true);
+    auto* page = window.desk().measures_page();
     FigureTable* all = page->table("tasks");
     EXPECT_TRUE(all->isVisible()) << "tasks first, where there are any";
     EXPECT_EQ(all->rows(), 10);
@@ -143,9 +143,9 @@ TEST_F(TasksWindow, TablesOfTasksLocksAndQueuesLeadToTheWorst) {
     EXPECT_TRUE(page->isVisible()) << "a click leaves the table where it is";
     QTest::mouseDClick(all->viewport(), Qt::LeftButton, {}, row.center());
     EXPECT_FALSE(page->isVisible());
-    EXPECT_TRUE(window.lanes()->isVisible());
+    EXPECT_TRUE(window.desk().lanes()->isVisible());
     page->filter()->clear();
-    window.show_measures(true);
+    window.desk().show_measures(true);
     page->choose("locks");
     FigureTable* locks = page->table("locks");
     EXPECT_TRUE(locks->isVisible());
@@ -170,8 +170,8 @@ TEST_F(TasksWindow, TheTableOfStatesMeasuresWhatNamedValuesStoodFor) {
     const test::Folder folder;
     test::write_file(folder / "a.target.toml", target);
     open(folder / "a.target.toml");
-    window.show_measures(true);
-    auto* page = window.measures_page();
+    window.desk().show_measures(true);
+    auto* page = window.desk().measures_page();
     int tab = 0;
     while (page->choice()->tabText(tab) != "States") ++tab;
     QTest::mouseClick(page->choice(), Qt::LeftButton, {}, page->choice()->tabRect(tab).center());
@@ -184,19 +184,19 @@ TEST_F(TasksWindow, TheTableOfStatesMeasuresWhatNamedValuesStoodFor) {
     ASSERT_GE(open_row, 0);
     EXPECT_EQ(states->cell(open_row, "of"), "shutter");
     EXPECT_EQ(states->cell(open_row, "count"), "1");
-    const StateRow row = state_rows(*window.session().trail())[static_cast<std::size_t>(open_row)];
+    const StateRow row = state_rows(*window.document().trail())[static_cast<std::size_t>(open_row)];
     EXPECT_EQ(plain(states->cell(open_row, "max")).toStdString(), duration_text(row.worst_end - row.worst_begin));
     const QRect at = states->visualRect(states->model()->index(open_row, 0));
     QTest::mouseClick(states->viewport(), Qt::LeftButton, {}, at.center());
     QTest::mouseDClick(states->viewport(), Qt::LeftButton, {}, at.center());
     EXPECT_FALSE(page->isVisible());
-    EXPECT_LE(window.viewpoint().from(), row.worst_begin) << "its longest stay, all of it";
-    EXPECT_GE(window.viewpoint().to(), row.worst_end);
+    EXPECT_LE(window.desk().viewpoint().from(), row.worst_begin) << "its longest stay, all of it";
+    EXPECT_GE(window.desk().viewpoint().to(), row.worst_end);
 }
 
 TEST_F(TasksWindow, ADotOverTimeLeadsToItsJob) {
-    window.lanes()->go_to(job_ref(task("axis_dec"), 3));
-    auto* dots = window.measures_panel()->over_time();
+    window.desk().navigator().go_to(job_ref(task("axis_dec"), 3));
+    auto* dots = window.desk().measures_panel()->over_time();
     QTest::qWait(60);
     const TaskLane& lane = tasks().tasks[task("axis_dec")];
     std::size_t longest = 0;
@@ -209,7 +209,7 @@ TEST_F(TasksWindow, ADotOverTimeLeadsToItsJob) {
 }
 
 TEST_F(TasksWindow, SystemEventsFollowTheCursorAndAreSearched) {
-    auto* table = window.trace_events();
+    auto* table = window.desk().trace_events();
     ASSERT_TRUE(table->isVisible());
     EXPECT_EQ(table->row_count(), 97'328U);
     click_finding("priority_inversion");
@@ -219,15 +219,13 @@ TEST_F(TasksWindow, SystemEventsFollowTheCursorAndAreSearched) {
         return row.mid(1, 2) == QStringList{"mutex_take_blocked", "axis state"};
     })) << row.join(" | ").toStdString();
     const std::uint64_t before = *table->current_row();
-    auto* find = window.findChild<QLineEdit*>("find");
-    find->setText("limit switch");
-    QTest::keyClick(find, Qt::Key_Return);
+    table->find_text("limit switch", true, [](const QString& why_not) { EXPECT_EQ(why_not, QString()); });
     EXPECT_TRUE(QTest::qWaitFor([&] {
         row = table->current_row() ? table->row_text(*table->current_row()) : QStringList();
         return row.value(2) == "limit switch";
     })) << row.join(" | ").toStdString();
     EXPECT_GT(*table->current_row(), before);
-    EXPECT_TRUE(QTest::qWaitFor([&] { return std::abs(window.viewpoint().cursor().seconds() - 9.15) < 0.001; }))
+    EXPECT_TRUE(QTest::qWaitFor([&] { return std::abs(window.desk().viewpoint().cursor().seconds() - 9.15) < 0.001; }))
         << "the first of the storm";
     QTest::keyClick(table, Qt::Key_Down, Qt::ShiftModifier);
     QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
@@ -235,54 +233,55 @@ TEST_F(TasksWindow, SystemEventsFollowTheCursorAndAreSearched) {
 }
 
 TEST_F(TasksWindow, GoesToATaskOrALockByName) {
-    EXPECT_TRUE(window.go_to_text("dome"));
+    EXPECT_TRUE(window.desk().navigator().go_to_text("dome"));
     EXPECT_EQ(view_task(), "dome");
-    EXPECT_TRUE(window.go_to_text("star table lock"));
-    EXPECT_FALSE(window.go_to_text("no such thing"));
+    EXPECT_TRUE(window.desk().navigator().go_to_text("star table lock"));
+    EXPECT_FALSE(window.desk().navigator().go_to_text("no such thing"));
     EXPECT_NE(window.notice_text().indexOf("name of anything in the lanes"), -1);
 }
 
 TEST_F(TasksWindow, ALossIsToldAndTheFaultComesFirst) {
     open(test::data("tasks/mount-c/trace"));
-    EXPECT_EQ(window.session().findings()[0].kind, FindingKind::fault);
+    EXPECT_EQ(window.document().findings()[0].kind, FindingKind::fault);
     EXPECT_NE(window.health_text().indexOf("1 gap (469 ms)"), -1) << window.health_text().toStdString();
-    window.viewpoint().set_cursor(Time::from_ms(2300));
+    window.desk().viewpoint().set_cursor(Time::from_ms(2300));
     EXPECT_NE(moment().indexOf("gap"), -1) << moment().toStdString();
 }
 
 TEST_F(TasksWindow, TheLaneThatAFindingIsAboutIsInSight) {
     open(test::data("tasks/mount-b/trace"));
     window.resize(1024, 700);
-    for (int i = 0; i < window.findings_panel()->list()->model()->rowCount(); ++i) {
-        window.go_to_finding(i);
-        const LaneId lane = window.viewpoint().selection().lane;
+    for (int i = 0; i < window.desk().findings_panel()->list()->model()->rowCount(); ++i) {
+        window.desk().navigator().go_to_finding(static_cast<std::size_t>(i));
+        const LaneId lane = window.desk().viewpoint().selection().lane;
         ASSERT_EQ(lane.kind, &tasks_kind());
-        const QRectF row = window.lanes()->row_rect(lane);
-        EXPECT_GE(row.top(), 0) << window.session().findings()[static_cast<std::size_t>(i)].title;
-        EXPECT_LE(row.bottom(), window.lanes()->height())
-            << window.session().findings()[static_cast<std::size_t>(i)].title;
+        const QRectF row = window.desk().lanes()->row_rect(lane);
+        EXPECT_GE(row.top(), 0) << window.document().findings()[static_cast<std::size_t>(i)].title;
+        EXPECT_LE(row.bottom(), window.desk().lanes()->height())
+            << window.document().findings()[static_cast<std::size_t>(i)].title;
     }
 }
 
 TEST_F(TasksWindow, AnotherTraceWithoutMetadataLeavesWhatWasOpen) {
     test::Folder folder;
     test::write_file(folder / "metadata", std::string("trace { major = 9; };"));
-    QSignalSpy failed(&window.session(), &Session::failed);
     window.open(QString::fromStdString(folder.path()));
+    QSignalSpy failed(&window.document(), &Document::failed);
     ASSERT_TRUE(QTest::qWaitFor([&] { return failed.count() > 0; }));
+    QTest::qWait(20);
     EXPECT_NE(window.notice_text().indexOf("metadata:1:"), -1) << window.notice_text().toStdString();
     EXPECT_EQ(window.windowTitle(), "mount-a – Mindful Trail");
 }
 
 TEST_F(TasksWindow, FastClicksAndOddSizesKeepItWhole) {
     for (int i = 0; i < 10; ++i) {
-        QTest::mouseClick(window.lanes(), Qt::LeftButton, {}, QPoint(300 + 60 * i, 250 + 30 * i));
-        window.go_to_finding(i % 5);
+        QTest::mouseClick(window.desk().lanes(), Qt::LeftButton, {}, QPoint(300 + 60 * i, 250 + 30 * i));
+        window.desk().navigator().go_to_finding(static_cast<std::size_t>(i % 5));
     }
     for (const QSize size : {QSize(1024, 700), QSize(2560, 1440), QSize(1280, 800)}) {
         window.resize(size);
         QTest::qWait(20);
-        EXPECT_GT(window.lanes()->width(), 300);
+        EXPECT_GT(window.desk().lanes()->width(), 300);
         EXPECT_FALSE(window.grab().isNull());
     }
 }
@@ -293,8 +292,8 @@ TEST_F(TasksWindow, ARightClickOnATaskChangesWhereItsJobsEnd) {
     open(folder / "trace");
     const auto jobs = [&] { return tasks().tasks[task("guide")].jobs.size(); };
     const std::size_t before = jobs();
-    window.viewpoint().go_to(Time::from_ms(50), Time::from_ms(60), Time::from_ms(55));
-    QSignalSpy finished(&window.session(), &Session::finished);
+    window.desk().viewpoint().go_to(Time::from_ms(50), Time::from_ms(60), Time::from_ms(55));
+    QSignalSpy finished(&window.document(), &Document::finished);
     QStringList offered;
     QTimer::singleShot(0, &window, [&] {
         auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
@@ -305,46 +304,46 @@ TEST_F(TasksWindow, ARightClickOnATaskChangesWhereItsJobsEnd) {
         menu->close();
     });
     const QPoint at = in_task(task("guide"), Time::from_ms(55));
-    QContextMenuEvent click(QContextMenuEvent::Mouse, at, window.lanes()->mapToGlobal(at));
-    QApplication::sendEvent(window.lanes(), &click);
+    QContextMenuEvent click(QContextMenuEvent::Mouse, at, window.desk().lanes()->mapToGlobal(at));
+    QApplication::sendEvent(window.desk().lanes(), &click);
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     EXPECT_TRUE(offered.contains("at its wait for the next job, as the trace says"))
         << offered.join("; ").toStdString();
     EXPECT_EQ(jobs(), 2 * before) << "a job is now each stretch between waits";
-    EXPECT_EQ(window.viewpoint().from(), Time::from_ms(50)) << "the lanes stay where they were";
+    EXPECT_EQ(window.desk().viewpoint().from(), Time::from_ms(50)) << "the lanes stay where they were";
     EXPECT_EQ(view_task(), "guide");
-    EXPECT_NE(window.findChild<QLabel*>("measures_sub")->text().indexOf("a job ends at any wait"), -1);
+    EXPECT_NE(window.desk().findChild<QLabel*>("measures_sub")->text().indexOf("a job ends at any wait"), -1);
     open(folder / "trace");
     EXPECT_EQ(jobs(), 2 * before) << "opened again, it still holds";
     EXPECT_TRUE(window.notice_text().contains("guide: a job ends at any wait")) << window.notice_text().toStdString();
-    window.session().set_job_rule("guide", JobRule{});
-    ASSERT_TRUE(QTest::qWaitFor([&] { return !window.session().busy(); }, 20'000));
+    window.document().set_job_rule("guide", JobRule{});
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !window.document().busy(); }, 20'000));
     EXPECT_EQ(jobs(), before);
     open(folder / "trace");
     EXPECT_EQ(jobs(), before) << "the trace's own rule holds again";
-    EXPECT_TRUE(window.session().job_rules().empty());
+    EXPECT_TRUE(window.document().job_rules().empty());
 }
 
 TEST_F(TasksWindow, TheWayToEachFirstRunIsDrawn) {
-    const QImage plain_lanes = window.lanes()->grab().toImage();
+    const QImage plain_lanes = window.desk().lanes()->grab().toImage();
     QTest::keyClick(&window, Qt::Key_S);
     Time last{};
     for (const auto& t : tasks().tasks)
         if (t.ran) last = std::max(last, t.first_run);
-    EXPECT_EQ(window.viewpoint().from(), Time{});
-    EXPECT_GE(window.viewpoint().to(), last);
-    EXPECT_LT(window.viewpoint().to().ps, 2 * last.ps + Time::from_ms(1).ps) << "and not much more";
-    const QImage shown = window.lanes()->grab().toImage();
+    EXPECT_EQ(window.desk().viewpoint().from(), Time{});
+    EXPECT_GE(window.desk().viewpoint().to(), last);
+    EXPECT_LT(window.desk().viewpoint().to().ps, 2 * last.ps + Time::from_ms(1).ps) << "and not much more";
+    const QImage shown = window.desk().lanes()->grab().toImage();
     QTest::keyClick(&window, Qt::Key_S);
-    EXPECT_NE(window.lanes()->grab().toImage(), shown) << "the same key takes it away";
+    EXPECT_NE(window.desk().lanes()->grab().toImage(), shown) << "the same key takes it away";
     EXPECT_NE(plain_lanes, shown);
 }
 
 TEST_F(TasksWindow, OverTimeShowsRunningTimeHeldUpTimeAndLoad) {
-    window.viewpoint().select(task_lane(task("guide")));
+    window.desk().viewpoint().select(task_lane(task("guide")));
     auto* choice = window.findChild<QComboBox*>("over_time_choice");
     ASSERT_TRUE(choice->isVisible());
-    OverTimePlot* plot = window.measures_panel()->over_time();
+    OverTimePlot* plot = window.desk().measures_panel()->over_time();
     const TaskLane& lane = tasks().tasks[task("guide")];
     const auto choose = [choice](int what) {
         choice->setCurrentIndex(what);
@@ -361,10 +360,10 @@ TEST_F(TasksWindow, OverTimeShowsRunningTimeHeldUpTimeAndLoad) {
     choose(3);
     const Time window_length = plot->window();
     EXPECT_GT(window_length.ps, 0);
-    EXPECT_LE(window.session().trail()->end.ps / window_length.ps, 120);
+    EXPECT_LE(window.document().trail()->end.ps / window_length.ps, 120);
     QTest::mouseClick(plot->findChild<QWidget*>(), Qt::LeftButton, {}, plot->rect().center());
-    EXPECT_EQ(window.viewpoint().to() - window.viewpoint().from(), window_length) << "a click shows that window";
-    window.viewpoint().select(interrupt_lane(0, 0));
+    EXPECT_EQ(window.desk().viewpoint().to() - window.desk().viewpoint().from(), window_length) << "a click shows that window";
+    window.desk().viewpoint().select(interrupt_lane(0, 0));
     EXPECT_EQ(choice->itemText(1), "over time: own time") << "an interrupt has other lengths than a task";
     EXPECT_EQ(choice->count(), 3);
 }
@@ -374,15 +373,15 @@ TEST_F(TasksWindow, MarksStandInLanesOfTheirOwn) {
     ASSERT_EQ(tasks().marks.size(), 1U);
     const MarkLane& marks = tasks().marks[0];
     const Time first = marks.marks[0].time;
-    window.viewpoint().go_to(first - Time::from_ms(1), first + Time::from_ms(1), first);
-    const QRectF row = window.lanes()->row_rect({&marks_kind(), 0});
+    window.desk().viewpoint().go_to(first - Time::from_ms(1), first + Time::from_ms(1), first);
+    const QRectF row = window.desk().lanes()->row_rect({&marks_kind(), 0});
     ASSERT_FALSE(row.isEmpty());
     QWheelEvent wheel(QPointF(10, 200), QPointF(10, 200), {}, {0, -2400}, Qt::NoButton, {}, Qt::NoScrollPhase, false);
-    QApplication::sendEvent(window.lanes(), &wheel);
-    const QRectF now = window.lanes()->row_rect({&marks_kind(), 0});
-    const QPoint at(static_cast<int>(window.lanes()->x_of(first)), static_cast<int>(now.center().y()));
-    QHelpEvent ask(QEvent::ToolTip, at, window.lanes()->mapToGlobal(at));
-    QApplication::sendEvent(window.lanes(), &ask);
+    QApplication::sendEvent(window.desk().lanes(), &wheel);
+    const QRectF now = window.desk().lanes()->row_rect({&marks_kind(), 0});
+    const QPoint at(static_cast<int>(window.desk().lanes()->x_of(first)), static_cast<int>(now.center().y()));
+    QHelpEvent ask(QEvent::ToolTip, at, window.desk().lanes()->mapToGlobal(at));
+    QApplication::sendEvent(window.desk().lanes(), &ask);
     EXPECT_NE(QToolTip::text().indexOf("frame = 2"), -1) << QToolTip::text().toStdString();
 }
 

@@ -1,11 +1,11 @@
 // Where the person looks, and the ticks of the time scale.
-#include "viewpoint.h"
+#include "navigate/viewpoint.h"
 
 #include <gtest/gtest.h>
 
 #include <QTest>
 
-#include "time_axis.h"
+#include "look/time_axis.h"
 
 namespace mt::app {
 namespace {

@@ -11,12 +11,13 @@
 #include <QPushButton>
 #include <QScrollBar>
 #include <QSignalSpy>
+#include <QSettings>
 #include <QTest>
 #include <QToolButton>
 #include <QWheelEvent>
 
-#include "main_window.h"
 #include "measure/refs.h"
+#include "shell/main_window.h"
 #include "support.h"
 
 namespace mt::app {
@@ -28,6 +29,7 @@ using test::Folder;
 class Window : public ::testing::Test {
   protected:
     void SetUp() override {
+        QSettings().clear();
         window = std::make_unique<MainWindow>();
         window->resize(1280, 800);
         window->show();
@@ -37,16 +39,26 @@ class Window : public ::testing::Test {
 
     // Opens and waits for the end of decoding and judging.
     void open(const std::string& path) {
-        QSignalSpy finished(&window->session(), &Session::finished), failed(&window->session(), &Session::failed);
         window->open(QString::fromStdString(path));
+        QSignalSpy finished(&window->document(), &Document::finished), failed(&window->document(), &Document::failed);
         ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() + failed.count() > 0; }, 20'000));
         QTest::qWait(60);
     }
     void open_demo() { open(test::demo("larkspur.target.toml")); }
 
-    Viewpoint& view() { return window->viewpoint(); }
-    Lanes* lanes() { return window->lanes(); }
-    const CoreTrail& core() { return window->session().trail()->cores[0]; }
+    // With the arrow keys to a line of what was found.
+    void choose_match(const QString& text) {
+        Search& search = window->tools().search();
+        for (int i = 0; i < 60; ++i) {
+            if (auto* item = search.list()->currentItem(); item != nullptr && item->text().contains(text)) return;
+            QTest::keyClick(&search, Qt::Key_Down);
+        }
+        FAIL() << search.listed().join("\n").toStdString();
+    }
+
+    Viewpoint& view() { return window->desk().viewpoint(); }
+    Lanes* lanes() { return window->desk().lanes(); }
+    const CoreTrail& core() { return window->document().trail()->cores[0]; }
     std::size_t index(unsigned number) { return *core().lane_index(number); }
     LaneId lane(unsigned number) { return interrupt_lane(0, index(number)); }
     const ExceptionLane& executions(unsigned number) { return core().lanes[index(number)]; }
@@ -72,9 +84,9 @@ class Window : public ::testing::Test {
         QTest::mouseRelease(on, Qt::LeftButton, {}, to);
     }
     void click_finding(int row) {
-        QListView* list = window->findings_panel()->list();
+        QListView* list = window->desk().findings_panel()->list();
         const QRect r = list->visualRect(list->model()->index(row, 0));
-        QTest::mouseClick(list->viewport(), Qt::LeftButton, {}, r.center());
+        QTest::mouseClick(list->viewport(), Qt::LeftButton, {}, r.topLeft() + QPoint(60, 16));  // its title
     }
 
     std::unique_ptr<MainWindow> window;
@@ -91,9 +103,9 @@ TEST_F(Window, OpensTheDemonstrationOnTheWhole) {
     open_demo();
     EXPECT_TRUE(lanes()->isVisible());
     EXPECT_EQ(view().from(), Time{});
-    EXPECT_EQ(view().to(), window->session().trail()->end);
-    EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 5);
-    EXPECT_EQ(window->health_text(), "20.000 s · 2 cores · whole but for 1 gap (3.14 ms) · clock agrees");
+    EXPECT_EQ(view().to(), window->document().trail()->end);
+    EXPECT_EQ(window->desk().findings_panel()->list()->model()->rowCount(), 5);
+    EXPECT_EQ(window->health_text(), "20.000 s · 2 cores · complete except for 1 gap (3.14 ms) · clock agrees");
     EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
     EXPECT_LT(lanes()->row_rect(lane(16)).top(), lanes()->row_rect(lane(17)).top())
         << "ENC_INDEX above STEP_TIMER";
@@ -111,14 +123,14 @@ TEST_F(Window, DamagedInstructionTraceIsNotCalledWholeAndEachPlaceIsOneClickAway
     target.replace(target.find(stated), stated.size(), test::data("steps/mount-cop.elf"));
     test::write_file(folder / "x.target.toml", target);
     open(folder / "x.target.toml");
-    EXPECT_NE(window->health_text().indexOf("whole but for 1 gap in the instructions"), -1)
+    EXPECT_NE(window->health_text().indexOf("complete except for 1 gap in the instructions"), -1)
         << window->health_text().toStdString();
     QAction* place = nullptr;
     for (QAction* a : window->findChild<QToolButton*>("health")->menu()->actions())
         if (a->text().startsWith("Instructions missing at ")) place = a;
     ASSERT_NE(place, nullptr);
     place->trigger();
-    const StepTrail& t = window->session().trail()->steps[0];
+    const StepTrail& t = window->document().trail()->steps[0];
     EXPECT_LE(view().from(), t.gaps[0].begin);
     EXPECT_GE(view().to(), t.gaps[0].begin);
     EXPECT_LT(view().to() - view().from(), Time::from_ms(1)) << "close enough to see it";
@@ -135,12 +147,12 @@ TEST_F(Window, AClickOnTheLateFindingLeadsToItsEntry) {
     EXPECT_EQ(view().cursor(), entry);
     EXPECT_NEAR(entry.seconds(), 9.8244, 0.0001);
     EXPECT_LT(view().to() - view().from(), Time::from_us(400)) << "close enough to see it";
-    EXPECT_NE(window->moment()->text().indexOf("ENC_INDEX entered"), -1) << window->moment()->text().toStdString();
+    EXPECT_NE(window->desk().moment()->text().indexOf("ENC_INDEX entered"), -1) << window->desk().moment()->text().toStdString();
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "ENC_INDEX");
     // The evidence follows: the current row is the entry.
     QStringList row;
     EXPECT_TRUE(QTest::qWaitFor([&] {
-        row = window->events()->current_row() ? window->events()->row_text(*window->events()->current_row())
+        row = window->desk().events()->current_row() ? window->desk().events()->row_text(*window->desk().events()->current_row())
                                               : QStringList();
         return row.mid(0, 3) == QStringList{"9.824 411 167 s", "entered", "ENC_INDEX"};
     })) << row.join(" | ").toStdString();
@@ -154,12 +166,12 @@ TEST_F(Window, TheFindingKeyWalksThemAll) {
     QTest::keyClick(lanes(), Qt::Key_F);
     EXPECT_EQ(view().selection().lane, lane(16));
     QTest::keyClick(lanes(), Qt::Key_F);
-    const auto& tasks = window->session().trail()->tasks;
+    const auto& tasks = window->document().trail()->tasks;
     ASSERT_EQ(view().selection().lane.kind, &tasks_kind());
     EXPECT_EQ(tasks.task_name(static_cast<std::uint32_t>(view().selection().lane.index)), "clock")
         << "who waited for the lock";
     EXPECT_GT(lanes()->row_rect(view().selection().lane).height(), 20);
-    EXPECT_NE(window->moment()->text().indexOf("held by focus"), -1) << window->moment()->text().toStdString();
+    EXPECT_NE(window->desk().moment()->text().indexOf("held by focus"), -1) << window->desk().moment()->text().toStdString();
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "clock");
     QTest::keyClick(lanes(), Qt::Key_F);
     QTest::keyClick(lanes(), Qt::Key_F);
@@ -208,7 +220,7 @@ TEST_F(Window, DraggingPansAndADragOnTheScaleZooms) {
 TEST_F(Window, TheRidgeFrameCanBeDraggedAndStretched) {
     open_demo();
     view().show(Time::from_ms(5000), Time::from_ms(8000));
-    Ridge* ridge = window->ridge();
+    Ridge* ridge = window->desk().ridge();
     const auto x = [&](double s) { return static_cast<int>(s / 20.0 * ridge->width()); };
     drag(ridge, {x(6.5), 60}, {x(10.5), 60});
     EXPECT_NEAR(view().from().seconds(), 9, 0.1);
@@ -257,7 +269,7 @@ TEST_F(Window, MeasuringSnapsBothEndsToEdges) {
 
 TEST_F(Window, AClickPutsTheCursorAndADoubleClickGoesThere) {
     open_demo();
-    window->go_to_text("9.8244 s");
+    window->desk().navigator().go_to_text("9.8244 s");
     const ExceptionLane& step = executions(17);
     const std::size_t i = step.first_from(view().from());
     const QPoint at = in_lane(17, lanes()->x_of(step.begin(i)) + 2);
@@ -274,7 +286,7 @@ TEST_F(Window, AClickPutsTheCursorAndADoubleClickGoesThere) {
 
 TEST_F(Window, NextPreviousAndLongestExecution) {
     open_demo();
-    window->go_to_text("ENC_INDEX");
+    window->desk().navigator().go_to_text("ENC_INDEX");
     const std::size_t first = selected();
     QTest::keyClick(lanes(), Qt::Key_N);
     EXPECT_EQ(selected(), first + 1);
@@ -288,7 +300,7 @@ TEST_F(Window, NextPreviousAndLongestExecution) {
 TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
     open_demo();
     QTest::keyClick(lanes(), Qt::Key_M);
-    MeasuresPage* page = window->measures_page();
+    MeasuresPage* page = window->desk().measures_page();
     ASSERT_TRUE(page->isVisible());
     QTest::mouseClick(page->choice(), Qt::LeftButton, {}, page->choice()->tabRect(0).center());
     QTableView* table = page->table("interrupts");
@@ -340,16 +352,16 @@ TEST_F(Window, TheTableSortsFiltersCopiesAndLeadsToTheLanes) {
 
 TEST_F(Window, ADotAndABarLeadToTheirExecution) {
     open_demo();
-    window->go_to_text("ENC_INDEX");
+    window->desk().navigator().go_to_text("ENC_INDEX");
     const ExceptionLane& enc = executions(16);
     const std::size_t longest = enc.longest(0, enc.size());
-    OverTimePlot* dots = window->measures_panel()->over_time();
+    OverTimePlot* dots = window->desk().measures_panel()->over_time();
     QTest::qWait(50);
     auto* plot = dots->findChild<QWidget*>();
     QTest::mouseClick(plot, Qt::LeftButton, {}, dots->position_of(execution_ref(0, index(16), longest)).toPoint());
     EXPECT_EQ(selected(), longest);
     view().fit();
-    DistributionPlot* bars = window->measures_panel()->distribution();
+    DistributionPlot* bars = window->desk().measures_panel()->distribution();
     QTest::qWait(50);
     auto* bar_plot = bars->findChild<QWidget*>();
     QTest::mouseClick(bar_plot, Qt::LeftButton, {},
@@ -360,7 +372,7 @@ TEST_F(Window, ADotAndABarLeadToTheirExecution) {
 
 TEST_F(Window, TheEvidenceScrollsThroughEverythingAndMovesTheCursor) {
     open_demo();
-    PacketTable* events = window->events();
+    PacketTable* events = window->desk().events();
     const std::uint64_t rows = events->row_count();
     EXPECT_GT(rows, 480'000U);
     events->setFocus();
@@ -376,54 +388,83 @@ TEST_F(Window, TheEvidenceScrollsThroughEverythingAndMovesTheCursor) {
     ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor().seconds() > 5; }));
     QTest::keyClick(events, Qt::Key_C, Qt::ControlModifier);
     ASSERT_TRUE(QTest::qWaitFor([&] { return QGuiApplication::clipboard()->text().count('\t') == 6; }));
-    window->evidence()->setCurrentIndex(1);
+    window->desk().evidence()->show_page("packets");
     ASSERT_TRUE(QTest::qWaitFor([&] {
-        return window->packets()->current_row() &&
-               !window->packets()->row_text(*window->packets()->current_row()).isEmpty();
+        return window->desk().packets()->current_row() &&
+               !window->desk().packets()->row_text(*window->desk().packets()->current_row()).isEmpty();
     }));
-    const QStringList packet = window->packets()->row_text(*window->packets()->current_row());
+    const QStringList packet = window->desk().packets()->row_text(*window->desk().packets()->current_row());
     EXPECT_TRUE(packet[0].startsWith("0x"));
     EXPECT_FALSE(packet[1].isEmpty()) << "raw bytes";
 }
 
-TEST_F(Window, FindingInTheEvidenceGoesToTheNextRowThatHasIt) {
+TEST_F(Window, SearchingGoesToTheNextRowOfTheEvidenceThatHasItAndF3Further) {
     open_demo();
-    window->go_to_text("5 s");
-    auto* find = window->findChild<QLineEdit*>("find");
+    window->desk().navigator().go_to_text("5 s");
+    auto* search = window->findChild<QLineEdit*>("search");
     QTest::keyClick(lanes(), Qt::Key_F, Qt::ControlModifier);
-    ASSERT_TRUE(find->hasFocus());
-    QTest::keyClicks(find, "refine_cent");
+    ASSERT_TRUE(search->hasFocus());
+    QTest::keyClicks(search, "refine_cent");
+    choose_match("“refine_cent” in Events");
     const auto current_name = [&] {
-        return window->events()->current_row() ? window->events()->row_text(*window->events()->current_row()).value(2)
-                                               : QString();
+        PacketTable* events = window->desk().events();
+        return events->current_row() ? events->row_text(*events->current_row()).value(2) : QString();
     };
-    QTest::keyClick(find, Qt::Key_Return);
+    QTest::keyClick(search, Qt::Key_Return);
     ASSERT_TRUE(QTest::qWaitFor([&] { return current_name() == "refine_centroid"; }));
     const Time first = view().cursor();
     EXPECT_GT(first, Time::from_ms(6000)) << "the next guide frame";
-    QTest::keyClick(find, Qt::Key_Return);
+    QTest::keyClick(lanes(), Qt::Key_F3);
     ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor() > first; }));
-    QTest::keyClick(find, Qt::Key_Return, Qt::ShiftModifier);
+    QTest::keyClick(lanes(), Qt::Key_F3, Qt::ShiftModifier);
     ASSERT_TRUE(QTest::qWaitFor([&] { return view().cursor() == first; }));
-    find->clear();
-    QTest::keyClicks(find, "moonshine");
-    QTest::keyClick(find, Qt::Key_Return);
+    QTest::keyClick(lanes(), Qt::Key_Slash);
+    QTest::keyClicks(search, "moonshine");
+    choose_match("“moonshine” in Events");
+    QTest::keyClick(search, Qt::Key_Return);
     ASSERT_TRUE(QTest::qWaitFor([&] { return window->notice_text().contains("moonshine"); }));
+}
+
+TEST_F(Window, SearchingFindsNamesFindingsAndCommandsTheBestFirst) {
+    open_demo();
+    auto* search = window->findChild<QLineEdit*>("search");
+    QTest::keyClick(lanes(), Qt::Key_Slash);
+    QTest::keyClicks(search, "enc_index");
+    const QStringList found = window->tools().search().listed();
+    ASSERT_GT(found.size(), 3);
+    EXPECT_EQ(found[0], "Interrupts");
+    EXPECT_EQ(found[1], "ENC_INDEX | 16") << "named exactly so: Enter goes there";
+    EXPECT_NE(found.indexOf("Findings"), -1) << found.join(", ").toStdString();
+    QTest::keyClick(search, Qt::Key_Return);
+    EXPECT_EQ(view().selection().lane, lane(16));
+    EXPECT_TRUE(lanes()->hasFocus());
+    const Time first = view().cursor();
+    QTest::keyClick(lanes(), Qt::Key_F3);
+    EXPECT_GT(view().cursor(), first) << "the next execution of it";
+    QTest::keyClick(lanes(), Qt::Key_Slash);
+    QTest::keyClicks(search, "legend");
+    QTest::keyClick(search, Qt::Key_Return);
+    EXPECT_TRUE(lanes()->key_shown()) << "commands are found by their names";
+    QTest::keyClick(lanes(), Qt::Key_Slash);
+    QTest::keyClicks(search, "xyzzy nothing");
+    QTest::keyClick(search, Qt::Key_Escape);
+    EXPECT_TRUE(window->tools().search().listed().isEmpty());
+    EXPECT_TRUE(lanes()->hasFocus());
 }
 
 TEST_F(Window, GoToUnderstandsTimesAndNamesAndSaysWhenItDoesNot) {
     open_demo();
-    auto* go = window->findChild<QLineEdit*>("go");
+    auto* go = window->findChild<QLineEdit*>("search");
     QTest::mouseClick(go, Qt::LeftButton);
     QTest::keyClicks(go, "12.5 s");
     QTest::keyClick(go, Qt::Key_Return);
     EXPECT_EQ(view().cursor(), Time::from_ms(12'500));
     EXPECT_TRUE(lanes()->hasFocus());
-    EXPECT_TRUE(window->go_to_text("3250 us"));
+    EXPECT_TRUE(window->desk().navigator().go_to_text("3250 us"));
     EXPECT_EQ(view().cursor(), Time::from_us(3250));
-    EXPECT_FALSE(window->go_to_text("99 s"));
+    EXPECT_FALSE(window->desk().navigator().go_to_text("99 s"));
     EXPECT_NE(window->notice_text().indexOf("after the end"), -1);
-    EXPECT_FALSE(window->go_to_text("moon"));
+    EXPECT_FALSE(window->desk().navigator().go_to_text("moon"));
     EXPECT_NE(window->notice_text().indexOf("moon"), -1);
 }
 
@@ -438,7 +479,7 @@ TEST_F(Window, ABrokenFileShowsItsErrorAndLeavesWhatWasOpen) {
     EXPECT_NE(window->notice_text().indexOf("bad.target.toml:3"), -1) << window->notice_text().toStdString();
     EXPECT_NE(window->notice_text().indexOf("key 'name'"), -1);
     EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
-    EXPECT_EQ(window->findings_panel()->list()->model()->rowCount(), 5);
+    EXPECT_EQ(window->desk().findings_panel()->list()->model()->rowCount(), 5);
     click_finding(1);
     EXPECT_EQ(view().selection().lane, lane(16)) << "and it still works";
 }
@@ -450,7 +491,7 @@ TEST_F(Window, DoubtsAndGapsAreListedAndLeadToTheirPlace) {
     EXPECT_NE(health->menu()->actions()[0]->text().indexOf("Gap at 8.79"), -1);
     health->menu()->actions()[0]->trigger();
     EXPECT_LT(view().to() - view().from(), Time::from_ms(10));
-    EXPECT_NE(window->moment()->text().indexOf("gap"), -1) << window->moment()->text().toStdString();
+    EXPECT_NE(window->desk().moment()->text().indexOf("gap"), -1) << window->desk().moment()->text().toStdString();
 }
 
 TEST_F(Window, DecodingCanBeStoppedInTheMiddle) {
@@ -460,8 +501,8 @@ TEST_F(Window, DecodingCanBeStoppedInTheMiddle) {
     for (int i = 0; i < 60; ++i) bytes.insert(bytes.end(), part.begin(), part.end());
     test::write_file(folder / "long.bin", bytes);
     test::write_file(folder / "x.target.toml", test::itm_target("long.bin"));
-    QSignalSpy opened(&window->session(), &Session::opened), finished(&window->session(), &Session::finished);
     window->open(QString::fromStdString(folder / "x.target.toml"));
+    QSignalSpy opened(&window->document(), &Document::opened), finished(&window->document(), &Document::finished);
     ASSERT_TRUE(QTest::qWaitFor([&] { return opened.count() > 0; }, 20'000))
         << "the first picture comes before the end";
     EXPECT_EQ(finished.count(), 0);
@@ -471,15 +512,15 @@ TEST_F(Window, DecodingCanBeStoppedInTheMiddle) {
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     EXPECT_FALSE(stop->isVisible());
     EXPECT_NE(window->notice_text().indexOf("stopped"), -1);
-    EXPECT_LT(window->session().trail()->streams[0].read_bytes, bytes.size());
-    EXPECT_GT(window->session().figures(interrupts_kind()).size(), 3U) << "what was decoded is measured";
+    EXPECT_LT(window->document().trail()->streams[0].read_bytes, bytes.size());
+    EXPECT_GT(window->document().figures(interrupts_kind()).size(), 3U) << "what was decoded is measured";
 }
 
 TEST_F(Window, OpeningAgainAndAgainWhileDecodingShowsOnlyTheLast) {
     for (int i = 0; i < 10; ++i)
         window->open(QString::fromStdString(i % 2 == 0 ? test::demo("larkspur.target.toml")
                                                        : test::data("mount/mount.target.toml")));
-    QSignalSpy finished(&window->session(), &Session::finished);
+    QSignalSpy finished(&window->document(), &Document::finished);
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
     QTest::qWait(200);
     EXPECT_EQ(finished.count(), 1);
@@ -490,7 +531,7 @@ TEST_F(Window, OpeningAgainAndAgainWhileDecodingShowsOnlyTheLast) {
 TEST_F(Window, AFileDroppedOnTheWindowOpens) {
     QMimeData mime;
     mime.setUrls({QUrl::fromLocalFile(QString::fromStdString(test::data("mount/mount.target.toml")))});
-    QSignalSpy finished(&window->session(), &Session::finished);
+    QSignalSpy finished(&window->document(), &Document::finished);
     QDragEnterEvent enter({50, 50}, Qt::CopyAction, &mime, Qt::LeftButton, Qt::NoModifier);
     QApplication::sendEvent(window.get(), &enter);
     EXPECT_TRUE(enter.isAccepted());
@@ -503,9 +544,9 @@ TEST_F(Window, AFileDroppedOnTheWindowOpens) {
 TEST_F(Window, SavesAndOpensARecordingFolderAndRemembersIt) {
     Folder folder;
     open(test::data("mount/mount.target.toml"));
-    QSignalSpy saved(&window->session(), &Session::saved);
+    QSignalSpy saved(&window->document(), &Document::saved);
     const QString path = QString::fromStdString(folder / "mount.mtrail");
-    window->session().save(path, false);
+    window->document().save(path, false);
     ASSERT_TRUE(QTest::qWaitFor([&] { return saved.count() > 0; }, 10'000));
     open(path.toStdString());
     EXPECT_EQ(core().lanes.size(), 9U);
@@ -521,8 +562,8 @@ TEST_F(Window, SmallAndLargeWindowsKeepEverythingInside) {
         window->resize(size);
         QTest::qWait(30);
         EXPECT_EQ(window->size(), size) << "no part asks for more room";
-        for (QWidget* part : {static_cast<QWidget*>(lanes()), static_cast<QWidget*>(window->ridge()),
-                              static_cast<QWidget*>(window->moment()), static_cast<QWidget*>(window->events())}) {
+        for (QWidget* part : {static_cast<QWidget*>(lanes()), static_cast<QWidget*>(window->desk().ridge()),
+                              static_cast<QWidget*>(window->desk().moment()), static_cast<QWidget*>(window->desk().events())}) {
             EXPECT_GT(part->height(), 20);
             EXPECT_TRUE(window->rect().contains(QRect(part->mapTo(window.get(), QPoint(0, 0)), part->size())))
                 << part->accessibleName().toStdString() << " at " << size.width();
@@ -539,10 +580,10 @@ TEST_F(Window, OnlyTheLanesAndBack) {
     QTest::keyClick(lanes(), Qt::Key_Space);
     QTest::qWait(30);
     EXPECT_GT(lanes()->width(), before + 300);
-    EXPECT_FALSE(window->evidence()->isVisible());
+    EXPECT_FALSE(window->desk().evidence()->isVisible());
     QTest::keyClick(lanes(), Qt::Key_Space);
-    EXPECT_TRUE(window->evidence()->isVisible());
-    EXPECT_TRUE(window->findings_panel()->isVisible());
+    EXPECT_TRUE(window->desk().evidence()->isVisible());
+    EXPECT_TRUE(window->desk().findings_panel()->isVisible());
 }
 
 TEST_F(Window, CoresMergeIntoOneNestAndPartAgain) {
@@ -573,7 +614,7 @@ TEST_F(Window, CoresMergeIntoOneNestAndPartAgain) {
 
 TEST_F(Window, EvenStepsGiveEachChangeTheSameWidth) {
     open_demo();
-    window->go_to_finding(1);  // the late interrupt: little happens for long, then much at once
+    window->desk().navigator().go_to_finding(1);  // the late interrupt: little happens for long, then much at once
     const Time from = view().from(), to = view().to();
     const auto changes_until = [&](Time t) { return core().change_time.upper_bound(t); };
     QTest::keyClick(window.get(), Qt::Key_E);
@@ -600,6 +641,183 @@ TEST_F(Window, EvenStepsGiveEachChangeTheSameWidth) {
     EXPECT_EQ(view().scale(), nullptr);
 }
 
+TEST_F(Window, TheCodeArrangementIsAKeyAwayAndWhatIsChangedInItIsKept) {
+    open(test::data("steps/arm-etm-mount-cc/recording.target.toml"));
+    Desk& desk = window->desk();
+    QTest::keyClick(lanes(), Qt::Key_F2);
+    QTest::qWait(30);
+    EXPECT_TRUE(desk.evidence()->in_front(desk.footsteps()));
+    EXPECT_TRUE(desk.evidence()->in_front(desk.source()));
+    EXPECT_EQ(desk.evidence()->panes_shown(), 3);
+    EXPECT_FALSE(desk.findings_panel()->isVisible());
+    for (QWidget* page : {static_cast<QWidget*>(desk.footsteps()), static_cast<QWidget*>(desk.source()),
+                          static_cast<QWidget*>(desk.functions())}) {
+        EXPECT_TRUE(page->isVisible());
+        EXPECT_GE(page->height(), 14 * 21 + 24) << "fourteen rows and a heading at 1280x800";
+    }
+    // Another page in front of the third pane, the findings back.
+    desk.evidence()->show_page(desk.call_tree());
+    QTest::keyClick(lanes(), Qt::Key_1, Qt::ControlModifier);
+    EXPECT_TRUE(desk.findings_panel()->isVisible());
+    QTest::keyClick(lanes(), Qt::Key_F2);
+    EXPECT_EQ(desk.evidence()->panes_shown(), 1);
+    EXPECT_TRUE(desk.measures_panel()->isVisible());
+    QTest::keyClick(lanes(), Qt::Key_F2);
+    EXPECT_TRUE(desk.evidence()->in_front(desk.call_tree())) << "as it was left";
+    EXPECT_TRUE(desk.findings_panel()->isVisible());
+    // A window that is opened later, with a recording of the same kind, looks like this one.
+    window->close();
+    window = std::make_unique<MainWindow>();
+    window->show();
+    open(test::data("steps/arm-etm-mount/recording.target.toml"));
+    EXPECT_EQ(window->desk().arrangement().name(), Arrangement::Name::code);
+    EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().call_tree()));
+    window->desk().arrangement().reset();
+    EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().functions())) << "as it comes";
+    EXPECT_FALSE(window->desk().findings_panel()->isVisible());
+}
+
+TEST_F(Window, APageCanStandBesideAnotherAndBeDrawnLarger) {
+    open_demo();
+    EvidenceArea* evidence = window->desk().evidence();
+    evidence->move_page(window->desk().packets(), 1);
+    QTest::qWait(30);
+    EXPECT_EQ(evidence->panes_shown(), 2);
+    EXPECT_TRUE(window->desk().events()->isVisible());
+    EXPECT_TRUE(window->desk().packets()->isVisible());
+    EXPECT_GT(window->desk().packets()->mapTo(window.get(), QPoint(0, 0)).x(),
+              window->desk().events()->mapTo(window.get(), QPoint(0, 0)).x());
+    const int before = window->desk().packets()->height();
+    evidence->show_page(window->desk().packets());
+    QTest::keyClick(lanes(), Qt::Key_F11);
+    QTest::qWait(30);
+    EXPECT_GT(window->desk().packets()->height(), 2 * before);
+    EXPECT_FALSE(lanes()->isVisible());
+    EXPECT_FALSE(window->desk().events()->isVisible());
+    QTest::keyClick(window.get(), Qt::Key_F11);
+    QTest::qWait(30);
+    EXPECT_TRUE(lanes()->isVisible());
+    EXPECT_TRUE(window->desk().events()->isVisible());
+    evidence->move_page(window->desk().packets(), -1);
+    EXPECT_EQ(evidence->panes_shown(), 1);
+}
+
+TEST_F(Window, SeveralRecordingsAreOpenAtOnceEachWhereItWasLeft) {
+    open_demo();
+    window->desk().navigator().go_to_text("12.5 s");
+    open(test::data("mount/mount.target.toml"));
+    ASSERT_EQ(window->desk_count(), 2U);
+    EXPECT_TRUE(window->tabs()->isVisible());
+    EXPECT_EQ(window->windowTitle(), "Telescope mount controller – Mindful Trail");
+    QTest::keyClick(lanes(), Qt::Key_PageUp, Qt::ControlModifier);
+    EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
+    EXPECT_EQ(view().cursor(), Time::from_ms(12'500));
+    EXPECT_NE(window->health_text().indexOf("20.000 s"), -1);
+    // Opening one that is open already shows that one.
+    open(test::data("mount/mount.target.toml"));
+    EXPECT_EQ(window->desk_count(), 2U);
+    QTest::keyClick(lanes(), Qt::Key_W, Qt::ControlModifier);
+    EXPECT_EQ(window->desk_count(), 1U);
+    EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
+    QTest::keyClick(lanes(), Qt::Key_W, Qt::ControlModifier);
+    EXPECT_EQ(window->desk_count(), 1U) << "an empty one";
+    EXPECT_TRUE(window->findChild<QPushButton*>("start_open")->isVisible());
+}
+
+TEST_F(Window, GoingBackBringsTheSelectionBackToo) {
+    open_demo();
+    click_finding(1);
+    const auto late = view().selection();
+    click_finding(2);
+    ASSERT_NE(view().selection(), late);
+    QTest::keyClick(lanes(), Qt::Key_Left, Qt::AltModifier);
+    EXPECT_EQ(view().selection(), late);
+}
+
+TEST_F(Window, AFindingThatIsMutedWithAReasonLeavesTheListAndComesBack) {
+    Folder folder;
+    for (const char* file : {"larkspur.target.toml", "larkspur.elf", "larkspur.svd", "larkspur-cop.elf",
+                             "larkspur-night.swo", "larkspur-cop.etrace", "larkspur-night.etm4"})
+        std::filesystem::copy(test::demo(file), folder / file);
+    std::filesystem::copy(test::demo("larkspur-night-os"), folder / "larkspur-night-os");
+    open(folder / "larkspur.target.toml");
+    FindingsPanel* panel = window->desk().findings_panel();
+    ASSERT_EQ(panel->list()->model()->rowCount(), 5);
+    const QString first = panel->list()->model()->index(0, 0).data().toString();
+    ASSERT_TRUE(window->desk().finding_list().mute(0, "known, fixed in release 4"));
+    EXPECT_EQ(panel->list()->model()->rowCount(), 4);
+    EXPECT_NE(window->findChild<QLabel*>("findings_count")->text().indexOf("1 muted"), -1);
+    EXPECT_NE(panel->list()->model()->index(0, 0).data().toString(), first);
+    EXPECT_EQ(window->desk().ridge()->cairns().size(), 4U) << "gone from the ridge, too";
+    const std::string kept = test::read_text(folder / "larkspur.muted.toml");
+    EXPECT_NE(kept.find("known, fixed in release 4"), std::string::npos) << "beside the target file";
+    // Another window reads it again.
+    window = std::make_unique<MainWindow>();
+    window->show();
+    open(folder / "larkspur.target.toml");
+    EXPECT_EQ(window->desk().findings_panel()->list()->model()->rowCount(), 4);
+    window->desk().finding_list().show_muted(true);
+    EXPECT_EQ(window->desk().findings_panel()->list()->model()->rowCount(), 5);
+    EXPECT_EQ(window->desk().finding_list().reason(0), "known, fixed in release 4");
+    ASSERT_TRUE(window->desk().finding_list().unmute(0));
+    EXPECT_EQ(window->desk().finding_list().muted_rows(), 0U);
+}
+
+TEST_F(Window, FindingsAreFilteredByKindAndByAnyName) {
+    open_demo();
+    FindingList& list = window->desk().finding_list();
+    list.set_filter("fault", {});
+    EXPECT_EQ(list.rows(), 1U);
+    list.set_filter({}, "enc_index");
+    ASSERT_EQ(list.rows(), 1U);
+    EXPECT_EQ(window->document().findings()[list.finding_of(0)].kind, FindingKind::late_response);
+    list.set_filter({}, "moonshine");
+    EXPECT_EQ(list.rows(), 0U);
+    EXPECT_TRUE(window->findChild<QLabel*>("findings_empty")->text().contains("No finding fits"));
+    list.set_filter({}, {});
+    EXPECT_EQ(list.rows(), 5U);
+}
+
+TEST_F(Window, NamesAndTimesInAFindingsTextAreLinks) {
+    open_demo();
+    click_finding(1);
+    // Look for the link with the mouse, as a person does: somewhere in the open card.
+    QListView* list = window->desk().findings_panel()->list();
+    const QRect card = list->visualRect(list->currentIndex());
+    const auto before = view().selection();
+    const Time cursor = view().cursor();
+    bool went = false;
+    for (int y = card.top() + 30; y < card.bottom() && !went; y += 5)
+        for (int x = card.left() + 14; x < card.right() - 10 && !went; x += 6) {
+            QMouseEvent move(QEvent::MouseMove, QPointF(x, y), list->viewport()->mapToGlobal(QPointF(x, y)), Qt::NoButton,
+                             Qt::NoButton, Qt::NoModifier);
+            QApplication::sendEvent(list->viewport(), &move);
+            if (list->viewport()->cursor().shape() != Qt::PointingHandCursor) continue;
+            QTest::mouseClick(list->viewport(), Qt::LeftButton, {}, QPoint(x, y));
+            went = view().selection() != before || view().cursor() != cursor;
+        }
+    EXPECT_TRUE(went) << "a name or a time led somewhere";
+}
+
+TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
+    open_demo();
+    click_finding(0);
+    const QString card = window->desk().measures_panel()->told();
+    EXPECT_TRUE(card.contains("ldr.w r0, [r3, r0, lsl #2] at 0x08000106")) << card.toStdString();
+    EXPECT_TRUE(card.contains("star_table_at ◂ track_loop ◂ track_task"));
+    EXPECT_TRUE(card.contains("what led to it"));
+    // The instructions show the core of the fault.
+    EXPECT_EQ(window->document().trail()->steps[window->desk().footsteps()->stream()].core, "main");
+    click_finding(1);
+    EXPECT_EQ(window->desk().measures_panel()->told(), QString()) << "figures and plots again";
+    QTest::keyClick(lanes(), Qt::Key_W);
+    EXPECT_TRUE(QTest::qWaitFor([&] { return window->desk().measures_panel()->told().contains("typical one of"); }))
+        << window->desk().measures_panel()->told().toStdString();
+    EXPECT_TRUE(window->desk().measures_panel()->told().contains("itself"));
+    QTest::keyClick(lanes(), Qt::Key_W);
+    EXPECT_EQ(window->desk().measures_panel()->told(), QString());
+}
+
 TEST_F(Window, AHealthyRecordingSaysSo) {
     Folder folder;
     board::MountOptions options;
@@ -611,7 +829,7 @@ TEST_F(Window, AHealthyRecordingSaysSo) {
     auto* empty = window->findChild<QLabel*>("findings_empty");
     EXPECT_TRUE(empty->isVisible());
     EXPECT_NE(empty->text().indexOf("Nothing unusual"), -1);
-    EXPECT_NE(window->health_text().indexOf("whole"), -1);
+    EXPECT_NE(window->health_text().indexOf("complete"), -1);
 }
 
 }  // namespace

@@ -1,0 +1,318 @@
+#include "evidence/functions_table.h"
+
+#include <QClipboard>
+#include <QFileInfo>
+#include <QGuiApplication>
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <QMenu>
+#include <QPainter>
+#include <QShortcut>
+#include <QStyledItemDelegate>
+#include <QVBoxLayout>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "look/table_text.h"
+#include "look/theme.h"
+#include "look/words.h"
+#include "measure/refs.h"
+
+namespace mt::app {
+namespace {
+
+QString length(const std::optional<Time>& t) { return t ? words(duration_text(*t)) : QStringLiteral("–"); }
+
+struct Figure {
+    const char *heading, *meaning;
+    QString (*text)(const FunctionRow&);
+    double (*value)(const FunctionRow&);  ///< null: sorted by the text
+};
+
+double in_ns(const std::optional<Time>& t) { return t ? t->ns() : -1; }
+
+const std::vector<Figure>& figures() {
+    using Row = FunctionRow;
+    static const std::vector<Figure> all = {
+        {QT_TR_NOOP("function"), QT_TR_NOOP("its name in the image"), [](const Row& r) { return words(r.name); },
+         nullptr},
+        {QT_TR_NOOP("calls"),
+         QT_TR_NOOP(
+             "whole calls; of sampled functions, how many samples hit them; of inlined ones, in how many places"),
+         [](const Row& r) {
+             return r.inlined   ? QObject::tr("inlined in %1").arg(words(count_text(r.places)))
+                    : r.sampled ? QObject::tr("%1 samples").arg(words(count_text(r.samples)))
+                                : words(count_text(r.count));
+         },
+         [](const Row& r) { return r.inlined   ? -2.0
+                                   : r.sampled ? -1 / (1 + double(r.samples))
+                                               : double(r.count); }},
+        {QT_TR_NOOP("calls over time"), QT_TR_NOOP("how often it was called, from the start to the end"),
+         [](const Row&) { return QString(); }, [](const Row& r) { return double(r.count); }},
+        {QT_TR_NOOP("own"), QT_TR_NOOP("time in the function itself, all calls"),
+         [](const Row& r) {
+             return r.inlined ? QStringLiteral("–")
+                              : (r.sampled ? QStringLiteral("≈ ") : QString()) + words(duration_text(r.own));
+         },
+         [](const Row& r) { return r.own.ns(); }},
+        {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of all functions that are not left out"),
+         [](const Row& r) {
+             if (r.inlined) return QStringLiteral("–");
+             QString text = words(share_text(r.share));
+             if (r.sampled) text.replace(QStringLiteral(" %"), QString(" ± %1 %").arg(r.share_error * 100, 0, 'f', 2));
+             return text;
+         },
+         [](const Row& r) { return r.share; }},
+        {QT_TR_NOOP("inclusive"), QT_TR_NOOP("time in it and in what it called, with handlers that preempted it"),
+         [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(duration_text(r.total)); },
+         [](const Row& r) { return r.total.ns(); }},
+        {QT_TR_NOOP("least"), QT_TR_NOOP("shortest whole call, inclusive"),
+         [](const Row& r) { return length(r.least); }, [](const Row& r) { return in_ns(r.least); }},
+        {QT_TR_NOOP("mean"), QT_TR_NOOP("mean of whole calls"), [](const Row& r) { return length(r.mean); },
+         [](const Row& r) { return in_ns(r.mean); }},
+        {QT_TR_NOOP("greatest"), QT_TR_NOOP("longest whole call: a double click shows it"),
+         [](const Row& r) { return length(r.greatest); }, [](const Row& r) { return in_ns(r.greatest); }},
+        {QT_TR_NOOP("left out"), QT_TR_NOOP("calls whose end was not seen, or in a stack that was switched meanwhile"),
+         [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(count_text(r.left_out)); },
+         [](const Row& r) { return double(r.left_out); }},
+        {QT_TR_NOOP("instructions"), QT_TR_NOOP("executed in the function itself"),
+         [](const Row& r) { return r.sampled ? QStringLiteral("–") : words(count_text(r.instructions)); },
+         [](const Row& r) { return double(r.instructions); }},
+        {QT_TR_NOOP("recursive"), QT_TR_NOOP("calls while it was on the stack already"),
+         [](const Row& r) { return r.recursive == 0 ? QStringLiteral("–") : words(count_text(r.recursive)); },
+         [](const Row& r) { return double(r.recursive); }},
+        {QT_TR_NOOP("core"), QT_TR_NOOP("which core it ran on"), [](const Row&) { return QString(); }, nullptr},
+        {QT_TR_NOOP("source"), QT_TR_NOOP("file and line of its first instruction"),
+         [](const Row& r) {
+             return r.file.empty() ? QStringLiteral("–")
+                                   : QFileInfo(words(r.file)).fileName() + ":" + QString::number(r.line);
+         },
+         nullptr},
+    };
+    return all;
+}
+
+// Calls over time as small bars.
+class RateBars : public QStyledItemDelegate {
+  public:
+    using QStyledItemDelegate::QStyledItemDelegate;
+    void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+        QStyledItemDelegate::paint(p, option, index);
+        const QVariantList bars = index.data(FunctionModel::kRateRole).toList();
+        if (bars.isEmpty()) return;
+        const QRectF r = QRectF(option.rect).adjusted(4, 3, -4, -3);
+        const double w = r.width() / static_cast<double>(bars.size());
+        for (qsizetype i = 0; i < bars.size(); ++i) {
+            const double share = bars[i].toDouble();
+            if (share <= 0) continue;
+            const double h = std::max(1.0, r.height() * share);
+            p->fillRect(QRectF(r.left() + w * static_cast<double>(i), r.bottom() - h, std::max(1.0, w - 0.5), h),
+                        theme().measure);
+        }
+    }
+};
+
+}  // namespace
+
+int FunctionModel::rate_column() { return 2; }
+int FunctionModel::core_column() { return static_cast<int>(figures().size()) - 2; }
+
+int FunctionModel::rowCount(const QModelIndex& parent) const {
+    return parent.isValid() ? 0 : static_cast<int>(rows_.size());
+}
+int FunctionModel::columnCount(const QModelIndex& parent) const {
+    return parent.isValid() ? 0 : static_cast<int>(figures().size());
+}
+
+QVariant FunctionModel::data(const QModelIndex& index, int role) const {
+    const Figure& f = figures()[static_cast<std::size_t>(index.column())];
+    const FunctionRow& r = rows_[static_cast<std::size_t>(index.row())];
+    const bool left = f.value == nullptr;
+    if (role == kRateRole) {
+        // Calls over time, each stretch as a share of the busiest.
+        QVariantList bars;
+        if (r.sampled || r.inlined || trail_ == nullptr) return bars;
+        const CallRate& rate = trail_->steps[r.steps_index].tallies[r.function].rate;
+        const auto used = std::clamp<std::int64_t>(trail_->end.ps / rate.width.ps + 1, 1, CallRate::kBuckets);
+        const std::uint32_t most = *std::max_element(rate.calls.begin(), rate.calls.end());
+        for (std::int64_t i = 0; i < used && most > 0; ++i)
+            bars << double(rate.calls[static_cast<std::size_t>(i)]) / most;
+        return bars;
+    }
+    if (role == Qt::ToolTipRole && index.column() == rate_column() && !r.sampled && !r.inlined && trail_ != nullptr) {
+        const CallRate& rate = trail_->steps[r.steps_index].tallies[r.function].rate;
+        const std::uint32_t most = *std::max_element(rate.calls.begin(), rate.calls.end());
+        return tr("at most %1 calls in %2").arg(words(count_text(most)), words(duration_text(rate.width)));
+    }
+    if (role == Qt::DisplayRole && index.column() == core_column())
+        return r.core < cores_.size() ? cores_[r.core] : QString();
+    if (role == Qt::DisplayRole) return f.text(r);
+    if (role == kSortRole) return left ? QVariant(f.text(r)) : QVariant(f.value(r));
+    if (role == Qt::TextAlignmentRole) return QVariant(Qt::AlignVCenter | (left ? Qt::AlignLeft : Qt::AlignRight));
+    if (role == Qt::FontRole) return index.column() == 0 ? text_font(12, true) : left ? text_font(11) : fixed_font(11);
+    return {};
+}
+
+QVariant FunctionModel::headerData(int section, Qt::Orientation orientation, int role) const {
+    if (orientation != Qt::Horizontal) return {};
+    const Figure& f = figures()[static_cast<std::size_t>(section)];
+    // Room for the arrow of the order behind figures.
+    if (role == Qt::DisplayRole) return f.value == nullptr ? tr(f.heading) : tr(f.heading) + QStringLiteral("   ");
+    if (role == Qt::ToolTipRole) return tr(f.meaning);
+    if (role == Qt::TextAlignmentRole)
+        return QVariant(Qt::AlignVCenter | (f.value == nullptr ? Qt::AlignLeft : Qt::AlignRight));
+    return {};
+}
+
+void FunctionModel::set(std::vector<FunctionRow> rows, std::shared_ptr<const Trail> trail, std::vector<QString> cores) {
+    beginResetModel();
+    rows_ = std::move(rows);
+    trail_ = std::move(trail);
+    cores_ = std::move(cores);
+    endResetModel();
+}
+
+FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
+    : QWidget(parent), document_(document), model_(new FunctionModel(this)) {
+    setAccessibleName(tr("Functions"));
+    filter_ = new QLineEdit;
+    filter_->setObjectName("functions_filter");
+    filter_->setPlaceholderText(tr("Filter by name"));
+    filter_->setClearButtonEnabled(true);
+    filter_->setMaximumWidth(220);
+    hint_ = new QLabel;
+    hint_->setObjectName("functions_hint");
+    hint_->setFont(text_font(11));
+    sorted_ = new QSortFilterProxyModel(this);
+    sorted_->setSourceModel(model_);
+    sorted_->setSortRole(FunctionModel::kSortRole);
+    sorted_->setFilterKeyColumn(0);
+    sorted_->setFilterCaseSensitivity(Qt::CaseInsensitive);
+    table_ = new QTableView;
+    table_->setObjectName("functions");
+    table_->setModel(sorted_);
+    table_->setSortingEnabled(true);
+    table_->setSelectionBehavior(QAbstractItemView::SelectRows);
+    table_->setAlternatingRowColors(true);
+    table_->setShowGrid(false);
+    table_->verticalHeader()->hide();
+    table_->verticalHeader()->setDefaultSectionSize(21);
+    table_->horizontalHeader()->setHighlightSections(false);
+    table_->setMinimumHeight(30);
+    table_->setContextMenuPolicy(Qt::CustomContextMenu);
+    table_->setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
+    table_->setItemDelegateForColumn(FunctionModel::rate_column(), new RateBars(table_));
+    table_->sortByColumn(3, Qt::DescendingOrder);
+    auto* top = new QHBoxLayout;
+    top->addWidget(hint_, 1);
+    top->addWidget(filter_);
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(12, 4, 12, 4);
+    column->setSpacing(3);
+    column->addLayout(top);
+    column->addWidget(table_, 1);
+    connect(filter_, &QLineEdit::textChanged, sorted_, &QSortFilterProxyModel::setFilterFixedString);
+    connect(&document, &Document::opened, this, [this] {
+        left_out_.clear();
+        renew();
+    });
+    connect(&document, &Document::finished, this, &FunctionsTable::renew);
+    connect(table_, &QTableView::customContextMenuRequested, this, &FunctionsTable::menu);
+    connect(table_, &QTableView::doubleClicked, this, [this](const QModelIndex& index) {
+        const FunctionRow& row = model_->rows()[static_cast<std::size_t>(sorted_->mapToSource(index).row())];
+        if (row.count > 0) emit call_chosen(call_ref(row.steps_index, row.worst.level, row.worst.index));
+    });
+    auto* copy = new QShortcut(QKeySequence::Copy, table_);
+    copy->setContext(Qt::WidgetWithChildrenShortcut);
+    connect(copy, &QShortcut::activated, this, [this] { QGuiApplication::clipboard()->setText(copied_text()); });
+    renew();
+}
+
+void FunctionsTable::renew() {
+    const auto trail = document_.trail();
+    const bool any = trail && !trail->steps.empty();
+    const bool sampled = trail && std::any_of(trail->cores.begin(), trail->cores.end(),
+                                              [](const CoreTrail& c) { return !c.samples.empty(); });
+    std::vector<QString> cores;
+    if (trail)
+        for (const auto& c : trail->cores) cores.push_back(words(c.name));
+    std::vector<FunctionRow> rows;
+    if (any || sampled) rows = function_rows(*trail, left_out_, document_.recording()->functions);
+    if (any)
+        for (FunctionRow& row : inlined_rows(*trail)) rows.push_back(std::move(row));
+    const auto inlined = std::count_if(rows.begin(), rows.end(), [](const FunctionRow& r) { return r.inlined; });
+    const auto called = static_cast<std::ptrdiff_t>(rows.size()) - inlined;
+    model_->set(std::move(rows), trail, std::move(cores));
+    table_->resizeColumnsToContents();
+    for (int c = 0; c < model_->columnCount(); ++c)
+        table_->setColumnWidth(c, c == FunctionModel::rate_column()
+                                      ? 140
+                                      : std::clamp(table_->columnWidth(c) + 16, c == 0 ? 180 : 60, 260));
+    QString text = !any && !sampled
+                       ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
+                   : document_.busy()
+                       ? tr("Decoding: figures grow until its end.")
+                       : tr("%1 functions ran%2. A double click shows the longest call, a right click leaves one out.")
+                             .arg(called)
+                             .arg(inlined == 0 ? QString() : tr(", and %1 that are inlined").arg(inlined));
+    if (!left_out_.empty()) {
+        QStringList names;
+        for (const auto& name : left_out_) names << words(name);
+        text += tr(" Left out of the shares: %1.").arg(names.join(", "));
+    }
+    hint_->setText(text);
+}
+
+bool FunctionsTable::has_something() const {
+    const auto trail = document_.trail();
+    const auto recording = document_.recording();
+    if (!trail || !recording) return false;
+    return !trail->steps.empty() ||
+           (!trail->streams.empty() && std::any_of(recording->functions.begin(), recording->functions.end(),
+                                                   [](const auto& f) { return f != nullptr; }));
+}
+
+bool FunctionsTable::choose(const QString& name) {
+    for (const FunctionRow& row : model_->rows())
+        if (words(row.name) == name && row.count > 0) {
+            emit call_chosen(call_ref(row.steps_index, row.worst.level, row.worst.index));
+            return true;
+        }
+    return false;
+}
+
+void FunctionsTable::leave_out(const QString& name, bool out) {
+    if (out)
+        left_out_.insert(name.toStdString());
+    else
+        left_out_.erase(name.toStdString());
+    renew();
+}
+
+void FunctionsTable::menu(const QPoint& at) {
+    const QModelIndex index = sorted_->mapToSource(table_->indexAt(at));
+    if (!index.isValid()) return;
+    const QString name = words(model_->rows()[static_cast<std::size_t>(index.row())].name);
+    const bool out = left_out_.count(name.toStdString()) != 0;
+    QMenu menu(this);
+    menu.addAction(out ? tr("Count %1 again").arg(name) : tr("Leave %1 out of the shares").arg(name),
+                   [this, name, out] { leave_out(name, !out); });
+    menu.addAction(tr("Copy as text"), [this] { QGuiApplication::clipboard()->setText(copied_text()); });
+    menu.exec(table_->viewport()->mapToGlobal(at));
+}
+
+void FunctionsTable::show_function(std::size_t core, unsigned function) {
+    for (int i = 0; i < sorted_->rowCount(); ++i) {
+        const FunctionRow& row =
+            model_->rows()[static_cast<std::size_t>(sorted_->mapToSource(sorted_->index(i, 0)).row())];
+        if (row.function != function || row.core != core) continue;
+        table_->selectRow(i);
+        table_->scrollTo(sorted_->index(i, 0));
+        return;
+    }
+}
+
+QString FunctionsTable::copied_text() const { return table_text(*table_); }
+
+}  // namespace mt::app

@@ -1,0 +1,61 @@
+// What the tables of packets and of system events have in common: rows of equal height, only those on the screen drawn.
+#pragma once
+
+#include <optional>
+
+#include <QAbstractScrollArea>
+
+#include "base/time.h"
+#include "look/long_scroll.h"
+#include "navigate/viewpoint.h"
+
+namespace mt::app {
+
+/// A heading, rows below it, one current row and a selection that reaches from the anchor to it.
+class RowTable : public QAbstractScrollArea {
+    Q_OBJECT
+  public:
+    explicit RowTable(Viewpoint& view, QWidget* parent = nullptr);
+    virtual std::uint64_t row_count() const = 0;
+    std::optional<std::uint64_t> current_row() const { return current_; }
+    virtual void copy_selected() = 0;
+
+  protected:
+    static constexpr int kRow = 21, kHead = 24;
+
+    /// The time of a row; nothing while it is still being decoded.
+    virtual std::optional<Time> time_of(std::uint64_t row) = 0;
+    /// The row of the cursor's time becomes the current one, as soon as it is decoded.
+    virtual void follow_cursor() = 0;
+    /// Room that is shown around a row that is double clicked.
+    virtual Time room() const = 0;
+
+    void renew();
+    int rows_shown() const;
+    std::uint64_t top_row() const;
+    void go_to_row(std::int64_t row, bool extend);
+    /// The cursor goes to the row's time; waits for the row if it is not decoded yet.
+    void place(std::uint64_t row);
+    /// Makes a row the current one and scrolls to it, without moving the cursor.
+    void follow_to(std::uint64_t row);
+    void forget();
+    bool selected(std::uint64_t row) const;
+
+    void resizeEvent(QResizeEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseDoubleClickEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+    void showEvent(QShowEvent*) override;
+
+    Viewpoint& view_;
+    std::optional<std::uint64_t> current_, anchor_;
+    std::optional<Time> wanted_;  ///< the cursor's time, to be scrolled to when its block has come
+    std::optional<std::uint64_t> place_when_there_;
+
+  private:
+    LongScroll scroll_{verticalScrollBar()};
+    bool own_move_ = false;
+};
+
+}  // namespace mt::app

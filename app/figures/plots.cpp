@@ -1,0 +1,343 @@
+#include "figures/plots.h"
+
+#include <QMouseEvent>
+#include <QVBoxLayout>
+
+#include <qcustomplot.h>
+
+#include <array>
+#include <cmath>
+
+#include "base/text.h"
+#include "look/theme.h"
+
+namespace mt::app {
+namespace {
+
+struct AxisUnit {
+    double size;  ///< in picoseconds, or of values
+    const char* name;
+};
+
+AxisUnit unit_for(const Series* series) {
+    constexpr std::array<AxisUnit, 4> units = {{{1e3, "ns"}, {1e6, "µs"}, {1e9, "ms"}, {1e12, "s"}}};
+    if (series != nullptr && series->of_values) return {1, ""};
+    for (const auto& u : units)
+        if (series == nullptr || series->greatest < u.size * 1500) return u;
+    return units.back();
+}
+
+QString label_of(double tick, const QString& unit) {
+    return QString::number(tick, 'g', 4) + (unit.isEmpty() ? unit : " " + unit);
+}
+
+// Labels with their unit: "20 µs".
+class UnitTicker : public QCPAxisTicker {
+  public:
+    UnitTicker(QString unit, int count) : unit_(std::move(unit)) { setTickCount(count); }
+
+  protected:
+    QString getTickLabel(double tick, const QLocale&, QChar, int) override { return label_of(tick, unit_); }
+
+  private:
+    QString unit_;
+};
+
+class UnitTickerLog : public QCPAxisTickerLog {
+  public:
+    explicit UnitTickerLog(QString unit) : unit_(std::move(unit)) { setSubTickCount(0); }
+
+  protected:
+    QString getTickLabel(double tick, const QLocale&, QChar, int) override { return label_of(tick, unit_); }
+    // 1, 2 and 5 of each decade, thinned to what has room.
+    QVector<double> createTickVector(double, const QCPRange& range) override {
+        QVector<double> ticks;
+        for (double power = std::pow(10, std::floor(std::log10(std::max(range.lower, 1e-6)))); power <= range.upper;
+             power *= 10)
+            for (const double f : {1.0, 2.0, 5.0})
+                if (power * f >= range.lower && power * f <= range.upper) ticks.push_back(power * f);
+        while (ticks.size() > 5) {
+            QVector<double> fewer;
+            for (int i = 0; i < ticks.size(); i += 2) fewer.push_back(ticks[i]);
+            ticks = fewer;
+        }
+        return ticks;
+    }
+
+  private:
+    QString unit_;
+};
+
+void dress(QCustomPlot* plot) {
+    const Theme& t = theme();
+    plot->setBackground(t.window);
+    plot->setFont(text_font(10));
+    for (QCPAxis* axis : {plot->xAxis, plot->yAxis}) {
+        axis->setBasePen(QPen(t.second, 1));
+        axis->setTickPen(QPen(t.second, 1));
+        axis->setSubTickPen(Qt::NoPen);
+        axis->setTickLabelColor(t.second);
+        axis->setLabelColor(t.second);
+        axis->setTickLabelFont(text_font(10));
+        axis->setLabelFont(text_font(10));
+        axis->grid()->setPen(QPen(t.rule, 1, Qt::DotLine));
+        axis->grid()->setZeroLinePen(Qt::NoPen);
+    }
+    plot->xAxis->grid()->setVisible(false);
+}
+
+QCustomPlot* framed_plot(QWidget* in) {
+    auto* plot = new QCustomPlot;
+    auto* layout = new QVBoxLayout(in);
+    layout->setContentsMargins(0, 0, 0, 0);
+    layout->addWidget(plot);
+    dress(plot);
+    return plot;
+}
+
+// A sentence in place of axes where there is nothing to draw.
+void say_empty(QCustomPlot* plot, QCPItemText*& text, bool empty, const QString& why) {
+    if (text == nullptr) {
+        text = new QCPItemText(plot);
+        text->position->setType(QCPItemPosition::ptAxisRectRatio);
+        text->position->setCoords(0.5, 0.5);
+    }
+    text->setFont(text_font(11));
+    text->setColor(theme().second);
+    text->setText(why);
+    text->setVisible(empty);
+    plot->xAxis->setVisible(!empty);
+    plot->yAxis->setVisible(!empty);
+}
+
+}  // namespace
+
+DistributionPlot::DistributionPlot(Viewpoint& view, QWidget* parent) : QWidget(parent), plot_(framed_plot(this)) {
+    setAccessibleName(tr("Distribution of lengths"));
+    setMinimumHeight(100);
+    bars_ = new QCPBars(plot_->xAxis, plot_->yAxis);
+    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
+        if (e->button() == Qt::LeftButton) clicked(e->position());
+    });
+    connect(&view, &Viewpoint::colours_changed, this, &DistributionPlot::renew);
+    renew();
+}
+
+void DistributionPlot::show(std::shared_ptr<const Series> series, const QString& why) {
+    series_ = std::move(series);
+    why_ = why;
+    renew();
+}
+
+void DistributionPlot::renew() {
+    dress(plot_);
+    const Theme& t = theme();
+    static const Series nothing;
+    const Series& shown = series_ ? *series_ : nothing;
+    QVector<double> x, y;
+    double top = 1;
+    if (!shown.counts.empty()) {
+        const AxisUnit unit = unit_for(&shown);
+        unit_ = unit.size;
+        for (const auto n : shown.counts) top = std::max(top, static_cast<double>(n));
+        for (std::size_t i = 0; i < shown.counts.size(); ++i) {
+            if (shown.counts[i] == 0) continue;
+            const double a = shown.edges[i] / unit.size, b = shown.edges[i + 1] / unit.size;
+            const double middle = shown.logarithmic ? std::sqrt(a * b) : (a + b) / 2;
+            // One in thousands must still be seen: rare bins have a least height.
+            x.push_back(middle);
+            y.push_back(std::max(static_cast<double>(shown.counts[i]), top * 0.03));
+        }
+        plot_->xAxis->setScaleType(shown.logarithmic ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
+        const double low = shown.edges.front() / unit.size, high = shown.edges.back() / unit.size;
+        plot_->xAxis->setTicker(shown.logarithmic ? QSharedPointer<QCPAxisTicker>(new UnitTickerLog(unit.name))
+                                                  : QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
+        plot_->xAxis->setRange(shown.logarithmic ? low * 0.94 : low - (high - low) * 0.03,
+                               shown.logarithmic ? high * 1.06 : high + (high - low) * 0.03);
+        bars_->setWidthType(QCPBars::wtAxisRectRatio);
+        bars_->setWidth(0.85 / static_cast<double>(shown.counts.size()));
+    }
+    bars_->setPen(Qt::NoPen);
+    bars_->setBrush(t.measure);
+    bars_->setData(x, y, true);
+    plot_->yAxis->setRange(0, top * 1.08);
+    auto ticker = QSharedPointer<QCPAxisTicker>(new QCPAxisTicker);
+    ticker->setTickCount(3);
+    plot_->yAxis->setTicker(ticker);
+    plot_->yAxis->setNumberFormat("gb");
+    plot_->yAxis->setNumberPrecision(5);
+    say_empty(plot_, empty_, x.isEmpty(), why_);
+    plot_->replot(QCustomPlot::rpQueuedReplot);
+}
+
+double DistributionPlot::x_of(Time length) const {
+    return plot_->xAxis->coordToPixel(static_cast<double>(length.ps) / unit_);
+}
+
+// The bin under the mouse, or the nearest one that is not empty.
+void DistributionPlot::clicked(const QPointF& at) {
+    if (!series_) return;
+    const Series& shown = *series_;
+    const double wanted = plot_->xAxis->pixelToCoord(at.x()) * unit_;
+    const auto away_from = [&](double edge) { return std::fabs(plot_->xAxis->coordToPixel(edge / unit_) - at.x()); };
+    std::size_t best = shown.counts.size();
+    double nearest = 14;
+    for (std::size_t i = 0; i < shown.counts.size(); ++i) {
+        if (shown.counts[i] == 0) continue;
+        if (wanted >= shown.edges[i] && wanted < shown.edges[i + 1]) {
+            best = i;
+            break;
+        }
+        const double away = std::min(away_from(shown.edges[i]), away_from(shown.edges[i + 1]));
+        if (away < nearest) {
+            nearest = away;
+            best = i;
+        }
+    }
+    if (best < shown.counts.size()) emit span_chosen(series_->longest[best]);
+}
+
+OverTimePlot::OverTimePlot(Viewpoint& view, QWidget* parent) : QWidget(parent), view_(view), plot_(framed_plot(this)) {
+    setAccessibleName(tr("Lengths over time"));
+    setMinimumHeight(110);
+    dots_ = plot_->addGraph();
+    chosen_ = plot_->addGraph();
+    cursor_ = new QCPItemStraightLine(plot_);
+    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
+        if (e->button() == Qt::LeftButton) clicked(e->position());
+    });
+    connect(&view, &Viewpoint::colours_changed, this, &OverTimePlot::renew);
+    for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::selection_changed})
+        connect(&view, signal, this, [this] {
+            renew_marks();
+            plot_->replot(QCustomPlot::rpQueuedReplot);
+        });
+    renew();
+}
+
+void OverTimePlot::show(std::shared_ptr<const Series> series, const QString& why) {
+    series_ = std::move(series);
+    why_ = why;
+    window_ = {};
+    renew();
+}
+
+// Windows are round times.
+void OverTimePlot::show_share(const Lane& lane, Time recording) {
+    constexpr std::int64_t kWindows = 120;
+    const std::int64_t end = std::max<std::int64_t>(1, recording.ps);
+    std::int64_t step = 1;
+    for (int i = 0; step * kWindows < end; ++i) step = i % 3 == 1 ? step / 2 * 5 : step * 2;  // 1, 2, 5, 10, …
+    window_ = Time{step};
+    series_.reset();
+    why_.clear();
+    shares_.clear();
+    for (std::int64_t from = 0; from < end; from += step) {
+        const Time a{from}, b{std::min(from + step, end)};
+        if (b.ps - a.ps < step / 2 && from > 0) break;  // a rest of a window says little
+        shares_.push_back(100.0 * static_cast<double>(lane.busy(a, b).value_or(Time{}).ps) /
+                          static_cast<double>((b - a).ps));
+    }
+    renew();
+}
+
+void OverTimePlot::renew() {
+    dress(plot_);
+    QVector<double> x, y;
+    if (window_ > Time{}) {
+        for (int i = 0; i < shares_.size(); ++i) {
+            const double from = window_.seconds() * i,
+                         to = std::min(window_.seconds() * (i + 1), view_.end().seconds());
+            x.push_back((from + to) / 2);
+        }
+        y = shares_;
+        plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker("%", 4)));
+        plot_->yAxis->setRange(0, y.isEmpty() ? 1 : std::max(1.0, *std::max_element(y.begin(), y.end()) * 1.12));
+    } else {
+        const AxisUnit unit = unit_for(series_.get());
+        unit_ = unit.size;
+        if (series_)
+            for (const Series::Dot& dot : series_->dots) {
+                x.push_back(dot.begin.seconds());
+                y.push_back(dot.size / unit_);
+            }
+        plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker(unit.name, 4)));
+        // Lengths begin at nothing, values where they are.
+        const double low = series_ && series_->of_values ? series_->least : 0,
+                     high = series_ ? series_->greatest : unit_,
+                     room = high > low ? (high - low) * 0.12 : std::max(1e-9, std::fabs(high) * 0.12);
+        plot_->yAxis->setRange(low == 0 ? 0 : (low - room) / unit_, (high + room) / unit_);
+    }
+    draw(x, y);
+}
+
+void OverTimePlot::draw(const QVector<double>& x, const QVector<double>& y) {
+    const Theme& t = theme();
+    const bool share = window_ > Time{};
+    plot_->xAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker("s", 4)));
+    dots_->setLineStyle(share ? QCPGraph::lsStepCenter : QCPGraph::lsNone);
+    dots_->setPen(QPen(t.measure, 1.2));
+    QColor dot = t.measure;
+    dot.setAlpha(x.size() > 3000 ? 90 : 170);
+    dots_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssDisc, QPen(dot, 0), dot, 3.2));
+    if (share) dots_->setScatterStyle(QCPScatterStyle::ssNone);
+    dots_->setAdaptiveSampling(false);
+    dots_->setData(x, y, true);
+    plot_->xAxis->setRange(-view_.end().seconds() * 0.01, view_.end().seconds() * 1.01);
+    chosen_->setLineStyle(QCPGraph::lsNone);
+    chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
+    renew_marks();
+    say_empty(plot_, empty_, x.isEmpty(), why_);
+    plot_->replot(QCustomPlot::rpQueuedReplot);
+}
+
+void OverTimePlot::renew_marks() {
+    QVector<double> x, y;
+    const auto& span = view_.selection().span;
+    if (series_ && span)
+        for (const Series::Dot& dot : series_->dots)
+            if (dot.span == *span) {
+                x.push_back(dot.begin.seconds());
+                y.push_back(dot.size / unit_);
+            }
+    chosen_->setData(x, y, true);
+    cursor_->setPen(QPen(theme().second, 1, Qt::DotLine));
+    cursor_->setVisible((series_ && !series_->dots.empty()) || window_ > Time{});
+    cursor_->point1->setCoords(view_.cursor().seconds(), 0);
+    cursor_->point2->setCoords(view_.cursor().seconds(), 1);
+}
+
+QPointF OverTimePlot::position_of(const Series::Dot& dot) const {
+    return {plot_->xAxis->coordToPixel(dot.begin.seconds()), plot_->yAxis->coordToPixel(dot.size / unit_)};
+}
+
+QPointF OverTimePlot::position_of(const SpanRef& span) const {
+    if (series_)
+        for (const Series::Dot& dot : series_->dots)
+            if (dot.span == span) return position_of(dot);
+    return {};
+}
+
+void OverTimePlot::clicked(const QPointF& at) {
+    if (window_ > Time{}) {
+        const double seconds = plot_->xAxis->pixelToCoord(at.x());
+        if (seconds < 0 || seconds > view_.end().seconds()) return;
+        const auto k = static_cast<std::int64_t>(seconds * 1e12) / window_.ps;
+        emit window_chosen(Time{k * window_.ps}, Time{(k + 1) * window_.ps});
+        return;
+    }
+    if (!series_) return;
+    double nearest = 12 * 12;
+    const Series::Dot* best = nullptr;
+    for (const Series::Dot& dot : series_->dots) {
+        const QPointF d = position_of(dot) - at;
+        const double away = d.x() * d.x() + d.y() * d.y();
+        if (away < nearest) {
+            nearest = away;
+            best = &dot;
+        }
+    }
+    if (best != nullptr) emit span_chosen(best->span);
+}
+
+}  // namespace mt::app

@@ -1,0 +1,335 @@
+#include "shell/commands.h"
+
+#include <QDir>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QMessageBox>
+#include <QSettings>
+
+#include <set>
+
+#include "look/theme.h"
+#include "look/words.h"
+#include "measure/lane_kind.h"
+#include "shell/main_window.h"
+
+namespace mt::app {
+namespace {
+QKeySequence ctrl(Qt::Key key) { return QKeySequence(Qt::CTRL | key); }
+QKeySequence shift(Qt::Key key) { return QKeySequence(Qt::SHIFT | key); }
+QKeySequence alt(Qt::Key key) { return QKeySequence(Qt::ALT | key); }
+}  // namespace
+
+Commands::Commands(MainWindow& window) : QObject(&window), window_(window) {
+    add_file();
+    add_record();
+    add_go();
+    add_measure();
+    add_view();
+    add_help();
+}
+
+Desk& Commands::desk() const { return window_.desk(); }
+
+QAction* Commands::add(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip,
+                       std::function<void()> what, Needs needs) {
+    auto* a = menu->addAction(text);
+    a->setShortcuts(keys);
+    a->setToolTip(tip);
+    a->setStatusTip(tip);
+    connect(a, &QAction::triggered, this, std::move(what));
+    if (needs == a_recording) need_recording_.push_back(a);
+    return a;
+}
+
+QAction* Commands::add_switch(QMenu* menu, const QString& text, const QList<QKeySequence>& keys, const QString& tip,
+                              std::function<bool()> is, std::function<void(bool)> set, Needs needs) {
+    auto* a = add(menu, text, keys, tip, {[] {}}, needs);
+    a->setCheckable(true);
+    connect(a, &QAction::triggered, this, [this, a, set = std::move(set)] {
+        set(a->isChecked());
+        renew();
+    });
+    switches_.push_back({a, std::move(is)});
+    return a;
+}
+
+void Commands::renew() {
+    Desk& d = desk();
+    const bool there = d.document().trail() != nullptr;
+    for (auto* a : need_recording_) a->setEnabled(there);
+    for (const Switch& s : switches_) s.action->setChecked(s.is());
+    LiveSession& live = d.record().live();
+    start_->setEnabled(d.record().shown() && !live.active() && live.recipe().has_value());
+    stop_->setEnabled(live.active());
+    for (auto* a : {mark_, freeze_, follow_}) a->setEnabled(live.recording());
+    only_lanes_->setEnabled(there && !live.recording());  // its key freezes the picture meanwhile
+}
+
+QList<QAction*> Commands::all() const {
+    QList<QAction*> found;
+    const std::function<void(const QMenu*)> walk = [&](const QMenu* menu) {
+        for (QAction* a : menu->actions())
+            if (a->menu() != nullptr)
+                walk(a->menu());
+            else if (!a->isSeparator())
+                found << a;
+    };
+    for (QAction* a : window_.menuBar()->actions())
+        if (a->menu() != nullptr) walk(a->menu());
+    return found;
+}
+
+void Commands::ask_open() {
+    const QString path = QFileDialog::getOpenFileName(
+        &window_, tr("Open"), {}, tr("Target files and recordings (*.target.toml *.toml trail.toml);;All files (*)"));
+    if (!path.isEmpty()) window_.open(path);
+}
+
+void Commands::ask_save() {
+    Document& document = desk().document();
+    if (!document.recording()) return;
+    QString name = QFileInfo(words(document.recording()->input)).fileName().section('.', 0, 0);
+    if (name.isEmpty()) name = "recording";
+    QString path = QFileDialog::getSaveFileName(&window_, tr("Save recording as"),
+                                                QDir::current().filePath(name + ".mtrail"),
+                                                tr("Recordings (*.mtrail)"), nullptr, QFileDialog::DontConfirmOverwrite);
+    if (path.isEmpty()) return;
+    if (!path.endsWith(".mtrail")) path += ".mtrail";
+    bool replace = false;
+    if (QFileInfo::exists(path)) {
+        replace = QMessageBox::question(&window_, tr("Replace?"), tr("%1 exists already. Replace it?").arg(path)) ==
+                  QMessageBox::Yes;
+        if (!replace) return;
+    }
+    emit desk().told(tr("Saving %1 …").arg(path), false);
+    document.save(path, replace);
+}
+
+void Commands::ask_save_csv() {
+    if (!desk().document().trail()) return;
+    const QString path = QFileDialog::getSaveFileName(
+        &window_, tr("Save measures as CSV"),
+        QDir::current().filePath(words(desk().measures_page()->shown().id()) + ".csv"), tr("CSV (*.csv)"));
+    if (!path.isEmpty()) desk().save_csv(path);
+}
+
+void Commands::add_file() {
+    auto* file = window_.menuBar()->addMenu(tr("&File"));
+    add(file, tr("&Open…"), {QKeySequence::Open}, tr("Open a target file or a saved recording"),
+        [this] { ask_open(); });
+    recent_menu_ = file->addMenu(tr("Open &recent"));
+    add(file, tr("Open recording &folder…"), {}, tr("Open a saved recording, a *.mtrail folder"), [this] {
+        const QString path = QFileDialog::getExistingDirectory(&window_, tr("Open a recording folder"));
+        if (!path.isEmpty()) window_.open(path);
+    });
+    add(file, tr("&Close"), {ctrl(Qt::Key_W)}, tr("Close this recording"), [this] { window_.close_desk(desk()); });
+    add(file, tr("Next recording"), {ctrl(Qt::Key_PageDown)}, tr("Of those that are open"),
+        [this] { window_.step_desk(1); });
+    add(file, tr("Previous recording"), {ctrl(Qt::Key_PageUp)}, tr("Of those that are open"),
+        [this] { window_.step_desk(-1); });
+    file->addSeparator();
+    add(
+        file, tr("&Save recording as…"), {QKeySequence::Save},
+        tr("Save everything this recording was made from in one folder"), [this] { ask_save(); }, a_recording);
+    add(
+        file, tr("Save &measures as CSV…"), {}, tr("Save the table that the page of measures shows"),
+        [this] { ask_save_csv(); }, a_recording);
+    file->addSeparator();
+    add(file, tr("&Quit"), {QKeySequence::Quit}, tr("Close the window"), [this] { window_.close(); });
+}
+
+void Commands::add_record() {
+    auto* record = window_.menuBar()->addMenu(tr("&Record"));
+    add(record, tr("Record from a &target…"), {ctrl(Qt::Key_R)},
+        tr("Show the record page, where a connection is described and tried"), [this] { window_.open_recipe({}); });
+    add(record, tr("Open a r&ecipe…"), {}, tr("Record as a recipe file says"), [this] { desk().record().ask_recipe(); });
+    record->addSeparator();
+    start_ = add(record, tr("&Record"), {QKeySequence(Qt::Key_F5)}, tr("Run the recipe and record"),
+                 [this] { desk().record().start(); });
+    stop_ = add(record, tr("&Stop and keep"), {shift(Qt::Key_F5)}, tr("End the recording and save it"),
+                [this] { desk().record().live().stop(true); });
+    mark_ = add(record, tr("&Mark this moment…"), {ctrl(Qt::Key_M)}, tr("Write a note into the recording"),
+                [this] { desk().record().ask_mark(); });
+    freeze_ = add(record, tr("Free&ze"), {QKeySequence(Qt::Key_Space)},
+                  tr("The picture stands still, recording goes on"), [this] {
+                      LiveSession& live = desk().record().live();
+                      live.hold(!live.held());
+                  });
+    follow_ = add(record, tr("&Follow live"), {QKeySequence(Qt::Key_End)},
+                  tr("Show the end of the recording as it grows"), [this] { desk().viewpoint().follow(true); });
+    record->addSeparator();
+    add(record, tr("&Line check…"), {}, tr("Find the best sampling phase of the trace line"),
+        [this] { desk().record().check_line(); });
+}
+
+void Commands::add_go() {
+    auto* go = window_.menuBar()->addMenu(tr("&Go"));
+    const auto need = [&](const QString& text, const QList<QKeySequence>& keys, const QString& tip,
+                          std::function<void()> what) { add(go, text, keys, tip, std::move(what), a_recording); };
+    need(tr("&Back"), {alt(Qt::Key_Left)}, tr("To the place before"), [this] { desk().viewpoint().back(); });
+    need(tr("&Forward"), {alt(Qt::Key_Right)}, tr("To the place after"), [this] { desk().viewpoint().forward(); });
+    need(tr("&Whole recording"), {QKeySequence(Qt::Key_0)}, tr("Show everything"), [this] { desk().viewpoint().fit(); });
+    add(go, tr("&Search…"), {QKeySequence::Find, QKeySequence(Qt::Key_Slash), ctrl(Qt::Key_G)},
+        tr("Names, findings, events, text, commands, or a time"), [this] { window_.tools().search().begin(); });
+    need(tr("Next &match"), {QKeySequence(Qt::Key_F3)}, tr("Of what was searched for last"),
+         [this] { window_.tools().search().repeat(true); });
+    need(tr("Previous m&atch"), {shift(Qt::Key_F3)}, tr("Of what was searched for last"),
+         [this] { window_.tools().search().repeat(false); });
+    go->addSeparator();
+    need(tr("&Next finding"), {QKeySequence(Qt::Key_F)}, tr("Walk the findings"), [this] { desk().walk_findings(1); });
+    need(tr("&Previous finding"), {shift(Qt::Key_F)}, tr("Walk the findings backwards"),
+         [this] { desk().walk_findings(-1); });
+    go->addSeparator();
+    need(tr("N&ext of its kind"), {QKeySequence(Qt::Key_N)},
+         tr("Next one of what is selected: execution, job, call, hold, mark"),
+         [this] { desk().navigator().step(1); });
+    need(tr("Previous &of its kind"), {QKeySequence(Qt::Key_P)}, tr("The one before"),
+         [this] { desk().navigator().step(-1); });
+    need(tr("&Longest of its kind"), {QKeySequence(Qt::Key_L)}, tr("The longest of what is selected"),
+         [this] { desk().navigator().go_to_longest(); });
+    need(tr("Wh&y longer"), {QKeySequence(Qt::Key_W)},
+         tr("Where the time of the selected call, execution or job went, against a typical one"), [this] {
+             MeasuresPanel* panel = desk().measures_panel();
+             panel->show();
+             panel->show_why(!panel->why_shown());
+         });
+    need(tr("Next &difference"), {QKeySequence(Qt::Key_D)},
+         tr("Next call of the selected function that went another way through the program"),
+         [this] { desk().lanes()->go_to_next_difference(); });
+    go->addSeparator();
+    need(tr("Next page of evidence"), {ctrl(Qt::Key_Tab)}, tr("Over all panes"),
+         [this] { desk().evidence()->step_page(1); });
+    need(tr("Previous page of evidence"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_Tab)}, tr("Over all panes"),
+         [this] { desk().evidence()->step_page(-1); });
+}
+
+void Commands::add_measure() {
+    auto* measure = window_.menuBar()->addMenu(tr("&Measure"));
+    const auto need = [&](const QString& text, Qt::Key key, const QString& tip, std::function<void()> what) {
+        add(measure, text, {QKeySequence(key)}, tip, std::move(what), a_recording);
+    };
+    need(tr("Measure with the mouse"), Qt::Key_R, tr("Drag in the lanes from A to B"),
+         [this] { desk().lanes()->set_measuring(!desk().lanes()->measuring()); });
+    need(tr("Set &A at the cursor"), Qt::Key_A, tr("First end of the measurement"),
+         [this] { desk().set_ruler_end(true); });
+    need(tr("Set &B at the cursor"), Qt::Key_B, tr("Second end of the measurement"),
+         [this] { desk().set_ruler_end(false); });
+    need(tr("&Clear A and B"), Qt::Key_Escape, tr("Take the measurement away"), [this] {
+        desk().lanes()->set_measuring(false);
+        desk().viewpoint().set_ruler(std::nullopt, std::nullopt);
+    });
+    need(tr("&Zoom to A–B"), Qt::Key_Z, tr("Show the stretch from A to B"), [this] {
+        const Viewpoint& view = desk().viewpoint();
+        if (view.a() && view.b() && *view.a() != *view.b())
+            desk().navigator().go_to(std::min(*view.a(), *view.b()), std::max(*view.a(), *view.b()), view.cursor());
+    });
+}
+
+void Commands::add_view() {
+    auto* show = window_.menuBar()->addMenu(tr("&View"));
+    using Name = Arrangement::Name;
+    add_switch(
+        show, tr("&Code arrangement"), {QKeySequence(Qt::Key_F2)},
+        tr("Calls and values above, instructions and source below; or lanes large, with findings and figures"),
+        [this] { return desk().arrangement().name() == Name::code; },
+        [this](bool on) { desk().arrangement().use(on ? Name::code : Name::timing); }, a_recording);
+    add(
+        show, tr("Reset arran&gement"), {}, tr("Sizes, pages and lanes as they come"),
+        [this] { desk().arrangement().reset(); }, a_recording);
+    show->addSeparator();
+    add(
+        show, tr("&Measures of everything"), {QKeySequence(Qt::Key_M)}, tr("The table in place of the lanes"),
+        [this] { desk().show_measures(!desk().measures_shown()); }, a_recording);
+    add_switch(
+        show, tr("Evidence &larger"), {QKeySequence(Qt::Key_F11)}, tr("The page in use fills the window, and back"),
+        [this] { return desk().evidence()->larger(); }, [this](bool on) { desk().evidence()->set_larger(on); },
+        a_recording);
+    show->addSeparator();
+    const auto fold = [&](const QString& text, Qt::Key key, std::function<QWidget*(Desk&)> part) {
+        add_switch(
+            show, text, {ctrl(key)}, tr("Show or fold away"), [this, part] { return !part(desk())->isHidden(); },
+            [this, part](bool on) { part(desk())->setVisible(on); }, a_recording);
+    };
+    fold(tr("&Findings"), Qt::Key_1, [](Desk& d) { return static_cast<QWidget*>(d.findings_panel()); });
+    fold(tr("Figures of the &selected"), Qt::Key_2, [](Desk& d) { return static_cast<QWidget*>(d.measures_panel()); });
+    fold(tr("&Evidence"), Qt::Key_3, [](Desk& d) { return static_cast<QWidget*>(d.evidence()); });
+    only_lanes_ = add_switch(
+        show, tr("&Only the lanes"), {QKeySequence(Qt::Key_Space)}, tr("Fold everything else away, and back"),
+        [this] { return desk().only_lanes(); }, [this](bool on) { desk().set_only_lanes(on); });
+    show->addSeparator();
+    add_lane_kinds(show->addMenu(tr("Lanes s&hown")));
+    add_switch(
+        show, tr("Le&gend"), {QKeySequence(Qt::Key_K)}, tr("What the shapes and colours mean"),
+        [this] { return desk().lanes()->key_shown(); }, [this](bool on) { desk().lanes()->set_key_shown(on); });
+    add_switch(
+        show, tr("The way to each task's &first run"), {QKeySequence(Qt::Key_S)},
+        tr("From the recording's start over its creation to where each task ran first"),
+        [this] { return desk().lanes()->start_shown(); }, [this](bool on) { desk().show_start(on); }, a_recording);
+    add_switch(
+        show, tr("Mer&ge cores"), {QKeySequence(Qt::Key_C)},
+        tr("The lanes of all cores by what they are, instead of core by core"),
+        [this] { return desk().lanes()->merged(); }, [this](bool on) { desk().lanes()->set_merged(on); }, a_recording);
+    add_switch(
+        show, tr("&Equal steps"), {QKeySequence(Qt::Key_E)},
+        tr("The same width for each instruction, task switch or change of handler of the selected core, instead of "
+           "the time it takes"),
+        [this] { return desk().viewpoint().scale() != nullptr; }, [this](bool on) { desk().show_even(on); },
+        a_recording);
+    add_switch(
+        show, tr("&Night colours"), {ctrl(Qt::Key_D)}, tr("Dark window"), [] { return theme().night; },
+        [this](bool on) {
+            window_.set_night(on);
+            QSettings().setValue("night", on);
+        });
+}
+
+// Which kinds of lanes are drawn in this arrangement. Only kinds that this recording has can be chosen.
+void Commands::add_lane_kinds(QMenu* menu) {
+    connect(menu, &QMenu::aboutToShow, this, [this, menu] {
+        menu->clear();
+        const auto trail = desk().document().trail();
+        for (const LaneKind* kind : LaneKinds::all()) {
+            const std::string id(kind->id());
+            auto* a = menu->addAction(words(kind->many()));
+            a->setCheckable(true);
+            a->setChecked(desk().lanes()->hidden_kinds().count(id) == 0);
+            a->setEnabled(trail && !kind->lanes(*trail).empty());
+            connect(a, &QAction::toggled, this, [this, id](bool on) {
+                auto ids = desk().lanes()->hidden_kinds();
+                if (on)
+                    ids.erase(id);
+                else
+                    ids.insert(id);
+                desk().lanes()->set_hidden_kinds(std::move(ids));
+            });
+        }
+    });
+}
+
+void Commands::add_help() {
+    auto* help = window_.menuBar()->addMenu(tr("&Help"));
+    add(help, tr("&Mouse and keys"), {QKeySequence(Qt::Key_F1)}, tr("How to move about"), [this] {
+        QMessageBox::information(
+            &window_, tr("Mouse and keys"),
+            tr("<b>Lanes</b><br>wheel: zoom at the mouse · Shift+wheel or drag: pan · drag on the time scale: zoom to "
+               "a stretch<br>"
+               "click: put the cursor · double click: go to what is there · + − ← →: zoom and pan · 0: everything<br>"
+               "↑ ↓: choose a lane, within calls the caller and the callee · N P: the next and the previous of what is "
+               "selected · "
+               "L: the longest<br><br>"
+               "<b>Ridge</b><br>drag the frame or its sides; click elsewhere to move it there<br><br>"
+               "<b>Evidence</b><br>Ctrl+Tab: next page · F11 or a double click on its tab: larger · right click on "
+               "its tab: beside another<br><br>"
+               "<b>Everywhere</b><br>F: next finding · A B: measuring ends at the cursor, Z: zoom to them, Esc: clear "
+               "· Alt+← →: back and forward<br>"
+               "F2: timing or code · M: measures · K: legend · Space: only the lanes · Ctrl+F or /: search, F3: next match"));
+    });
+    add(help, tr("&About"), {}, tr("Version and licence"), [this] {
+        QMessageBox::about(&window_, tr("About"),
+                           tr("<b>Mindful Trail</b> 0.1.0<br>Trace recordings of embedded targets: from bytes to a "
+                              "cause.<br>GPL-3.0-or-later, without any warranty."));
+    });
+}
+
+}  // namespace mt::app

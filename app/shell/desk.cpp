@@ -1,0 +1,303 @@
+#include "shell/desk.h"
+
+#include <QFileInfo>
+#include <QVBoxLayout>
+
+#include <fstream>
+#include <utility>
+
+#include "base/text.h"
+#include "look/words.h"
+#include "measure/kinds/kinds.h"
+#include "measure/refs.h"
+#include "model/even_scale.h"
+#include "share/activity_tables.h"
+
+namespace mt::app {
+namespace {
+constexpr Time kFollowed{1'000'000'000'000};  ///< the newest second
+}  // namespace
+
+Desk::Desk(Document& document, QWidget* parent) : QWidget(parent), document_(document) {
+    build();
+    join_document();
+    join_views();
+    record_->join();
+}
+
+Desk::~Desk() { arrangement_->keep(); }
+
+void Desk::build() {
+    ridge_ = new Ridge(document_, finding_list_, view_);
+    lanes_ = new Lanes(document_, view_, navigator_, store_);
+    findings_ = new FindingsPanel(document_, finding_list_);
+    panel_ = new MeasuresPanel(document_, view_, navigator_);
+    page_ = new MeasuresPage(document_, view_);
+    moment_ = new MomentStrip(document_, view_);
+    events_ = new PacketTable(PacketTable::Show::events, document_, view_, store_);
+    packets_ = new PacketTable(PacketTable::Show::packets, document_, view_, store_);
+    trace_events_ = new TraceTable(document_, view_);
+    footsteps_ = new Footsteps(document_, view_);
+    source_ = new SourceView(document_);
+    functions_ = new FunctionsTable(document_);
+    call_tree_ = new CallTree(document_);
+    start_ = new StartPage;
+    record_ = new RecordPage(*this);
+
+    stack_ = new QStackedWidget;
+    for (QWidget* page : {static_cast<QWidget*>(start_), static_cast<QWidget*>(lanes_), static_cast<QWidget*>(page_),
+                          static_cast<QWidget*>(record_->form())})
+        stack_->addWidget(page);
+    across_ = new QSplitter(Qt::Horizontal);
+    for (QWidget* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(record_->sane()),
+                       static_cast<QWidget*>(stack_), static_cast<QWidget*>(panel_)})
+        across_->addWidget(w);
+    for (const int side : {0, 1, 3}) across_->setStretchFactor(side, 0);
+    across_->setStretchFactor(2, 1);
+    across_->setHandleWidth(1);
+
+    evidence_ = new EvidenceArea(document_, view_);
+    for (EvidencePage* page : {static_cast<EvidencePage*>(events_), static_cast<EvidencePage*>(packets_),
+                               static_cast<EvidencePage*>(trace_events_), static_cast<EvidencePage*>(footsteps_),
+                               static_cast<EvidencePage*>(source_), static_cast<EvidencePage*>(functions_),
+                               static_cast<EvidencePage*>(call_tree_)})
+        evidence_->add(page);
+
+    upper_ = new QWidget;
+    auto* upper = new QVBoxLayout(upper_);
+    upper->setContentsMargins(0, 0, 0, 0);
+    upper->setSpacing(0);
+    upper->addWidget(across_, 1);
+    upper->addWidget(moment_);
+    down_ = new QSplitter(Qt::Vertical);
+    down_->addWidget(upper_);
+    down_->addWidget(evidence_);
+    down_->setStretchFactor(0, 1);
+    down_->setStretchFactor(1, 0);
+    down_->setHandleWidth(1);
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->setSpacing(0);
+    column->addWidget(record_->stations());
+    column->addWidget(ridge_);
+    column->addWidget(down_, 1);
+    column->addWidget(record_->strip());
+    arrangement_ = new Arrangement({across_, down_, findings_, panel_, evidence_, lanes_}, this);
+}
+
+void Desk::join_document() {
+    connect(&document_, &Document::opened, this, &Desk::opened);
+    connect(&document_, &Document::grew, this, [this] {
+        store_.use(document_.recording(), document_.trail());
+        view_.extend(document_.trail()->end);
+        emit renewed();
+    });
+    connect(&document_, &Document::opening, this, &Desk::renewed);
+    connect(&document_, &Document::finished, this, &Desk::finished);
+    connect(&document_, &Document::failed, this, [this](const Problem& problem) {
+        opening_.clear();
+        emit told(words(problem.text()), true);
+        emit renewed();
+    });
+    connect(&document_, &Document::saved, this, [this](const QString& folder) {
+        emit used(folder);
+        emit told(tr("Saved as %1").arg(folder), false);
+    });
+    connect(&document_, &Document::save_failed, this,
+            [this](const Problem& problem) { emit told(words(problem.text()), true); });
+}
+
+void Desk::join_views() {
+    connect(&navigator_, &Navigator::arrived, this, [this] { show_measures(false); });
+    connect(&navigator_, &Navigator::missed, this, [this](const QString& text) { emit told(text, false); });
+    connect(&navigator_, &Navigator::led, this, [this](std::size_t index) {
+        findings_->select(index);
+        walked_ = true;
+        if (!lanes_->hasFocus() && !findings_->list()->hasFocus()) lanes_->setFocus();
+    });
+    const auto go = [this](const SpanRef& span) { navigator_.go_to(span); };
+    connect(panel_, &MeasuresPanel::window_chosen, this,
+            [this](Time from, Time to) { navigator_.go_to(from, to, Time{(from.ps + to.ps) / 2}); });
+    connect(panel_, &MeasuresPanel::span_chosen, this, go);
+    connect(panel_, &MeasuresPanel::moment_chosen, this, [this](Time t) { navigator_.go_to(t); });
+    connect(panel_, &MeasuresPanel::all_wanted, this, [this] { show_measures(true); });
+    connect(moment_, &MomentStrip::span_chosen, this, go);
+    connect(functions_, &FunctionsTable::call_chosen, this, go);
+    connect(page_, &MeasuresPage::span_chosen, this,
+            [this](const SpanRef& span, bool leave) { navigator_.go_to(span, leave); });
+    connect(page_, &MeasuresPage::save_wanted, this, &Desk::csv_wanted);
+    connect(page_, &MeasuresPage::back_wanted, this, [this] { show_measures(false); });
+    connect(findings_, &FindingsPanel::chosen, &navigator_, &Navigator::go_to_finding);
+    connect(findings_, &FindingsPanel::involved_chosen, &navigator_, &Navigator::go_to_involved);
+    connect(findings_, &FindingsPanel::moment_chosen, this, [this](Time t) { navigator_.go_to(t); });
+    connect(findings_, &FindingsPanel::told, this, &Desk::told);
+    connect(ridge_, &Ridge::finding_clicked, &navigator_, &Navigator::go_to_finding);
+    connect(lanes_, &Lanes::missed, this, [this](const QString& text) { emit told(text, false); });
+    connect(lanes_, &Lanes::job_rule_wanted, this, [this](std::size_t task, const JobRule& rule) {
+        const TaskLane& lane = document_.trail()->tasks.tasks[task];
+        kept_place_ = KeptPlace{view_.from(), view_.to(), view_.cursor(), task_lane(task)};
+        emit told(tr("%1: %2. Kept for this recording; a [[task]] with job_ends in the target file keeps it for all.")
+                      .arg(words(lane.name), words(job_rule_text(rule))),
+                  false);
+        document_.set_job_rule(lane.name, rule);
+    });
+    // A selected call is shown by the pages of functions; its core's instructions come by themselves.
+    connect(lanes_, &Lanes::call_selected, functions_, &FunctionsTable::show_function);
+    connect(lanes_, &Lanes::call_selected, this, [this](std::size_t core, unsigned function) {
+        const auto trail = document_.trail();
+        for (std::size_t i = 0; i < trail->steps.size(); ++i)
+            if (trail->steps[i].core_index == core) call_tree_->use_function(i, function);
+        evidence_->renew();
+    });
+    connect(call_tree_, &CallTree::function_chosen, functions_, &FunctionsTable::choose);
+    connect(footsteps_, &Footsteps::current_changed, source_, &SourceView::show_slot);
+    connect(footsteps_, &Footsteps::missed, this, [this](int direction) {
+        emit told(direction > 0 ? tr("No later execution.") : tr("No earlier execution."), false);
+    });
+    connect(source_, &SourceView::execution_wanted, footsteps_, &Footsteps::seek_execution);
+    connect(source_, &SourceView::stream_wanted, footsteps_, &Footsteps::use_stream);
+    connect(evidence_, &EvidenceArea::larger_changed, this, [this](bool larger) {
+        upper_->setVisible(!larger);
+        ridge_->setVisible(!larger);
+    });
+}
+
+void Desk::open(const QString& path) {
+    emit quieted();
+    if (record_->shown()) record_->leave();
+    opening_ = path;
+    document_.open(path);
+}
+
+bool Desk::is_empty() const {
+    return !document_.trail() && opening_.isEmpty() && !record_->live_.active() && !record_->shown();
+}
+
+QString Desk::file_name() const {
+    const auto recording = document_.recording();
+    if (!recording) return {};
+    if (record_->live_.active())
+        return tr("recording: %1").arg(QFileInfo(words(record_->live_.state().folder)).fileName());
+    return recording->target.path.empty() ? words(recording->title) : QFileInfo(words(recording->input)).fileName();
+}
+
+QString Desk::title() const {
+    if (const auto recording = document_.recording(); recording) return words(recording->title);
+    if (!opening_.isEmpty()) return QFileInfo(opening_).fileName();
+    return record_->shown() ? tr("New recording") : tr("Start");
+}
+
+// What a recording consists of: such recordings are looked at in the same way.
+QString Desk::kind() const {
+    const auto trail = document_.trail();
+    QStringList parts;
+    if (!trail->steps.empty()) parts << "instructions";
+    if (!trail->streams.empty()) parts << "events";
+    if (!trail->tasks.streams.empty()) parts << "tasks";
+    return parts.isEmpty() ? QStringLiteral("other") : parts.join('-');
+}
+
+// Half-seen: decoding goes on, but the lanes show what there is.
+void Desk::opened() {
+    opening_.clear();
+    view_.reset(document_.trail()->end);
+    if (document_.live()) view_.follow(true, kFollowed);
+    walked_ = false;
+    show_page(lanes_);
+    emit quieted();
+    if (!document_.live()) arrangement_->use_kind(kind());
+    if (!document_.live()) emit used(words(document_.recording()->input));
+    lanes_->setFocus();
+    emit renewed();
+}
+
+void Desk::finished() {
+    if (std::exchange(record_->judging_recorded_, false))
+        record_->stations_->set_findings(static_cast<int>(document_.findings().size()));
+    if (document_.trail()->cancelled)
+        emit told(tr("Decoding was stopped: what follows %1 is not shown. Open it again to see the rest.")
+                      .arg(words(duration_text(document_.trail()->end))),
+                  false);
+    if (kept_place_) {  // the same recording, told apart otherwise: everybody stays where they were
+        const KeptPlace place = *std::exchange(kept_place_, std::nullopt);
+        view_.go_to(place.from, place.to, place.cursor, place.selection);
+    } else if (!document_.job_rules().empty()) {
+        QStringList changed;
+        for (const TaskSpec& t : document_.job_rules()) changed << words(t.name) + ": " + words(job_rule_text(t.rule));
+        emit told(tr("As you chose before for this recording: %1. A right click on the task's lane changes it.")
+                      .arg(changed.join("; ")),
+                  false);
+    }
+    navigator_.select_first();
+    emit renewed();
+}
+
+void Desk::show_page(QWidget* page) { stack_->setCurrentWidget(page); }
+
+bool Desk::measures_shown() const { return stack_->currentWidget() == page_; }
+
+void Desk::show_measures(bool on) {
+    if (!document_.trail() || on == measures_shown()) return;
+    show_page(on ? static_cast<QWidget*>(page_) : lanes_);
+    // The table is wide: the findings make room for it and come back with the lanes.
+    if (on) findings_were_shown_ = !findings_->isHidden();
+    findings_->setVisible(on ? false : findings_were_shown_);
+    (on ? static_cast<QWidget*>(page_->table(page_->shown().id())) : lanes_)->setFocus();
+}
+
+// Steps of the core that is looked at.
+void Desk::show_even(bool on) {
+    const auto trail = document_.trail();
+    if (!on || !trail || trail->cores.empty()) return view_.set_scale(nullptr);
+    if (!trail->complete) {
+        emit told(tr("Equal steps count from the whole recording: wait until it is decoded."), false);
+        emit renewed();
+        return;
+    }
+    view_.set_scale(std::make_shared<const EvenScale>(trail, view_.core()));
+}
+
+bool Desk::show_start(bool on) {
+    lanes_->set_start_shown(on);
+    if (!on || !document_.trail()) return false;
+    const auto& tasks = document_.trail()->tasks.tasks;
+    if (tasks.empty()) {
+        emit told(tr("The recording contains no task information."), false);
+        return false;
+    }
+    Time last{};
+    for (const auto& t : tasks)
+        if (t.ran) last = std::max(last, t.first_run);
+    navigator_.go_to(Time{}, last + std::max(Time{last.ps / 6}, Time::from_us(10)), Time{});
+    return true;
+}
+
+void Desk::set_only_lanes(bool on) {
+    only_lanes_ = on;
+    for (auto* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_), static_cast<QWidget*>(evidence_)})
+        w->setVisible(!on);
+}
+
+void Desk::walk_findings(int step) {
+    const int n = static_cast<int>(finding_list_.rows());
+    if (n == 0) return;
+    const int at = std::max(0, findings_->current());
+    navigator_.go_to_finding(finding_list_.finding_of(static_cast<std::size_t>(walked_ ? (at + step + n) % n : at)));
+}
+
+void Desk::set_ruler_end(bool is_a) {
+    const Time at = view_.cursor();
+    view_.set_ruler(is_a ? std::optional(at) : view_.a(), is_a ? view_.b() : std::optional(at));
+}
+
+void Desk::save_csv(const QString& path) {
+    std::ofstream out(path.toStdString(), std::ios::binary);
+    write_stats_csv(page_->shown(), {*document_.trail(), document_.recording()->functions}, out);
+    out.close();
+    if (out)
+        emit told(tr("Saved as %1").arg(path), false);
+    else
+        emit told(tr("cannot write: %1: check the folder, the permissions and free space").arg(path), true);
+}
+
+}  // namespace mt::app

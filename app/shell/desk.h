@@ -1,0 +1,136 @@
+// One open document with all its views: ridge, findings, lanes, figures, moment and evidence.
+#pragma once
+
+#include <QSplitter>
+#include <QStackedWidget>
+#include <QWidget>
+
+#include "document/block_store.h"
+#include "document/live_session.h"
+#include "evidence/call_tree.h"
+#include "evidence/evidence_area.h"
+#include "evidence/footsteps.h"
+#include "evidence/functions_table.h"
+#include "evidence/packet_table.h"
+#include "evidence/source_view.h"
+#include "evidence/trace_table.h"
+#include "figures/measures.h"
+#include "lanes/lanes.h"
+#include "navigate/navigator.h"
+#include "overview/findings_panel.h"
+#include "overview/moment_strip.h"
+#include "overview/ridge.h"
+#include "shell/arrangement.h"
+#include "shell/record_page.h"
+#include "shell/start_page.h"
+
+namespace mt::app {
+
+/// Builds the views, joins them, and says which of them stand where. What a person does with them goes through the
+/// navigator. Only the window's thread may call its members.
+class Desk : public QWidget {
+    Q_OBJECT
+  public:
+    explicit Desk(Document& document, QWidget* parent = nullptr);
+    ~Desk() override;
+
+    void open(const QString& path);
+    /// What stands on its tab, and at the corner of the window.
+    QString title() const;
+    QString file_name() const;
+    /// Whether nothing is open, being opened, or recorded here: another recording may take its place.
+    bool is_empty() const;
+
+    Document& document() { return document_; }
+    Viewpoint& viewpoint() { return view_; }
+    Navigator& navigator() { return navigator_; }
+    Lanes* lanes() const { return lanes_; }
+    Ridge* ridge() const { return ridge_; }
+    MeasuresPage* measures_page() const { return page_; }
+    MeasuresPanel* measures_panel() const { return panel_; }
+    FindingList& finding_list() { return finding_list_; }
+    FindingsPanel* findings_panel() const { return findings_; }
+    MomentStrip* moment() const { return moment_; }
+    PacketTable* events() const { return events_; }
+    PacketTable* packets() const { return packets_; }
+    TraceTable* trace_events() const { return trace_events_; }
+    Footsteps* footsteps() const { return footsteps_; }
+    FunctionsTable* functions() const { return functions_; }
+    SourceView* source() const { return source_; }
+    CallTree* call_tree() const { return call_tree_; }
+    EvidenceArea* evidence() const { return evidence_; }
+    StartPage* start_page() const { return start_; }
+    Arrangement& arrangement() { return *arrangement_; }
+    RecordPage& record() { return *record_; }
+
+    void show_measures(bool on);
+    bool measures_shown() const;
+    /// The way of each task from the recording's start to its first run. False if there is none to show.
+    bool show_start(bool on);
+    /// Steps of the core that is looked at, each equally wide, in place of time.
+    void show_even(bool on);
+    /// Everything but the lanes is folded away, or comes back.
+    void set_only_lanes(bool on);
+    bool only_lanes() const { return only_lanes_; }
+    /// The next finding (1) or the one before (-1); the first time the one that is selected already.
+    void walk_findings(int step);
+    void set_ruler_end(bool is_a);
+    void save_csv(const QString& path);
+
+  signals:
+    void told(const QString& text, bool bad);
+    /// What was told before is of no matter any more.
+    void quieted();
+    /// Its title, what it is busy with, or what can be done with it has changed.
+    void renewed();
+    /// A person wants the table that the page of measures shows as a file.
+    void csv_wanted();
+    /// A file was opened or saved: worth offering again.
+    void used(const QString& path);
+
+  private:
+    friend class RecordPage;
+    void build();
+    void join_document();
+    void join_views();
+    void opened();
+    void finished();
+    /// The stack's page: lanes, measures, the form of a recipe, or what to do while nothing is open.
+    void show_page(QWidget* page);
+    QString kind() const;
+
+    Document& document_;
+    Viewpoint view_;
+    Navigator navigator_{document_, view_};
+    FindingList finding_list_{document_};
+    BlockStore store_;
+    Ridge* ridge_;
+    Lanes* lanes_;
+    FindingsPanel* findings_;
+    MeasuresPanel* panel_;
+    MeasuresPage* page_;
+    MomentStrip* moment_;
+    PacketTable *events_, *packets_;
+    TraceTable* trace_events_;
+    Footsteps* footsteps_;
+    FunctionsTable* functions_;
+    SourceView* source_;
+    CallTree* call_tree_;
+    EvidenceArea* evidence_;
+    QStackedWidget* stack_;
+    StartPage* start_;
+    QSplitter *across_, *down_;
+    QWidget* upper_;
+    Arrangement* arrangement_ = nullptr;
+    RecordPage* record_ = nullptr;
+    QString opening_;  ///< what is being opened
+    bool findings_were_shown_ = true, only_lanes_ = false;
+    struct KeptPlace {
+        Time from, to, cursor;
+        Selection selection;
+    };
+    std::optional<KeptPlace> kept_place_;  ///< where to be again once the recording was decoded anew
+    bool walked_ = false;                  ///< a finding has been gone to
+};
+
+}  // namespace mt::app

@@ -84,7 +84,8 @@ int main(int argc, char** argv) {
     bool failed = false;
     const auto draw = [&] {
         const QString v = parser.value(view);
-        if (v.startsWith("finding=")) window.desk().navigator().go_to_finding(static_cast<std::size_t>(v.mid(8).toInt() - 1));
+        if (v.startsWith("finding="))
+            window.desk().navigator().go_to_finding(static_cast<std::size_t>(v.mid(8).toInt() - 1));
         if (v == "measures") window.desk().show_measures(true);
         if (v.startsWith("measures=")) {
             window.desk().show_measures(true);
@@ -104,7 +105,8 @@ int main(int argc, char** argv) {
             const bool lines = v.startsWith("lines=");
             window.desk().functions()->choose(v.section('=', 1));
             window.desk().evidence()->show_page(window.desk().footsteps());
-            window.desk().footsteps()->set_fold(lines ? mt::app::Footsteps::Fold::lines : mt::app::Footsteps::Fold::stack);
+            window.desk().footsteps()->set_fold(lines ? mt::app::Footsteps::Fold::lines
+                                                      : mt::app::Footsteps::Fold::stack);
             if (v.startsWith("even=")) window.desk().show_even(true);
         }
         if (v.startsWith("source=")) {

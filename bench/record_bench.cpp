@@ -150,7 +150,8 @@ int main(int argc, char** argv) {
     QObject::connect(&window.desk().record().live(), &mt::app::LiveSession::renewed, [&] {
         if (!window.desk().record().live().recording()) return;
         bytes = window.desk().record().live().state().bytes;
-        decoded_at_stop = window.desk().record().live().figures().empty() ? 0 : window.desk().record().live().figures()[0].decoded;
+        decoded_at_stop =
+            window.desk().record().live().figures().empty() ? 0 : window.desk().record().live().figures()[0].decoded;
     });
     QObject::connect(&window.desk().record().live(), &mt::app::LiveSession::ended, [&] { QApplication::exit(0); });
     QApplication::exec();

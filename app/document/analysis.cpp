@@ -84,17 +84,17 @@ void Analysis::follow(std::shared_ptr<const Recording> recording, std::shared_pt
     if (following_ || looked_at_.empty() || now - followed_ < kFollowEvery || !progress_) return;
     followed_ = now;
     following_ = true;
-    jobs_.add([this, recording = std::move(recording), trail = std::move(trail), kinds = looked_at_,
-               progress = progress_] {
-        const Measured of{*trail, recording->functions};
-        Figures figures;
-        for (const LaneKind* kind : kinds) figures[kind] = kind->rows(of);
-        post(progress, [this, figures = std::move(figures)]() mutable {
-            following_ = false;
-            for (auto& [kind, rows] : figures) figures_[kind] = std::move(rows);
-            emit measured();
+    jobs_.add(
+        [this, recording = std::move(recording), trail = std::move(trail), kinds = looked_at_, progress = progress_] {
+            const Measured of{*trail, recording->functions};
+            Figures figures;
+            for (const LaneKind* kind : kinds) figures[kind] = kind->rows(of);
+            post(progress, [this, figures = std::move(figures)]() mutable {
+                following_ = false;
+                for (auto& [kind, rows] : figures) figures_[kind] = std::move(rows);
+                emit measured();
+            });
         });
-    });
 }
 
 }  // namespace mt::app

@@ -60,22 +60,21 @@ void Document::start(const QString& path) {
     path_ = path;
     busy_ = true;
     emit opening(path);
-    workers_.emplace_back(
-        [this, file = path.toStdString(), turn, progress = progress_, rules = job_rules_] {
-            const auto fail = [&](const std::string& what, const std::string& advice) {
-                post(turn, [this, problem = Problem{what, file, advice}] {
-                    busy_ = false;
-                    emit failed(problem);
-                });
-            };
-            try {
-                work(file, turn, progress, rules);
-            } catch (const std::bad_alloc&) {
-                fail("not enough memory", "close other programs, or open a part of it");
-            } catch (const std::exception& e) {
-                fail(std::string("this went wrong inside: ") + e.what(), "please report it with the file");
-            }
-        });
+    workers_.emplace_back([this, file = path.toStdString(), turn, progress = progress_, rules = job_rules_] {
+        const auto fail = [&](const std::string& what, const std::string& advice) {
+            post(turn, [this, problem = Problem{what, file, advice}] {
+                busy_ = false;
+                emit failed(problem);
+            });
+        };
+        try {
+            work(file, turn, progress, rules);
+        } catch (const std::bad_alloc&) {
+            fail("not enough memory", "close other programs, or open a part of it");
+        } catch (const std::exception& e) {
+            fail(std::string("this went wrong inside: ") + e.what(), "please report it with the file");
+        }
+    });
 }
 
 // Nobody waits for this turn's result any more: neither decoding nor judging need go on.
@@ -90,7 +89,7 @@ void Document::cancel() {
 
 // On a worker: touches no member but through post().
 void Document::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
-                   const std::vector<TaskSpec>& rules) {
+                    const std::vector<TaskSpec>& rules) {
     auto recording = open_recording(path);
     if (recording && !rules.empty()) {
         auto changed = std::make_shared<Recording>(**recording);

@@ -67,8 +67,7 @@ std::optional<std::size_t> FindingList::row_of(std::size_t finding) const {
 void FindingList::choose(std::size_t finding) {
     if (const auto row = row_of(finding); row) {
         const auto& members = rows_[*row].members;
-        rows_[*row].at =
-            static_cast<std::size_t>(std::find(members.begin(), members.end(), finding) - members.begin());
+        rows_[*row].at = static_cast<std::size_t>(std::find(members.begin(), members.end(), finding) - members.begin());
     }
 }
 

@@ -427,7 +427,7 @@ void Footsteps::paintEvent(QPaintEvent*) {
     if (row_count() == 0) {
         p.drawText(viewport()->rect(), Qt::AlignCenter,
                    document_.trail() && !document_.busy() ? tr("This recording holds no instruction trace.")
-                                                        : tr("Executed instructions come here."));
+                                                          : tr("Executed instructions come here."));
         return;
     }
     const auto widths = columns();
@@ -473,7 +473,7 @@ void Footsteps::paint_stack(QPainter& p) {
         const QStringList cells = frame_texts(frames_[i]);
         int x = 12;
         for (std::size_t c = 0; c < widths.size(); ++c) {
-        if (widths[c] == 0) continue;
+            if (widths[c] == 0) continue;
             p.setFont(c == 3 ? fixed_font(11) : text_font(c == 5 ? 12 : 11, c == 5 && !frames_[i].inlined));
             p.setPen(c == 5 ? frames_[i].handler ? t.interrupt : t.text : t.second);
             const QRect cell(x, y, widths[c] - 8, kRow);
@@ -504,7 +504,7 @@ void Footsteps::paint_rows(QPainter& p) {
         const StepLine* l = line(row.first);
         int x = 12;
         for (std::size_t c = 0; c < widths.size(); ++c) {
-        if (widths[c] == 0) continue;
+            if (widths[c] == 0) continue;
             const bool fixed = (c == 3 && fold_ == Fold::instructions) || (c == 4 && fold_ != Fold::functions);
             p.setFont(fixed ? fixed_font(11) : text_font(11));
             p.setPen(c <= 2 || c == 6 || (c == 3 && fold_ != Fold::instructions) ? t.second : t.text);

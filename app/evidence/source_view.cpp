@@ -162,13 +162,11 @@ SourceView::SourceView(Document& document, QWidget* parent) : QWidget(parent), d
     place_->setFont(text_font(11));
     mixed_ = button(tr("Disassembly"), tr("Show each line's instructions below it"), "source_mixed");
     mixed_->setCheckable(true);
-    previous_ =
-        button("‹", tr("To the previous execution of this line (Ctrl+Up)"), "source_previous");
+    previous_ = button("‹", tr("To the previous execution of this line (Ctrl+Up)"), "source_previous");
     next_ = button("›", tr("To the next execution of this line (Ctrl+Down)"), "source_next");
     previous_->setShortcut(Qt::CTRL | Qt::Key_Up);
     next_->setShortcut(Qt::CTRL | Qt::Key_Down);
-    find_ = button(tr("Find…"), tr("Show where this file lies; others named alike are found with it"),
-                   "source_find");
+    find_ = button(tr("Find…"), tr("Show where this file lies; others named alike are found with it"), "source_find");
     message_ = new QLabel;
     message_->setObjectName("source_message");
     message_->setWordWrap(true);

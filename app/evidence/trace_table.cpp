@@ -27,7 +27,8 @@ QStringList cells_of(const TraceEventText& e) {
 }
 }  // namespace
 
-TraceTable::TraceTable(Document& document, Viewpoint& view, QWidget* parent) : RowTable(view, parent), document_(document) {
+TraceTable::TraceTable(Document& document, Viewpoint& view, QWidget* parent)
+    : RowTable(view, parent), document_(document) {
     setAccessibleName(tr("Events of the operating system"));
     connect(&document, &Document::opened, this, [this] { use_stream(0); });
     connect(&document, &Document::grew, this, [this] { renew(); });
@@ -146,7 +147,7 @@ void TraceTable::paintEvent(QPaintEvent*) {
         p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter,
                    document_.live()   ? tr("Events are listed here once the recording is finished.")
                    : document_.busy() ? tr("Nothing decoded yet.")
-                                     : tr("No event was recorded."));
+                                      : tr("No event was recorded."));
         return;
     }
     const std::uint64_t top = top_row();

@@ -178,21 +178,22 @@ void MeasuresPanel::renew_why() {
     }
     tell({"<p>" + tr("comparing …") + "</p>", {}});
     explaining_ = std::make_shared<Progress>();
-    jobs_.add([this, span = *span, trail = document_.trail(), recording = document_.recording(),
-               progress = explaining_] {
-        auto why = why_longer(*recording, *trail, span, progress.get());
-        QMetaObject::invokeMethod(
-            this,
-            [this, progress, why = std::move(why)] {
-                if (progress->cancelled()) return;
-                tell(why ? why_text(*why)
-                         : PanelText{"<p>" + tr("There is nothing to compare it with: it was cut by a gap or by the "
+    jobs_.add(
+        [this, span = *span, trail = document_.trail(), recording = document_.recording(), progress = explaining_] {
+            auto why = why_longer(*recording, *trail, span, progress.get());
+            QMetaObject::invokeMethod(
+                this,
+                [this, progress, why = std::move(why)] {
+                    if (progress->cancelled()) return;
+                    tell(why ? why_text(*why)
+                             : PanelText{"<p>" +
+                                             tr("There is nothing to compare it with: it was cut by a gap or by the "
                                                 "recording's end, or there are fewer than three of its kind.") +
-                                         "</p>",
-                                     {}});
-            },
-            Qt::QueuedConnection);
-    });
+                                             "</p>",
+                                         {}});
+                },
+                Qt::QueuedConnection);
+        });
 }
 
 void MeasuresPanel::renew() {
@@ -206,7 +207,7 @@ void MeasuresPanel::renew() {
     if (lane != nullptr && (!s.span || lanes->find(*s.span) != nullptr) &&
         (s.span || s.lane.kind->lanes_are_activities()))
         row = document_.figures(*s.lane.kind,
-                               s.span ? s.lane.kind->activity_of(*document_.trail(), *s.span) : s.lane.index);
+                                s.span ? s.lane.kind->activity_of(*document_.trail(), *s.span) : s.lane.index);
     all_->setVisible(document_.trail() && !document_.busy());
     if (measuring_) measuring_->cancel();
     const bool lengths = row != nullptr && lane->levels() > 0 && spans_of(*lane) > 0 && lane->shape() != Shape::ticks;
@@ -216,9 +217,9 @@ void MeasuresPanel::renew() {
         name_->setText(lane != nullptr ? words(lane->name()) : tr("Measures"));
         sub_->setText(!document_.trail() ? tr("Figures of what is selected come here.")
                       : document_.busy() ? tr("Decoding: figures come at the end.")
-                      : lane == nullptr ? tr("Select something in the lanes.")
-                      : !s.span         ? tr("Select one of them in the lane.")
-                                        : tr("Measuring …"));
+                      : lane == nullptr  ? tr("Select something in the lanes.")
+                      : !s.span          ? tr("Select one of them in the lane.")
+                                         : tr("Measuring …"));
         figures_->clear();
     } else {
         const LaneKind& kind = *s.lane.kind;
@@ -283,7 +284,8 @@ void MeasuresPanel::renew_series(std::size_t which) {
     });
 }
 
-MeasuresPage::MeasuresPage(Document& document, Viewpoint& view, QWidget* parent) : QWidget(parent), document_(document) {
+MeasuresPage::MeasuresPage(Document& document, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), document_(document) {
     setAccessibleName(tr("Measures of everything"));
     auto* back = new QPushButton(tr("◂ Lanes"));
     back->setObjectName("back_to_lanes");

@@ -25,8 +25,9 @@ QString cell(const QString& text, bool right = true) {
 
 QString heading(const QString& text) {
     return QString("<tr><td style=\"color:%1\">%2</td>").arg(theme().second.name(), text) +
-           QString("<td align=\"right\" style=\"color:%1\">%2</td><td align=\"right\" style=\"color:%1\">%3</td>"
-                   "<td align=\"right\" style=\"color:%1\">%4</td></tr>")
+           QString(
+               "<td align=\"right\" style=\"color:%1\">%2</td><td align=\"right\" style=\"color:%1\">%3</td>"
+               "<td align=\"right\" style=\"color:%1\">%4</td></tr>")
                .arg(theme().second.name(), QObject::tr("here"), QObject::tr("typical"), QObject::tr("difference"));
 }
 
@@ -63,10 +64,11 @@ PanelText why_text(const WhyLonger& why) {
     PanelText text;
     const Time by = why.length - why.typical_length;
     text.spans.push_back(why.typical);
-    text.html = QObject::tr("<p><b>%1</b>, %2 %3 than a %4 (the median).</p>")
-                    .arg(words(duration_text(why.length)), words(duration_text(Time{std::abs(by.ps)})),
-                         by.ps < 0 ? QObject::tr("shorter") : QObject::tr("longer"),
-                         link("span:0", QObject::tr("typical one of %1").arg(words(duration_text(why.typical_length)))));
+    text.html =
+        QObject::tr("<p><b>%1</b>, %2 %3 than a %4 (the median).</p>")
+            .arg(words(duration_text(why.length)), words(duration_text(Time{std::abs(by.ps)})),
+                 by.ps < 0 ? QObject::tr("shorter") : QObject::tr("longer"),
+                 link("span:0", QObject::tr("typical one of %1").arg(words(duration_text(why.typical_length)))));
     text.html += "<table width=\"100%\" cellspacing=\"0\">" + heading(QObject::tr("time spent"));
     std::size_t rows = 0;
     for (const Spent& s : why.parts) {
@@ -78,7 +80,8 @@ PanelText why_text(const WhyLonger& why) {
         }
         if (s.on == Spent::On::call) what = counted(what, s.count_here, s.count_typical);
         text.html += "<tr>" + cell(what, false) + cell(words(duration_text(s.here))) +
-                     cell(words(duration_text(s.typical))) + cell("<b>" + signed_text(s.difference()) + "</b>") + "</tr>";
+                     cell(words(duration_text(s.typical))) + cell("<b>" + signed_text(s.difference()) + "</b>") +
+                     "</tr>";
     }
     text.html += "</table>";
     if (why.parts.size() > kMostRows)
@@ -104,12 +107,12 @@ PanelText fault_text(const Finding& f) {
     PanelText text;
     const auto row = [&](const QString& name, const std::string& value) {
         if (value.empty()) return;
-        text.html += QString("<p style=\"margin:5px 0 0 0\"><span style=\"color:%1; font-size:10px\">%2</span><br>%3</p>")
-                         .arg(theme().second.name(), name, words(value).toHtmlEscaped());
+        text.html +=
+            QString("<p style=\"margin:5px 0 0 0\"><span style=\"color:%1; font-size:10px\">%2</span><br>%3</p>")
+                .arg(theme().second.name(), name, words(value).toHtmlEscaped());
     };
     row(QObject::tr("raised by"), f.told("raised_by"));
-    if (f.known("imprecise") != nullptr)
-        row(QObject::tr("imprecise"), "unless a write before it was still on its way");
+    if (f.known("imprecise") != nullptr) row(QObject::tr("imprecise"), "unless a write before it was still on its way");
     row(QObject::tr("reported"), f.told("reported"));
     row(QObject::tr("reported value"), f.told("reported_value"));
     row(QObject::tr("stack"), f.told("stack"));
@@ -122,8 +125,7 @@ PanelText fault_text(const Finding& f) {
     text.html += QString("<p style=\"margin:8px 0 2px 0; color:%1; font-size:10px\">%2</p><table cellspacing=\"0\">")
                      .arg(theme().second.name(), QObject::tr("what led to it"));
     for (const auto& e : f.evidence)
-        text.html += "<tr>" +
-                     cell(link(QString("time:%1").arg(e.time.ps), signed_text(e.time - f.begin)), true) +
+        text.html += "<tr>" + cell(link(QString("time:%1").arg(e.time.ps), signed_text(e.time - f.begin)), true) +
                      cell(words(e.what).toHtmlEscaped(), false) + "</tr>";
     text.html += "</table>";
     return text;

@@ -99,7 +99,8 @@ void Lanes::paint_inlined(QPainter& p, const Row& row) {
 
 QString Lanes::inlined_at(const SpanRef& call, Time t) const {
     const StepTrail& steps = document_.trail()->steps[call.lane.index];
-    const auto stays = inlined_.get(document_.recording(), document_.trail(), call.lane.index, view_.from(), view_.to());
+    const auto stays =
+        inlined_.get(document_.recording(), document_.trail(), call.lane.index, view_.from(), view_.to());
     if (!stays || !steps.inlines) return {};
     for (const InlinedStay& stay : *stays) {
         if (stay.level != call.level || stay.begin > t || stay.end <= t) continue;
@@ -128,24 +129,25 @@ void Lanes::go_to_next_difference() {
     }
     if (comparing_) comparing_->cancel();
     comparing_ = std::make_shared<Progress>();
-    jobs_.add([this, call = *span, progress = comparing_, trail = document_.trail(), recording = document_.recording()] {
-        const StepTrail& t = trail->steps[call.lane.index];
-        const auto found = next_different_call(*recording, t, call.level, call.index, *progress);
-        const std::string name =
-            (*t.functions)[static_cast<std::uint32_t>(t.levels[call.level][call.index].function)].name;
-        QMetaObject::invokeMethod(
-            this,
-            [this, call, found, name, progress] {
-                if (progress != comparing_) return;
-                comparing_.reset();
-                if (document_.recording() == nullptr) return;
-                if (found)
-                    navigator_.go_to({call.lane, call.level, *found});
-                else
-                    emit missed(tr("All later calls of %1 at this depth went the same way.").arg(words(name)));
-            },
-            Qt::QueuedConnection);
-    });
+    jobs_.add(
+        [this, call = *span, progress = comparing_, trail = document_.trail(), recording = document_.recording()] {
+            const StepTrail& t = trail->steps[call.lane.index];
+            const auto found = next_different_call(*recording, t, call.level, call.index, *progress);
+            const std::string name =
+                (*t.functions)[static_cast<std::uint32_t>(t.levels[call.level][call.index].function)].name;
+            QMetaObject::invokeMethod(
+                this,
+                [this, call, found, name, progress] {
+                    if (progress != comparing_) return;
+                    comparing_.reset();
+                    if (document_.recording() == nullptr) return;
+                    if (found)
+                        navigator_.go_to({call.lane, call.level, *found});
+                    else
+                        emit missed(tr("All later calls of %1 at this depth went the same way.").arg(words(name)));
+                },
+                Qt::QueuedConnection);
+        });
 }
 
 }  // namespace mt::app

@@ -58,8 +58,7 @@ void Navigator::show(const SpanRef& ref) {
     if (lane == nullptr) return;
     const Span s = lane->span(ref.level, ref.index);
     const Time half{(view_.to() - view_.from()).ps / 2};
-    if (s.begin < view_.from() || s.end > view_.to())
-        return view_.go_to(s.begin - half, s.begin + half, s.begin, ref);
+    if (s.begin < view_.from() || s.end > view_.to()) return view_.go_to(s.begin - half, s.begin + half, s.begin, ref);
     view_.select(ref);
     view_.set_cursor(s.begin);
 }
@@ -102,8 +101,8 @@ void Navigator::go_to_involved(std::size_t finding, std::size_t which) {
     if (lane == nullptr) return;
     if (f.about && f.about->lane == id) return go_to(*f.about);
     emit arrived();
-    const auto [first, last] = lane->levels() > 0 && lane->shape() != Shape::stack ? lane->touching(0, f.begin, f.end)
-                                                                                   : Lane::Range{0, 0};
+    const auto [first, last] =
+        lane->levels() > 0 && lane->shape() != Shape::stack ? lane->touching(0, f.begin, f.end) : Lane::Range{0, 0};
     const Selection selection = first < last ? Selection(SpanRef{id, 0, lane->longest(0, first, last)}) : Selection(id);
     const Time room = std::max(Time{(f.end - f.begin).ps * 3 / 5}, Time::from_us(20));
     view_.go_to(f.begin - room, f.end + room, f.begin, selection);

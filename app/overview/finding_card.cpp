@@ -42,9 +42,8 @@ QString with_links(const QString& text, const Finding& f) {
             const qsizetype end = at + name.size();
             const bool whole = (at == 0 || !is_of_a_word(text[at - 1]) || !is_of_a_word(name[0])) &&
                                (end == text.size() || !is_of_a_word(text[end]) || !is_of_a_word(name.back()));
-            const bool taken = std::any_of(places.begin(), places.end(), [&](const Place& p) {
-                return at < p.begin + p.length && p.begin < end;
-            });
+            const bool taken = std::any_of(places.begin(), places.end(),
+                                           [&](const Place& p) { return at < p.begin + p.length && p.begin < end; });
             if (whole && !taken) places.push_back({at, name.size(), i});
         }
     }
@@ -120,9 +119,9 @@ QSize FindingCards::sizeHint(const QStyleOptionViewItem& option, const QModelInd
     fill(text, option, index);
     const auto& f = document_.findings()[list_.finding_of(static_cast<std::size_t>(index.row()))];
     const QFontMetrics title(text_font(12, true)), body(text_font(10));
-    const int h = title.boundingRect(QRect(0, 0, text_width(option) - 22, 999), Qt::TextWordWrap, words(f.title))
-                      .height() +
-                  static_cast<int>(text.size().height()) + body.height();
+    const int h =
+        title.boundingRect(QRect(0, 0, text_width(option) - 22, 999), Qt::TextWordWrap, words(f.title)).height() +
+        static_cast<int>(text.size().height()) + body.height();
     return {100, h + 30};
 }
 

@@ -251,9 +251,9 @@ void FindingsPanel::ask_mute() {
         return;
     }
     bool given = false;
-    const QString reason = QInputDialog::getText(
-        this, tr("Mute this finding"), tr("Why it needs no attention (kept with the recording):"), QLineEdit::Normal,
-        {}, &given);
+    const QString reason =
+        QInputDialog::getText(this, tr("Mute this finding"), tr("Why it needs no attention (kept with the recording):"),
+                              QLineEdit::Normal, {}, &given);
     if (!given) return;
     if (reason.trimmed().isEmpty()) {
         emit told(tr("Not muted: a reason is needed, so that others know why."), true);

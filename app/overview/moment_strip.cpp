@@ -105,7 +105,7 @@ void MomentStrip::renew() {
     if (const QString time = words(moment_text(view_.cursor())); time_->text() != time) time_->setText(time);
     links_.clear();
     const QString sentence = document_.trail() ? sentence_of(moment_pieces(*document_.trail(), view_.cursor()), links_)
-                                              : tr("nothing is open");
+                                               : tr("nothing is open");
     if (words_->text() != sentence) words_->setText(sentence);
     tell_of_more();
 }

@@ -363,7 +363,8 @@ bool Ridge::event(QEvent* e) {
         auto* help = static_cast<QHelpEvent*>(e);
         QStringList titles;
         for (const std::size_t i : findings_at(help->pos()))
-            titles << QString("%1  %2").arg(findings_.row_of(i).value_or(0) + 1).arg(words(document_.findings()[i].title));
+            titles
+                << QString("%1  %2").arg(findings_.row_of(i).value_or(0) + 1).arg(words(document_.findings()[i].title));
         if (!titles.isEmpty())
             QToolTip::showText(help->globalPos(), titles.join('\n'), this);
         else if (document_.trail())

@@ -9,9 +9,9 @@
 
 namespace mt::app {
 
-/// Timing has the lanes large, with findings and figures beside them; Code has calls and values above, and instructions,
-/// source and a third column below. Sizes, what is folded away, which page stands where and which lanes are shown is
-/// kept in the settings under the kind of recording and the name of the arrangement.
+/// Timing has the lanes large, with findings and figures beside them; Code has calls and values above, and
+/// instructions, source and a third column below. Sizes, what is folded away, which page stands where and which lanes
+/// are shown is kept in the settings under the kind of recording and the name of the arrangement.
 class Arrangement : public QObject {
     Q_OBJECT
   public:

@@ -91,9 +91,9 @@ void Commands::ask_save() {
     if (!document.recording()) return;
     QString name = QFileInfo(words(document.recording()->input)).fileName().section('.', 0, 0);
     if (name.isEmpty()) name = "recording";
-    QString path = QFileDialog::getSaveFileName(&window_, tr("Save recording as"),
-                                                QDir::current().filePath(name + ".mtrail"),
-                                                tr("Recordings (*.mtrail)"), nullptr, QFileDialog::DontConfirmOverwrite);
+    QString path =
+        QFileDialog::getSaveFileName(&window_, tr("Save recording as"), QDir::current().filePath(name + ".mtrail"),
+                                     tr("Recordings (*.mtrail)"), nullptr, QFileDialog::DontConfirmOverwrite);
     if (path.isEmpty()) return;
     if (!path.endsWith(".mtrail")) path += ".mtrail";
     bool replace = false;
@@ -143,7 +143,8 @@ void Commands::add_record() {
     auto* record = window_.menuBar()->addMenu(tr("&Record"));
     add(record, tr("Record from a &target…"), {ctrl(Qt::Key_R)},
         tr("Show the record page, where a connection is described and tried"), [this] { window_.open_recipe({}); });
-    add(record, tr("Open a r&ecipe…"), {}, tr("Record as a recipe file says"), [this] { desk().record().ask_recipe(); });
+    add(record, tr("Open a r&ecipe…"), {}, tr("Record as a recipe file says"),
+        [this] { desk().record().ask_recipe(); });
     record->addSeparator();
     start_ = add(record, tr("&Record"), {QKeySequence(Qt::Key_F5)}, tr("Run the recipe and record"),
                  [this] { desk().record().start(); });
@@ -169,7 +170,8 @@ void Commands::add_go() {
                           std::function<void()> what) { add(go, text, keys, tip, std::move(what), a_recording); };
     need(tr("&Back"), {alt(Qt::Key_Left)}, tr("To the place before"), [this] { desk().viewpoint().back(); });
     need(tr("&Forward"), {alt(Qt::Key_Right)}, tr("To the place after"), [this] { desk().viewpoint().forward(); });
-    need(tr("&Whole recording"), {QKeySequence(Qt::Key_0)}, tr("Show everything"), [this] { desk().viewpoint().fit(); });
+    need(tr("&Whole recording"), {QKeySequence(Qt::Key_0)}, tr("Show everything"),
+         [this] { desk().viewpoint().fit(); });
     add(go, tr("&Search…"), {QKeySequence::Find, QKeySequence(Qt::Key_Slash), ctrl(Qt::Key_G)},
         tr("Names, findings, events, text, commands, or a time"), [this] { window_.tools().search().begin(); });
     need(tr("Next &match"), {QKeySequence(Qt::Key_F3)}, tr("Of what was searched for last"),
@@ -182,8 +184,7 @@ void Commands::add_go() {
          [this] { desk().walk_findings(-1); });
     go->addSeparator();
     need(tr("N&ext of its kind"), {QKeySequence(Qt::Key_N)},
-         tr("Next one of what is selected: execution, job, call, hold, mark"),
-         [this] { desk().navigator().step(1); });
+         tr("Next one of what is selected: execution, job, call, hold, mark"), [this] { desk().navigator().step(1); });
     need(tr("Previous &of its kind"), {QKeySequence(Qt::Key_P)}, tr("The one before"),
          [this] { desk().navigator().step(-1); });
     need(tr("&Longest of its kind"), {QKeySequence(Qt::Key_L)}, tr("The longest of what is selected"),
@@ -323,7 +324,8 @@ void Commands::add_help() {
                "its tab: beside another<br><br>"
                "<b>Everywhere</b><br>F: next finding · A B: measuring ends at the cursor, Z: zoom to them, Esc: clear "
                "· Alt+← →: back and forward<br>"
-               "F2: timing or code · M: measures · K: legend · Space: only the lanes · Ctrl+F or /: search, F3: next match"));
+               "F2: timing or code · M: measures · K: legend · Space: only the lanes · Ctrl+F or /: search, F3: next "
+               "match"));
     });
     add(help, tr("&About"), {}, tr("Version and licence"), [this] {
         QMessageBox::about(&window_, tr("About"),

@@ -57,20 +57,19 @@ void Health::add_gaps(Desk& desk) {
     const auto around = [&desk](Time at, Time half) { desk.navigator().go_to(at - half, at + half, at); };
     for (std::size_t i = 0; i < trail->gaps.size() && i < kMostListed; ++i) {
         const Gap g = trail->gaps[i];
-        menu()->addAction(
-            tr("Gap at %1: %2, up to %3")
-                .arg(words(moment_text(g.begin)),
-                     g.kind == GapKind::overflow ? tr("overflow")
-                                                 : words(std::string(itm_damage_text(static_cast<ItmDamage>(g.reason)))),
-                     words(duration_text(g.end - g.begin))),
-            &desk, [&desk, g] {
-                const Time room = std::max(Time{(g.end - g.begin).ps / 2}, Time::from_us(50));
-                desk.navigator().go_to(g.begin - room, g.end + room, g.begin);
-            });
+        menu()->addAction(tr("Gap at %1: %2, up to %3")
+                              .arg(words(moment_text(g.begin)),
+                                   g.kind == GapKind::overflow
+                                       ? tr("overflow")
+                                       : words(std::string(itm_damage_text(static_cast<ItmDamage>(g.reason)))),
+                                   words(duration_text(g.end - g.begin))),
+                          &desk, [&desk, g] {
+                              const Time room = std::max(Time{(g.end - g.begin).ps / 2}, Time::from_us(50));
+                              desk.navigator().go_to(g.begin - room, g.end + room, g.begin);
+                          });
     }
     const auto more = [this](std::size_t all, const QString& text) {
-        if (all > kMostListed)
-            menu()->addAction(text.arg(words(count_text(all - kMostListed))))->setEnabled(false);
+        if (all > kMostListed) menu()->addAction(text.arg(words(count_text(all - kMostListed))))->setEnabled(false);
     };
     more(trail->gaps.size(), tr("and %1 more gaps"));
     const auto missing = missing_instructions(*trail);
@@ -85,10 +84,9 @@ void Health::add_notes_and_doubts(Desk& desk) {
     const auto trail = desk.document().trail();
     if (!trail->notes.empty()) menu()->addSeparator();
     for (const Note& note : trail->notes)
-        menu()->addAction(tr("Marked at %1: %2").arg(words(moment_text(note.time)), words(note.text)), &desk,
-                          [&desk, at = note.time] {
-                              desk.navigator().go_to(at - Time::from_ms(5), at + Time::from_ms(5), at);
-                          });
+        menu()->addAction(
+            tr("Marked at %1: %2").arg(words(moment_text(note.time)), words(note.text)), &desk,
+            [&desk, at = note.time] { desk.navigator().go_to(at - Time::from_ms(5), at + Time::from_ms(5), at); });
     if (!trail->doubts.empty()) menu()->addSeparator();
     for (const Doubt& d : trail->doubts) {
         const QString line = words(d.text), all = words(d.text + " " + d.advice);

@@ -175,7 +175,8 @@ void MainWindow::open_recipe(const QString& path) {
             desks_[i]->record().open(path);
             return renew();
         }
-    const QString target = desk().document().recording() ? words(desk().document().recording()->target.path) : QString();
+    const QString target =
+        desk().document().recording() ? words(desk().document().recording()->target.path) : QString();
     RecordPage& record = free_desk().record();
     record.open(path);
     if (path.isEmpty() && !target.isEmpty()) record.form()->show_target(target);

@@ -134,8 +134,8 @@ void RecordPage::renewed() {
         std::optional<Time> horizon = desk_.view_.end();
         if (s.planned_s) {
             horizon = Time::from_ns(*s.planned_s * 1e9);
-            to_come = tr("%1 to go · %2")
-                          .arg(tr("%1 s").arg(std::max(0.0, *s.planned_s - s.elapsed_s), 0, 'f', 1), to_come);
+            to_come =
+                tr("%1 to go · %2").arg(tr("%1 s").arg(std::max(0.0, *s.planned_s - s.elapsed_s), 0, 'f', 1), to_come);
         } else {
             horizon = Time{desk_.view_.end().ps / 8 * 9};
             to_come.clear();

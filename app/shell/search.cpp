@@ -47,7 +47,8 @@ void Search::renew() {
             heading->setForeground(theme().second);
             hit_of_row_.push_back(-1);
         }
-        auto* item = new QListWidgetItem("   " + hit.text + (hit.detail.isEmpty() ? QString() : "    " + hit.detail), list_);
+        auto* item =
+            new QListWidgetItem("   " + hit.text + (hit.detail.isEmpty() ? QString() : "    " + hit.detail), list_);
         item->setFont(text_font(12));
         hit_of_row_.push_back(static_cast<int>(i));
     }
@@ -102,8 +103,9 @@ QStringList Search::listed() const {
     if (list_->isHidden()) return all;
     for (int i = 0; i < list_->count(); ++i) {
         const int hit = hit_of_row_[static_cast<std::size_t>(i)];
-        all << (hit < 0 ? list_->item(i)->text()
-                        : hits_[static_cast<std::size_t>(hit)].text + " | " + hits_[static_cast<std::size_t>(hit)].detail);
+        all << (hit < 0
+                    ? list_->item(i)->text()
+                    : hits_[static_cast<std::size_t>(hit)].text + " | " + hits_[static_cast<std::size_t>(hit)].detail);
     }
     return all;
 }

@@ -73,9 +73,9 @@ void add_findings(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
     for (std::size_t i = 0; i < findings.size(); ++i) {
         const Finding& f = findings[i];
         if (!fit(words(f.title), wanted) && !fit(words(f.cause), wanted)) continue;
-        found.push_back({3,
-                         {QObject::tr("Findings"), words(f.title), words(moment_text(f.begin)),
-                          [&desk, i](bool) { desk.navigator().go_to_finding(i); }}});
+        found.push_back({3, {QObject::tr("Findings"), words(f.title), words(moment_text(f.begin)), [&desk, i](bool) {
+                                 desk.navigator().go_to_finding(i);
+                             }}});
     }
     keep_best(found, all);
 }
@@ -84,9 +84,10 @@ void add_notes(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
     std::vector<Ranked> found;
     for (const Note& note : desk.document().trail()->notes)
         if (fit(words(note.text), wanted))
-            found.push_back({3,
-                             {QObject::tr("Marks made while recording"), words(note.text), words(moment_text(note.time)),
-                              [&desk, t = note.time](bool) { desk.navigator().go_to(t); }}});
+            found.push_back(
+                {3,
+                 {QObject::tr("Marks made while recording"), words(note.text), words(moment_text(note.time)),
+                  [&desk, t = note.time](bool) { desk.navigator().go_to(t); }}});
     keep_best(found, all);
 }
 
@@ -96,7 +97,9 @@ void add_pages(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
     for (EvidencePage* page : desk.evidence()->pages()) {
         if (!page->can_find() || !page->has_something()) continue;
         all.push_back({page == front ? 4 : 5,
-                       {QObject::tr("Next in the recording"), QObject::tr("“%1” in %2").arg(wanted, page->title()), {},
+                       {QObject::tr("Next in the recording"),
+                        QObject::tr("“%1” in %2").arg(wanted, page->title()),
+                        {},
                         [&desk, page, wanted](bool forwards) {
                             desk.evidence()->show();
                             desk.evidence()->show_page(page->widget());

@@ -71,9 +71,9 @@ void ToolBar::show_of(Desk& desk) {
 
 void ToolBar::show_progress() {
     progress_->setValue(static_cast<int>(desk_->document().progress() * 1000));
-    if (desk_->document().busy()) QTimer::singleShot(80, progress_, [this] {
-            progress_->setValue(static_cast<int>(desk_->document().progress() * 1000));
-        });
+    if (desk_->document().busy())
+        QTimer::singleShot(80, progress_,
+                           [this] { progress_->setValue(static_cast<int>(desk_->document().progress() * 1000)); });
 }
 
 }  // namespace mt::app

@@ -13,7 +13,7 @@ namespace mt {
 
 /// What is muted: every finding of that kind that names all of these. What is empty restricts nothing.
 struct Mute {
-    std::string kind;             ///< as `find --json` says it
+    std::string kind;  ///< as `find --json` says it
     std::string core;
     std::vector<std::string> of;  ///< names of activities
     std::string reason;           ///< never empty

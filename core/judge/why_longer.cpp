@@ -51,8 +51,8 @@ void spent_in_call(Sums& sums, const Lane& lane, const SpanRef& ref) {
         for (std::size_t i = first; i < last; ++i) {
             const Span c = lane.span(level, i);
             const Time time = std::min(c.end, s.end) - std::max(c.begin, s.begin);
-            add(sums, (c.flags & Span::kHandler) != 0 ? Spent::On::handler : Spent::On::call, lane.label(level, i), time,
-                SpanRef{ref.lane, level, i});
+            add(sums, (c.flags & Span::kHandler) != 0 ? Spent::On::handler : Spent::On::call, lane.label(level, i),
+                time, SpanRef{ref.lane, level, i});
             if (time.ps > 0) below += time;
         }
     }
@@ -75,7 +75,8 @@ void add_holders(Sums& sums, const Trail& trail, std::size_t core, Time from, Ti
         std::size_t i = runs.partition_point([from](const CoreRun& r) { return !(from < r.begin); });
         for (i = i == 0 ? 0 : i - 1; i < runs.size() && runs[i].begin < to; ++i) {
             if (runs[i].who >= trail.tasks.tasks.size()) continue;
-            const Time begin = std::max(from, runs[i].begin), end = i + 1 < runs.size() ? std::min(to, runs[i + 1].begin) : to;
+            const Time begin = std::max(from, runs[i].begin),
+                       end = i + 1 < runs.size() ? std::min(to, runs[i + 1].begin) : to;
             const Time handlers = trail.cores[core].handler_time(begin, end);
             add(sums, Spent::On::held_off, trail.tasks.tasks[runs[i].who].name, end - begin - handlers);
             left = left - (end - begin - handlers);

@@ -348,9 +348,11 @@ Json findings_json(const std::vector<Finding>& findings, const Muted& muted) {
 }
 
 std::string findings_text(const std::vector<Finding>& findings, std::size_t muted) {
-    const std::string more =
-        muted == 0 ? std::string() : plural(muted, "finding is muted", "findings are muted") + ": --all shows them too\n";
-    if (findings.empty()) return muted == 0 ? "Nothing unusual found.\n" : "Nothing unusual found but what is muted.\n" + more;
+    const std::string more = muted == 0
+                                 ? std::string()
+                                 : plural(muted, "finding is muted", "findings are muted") + ": --all shows them too\n";
+    if (findings.empty())
+        return muted == 0 ? "Nothing unusual found.\n" : "Nothing unusual found but what is muted.\n" + more;
     constexpr std::size_t kMostPlaces = 5;
     std::string out;
     std::size_t n = 0;

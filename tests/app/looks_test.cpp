@@ -30,7 +30,8 @@ TEST(Theme, TextIsLegibleByDayAndByNight) {
         const Theme& t = theme();
         for (const QColor& back : {t.window, t.panel}) {
             EXPECT_GE(contrast(t.text, back), 4.5);
-            EXPECT_GE(contrast(t.second, back), 4.5) << t.second.name().toStdString() << " on " << back.name().toStdString();
+            EXPECT_GE(contrast(t.second, back), 4.5)
+                << t.second.name().toStdString() << " on " << back.name().toStdString();
         }
         EXPECT_GE(contrast(t.text, t.selected), 4.5) << "on a selected row";
         EXPECT_GE(contrast(t.finding, t.panel), 3.0) << "a shape, not text";
@@ -46,7 +47,11 @@ int count_near(const QImage& image, const QColor& wanted, const QRect& area) {
     for (int y = inside.top(); y <= inside.bottom(); ++y)
         for (int x = inside.left(); x <= inside.right(); ++x) {
             const QColor c = image.pixelColor(x, y);
-            n += std::abs(c.red() - wanted.red()) + std::abs(c.green() - wanted.green()) + std::abs(c.blue() - wanted.blue()) < 24 ? 1 : 0;
+            n += std::abs(c.red() - wanted.red()) + std::abs(c.green() - wanted.green()) +
+                             std::abs(c.blue() - wanted.blue()) <
+                         24
+                     ? 1
+                     : 0;
         }
     return n;
 }
@@ -88,7 +93,12 @@ class Looks : public ::testing::Test {
         QTest::qWait(80);
         return window.desk().lanes()->grab().toImage();
     }
-    QRect row(unsigned number) { return window.desk().lanes()->row_rect(interrupt_lane(0, *window.document().trail()->cores[0].lane_index(number))).toRect(); }
+    QRect row(unsigned number) {
+        return window.desk()
+            .lanes()
+            ->row_rect(interrupt_lane(0, *window.document().trail()->cores[0].lane_index(number)))
+            .toRect();
+    }
     MainWindow window;
 };
 
@@ -99,7 +109,8 @@ TEST_F(Looks, TheLateInterruptShowsItsWaitItsEntryAndWhoRan) {
     const QImage image = lanes();
     EXPECT_GT(count_near(image, theme().finding, row(16)), 60) << "the line from when it was due";
     EXPECT_GT(count_near(image, theme().interrupt, row(16)), 60) << "the execution itself";
-    EXPECT_GT(count_near(image, theme().land, window.desk().lanes()->row_rect({&threads_kind(), 0}).toRect()), 3000) << "thread mode had the core";
+    EXPECT_GT(count_near(image, theme().land, window.desk().lanes()->row_rect({&threads_kind(), 0}).toRect()), 3000)
+        << "thread mode had the core";
     EXPECT_EQ(count_near(image, theme().finding, row(17)), 0) << "nothing loud elsewhere";
 }
 

@@ -95,23 +95,27 @@ TEST_F(RecordingPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
     EXPECT_TRUE(window->desk().record().strip()->text().startsWith("ready: the recording will be saved as"))
         << window->desk().record().strip()->text().toStdString();
     QTest::keyClick(window.get(), Qt::Key_F5);
-    ASSERT_TRUE(wait_for([&] { return window->desk().record().live().recording() && window->desk().lanes()->isVisible(); }));
+    ASSERT_TRUE(
+        wait_for([&] { return window->desk().record().live().recording() && window->desk().lanes()->isVisible(); }));
     ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > Time::from_ms(900); }));
     EXPECT_TRUE(window->desk().viewpoint().following());
     EXPECT_TRUE(window->desk().record().stations()->station_text(RunState::check_image).contains("matches memory"));
     EXPECT_TRUE(window->desk().record().stations()->station_text(RunState::run_to).contains("main.c:5"));
     EXPECT_TRUE(sane().contains("main: ITM | synchronised")) << sane().toStdString();
     EXPECT_TRUE(sane().contains("0 bad bytes")) << sane().toStdString();
-    EXPECT_TRUE(window->desk().record().strip()->text().contains("all of it decoded")) << window->desk().record().strip()->text().toStdString();
+    EXPECT_TRUE(window->desk().record().strip()->text().contains("all of it decoded"))
+        << window->desk().record().strip()->text().toStdString();
     const QRectF row =
         window->desk().lanes()->row_rect(interrupt_lane(0, *window->document().trail()->cores[0].lane_index(17)));
     EXPECT_GT(row.height(), 20) << "STEP_TIMER has a lane while the recording grows";
-    ASSERT_TRUE(wait_for([&] { return !window->desk().record().live().active() && window->document().findings().size() > 0; }));
+    ASSERT_TRUE(
+        wait_for([&] { return !window->desk().record().live().active() && window->document().findings().size() > 0; }));
     EXPECT_TRUE(window->desk().findings_panel()->isVisible());
     EXPECT_TRUE(window->desk().record().stations()->station_text(RunState::stop).contains("the time was up"));
     EXPECT_EQ(window->document().findings()[0].kind, FindingKind::fault);
     EXPECT_TRUE(std::filesystem::exists(folder / "test-1.mtrail/trail.toml"));
-    EXPECT_TRUE(window->desk().record().strip()->text().contains("saved as")) << window->desk().record().strip()->text().toStdString();
+    EXPECT_TRUE(window->desk().record().strip()->text().contains("saved as"))
+        << window->desk().record().strip()->text().toStdString();
     click("record_close");
     EXPECT_TRUE(window->desk().evidence()->isVisible());
     EXPECT_FALSE(window->desk().record().strip()->isVisible());
@@ -146,7 +150,8 @@ TEST_F(RecordingPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
     EXPECT_GT(before, 20'000U);
     EXPECT_TRUE(sane().contains("cop: E-Trace | synchronised")) << sane().toStdString();
     ASSERT_TRUE(wait_for([&] { return steps() > before + 50'000; }));
-    EXPECT_GT(window->desk().lanes()->span_rect(call_ref(0, 1, 0)).height(), 8) << "the outermost calls are drawn though they last";
+    EXPECT_GT(window->desk().lanes()->span_rect(call_ref(0, 1, 0)).height(), 8)
+        << "the outermost calls are drawn though they last";
     stop_and_keep();
     ASSERT_TRUE(wait_for([&] { return !window->document().busy() && window->document().trail()->complete; }));
     EXPECT_GT(window->document().trail()->steps.at(0).tallies.size(), 10U);
@@ -161,7 +166,8 @@ TEST_F(RecordingPage, HoldingThePictureHoldsOnlyThePicture) {
     QTest::qWait(150);  // what was on its way
     const Time end = window->desk().viewpoint().end();
     const auto bytes = window->desk().record().live().state().bytes;
-    ASSERT_TRUE(wait_for([&] { return window->desk().record().live().state().bytes > bytes + 50'000; })) << "recording goes on";
+    ASSERT_TRUE(wait_for([&] { return window->desk().record().live().state().bytes > bytes + 50'000; }))
+        << "recording goes on";
     EXPECT_EQ(window->desk().viewpoint().end(), end);
     QTest::keyClick(window->desk().lanes(), Qt::Key_Space);
     ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > end; }));
@@ -225,8 +231,9 @@ TEST_F(RecordingPage, TenFastClicksOnRecordMakeOneRecording) {
     write_recipe(both(board), "[record]\nseconds = 1\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));
     for (int i = 0; i < 10; ++i) QTest::keyClick(window.get(), Qt::Key_F5);
-    ASSERT_TRUE(wait_for(
-        [&] { return window->document().recording() && !window->desk().record().live().active() && !window->document().busy(); }));
+    ASSERT_TRUE(wait_for([&] {
+        return window->document().recording() && !window->desk().record().live().active() && !window->document().busy();
+    }));
     EXPECT_TRUE(std::filesystem::exists(folder / "test-1.mtrail"));
     EXPECT_FALSE(std::filesystem::exists(folder / "test-2.mtrail"));
 }

@@ -87,7 +87,8 @@ TEST_F(StepsPage, AFunctionLeftOutHandsItsShareToTheOthers) {
     window->desk().functions()->leave_out("idle_task", true);
     EXPECT_EQ(table->model()->index(0, 4).data().toString(), "0.000 %");
     EXPECT_GT(table->model()->index(1, 4).data(FunctionModel::kSortRole).toDouble(), 0.15);
-    EXPECT_TRUE(window->desk().functions()
+    EXPECT_TRUE(window->desk()
+                    .functions()
                     ->findChild<QLabel*>("functions_hint")
                     ->text()
                     .contains("Left out of the shares: idle_task"));
@@ -172,7 +173,8 @@ TEST_F(StepsPage, FootstepsFollowTheCursorAndLeadIt) {
     window->desk().evidence()->show_page(window->desk().footsteps());
     choose("refraction");
     const CallSpan call = span(*selected(*window));
-    ASSERT_TRUE(QTest::qWaitFor([&] { return window->desk().footsteps()->current() == std::uint64_t{call.step}; }, 5000));
+    ASSERT_TRUE(
+        QTest::qWaitFor([&] { return window->desk().footsteps()->current() == std::uint64_t{call.step}; }, 5000));
     ASSERT_TRUE(rows_arrive());
     const QStringList first = window->desk().footsteps()->texts(call.step);
     EXPECT_EQ(first[4], "refraction");
@@ -364,10 +366,13 @@ TEST_F(StepsPage, TheSourceShowsTheLineThatRunsWithItsCounts) {
     window->desk().evidence()->show_page(window->desk().source());
     choose("refraction");
     SourceText* text = window->desk().source()->text();
-    const auto at_function = [&] { return text->marked() && window->desk().source()->files()->currentText() == "axis.c"; };
+    const auto at_function = [&] {
+        return text->marked() && window->desk().source()->files()->currentText() == "axis.c";
+    };
     ASSERT_TRUE(QTest::qWaitFor(at_function, 5000));
     // The firmware's sources are not here: its instructions stand for them, and it says how to find the text.
-    EXPECT_TRUE(window->desk().source()->message().contains("Press “Find…”")) << window->desk().source()->message().toStdString();
+    EXPECT_TRUE(window->desk().source()->message().contains("Press “Find…”"))
+        << window->desk().source()->message().toStdString();
     const Function* refraction = nullptr;
     for (std::uint32_t f = 0; f < steps().functions->size(); ++f)
         if ((*steps().functions)[f].name == "refraction") refraction = &(*steps().functions)[f];

@@ -362,7 +362,8 @@ TEST_F(TasksWindow, OverTimeShowsRunningTimeHeldUpTimeAndLoad) {
     EXPECT_GT(window_length.ps, 0);
     EXPECT_LE(window.document().trail()->end.ps / window_length.ps, 120);
     QTest::mouseClick(plot->findChild<QWidget*>(), Qt::LeftButton, {}, plot->rect().center());
-    EXPECT_EQ(window.desk().viewpoint().to() - window.desk().viewpoint().from(), window_length) << "a click shows that window";
+    EXPECT_EQ(window.desk().viewpoint().to() - window.desk().viewpoint().from(), window_length)
+        << "a click shows that window";
     window.desk().viewpoint().select(interrupt_lane(0, 0));
     EXPECT_EQ(choice->itemText(1), "over time: own time") << "an interrupt has other lengths than a task";
     EXPECT_EQ(choice->count(), 3);

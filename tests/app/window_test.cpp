@@ -107,8 +107,7 @@ TEST_F(Window, OpensTheDemonstrationOnTheWhole) {
     EXPECT_EQ(window->desk().findings_panel()->list()->model()->rowCount(), 5);
     EXPECT_EQ(window->health_text(), "20.000 s · 2 cores · complete except for 1 gap (3.14 ms) · clock agrees");
     EXPECT_EQ(window->windowTitle(), "Larkspur night 3 – Mindful Trail");
-    EXPECT_LT(lanes()->row_rect(lane(16)).top(), lanes()->row_rect(lane(17)).top())
-        << "ENC_INDEX above STEP_TIMER";
+    EXPECT_LT(lanes()->row_rect(lane(16)).top(), lanes()->row_rect(lane(17)).top()) << "ENC_INDEX above STEP_TIMER";
     EXPECT_LT(lanes()->row_rect(lane(17)).top(), lanes()->row_rect(lane(15)).top()) << "SysTick below";
 }
 
@@ -147,13 +146,15 @@ TEST_F(Window, AClickOnTheLateFindingLeadsToItsEntry) {
     EXPECT_EQ(view().cursor(), entry);
     EXPECT_NEAR(entry.seconds(), 9.8244, 0.0001);
     EXPECT_LT(view().to() - view().from(), Time::from_us(400)) << "close enough to see it";
-    EXPECT_NE(window->desk().moment()->text().indexOf("ENC_INDEX entered"), -1) << window->desk().moment()->text().toStdString();
+    EXPECT_NE(window->desk().moment()->text().indexOf("ENC_INDEX entered"), -1)
+        << window->desk().moment()->text().toStdString();
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "ENC_INDEX");
     // The evidence follows: the current row is the entry.
     QStringList row;
     EXPECT_TRUE(QTest::qWaitFor([&] {
-        row = window->desk().events()->current_row() ? window->desk().events()->row_text(*window->desk().events()->current_row())
-                                              : QStringList();
+        row = window->desk().events()->current_row()
+                  ? window->desk().events()->row_text(*window->desk().events()->current_row())
+                  : QStringList();
         return row.mid(0, 3) == QStringList{"9.824 411 167 s", "entered", "ENC_INDEX"};
     })) << row.join(" | ").toStdString();
 }
@@ -171,7 +172,8 @@ TEST_F(Window, TheFindingKeyWalksThemAll) {
     EXPECT_EQ(tasks.task_name(static_cast<std::uint32_t>(view().selection().lane.index)), "clock")
         << "who waited for the lock";
     EXPECT_GT(lanes()->row_rect(view().selection().lane).height(), 20);
-    EXPECT_NE(window->desk().moment()->text().indexOf("held by focus"), -1) << window->desk().moment()->text().toStdString();
+    EXPECT_NE(window->desk().moment()->text().indexOf("held by focus"), -1)
+        << window->desk().moment()->text().toStdString();
     EXPECT_EQ(window->findChild<QLabel*>("measures_name")->text(), "clock");
     QTest::keyClick(lanes(), Qt::Key_F);
     QTest::keyClick(lanes(), Qt::Key_F);
@@ -562,8 +564,9 @@ TEST_F(Window, SmallAndLargeWindowsKeepEverythingInside) {
         window->resize(size);
         QTest::qWait(30);
         EXPECT_EQ(window->size(), size) << "no part asks for more room";
-        for (QWidget* part : {static_cast<QWidget*>(lanes()), static_cast<QWidget*>(window->desk().ridge()),
-                              static_cast<QWidget*>(window->desk().moment()), static_cast<QWidget*>(window->desk().events())}) {
+        for (QWidget* part :
+             {static_cast<QWidget*>(lanes()), static_cast<QWidget*>(window->desk().ridge()),
+              static_cast<QWidget*>(window->desk().moment()), static_cast<QWidget*>(window->desk().events())}) {
             EXPECT_GT(part->height(), 20);
             EXPECT_TRUE(window->rect().contains(QRect(part->mapTo(window.get(), QPoint(0, 0)), part->size())))
                 << part->accessibleName().toStdString() << " at " << size.width();
@@ -789,8 +792,8 @@ TEST_F(Window, NamesAndTimesInAFindingsTextAreLinks) {
     bool went = false;
     for (int y = card.top() + 30; y < card.bottom() && !went; y += 5)
         for (int x = card.left() + 14; x < card.right() - 10 && !went; x += 6) {
-            QMouseEvent move(QEvent::MouseMove, QPointF(x, y), list->viewport()->mapToGlobal(QPointF(x, y)), Qt::NoButton,
-                             Qt::NoButton, Qt::NoModifier);
+            QMouseEvent move(QEvent::MouseMove, QPointF(x, y), list->viewport()->mapToGlobal(QPointF(x, y)),
+                             Qt::NoButton, Qt::NoButton, Qt::NoModifier);
             QApplication::sendEvent(list->viewport(), &move);
             if (list->viewport()->cursor().shape() != Qt::PointingHandCursor) continue;
             QTest::mouseClick(list->viewport(), Qt::LeftButton, {}, QPoint(x, y));

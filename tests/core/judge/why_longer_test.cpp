@@ -10,7 +10,7 @@
 namespace mt {
 namespace {
 
-Time sum(const std::vector<Spent>& parts, Time Spent::* of) {
+Time sum(const std::vector<Spent>& parts, Time Spent::*of) {
     Time all{};
     for (const Spent& s : parts) all += s.*of;
     return all;
@@ -57,8 +57,8 @@ TEST(WhyLonger, APartOfACallIsWhatItCalledWhatPreemptedItAndItsOwnLines) {
     ASSERT_FALSE(why->lines.empty());
     Time own{};
     for (const LineSpent& l : why->lines) own += l.here;
-    const auto itself = std::find_if(why->parts.begin(), why->parts.end(),
-                                     [](const Spent& s) { return s.on == Spent::On::itself; });
+    const auto itself =
+        std::find_if(why->parts.begin(), why->parts.end(), [](const Spent& s) { return s.on == Spent::On::itself; });
     ASSERT_NE(itself, why->parts.end());
     EXPECT_NEAR(own.us(), itself->here.us(), 0.3);
     EXPECT_NE(why->lines[0].file.find("axis.c"), std::string::npos);

@@ -160,12 +160,14 @@ CallTree::CallTree(Document& document, QWidget* parent)
     walk_->addItems({tr("from the start down"), tr("who calls"), tr("whom calls")});
     function_edit_ = new QLineEdit;
     function_edit_->setObjectName("call_function");
+    function_edit_->setAccessibleName(tr("Function whose callers or callees are shown"));
     function_edit_->setPlaceholderText(tr("function"));
     function_edit_->setMaximumWidth(220);
     hint_ = new QLabel;
     hint_->setFont(text_font(11));
     view_ = new QTreeView;
     view_->setObjectName("call_tree");
+    view_->setAccessibleName(tr("Call tree"));
     view_->setModel(model_);
     view_->setUniformRowHeights(true);
     view_->setAlternatingRowColors(true);

@@ -28,6 +28,8 @@ struct Figure {
     const char *heading, *meaning;
     QString (*text)(const FunctionRow&);
     double (*value)(const FunctionRow&);  ///< null: sorted by the text
+    const char* unit = "";                ///< of the plain value
+    bool shares = false;                  ///< `value` is a part of a whole
 };
 
 double in_ns(const std::optional<Time>& t) { return t ? t->ns() : -1; }
@@ -55,25 +57,25 @@ const std::vector<Figure>& figures() {
              return r.inlined ? QStringLiteral("–")
                               : (r.sampled ? QStringLiteral("≈ ") : QString()) + words(duration_text(r.own));
          },
-         [](const Row& r) { return r.own.ns(); }},
-        {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of all functions that are not left out"),
+         [](const Row& r) { return r.own.ns(); }, "ns"},
+        {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of all functions that are not excluded"),
          [](const Row& r) {
              if (r.inlined) return QStringLiteral("–");
              QString text = words(share_text(r.share));
              if (r.sampled) text.replace(QStringLiteral(" %"), QString(" ± %1 %").arg(r.share_error * 100, 0, 'f', 2));
              return text;
          },
-         [](const Row& r) { return r.share; }},
+         [](const Row& r) { return r.share; }, "%", true},
         {QT_TR_NOOP("inclusive"), QT_TR_NOOP("time in it and in what it called, with handlers that preempted it"),
          [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(duration_text(r.total)); },
-         [](const Row& r) { return r.total.ns(); }},
-        {QT_TR_NOOP("least"), QT_TR_NOOP("shortest whole call, inclusive"),
-         [](const Row& r) { return length(r.least); }, [](const Row& r) { return in_ns(r.least); }},
+         [](const Row& r) { return r.total.ns(); }, "ns"},
+        {QT_TR_NOOP("min"), QT_TR_NOOP("shortest whole call, inclusive"), [](const Row& r) { return length(r.least); },
+         [](const Row& r) { return in_ns(r.least); }, "ns"},
         {QT_TR_NOOP("mean"), QT_TR_NOOP("mean of whole calls"), [](const Row& r) { return length(r.mean); },
-         [](const Row& r) { return in_ns(r.mean); }},
-        {QT_TR_NOOP("greatest"), QT_TR_NOOP("longest whole call: a double click shows it"),
-         [](const Row& r) { return length(r.greatest); }, [](const Row& r) { return in_ns(r.greatest); }},
-        {QT_TR_NOOP("left out"), QT_TR_NOOP("calls whose end was not seen, or in a stack that was switched meanwhile"),
+         [](const Row& r) { return in_ns(r.mean); }, "ns"},
+        {QT_TR_NOOP("max"), QT_TR_NOOP("longest whole call: a double click shows it"),
+         [](const Row& r) { return length(r.greatest); }, [](const Row& r) { return in_ns(r.greatest); }, "ns"},
+        {QT_TR_NOOP("excluded"), QT_TR_NOOP("calls whose end was not seen, or in a stack that was switched meanwhile"),
          [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(count_text(r.left_out)); },
          [](const Row& r) { return double(r.left_out); }},
         {QT_TR_NOOP("instructions"), QT_TR_NOOP("executed in the function itself"),
@@ -148,6 +150,11 @@ QVariant FunctionModel::data(const QModelIndex& index, int role) const {
     if (role == Qt::DisplayRole && index.column() == core_column())
         return r.core < cores_.size() ? cores_[r.core] : QString();
     if (role == Qt::DisplayRole) return f.text(r);
+    if (role == kPlainRole) {
+        if (left || index.column() == rate_column()) return {};
+        return f.value(r) < 0 ? QVariant(QString())
+                              : QVariant(QString::number(f.value(r) * (f.shares ? 100 : 1), 'g', 12));
+    }
     if (role == kSortRole) return left ? QVariant(f.text(r)) : QVariant(f.value(r));
     if (role == Qt::TextAlignmentRole) return QVariant(Qt::AlignVCenter | (left ? Qt::AlignLeft : Qt::AlignRight));
     if (role == Qt::FontRole) return index.column() == 0 ? text_font(12, true) : left ? text_font(11) : fixed_font(11);
@@ -160,6 +167,7 @@ QVariant FunctionModel::headerData(int section, Qt::Orientation orientation, int
     // Room for the arrow of the order behind figures.
     if (role == Qt::DisplayRole) return f.value == nullptr ? tr(f.heading) : tr(f.heading) + QStringLiteral("   ");
     if (role == Qt::ToolTipRole) return tr(f.meaning);
+    if (role == kUnitRole) return QString(f.unit);
     if (role == Qt::TextAlignmentRole)
         return QVariant(Qt::AlignVCenter | (f.value == nullptr ? Qt::AlignLeft : Qt::AlignRight));
     return {};
@@ -178,6 +186,7 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     setAccessibleName(tr("Functions"));
     filter_ = new QLineEdit;
     filter_->setObjectName("functions_filter");
+    filter_->setAccessibleName(tr("Filter functions by name"));
     filter_->setPlaceholderText(tr("Filter by name"));
     filter_->setClearButtonEnabled(true);
     filter_->setMaximumWidth(220);
@@ -200,7 +209,9 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     table_->verticalHeader()->setDefaultSectionSize(21);
     table_->horizontalHeader()->setHighlightSections(false);
     table_->setMinimumHeight(30);
-    table_->setContextMenuPolicy(Qt::CustomContextMenu);
+    give_table_menu(*table_, "functions");
+    disconnect(table_, &QWidget::customContextMenuRequested, nullptr, nullptr);  // it has more of its own
+    table_->setAccessibleName(tr("Functions"));
     table_->setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
     table_->setItemDelegateForColumn(FunctionModel::rate_column(), new RateBars(table_));
     table_->sortByColumn(3, Qt::DescendingOrder);
@@ -223,9 +234,6 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
         const FunctionRow& row = model_->rows()[static_cast<std::size_t>(sorted_->mapToSource(index).row())];
         if (row.count > 0) emit call_chosen(call_ref(row.steps_index, row.worst.level, row.worst.index));
     });
-    auto* copy = new QShortcut(QKeySequence::Copy, table_);
-    copy->setContext(Qt::WidgetWithChildrenShortcut);
-    connect(copy, &QShortcut::activated, this, [this] { QGuiApplication::clipboard()->setText(copied_text()); });
     renew();
 }
 
@@ -244,6 +252,7 @@ void FunctionsTable::renew() {
     const auto inlined = std::count_if(rows.begin(), rows.end(), [](const FunctionRow& r) { return r.inlined; });
     const auto called = static_cast<std::ptrdiff_t>(rows.size()) - inlined;
     model_->set(std::move(rows), trail, std::move(cores));
+    restore_columns(*table_, "functions");
     table_->resizeColumnsToContents();
     for (int c = 0; c < model_->columnCount(); ++c)
         table_->setColumnWidth(c, c == FunctionModel::rate_column()
@@ -298,7 +307,8 @@ void FunctionsTable::menu(const QPoint& at) {
     QMenu menu(this);
     menu.addAction(out ? tr("Count %1 again").arg(name) : tr("Leave %1 out of the shares").arg(name),
                    [this, name, out] { leave_out(name, !out); });
-    menu.addAction(tr("Copy as text"), [this] { QGuiApplication::clipboard()->setText(copied_text()); });
+    menu.addSeparator();
+    add_table_actions(menu, *table_, "functions");
     menu.exec(table_->viewport()->mapToGlobal(at));
 }
 
@@ -313,6 +323,6 @@ void FunctionsTable::show_function(std::size_t core, unsigned function) {
     }
 }
 
-QString FunctionsTable::copied_text() const { return table_text(*table_); }
+QString FunctionsTable::copied_text() const { return table_text(*table_, true); }
 
 }  // namespace mt::app

@@ -133,7 +133,7 @@ QStringList PacketTable::texts(const StoredBlock& block, const TimedPacket& p) c
                 value += QString("  '%1'").arg(QChar(static_cast<char16_t>(p.packet.value)));
             break;
         case ItmKind::damage:
-            value = tr("%1 bytes given up").arg(words(count_text(p.packet.length)));
+            value = tr("%1 bytes skipped (damaged)").arg(words(count_text(p.packet.length)));
             break;
         case ItmKind::counter:
         case ItmKind::extension:
@@ -152,31 +152,15 @@ QStringList PacketTable::row_text(std::uint64_t row) {
 void PacketTable::paintEvent(QPaintEvent*) {
     QPainter p(viewport());
     const Theme& t = theme();
-    p.fillRect(viewport()->rect(), t.panel);
-    p.fillRect(0, 0, viewport()->width(), kHead, t.window);
-    p.setPen(t.rule);
-    p.drawLine(0, kHead - 1, viewport()->width(), kHead - 1);
-    p.setFont(text_font(11));
-    p.setPen(t.second);
-    const QStringList heads = headings();
-    for (int c = 0, x = 12; c < heads.size(); x += widths_[static_cast<std::size_t>(c)], ++c)
-        p.drawText(QRect(x, 0, widths_[static_cast<std::size_t>(c)] - 8, kHead), Qt::AlignVCenter, heads[c]);
-    if (row_count() == 0) {
-        p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter,
-                   document_.trail() ? tr("Nothing decoded yet.") : tr("Open a recording to see what it holds."));
-        return;
-    }
-    const std::uint64_t top = top_row();
-    for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < row_count(); ++i) {
-        const std::uint64_t row = top + static_cast<std::uint64_t>(i);
-        const int y = kHead + i * kRow;
-        if (selected(row)) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
+    paint_head(p, headings(), widths_,
+               document_.trail() ? tr("Nothing decoded yet.") : tr("Open a recording to see what it holds."));
+    each_row_shown(p, [&](std::uint64_t row, int y) {
         const Found found = find(row);
         if (found.packet == nullptr) {
             p.setPen(t.second);
             p.setFont(text_font(11));
             p.drawText(QRect(12, y, 200, kRow), Qt::AlignVCenter, "…");
-            continue;
+            return;
         }
         const QStringList cells = texts(*found.block, *found.packet);
         const ItmKind kind = found.packet->packet.kind;
@@ -193,7 +177,7 @@ void PacketTable::paintEvent(QPaintEvent*) {
             const QRect cell(x, y, widths_[static_cast<std::size_t>(c)] - 8, kRow);
             p.drawText(cell, Qt::AlignVCenter, p.fontMetrics().elidedText(cells[c], Qt::ElideRight, cell.width()));
         }
-    }
+    });
 }
 
 // Scrolls to the row of the cursor's time, as soon as the block that holds it has been decoded.

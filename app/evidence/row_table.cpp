@@ -18,6 +18,20 @@ RowTable::RowTable(Viewpoint& view, QWidget* parent) : QAbstractScrollArea(paren
     });
 }
 
+void RowTable::paint_head(QPainter& p, const QStringList& headings, std::span<const int> widths, const QString& empty) {
+    const Theme& t = theme();
+    p.fillRect(viewport()->rect(), t.panel);
+    p.fillRect(0, 0, viewport()->width(), kHead, t.window);
+    p.setPen(t.rule);
+    p.drawLine(0, kHead - 1, viewport()->width(), kHead - 1);
+    p.setFont(text_font(11));
+    p.setPen(t.second);
+    int x = 12;
+    for (std::size_t c = 0; c < widths.size(); x += widths[c], ++c)
+        p.drawText(QRect(x, 0, widths[c] - 8, kHead), Qt::AlignVCenter, headings[static_cast<qsizetype>(c)]);
+    if (row_count() == 0) p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter, empty);
+}
+
 int RowTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }
 std::uint64_t RowTable::top_row() const { return scroll_.top(); }
 

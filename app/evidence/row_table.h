@@ -2,11 +2,15 @@
 #pragma once
 
 #include <optional>
+#include <span>
 
 #include <QAbstractScrollArea>
+#include <QPainter>
+#include <QStringList>
 
 #include "base/time.h"
 #include "look/long_scroll.h"
+#include "look/theme.h"
 #include "navigate/viewpoint.h"
 
 namespace mt::app {
@@ -30,6 +34,19 @@ class RowTable : public QAbstractScrollArea {
     /// Room that is shown around a row that is double clicked.
     virtual Time room() const = 0;
 
+    /// The ground, the headings at the widths of the columns, and, where there are no rows, `empty` in their place.
+    void paint_head(QPainter& p, const QStringList& headings, std::span<const int> widths, const QString& empty);
+    /// Calls `paint` with each row on the screen and where it is; what is selected has its ground.
+    template <class Paint>
+    void each_row_shown(QPainter& p, Paint paint) {
+        const std::uint64_t top = top_row(), n = row_count();
+        for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < n; ++i) {
+            const std::uint64_t row = top + static_cast<std::uint64_t>(i);
+            const QRect area(0, kHead + i * kRow, viewport()->width(), kRow);
+            if (selected(row)) p.fillRect(area, theme().selected);
+            paint(row, area.top());
+        }
+    }
     void renew();
     int rows_shown() const;
     std::uint64_t top_row() const;

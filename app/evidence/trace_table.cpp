@@ -134,33 +134,17 @@ QStringList TraceTable::row_text(std::uint64_t row) {
 void TraceTable::paintEvent(QPaintEvent*) {
     QPainter p(viewport());
     const Theme& t = theme();
-    p.fillRect(viewport()->rect(), t.panel);
-    p.fillRect(0, 0, viewport()->width(), kHead, t.window);
-    p.setPen(t.rule);
-    p.drawLine(0, kHead - 1, viewport()->width(), kHead - 1);
-    p.setFont(text_font(11));
-    p.setPen(t.second);
-    const QStringList heads = {tr("time"), tr("event"), tr("name"), tr("value"), tr("fields"), tr("offset")};
-    for (std::size_t c = 0, x = 12; c < kWidths.size(); x += static_cast<std::size_t>(kWidths[c]), ++c)
-        p.drawText(QRect(static_cast<int>(x), 0, kWidths[c] - 8, kHead), Qt::AlignVCenter, heads[static_cast<int>(c)]);
-    if (row_count() == 0) {
-        p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter,
-                   document_.live()   ? tr("Events are listed here once the recording is finished.")
-                   : document_.busy() ? tr("Nothing decoded yet.")
-                                      : tr("No event was recorded."));
-        return;
-    }
-    const std::uint64_t top = top_row();
-    for (int i = 0; i <= rows_shown() && top + static_cast<std::uint64_t>(i) < row_count(); ++i) {
-        const std::uint64_t row = top + static_cast<std::uint64_t>(i);
-        const int y = kHead + i * kRow;
-        if (selected(row)) p.fillRect(0, y, viewport()->width(), kRow, t.selected);
+    paint_head(p, {tr("time"), tr("event"), tr("name"), tr("value"), tr("fields"), tr("offset")}, kWidths,
+               document_.live()   ? tr("Events are listed here once the recording is finished.")
+               : document_.busy() ? tr("Nothing decoded yet.")
+                                  : tr("No event was recorded."));
+    each_row_shown(p, [&](std::uint64_t row, int y) {
         Rows keep;
         const TraceEventText* e = find(row, keep);
         if (e == nullptr) {
             p.setPen(t.second);
             p.drawText(QRect(12, y, 200, kRow), Qt::AlignVCenter, "…");
-            continue;
+            return;
         }
         const QStringList cells = cells_of(*e);
         const bool interrupt = e->kind.rfind("isr_", 0) == 0, lock = e->kind.rfind("mutex_", 0) == 0,
@@ -178,7 +162,7 @@ void TraceTable::paintEvent(QPaintEvent*) {
             p.drawText(cell, Qt::AlignVCenter,
                        p.fontMetrics().elidedText(cells[static_cast<int>(c)], Qt::ElideRight, cell.width()));
         }
-    }
+    });
 }
 
 void TraceTable::follow_cursor() {

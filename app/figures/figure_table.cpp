@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -40,6 +41,8 @@ QVariant FigureModel::data(const QModelIndex& index, int role) const {
     switch (role) {
         case Qt::DisplayRole:
             return words(cell_text(c));
+        case kPlainRole:
+            return words(cell_plain(c));
         case kSortRole: {
             const auto number = cell_number(c);
             return text ? QVariant(words(cell_text(c))) : QVariant(number.value_or(-1));
@@ -61,6 +64,12 @@ QVariant FigureModel::headerData(int section, Qt::Orientation orientation, int r
     const FigureInfo& f = kind_.figures()[columns_[static_cast<std::size_t>(section)]];
     if (role == Qt::DisplayRole) return words(heading_of(f));
     if (role == Qt::ToolTipRole) return words(f.meaning);
+    if (role == kUnitRole) {
+        for (const MeasuredRow& r : document_.figures(kind_))
+            if (const Cell& c = r.cells[columns_[static_cast<std::size_t>(section)]]; c.known())
+                return words(cell_unit(c));
+        return {};
+    }
     if (role == Qt::TextAlignmentRole)
         return QVariant(Qt::AlignVCenter | (is_text(section) ? Qt::AlignLeft : Qt::AlignRight));
     return {};
@@ -102,6 +111,8 @@ FigureTable::FigureTable(const LaneKind& kind, Document& document, Viewpoint& vi
     horizontalHeader()->setHighlightSections(false);
     horizontalHeader()->setSectionsMovable(true);
     setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
+    give_table_menu(*this, objectName());
+    setAccessibleName(words(kind.many()));
     const auto go = [this](const QModelIndex& index, bool leave) {
         const std::uint64_t activity = row_of(index).activity;
         if (activity == kNoActivity) return;
@@ -140,6 +151,7 @@ void FigureTable::follow() {
 void FigureTable::renew() {
     model_->renew();
     sorted_->setFilterKeyColumn(std::max(0, model_->column_of("name")));
+    restore_columns(*this, objectName());
     resizeColumnsToContents();
     for (int c = 0; c < model_->columnCount(); ++c) setColumnWidth(c, std::min(260, columnWidth(c) + 14));
 }

@@ -4,7 +4,6 @@
 #include <QGuiApplication>
 #include <QHBoxLayout>
 #include <QPushButton>
-#include <QShortcut>
 #include <QVBoxLayout>
 
 #include <algorithm>
@@ -120,7 +119,7 @@ QString MeasuresPanel::figures_text(const LaneKind& kind, const MeasuredRow& row
         if (cell == nullptr) continue;
         if (shown > 0 && shown % 3 == 0) text += "</tr><tr>";
         ++shown;
-        const bool worst = loud && f.label == "greatest";
+        const bool worst = loud && f.label == "max";
         text += QString(
                     "<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
                     "font-size:10px\">%1</span><br><b style=\"color:%4\">%2</b></td>")
@@ -296,11 +295,12 @@ MeasuresPage::MeasuresPage(Document& document, Viewpoint& view, QWidget* parent)
     choice_->setExpanding(false);
     filter_ = new QLineEdit;
     filter_->setObjectName("measures_filter");
+    filter_->setAccessibleName(tr("Filter the table by name"));
     filter_->setPlaceholderText(tr("Filter by name"));
     filter_->setClearButtonEnabled(true);
     filter_->setMaximumWidth(220);
     auto* copy = new QPushButton(tr("Copy"));
-    copy->setToolTip(tr("Copy the selected rows, or all, as text (Ctrl+C)"));
+    copy->setToolTip(tr("Copy the selected rows, or all, as plain numbers (Ctrl+C)"));
     auto* save = new QPushButton(tr("Save as CSV…"));
     auto* top = new QHBoxLayout;
     top->addWidget(back);
@@ -323,9 +323,6 @@ MeasuresPage::MeasuresPage(Document& document, Viewpoint& view, QWidget* parent)
         tables_->addWidget(t);
         connect(t, &FigureTable::span_chosen, this, &MeasuresPage::span_chosen);
         connect(filter_, &QLineEdit::textChanged, t, &FigureTable::set_filter);
-        auto* keys = new QShortcut(QKeySequence::Copy, t);
-        keys->setContext(Qt::WidgetWithChildrenShortcut);
-        connect(keys, &QShortcut::activated, this, copy_now);
     }
     connect(choice_, &QTabBar::currentChanged, tables_, &QStackedWidget::setCurrentIndex);
     auto* column = new QVBoxLayout(this);
@@ -343,6 +340,7 @@ MeasuresPage::MeasuresPage(Document& document, Viewpoint& view, QWidget* parent)
 
 // Only what the recording tells of can be chosen. Tasks come first where there are any.
 void MeasuresPage::renew_choice() {
+    if (isVisible() && document_.live()) document_.analysis().look_at(shown());
     for (std::size_t i = 0; i < all_.size(); ++i)
         choice_->setTabVisible(static_cast<int>(i), i == 0 || !document_.figures(all_[i]->kind()).empty());
     if (document_.busy()) {
@@ -370,6 +368,8 @@ void MeasuresPage::choose(std::string_view kind) {
             choice_->setCurrentIndex(static_cast<int>(i));
 }
 
-QString MeasuresPage::copied_text() const { return table_text(*qobject_cast<QTableView*>(tables_->currentWidget())); }
+QString MeasuresPage::copied_text() const {
+    return table_text(*qobject_cast<QTableView*>(tables_->currentWidget()), true);
+}
 
 }  // namespace mt::app

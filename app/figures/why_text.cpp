@@ -1,6 +1,7 @@
 #include "figures/why_text.h"
 
 #include "base/text.h"
+#include "look/html.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -8,11 +9,6 @@ namespace mt::app {
 namespace {
 
 constexpr std::size_t kMostRows = 12;
-
-QString link(const QString& to, const QString& text) {
-    return QString("<a href=\"%1\" style=\"color:%2; text-decoration:none\">%3</a>")
-        .arg(to, theme().measure.name(), text.toHtmlEscaped());
-}
 
 QString signed_text(Time t) {
     const Time size{std::abs(t.ps)};
@@ -68,14 +64,14 @@ PanelText why_text(const WhyLonger& why) {
         QObject::tr("<p><b>%1</b>, %2 %3 than a %4 (the median).</p>")
             .arg(words(duration_text(why.length)), words(duration_text(Time{std::abs(by.ps)})),
                  by.ps < 0 ? QObject::tr("shorter") : QObject::tr("longer"),
-                 link("span:0", QObject::tr("typical one of %1").arg(words(duration_text(why.typical_length)))));
+                 link_html("span:0", QObject::tr("typical one of %1").arg(words(duration_text(why.typical_length)))));
     text.html += "<table width=\"100%\" cellspacing=\"0\">" + heading(QObject::tr("time spent"));
     std::size_t rows = 0;
     for (const Spent& s : why.parts) {
         if (++rows > kMostRows) break;
         QString what = what_text(s).toHtmlEscaped();
         if (s.longest) {
-            what = link(QString("span:%1").arg(text.spans.size()), what_text(s));
+            what = link_html(QString("span:%1").arg(text.spans.size()), what_text(s));
             text.spans.push_back(*s.longest);
         }
         if (s.on == Spent::On::call) what = counted(what, s.count_here, s.count_typical);
@@ -125,7 +121,7 @@ PanelText fault_text(const Finding& f) {
     text.html += QString("<p style=\"margin:8px 0 2px 0; color:%1; font-size:10px\">%2</p><table cellspacing=\"0\">")
                      .arg(theme().second.name(), QObject::tr("what led to it"));
     for (const auto& e : f.evidence)
-        text.html += "<tr>" + cell(link(QString("time:%1").arg(e.time.ps), signed_text(e.time - f.begin)), true) +
+        text.html += "<tr>" + cell(link_html(QString("time:%1").arg(e.time.ps), signed_text(e.time - f.begin)), true) +
                      cell(words(e.what).toHtmlEscaped(), false) + "</tr>";
     text.html += "</table>";
     return text;

@@ -282,7 +282,7 @@ void Lanes::paint_key(QPainter& p) {
     };
     const std::vector<Entry> entries = {
         {tr("handler runs"), [&](const QRectF& r) { draw_handler(p, r, t.interrupt); }},
-        {tr("cut into by something more urgent"),
+        {tr("preempted by something more urgent"),
          [&](const QRectF& r) {
              draw_cut_into(p, r, t.interrupt);
              draw_handler(p, r.adjusted(0, 0, -40, 0), t.interrupt);
@@ -300,7 +300,7 @@ void Lanes::paint_key(QPainter& p) {
              draw_soft_edge(p, r.adjusted(0, 0, -30, 0), t.interrupt);
              draw_running(p, r.adjusted(30, 0, 0, 0), t.interrupt);
          }},
-        {tr("entry or exit not seen: left out of figures"),
+        {tr("entry or exit not seen: excluded from figures"),
          [&](const QRectF& r) {
              draw_handler(p, r, t.interrupt);
              draw_torn_edge(p, r.right(), r.top(), r.bottom(), false);

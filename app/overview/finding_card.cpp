@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "look/shapes.h"
+#include "look/html.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -15,11 +16,6 @@ namespace mt::app {
 namespace {
 
 constexpr std::size_t kMostEvidence = 4;
-
-QString link(const QString& to, const QString& text) {
-    return QString("<a href=\"%1\" style=\"color:%2; text-decoration:none\">%3</a>")
-        .arg(to, theme().measure.name(), text.toHtmlEscaped());
-}
 
 bool is_of_a_word(QChar c) { return c.isLetterOrNumber() || c == '_'; }
 
@@ -52,7 +48,7 @@ QString with_links(const QString& text, const Finding& f) {
     qsizetype from = 0;
     for (const Place& p : places) {
         html += text.mid(from, p.begin - from).toHtmlEscaped() +
-                link(QString("lane:%1").arg(p.whom), text.mid(p.begin, p.length));
+                link_html(QString("lane:%1").arg(p.whom), text.mid(p.begin, p.length));
         from = p.begin + p.length;
     }
     return html + text.mid(from).toHtmlEscaped();
@@ -76,8 +72,8 @@ QString finding_html(const Finding& f, bool open) {
     html += "<table cellspacing=\"0\" cellpadding=\"0\" style=\"margin-top:4px\">";
     for (std::size_t i = 0; i < f.evidence.size() && i < kMostEvidence; ++i)
         html += QString("<tr><td style=\"padding-right:6px; white-space:pre\">%1</td><td>%2</td></tr>")
-                    .arg(link(QString("time:%1").arg(f.evidence[i].time.ps),
-                              words(moment_text(f.evidence[i].time)).section(' ', 0, 1)),
+                    .arg(link_html(QString("time:%1").arg(f.evidence[i].time.ps),
+                                   words(moment_text(f.evidence[i].time)).section(' ', 0, 1)),
                          words(f.evidence[i].what).toHtmlEscaped());
     html += "</table>";
     if (f.evidence.size() > kMostEvidence)

@@ -117,7 +117,12 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     const auto add = [&](const QString& text, std::initializer_list<QWidget*> fields) {
         auto* row = new QHBoxLayout;
         row->setSpacing(8);
-        for (auto* f : fields) row->addWidget(f, qobject_cast<QLineEdit*>(f) != nullptr ? 1 : 0);
+        for (auto* f : fields) {
+            row->addWidget(f, qobject_cast<QLineEdit*>(f) != nullptr ? 1 : 0);
+            if (f->accessibleName().isEmpty() && !text.isEmpty() && qobject_cast<QLabel*>(f) == nullptr &&
+                qobject_cast<QAbstractButton*>(f) == nullptr)
+                f->setAccessibleName(text);
+        }
         if (fields.size() == 0 || qobject_cast<QLineEdit*>(*fields.begin()) == nullptr) row->addStretch();
         auto* c = caption(text);
         grid->addWidget(c, line, 0, Qt::AlignRight | Qt::AlignVCenter);
@@ -145,8 +150,8 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     add(tr("Time"), {seconds_, caption(tr("or bytes")), megabytes_});
     add(tr("or place reached"), {until_, times_});
     add(tr("or variable"), {watch_, watch_on_});
-    add(tr("or stop mark"), {mark_port_, mark_value_, caption(tr("or you stop it"))});
-    add(tr("If it gets long"), {keep_, limit_});
+    add(tr("or stop mark"), {mark_port_, mark_value_, caption(tr("or until stopped"))});
+    add(tr("Size limit"), {keep_, limit_});
     part(tr("After"));
     add(tr("Cores"), {leave_});
     add(tr("Save as"), {save_});
@@ -161,6 +166,7 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     inner->setMaximumWidth(1000);
     auto* scroll = new QScrollArea;
     scroll->setWidget(inner);
+    scroll->setAccessibleName(tr("How to record"));
     scroll->setWidgetResizable(true);
     scroll->setFrameShape(QFrame::NoFrame);
     auto* all = new QVBoxLayout(this);
@@ -193,7 +199,11 @@ void RecipeForm::build_rows(const std::vector<std::pair<std::string, std::string
             {tr("TCP"), tr("serial line"), tr("growing file"), tr("ring in memory"), tr("memory dump"), tr("nothing")});
         row.address = edit("", {});
         row.address->setObjectName("address_" + name);
+        row.debug->setAccessibleName(tr("Debug server of %1").arg(row.core));
+        row.trace->setAccessibleName(tr("How the trace of %1 comes").arg(row.core));
+        row.address->setAccessibleName(tr("Where the trace of %1 comes from").arg(row.core));
         row.baud = new QSpinBox;
+        row.baud->setAccessibleName(tr("Rate of the serial line of %1").arg(row.core));
         row.baud->setRange(50, 100'000'000);
         row.baud->setValue(2'000'000);
         row.baud->setSuffix(tr(" baud"));

@@ -68,7 +68,7 @@ class SanePanel::Sheet : public QWidget {
         p.setRenderHint(QPainter::Antialiasing);
         p.setPen(t.text);
         p.setFont(text_font(13, true));
-        p.drawText(QRectF(14, 10, width() - 28, 20), Qt::AlignVCenter, tr("Is it sane?"));
+        p.drawText(QRectF(14, 10, width() - 28, 20), Qt::AlignVCenter, tr("Health"));
         if (live_.health().empty()) {
             p.setFont(text_font(12));
             p.setPen(t.second);
@@ -180,7 +180,7 @@ SanePanel::SanePanel(LiveSession& live, QWidget* parent)
     setFrameShape(QFrame::NoFrame);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     setMinimumWidth(230);
-    setAccessibleName(tr("Is it sane?"));
+    setAccessibleName(tr("Health"));
     connect(&live, &LiveSession::renewed, this, [this] { sheet_->renew(); });
 }
 

@@ -12,6 +12,7 @@
 #include "look/words.h"
 #include "measure/lane_kind.h"
 #include "shell/main_window.h"
+#include "shell/picture.h"
 
 namespace mt::app {
 namespace {
@@ -114,6 +115,19 @@ void Commands::ask_save_csv() {
     if (!path.isEmpty()) desk().save_csv(path);
 }
 
+void Commands::ask_picture() {
+    QWidget* view = desk().view_in_use();  // before the dialog takes the focus
+    QString path =
+        QFileDialog::getSaveFileName(&window_, tr("Save picture of: %1").arg(view->accessibleName()),
+                                     QDir::current().filePath(desk().title() + ".png"), tr("PNG (*.png);;SVG (*.svg)"));
+    if (path.isEmpty()) return;
+    if (QFileInfo(path).suffix().isEmpty()) path += ".png";
+    if (const auto saved = save_picture(*view, path); saved)
+        emit desk().told(tr("Saved as %1").arg(path), false);
+    else
+        emit desk().told(words(saved.error().text()), true);
+}
+
 void Commands::add_file() {
     auto* file = window_.menuBar()->addMenu(tr("&File"));
     add(file, tr("&Open…"), {QKeySequence::Open}, tr("Open a target file or a saved recording"),
@@ -135,6 +149,11 @@ void Commands::add_file() {
     add(
         file, tr("Save &measures as CSV…"), {}, tr("Save the table that the page of measures shows"),
         [this] { ask_save_csv(); }, a_recording);
+    add(
+        file, tr("Save &picture…"), {}, tr("The view in use, as PNG or SVG"), [this] { ask_picture(); }, a_recording);
+    add(
+        file, tr("P&rint…"), {QKeySequence::Print}, tr("The view in use"),
+        [this] { print_view(*desk().view_in_use(), &window_); }, a_recording);
     file->addSeparator();
     add(file, tr("&Quit"), {QKeySequence::Quit}, tr("Close the window"), [this] { window_.close(); });
 }

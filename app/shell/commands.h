@@ -36,6 +36,7 @@ class Commands : public QObject {
                         std::function<bool()> is, std::function<void(bool)> set, Needs needs = nothing);
     Desk& desk() const;
     void ask_save();
+    void ask_picture();
     void add_file();
     void add_record();
     void add_go();

@@ -1,5 +1,6 @@
 #include "shell/desk.h"
 
+#include <QApplication>
 #include <QFileInfo>
 #include <QVBoxLayout>
 
@@ -37,6 +38,7 @@ void Desk::build() {
     events_ = new PacketTable(PacketTable::Show::events, document_, view_, store_);
     packets_ = new PacketTable(PacketTable::Show::packets, document_, view_, store_);
     trace_events_ = new TraceTable(document_, view_);
+    text_ = new TextPage(document_, view_);
     footsteps_ = new Footsteps(document_, view_);
     source_ = new SourceView(document_);
     functions_ = new FunctionsTable(document_);
@@ -58,9 +60,9 @@ void Desk::build() {
 
     evidence_ = new EvidenceArea(document_, view_);
     for (EvidencePage* page : {static_cast<EvidencePage*>(events_), static_cast<EvidencePage*>(packets_),
-                               static_cast<EvidencePage*>(trace_events_), static_cast<EvidencePage*>(footsteps_),
-                               static_cast<EvidencePage*>(source_), static_cast<EvidencePage*>(functions_),
-                               static_cast<EvidencePage*>(call_tree_)})
+                               static_cast<EvidencePage*>(trace_events_), static_cast<EvidencePage*>(text_),
+                               static_cast<EvidencePage*>(footsteps_), static_cast<EvidencePage*>(source_),
+                               static_cast<EvidencePage*>(functions_), static_cast<EvidencePage*>(call_tree_)})
         evidence_->add(page);
 
     upper_ = new QWidget;
@@ -288,6 +290,17 @@ void Desk::walk_findings(int step) {
 void Desk::set_ruler_end(bool is_a) {
     const Time at = view_.cursor();
     view_.set_ruler(is_a ? std::optional(at) : view_.a(), is_a ? view_.b() : std::optional(at));
+}
+
+QWidget* Desk::view_in_use() const {
+    const QWidget* focus = QApplication::focusWidget();
+    for (QWidget* view : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_),
+                          static_cast<QWidget*>(ridge_), static_cast<QWidget*>(stack_)})
+        if (focus != nullptr && (focus == view || view->isAncestorOf(focus)))
+            return view == stack_ ? stack_->currentWidget() : view;
+    for (EvidencePage* page : evidence_->pages())
+        if (focus != nullptr && (focus == page->widget() || page->widget()->isAncestorOf(focus))) return page->widget();
+    return stack_->currentWidget();
 }
 
 void Desk::save_csv(const QString& path) {

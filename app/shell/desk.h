@@ -13,6 +13,7 @@
 #include "evidence/functions_table.h"
 #include "evidence/packet_table.h"
 #include "evidence/source_view.h"
+#include "evidence/text_page.h"
 #include "evidence/trace_table.h"
 #include "figures/measures.h"
 #include "lanes/lanes.h"
@@ -54,6 +55,7 @@ class Desk : public QWidget {
     PacketTable* events() const { return events_; }
     PacketTable* packets() const { return packets_; }
     TraceTable* trace_events() const { return trace_events_; }
+    TextPage* text() const { return text_; }
     Footsteps* footsteps() const { return footsteps_; }
     FunctionsTable* functions() const { return functions_; }
     SourceView* source() const { return source_; }
@@ -76,6 +78,8 @@ class Desk : public QWidget {
     void walk_findings(int step);
     void set_ruler_end(bool is_a);
     void save_csv(const QString& path);
+    /// The view that is used: where the keys go, else the lanes or what stands in their place.
+    QWidget* view_in_use() const;
 
   signals:
     void told(const QString& text, bool bad);
@@ -112,6 +116,7 @@ class Desk : public QWidget {
     MomentStrip* moment_;
     PacketTable *events_, *packets_;
     TraceTable* trace_events_;
+    TextPage* text_;
     Footsteps* footsteps_;
     FunctionsTable* functions_;
     SourceView* source_;

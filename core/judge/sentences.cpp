@@ -93,13 +93,13 @@ std::string took_long(const Finding& f) {
                (f.known("beside") == nullptr
                     ? ""
                     : ", and " + some(f, "beside", "job beside it", "jobs beside it") + " too") +
-               ". It was its own work: what cut in is not counted.";
+               ". It was its own work: what preempted it is not counted.";
     if (f.lane.kind == &interrupts_kind())
         return f.told("took") + " of its own against " + f.told("usual") + " (99 % under " + f.told("p99") + "). " +
-               (f.known("cut_in") != nullptr ? "What cut in, " + f.told("cut_in") + ", is not counted in that."
-                                             : "Nothing cut in: the time is its own work.");
+               (f.known("cut_in") != nullptr ? "What preempted it, " + f.told("cut_in") + ", is not counted in that."
+                                             : "Nothing preempted it: the time is its own work.");
     std::string text = f.told("took") + " against " + f.told("usual") + " on average of " + f.told("calls") +
-                       " calls, without what cut in.";
+                       " calls, without what preempted them.";
     if (f.known("same_lines") != nullptr)
         text += " It ran the same lines as often as a usual call: it waited, or times here are only interpolated.";
     std::string lines;
@@ -125,7 +125,7 @@ std::string lost(const Finding& f) {
     const std::string left_out = " around it are left out of all figures.";
     if (f.known("offset") != nullptr)
         return "At offset " + f.told("offset") + ": " + f.told("damage") + ", " + f.told("given_up") +
-               " given up to the next " + f.told("up_to") + ". Instances" + left_out;
+               " skipped (damaged) up to the next " + f.told("up_to") + ". Instances" + left_out;
     if (f.known("recorder") == nullptr)
         return "The target's trace buffer overflowed: more was to be sent than the line carries. Instances" + left_out;
     return "The recorder lost " +
@@ -154,7 +154,7 @@ std::string fault(const Finding& f) {
         add((raised.empty() ? "It reported the value " : "reported the value ") + f.told("reported_value"));
     if (f.known("stack") != nullptr) add("on the stack: " + f.told("stack"));
     if (!raised.empty()) text += raised + ". ";
-    text += "It cut into " + f.told("cut_into");
+    text += "It preempted " + f.told("cut_into");
     if (f.known("sampled_in") != nullptr)
         text += "; " + f.told("sampled_before") + " before, the program counter was in " + f.told("sampled_in");
     if (const Fact* variable = f.known("variable")) text += "; " + variable->of + " was " + variable->text();

@@ -25,8 +25,8 @@ std::string LaneKind::many() const {
 }
 
 std::span<const PanelFigure> LaneKind::panel(const Trail&, std::uint64_t) const {
-    static constexpr PanelFigure kUsual[] = {{"min", "least"},    {"mean", "mean"},          {"p99", "99 %"},
-                                             {"max", "greatest"}, {"period_mean", "period"}, {"share", "share"}};
+    static constexpr PanelFigure kUsual[] = {{"min", "min"}, {"mean", "mean"},          {"p99", "P99"},
+                                             {"max", "max"}, {"period_mean", "period"}, {"share", "share"}};
     return kUsual;
 }
 
@@ -35,7 +35,7 @@ std::string LaneKind::summary(const Trail&, const MeasuredRow& row) const {
     std::string text;
     if (count != nullptr && count->known()) text = cell_text(*count) + " whole";
     if (left_out != nullptr && left_out->known())
-        text += (text.empty() ? "" : ", ") + cell_text(*left_out) + " left out";
+        text += (text.empty() ? "" : ", ") + cell_text(*left_out) + " excluded";
     return text;
 }
 
@@ -80,7 +80,7 @@ std::vector<Phrase> LaneKind::moment(const Trail& trail, std::size_t core, Time 
             if (s.begin > t || s.end <= t || (s.flags & Span::kSilent) != 0) continue;
             const std::string label = of->label(0, i);
             all.push_back({{of->name(), SpanRef{{this, index}, 0, i}},
-                           {(label.empty() ? "" : " (" + label + ")") + " since " + duration_text(t - s.begin)}});
+                           {(label.empty() ? "" : " (" + label + ")") + " for " + duration_text(t - s.begin)}});
             break;
         }
     }
@@ -132,6 +132,25 @@ const Cell* cell_of(const LaneKind& kind, const MeasuredRow& row, std::string_vi
     for (const auto& [name, cell] : **within)
         if (name == key.substr(dot + 1)) return &cell;
     return nullptr;
+}
+
+std::string cell_plain(const Cell& cell) {
+    const auto number = [](double v) {
+        std::array<char, 40> text{};
+        std::snprintf(text.data(), text.size(), "%.9g", v);
+        return std::string(text.data());
+    };
+    return std::visit(
+        Overloaded{[](std::monostate) { return std::string(); }, [](const std::string& s) { return s; },
+                   [](std::uint64_t n) { return std::to_string(n); }, [](std::int64_t n) { return std::to_string(n); },
+                   [](bool b) { return std::string(b ? "1" : "0"); }, number, [](Time t) { return ns_text(t); },
+                   [&](Share s) { return number(s.value * 100); }, [&cell](const auto&) { return cell_text(cell); }},
+        cell.value);
+}
+
+std::string_view cell_unit(const Cell& cell) {
+    if (std::holds_alternative<Time>(cell.value)) return "ns";
+    return std::holds_alternative<Share>(cell.value) ? "%" : "";
 }
 
 std::string cell_text(const Cell& cell) {

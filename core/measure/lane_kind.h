@@ -181,6 +181,10 @@ void add_lengths(std::vector<Cell>& row, const Figures& f, bool spread);
 const Cell* cell_of(const LaneKind& kind, const MeasuredRow& row, std::string_view key);
 /// A cell for people; nothing: "–".
 std::string cell_text(const Cell& cell);
+/// A cell as a number without unit or grouping, as a spreadsheet takes it: times in ns, shares in percent; nothing: "".
+std::string cell_plain(const Cell& cell);
+/// The unit that `cell_plain` has: "ns", "%", or none.
+std::string_view cell_unit(const Cell& cell);
 /// A number to sort by; nothing for texts and what is not known.
 std::optional<double> cell_number(const Cell& cell);
 /// The same as one cell: count, min, mean, max, stddev, p95, p99.

@@ -20,6 +20,7 @@
 #include "model/gaps.h"
 #include "model/step_trail.h"
 #include "model/task_trail.h"
+#include "model/text_log.h"
 #include "target/exception_id.h"
 #include "wire/itm.h"
 #include "wire/tpiu.h"
@@ -309,6 +310,7 @@ struct Trail {
     std::vector<StreamTrail> streams;
     std::vector<StepTrail> steps;  ///< one for each stream of instruction trace
     TaskTrail tasks;               ///< what an operating system's events tell
+    std::vector<TextLog> texts;    ///< what was printed through ports
     GapList gaps;
     /// Where what the lanes and tasks of a core show may be wrong, though it is shown: around losses, up to where
     /// decoding is sure again. A finding that leans on anything in there is none.

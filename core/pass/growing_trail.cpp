@@ -6,6 +6,7 @@
 
 #include "flow/itm_pipe.h"
 #include "pass/itm_tasks.h"
+#include "pass/port_text.h"
 #include "pass/nest_lanes.h"
 #include "pass/reading.h"
 
@@ -29,6 +30,7 @@ class GrowingTrail::Part {
           core_trail_(trail.cores[core_]),
           stream_trail_(trail.streams[stream]),
           lanes_(recording, trail, core_, true),
+          text_(recording, trail, core_),
           global_(trail.cores[core_].clock) {}
     std::unique_ptr<ItmTasks> tasks;  ///< null if the target file describes nothing that it would take
 
@@ -65,6 +67,7 @@ class GrowingTrail::Part {
     std::array<std::uint64_t, kItmKinds> counts_{};  ///< all packets so far
     HandlerStack nest_;
     NestLanes lanes_;
+    PortText text_;
     GlobalCheck global_;
     std::optional<GlobalCheck::Stray> stray_;  ///< told unless a loss follows at once
 };
@@ -143,6 +146,7 @@ __attribute__((always_inline)) inline void GrowingTrail::Part::take_plain(const 
             break;
         case ItmKind::port:
             if (tasks) tasks->write_port(p.number, p.value, p.earliest, p.latest);
+            text_.write(p.number, p.value, p.size, p.latest);
             ++stream_trail_.ports[p.number & 0xFF];
             if (tap.to != nullptr && p.number == tap.port) tap.to->write(p.value, p.size, p.latest);
             if (watched_port && p.number == watched_port->first && p.value == watched_port->second) ++watched_seen;
@@ -185,6 +189,7 @@ void GrowingTrail::Part::push_back(const TimedPacket& timed) {
     if (p.kind == ItmKind::overflow || p.kind == ItmKind::damage) {
         ++counts_[static_cast<std::size_t>(p.kind)];
         if (tasks) tasks->lose(timed.earliest, timed.latest);
+        text_.lose();
         if (tap.to != nullptr) tap.to->lose();
         gap(p, timed.earliest, timed.latest);
         core_trail_.density.add_event(timed.latest);

@@ -5,6 +5,7 @@
 #include <cstdio>
 #include <ostream>
 
+#include "base/near_names.h"
 #include "base/overloaded.h"
 #include "base/text.h"
 #include "share/tables.h"
@@ -63,7 +64,40 @@ std::string cut_to(const std::string& s, std::size_t most) {
 
 }  // namespace
 
-void write_stats_csv(const LaneKind& kind, const Measured& of, std::ostream& out) {
+Result<void> check_choice(const LaneKind& kind, const RowChoice& choice) {
+    const auto figures = kind.figures();
+    const auto has = [&](std::string_view key) {
+        return std::any_of(figures.begin(), figures.end(), [key](const FigureInfo& f) { return f.key == key; });
+    };
+    if (!choice.core.empty() && !has("core"))
+        return failure(std::string(kind.id()) + " belong to no core", "--core", "leave it out");
+    if (choice.sort.empty() || has(choice.sort)) return {};
+    std::vector<std::string> known;
+    for (const FigureInfo& f : figures) known.emplace_back(f.key);
+    return failure("no figure '" + choice.sort + "' of " + std::string(kind.id()), "--sort",
+                   near_names_text(choice.sort, known, ""));
+}
+
+std::vector<MeasuredRow> chosen_rows(const LaneKind& kind, const Measured& of, const RowChoice& choice) {
+    auto rows = kind.rows(of);
+    const auto text_of = [&](const MeasuredRow& row, std::string_view key) {
+        const Cell* cell = cell_of(kind, row, key);
+        const auto* text = cell == nullptr ? nullptr : std::get_if<std::string>(&cell->value);
+        return text == nullptr ? std::string() : *text;
+    };
+    if (!choice.core.empty())
+        std::erase_if(rows, [&](const MeasuredRow& row) { return text_of(row, "core") != choice.core; });
+    if (!choice.sort.empty())
+        std::stable_sort(rows.begin(), rows.end(), [&](const MeasuredRow& a, const MeasuredRow& b) {
+            const auto x = cell_number(*cell_of(kind, a, choice.sort)), y = cell_number(*cell_of(kind, b, choice.sort));
+            if (x || y) return x && (!y || *x > *y);
+            return text_of(a, choice.sort) < text_of(b, choice.sort);
+        });
+    if (choice.top > 0 && rows.size() > choice.top) rows.resize(choice.top);
+    return rows;
+}
+
+void write_stats_csv(const LaneKind& kind, const Measured& of, std::ostream& out, const RowChoice& choice) {
     std::vector<std::size_t> at;  // the figure of each column
     const auto figures = kind.figures();
     for (const std::string_view column : kind.columns()) {
@@ -74,17 +108,17 @@ void write_stats_csv(const LaneKind& kind, const Measured& of, std::ostream& out
             figures.begin()));
     }
     out << '\n';
-    for (const auto& row : kind.rows(of)) {
+    for (const auto& row : chosen_rows(kind, of, choice)) {
         for (std::size_t c = 0; c < at.size(); ++c)
             out << (c == 0 ? "" : ",") << (at[c] < row.cells.size() ? csv_text(row.cells[at[c]]) : std::string());
         out << '\n';
     }
 }
 
-Json stats_json(const LaneKind& kind, const Measured& of) {
+Json stats_json(const LaneKind& kind, const Measured& of, const RowChoice& choice) {
     Json all = Json::array();
     const auto figures = kind.figures();
-    for (const auto& row : kind.rows(of)) {
+    for (const auto& row : chosen_rows(kind, of, choice)) {
         Json j;
         for (std::size_t i = 0; i < row.cells.size(); ++i) j[std::string(figures[i].key)] = json_of(row.cells[i]);
         all.push_back(std::move(j));
@@ -92,10 +126,10 @@ Json stats_json(const LaneKind& kind, const Measured& of) {
     return all;
 }
 
-std::string stats_text(const LaneKind& kind, const Measured& of) {
+std::string stats_text(const LaneKind& kind, const Measured& of, const RowChoice& choice) {
     constexpr std::size_t kWidest = 32;
     const auto figures = kind.figures();
-    const auto rows = kind.rows(of);
+    const auto rows = chosen_rows(kind, of, choice);
     std::vector<std::vector<std::string>> lines(rows.size() + 1);
     std::vector<bool> left;
     for (std::size_t i = 0; i < figures.size(); ++i) {

@@ -69,7 +69,7 @@ TEST_F(ANewKindInTheWindow, IsFoundByNameWalkedThroughAndMeasured) {
     EXPECT_FALSE(window->desk().measures_panel()->over_time()->position_of(pulse(1)).isNull()) << "a dot for each";
     EXPECT_EQ(window->desk().lanes()->snapped(Time::from_us(11.99), Time::from_us(0.1)), Time::from_us(12));
     window->desk().viewpoint().set_cursor(Time::from_us(31));
-    EXPECT_TRUE(window->desk().moment()->text().contains("dome light (up) since 1.00 µs"))
+    EXPECT_TRUE(window->desk().moment()->text().contains("dome light (up) for 1.00 µs"))
         << window->desk().moment()->text().toStdString();
 }
 
@@ -84,7 +84,7 @@ TEST_F(ANewKindInTheWindow, HasATableThatLeadsToItsLongest) {
     QTest::mouseClick(table->viewport(), Qt::LeftButton, {}, table->visualRect(table->model()->index(0, 0)).center());
     EXPECT_EQ(selected(), pulse(1));
     QTest::keyClick(table, Qt::Key_C, Qt::ControlModifier);
-    EXPECT_TRUE(page->copied_text().startsWith("pin\tpulses\tshortest\tlongest\ndome light\t2\t"))
+    EXPECT_TRUE(page->copied_text().startsWith("pin\tpulses\tshortest (ns)\tlongest (ns)\ndome light\t2\t"))
         << page->copied_text().toStdString();
 }
 

@@ -1,9 +1,14 @@
 // The real window, driven with mouse and keys; what a person would see is what is asserted.
+#include <QAbstractButton>
+#include <QAbstractItemView>
+#include <QAbstractSpinBox>
+#include <QAccessible>
 #include <QApplication>
 #include <QClipboard>
 #include <QDragEnterEvent>
 #include <QDropEvent>
 #include <QHeaderView>
+#include <QImage>
 #include <QLabel>
 #include <QListView>
 #include <QMenu>
@@ -18,6 +23,7 @@
 
 #include "measure/refs.h"
 #include "shell/main_window.h"
+#include "shell/picture.h"
 #include "support.h"
 
 namespace mt::app {
@@ -819,6 +825,85 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     EXPECT_TRUE(window->desk().measures_panel()->told().contains("itself"));
     QTest::keyClick(lanes(), Qt::Key_W);
     EXPECT_EQ(window->desk().measures_panel()->told(), QString());
+}
+
+TEST_F(Window, WhatTheFirmwarePrintedStandsInLinesThatFollowTheCursor) {
+    open(test::data("mount/mount.target.toml"));
+    TextPage* text = window->desk().text();
+    ASSERT_TRUE(window->desk().evidence()->offers(text));
+    window->desk().evidence()->show_page(text);
+    EXPECT_EQ(text->row_text(0), (QStringList{"0.000 069 722 s", "mount 7 up"}));
+    // The cursor leads to the line that stood there last, a click leads the cursor.
+    const Time third = window->document().trail()->texts[0].line(2).begin;
+    view().set_cursor(third + Time::from_us(3));
+    EXPECT_EQ(text->current_row(), 2U);
+    QTest::mouseClick(text->viewport(), Qt::LeftButton, {}, QPoint(300, 24 + 10));
+    EXPECT_EQ(view().cursor(), window->document().trail()->texts[0].line(0).begin);
+    QTest::keyClick(text, Qt::Key_Down, Qt::ShiftModifier);
+    QTest::keyClick(text, Qt::Key_C, Qt::ControlModifier);
+    const QString copied = QGuiApplication::clipboard()->text();
+    EXPECT_TRUE(copied.startsWith("time (ns)\ttext\n69722.222\tmount 7 up\n")) << copied.toStdString();
+    EXPECT_EQ(copied.count('\n'), 3);
+    // Searching finds it.
+    const QString last = text->row_text(text->row_count() - 1)[1];
+    QString why;
+    text->find_text(last, true, [&](const QString& why_not) { why = why_not; });
+    EXPECT_EQ(why, QString());
+    EXPECT_EQ(text->row_text(*text->current_row())[1], last);
+    // It is a lane like any other.
+    EXPECT_TRUE(window->desk().navigator().go_to_text("console"));
+    EXPECT_EQ(view().selection().lane.kind, &text_kind());
+}
+
+TEST_F(Window, AnyViewBecomesAPictureAsPngOrSvg) {
+    open_demo();
+    Folder folder;
+    lanes()->setFocus();
+    EXPECT_EQ(window->desk().view_in_use(), lanes());
+    const QString png = QString::fromStdString(folder / "lanes.png"),
+                  svg = QString::fromStdString(folder / "lanes.svg");
+    ASSERT_TRUE(save_picture(*window->desk().view_in_use(), png));
+    EXPECT_EQ(QImage(png).size(), lanes()->size());
+    ASSERT_TRUE(save_picture(*lanes(), svg));
+    const std::string text = test::read_text(svg.toStdString());
+    EXPECT_NE(text.find("<svg"), std::string::npos);
+    EXPECT_NE(text.find("STEP_TIMER"), std::string::npos) << "text stays text";
+    window->desk().events()->setFocus();
+    EXPECT_EQ(window->desk().view_in_use(), window->desk().events());
+    EXPECT_FALSE(save_picture(*lanes(), "/no/such/folder/x.png"));
+    EXPECT_FALSE(save_picture(*lanes(), "/no/such/folder/x.svg"));
+}
+
+// Who cannot see the window hears what each part is.
+TEST_F(Window, EveryControlHasANameForAssistiveTechnology) {
+    open_demo();
+    window->desk().show_measures(true);
+    window->desk().show_measures(false);
+    QStringList nameless;
+    const auto says = [](QWidget* w) {
+        QAccessibleInterface* a = QAccessible::queryAccessibleInterface(w);
+        return a == nullptr ? QString() : a->text(QAccessible::Name);
+    };
+    for (QWidget* w : window->findChildren<QWidget*>()) {
+        const bool control = qobject_cast<QAbstractButton*>(w) != nullptr || qobject_cast<QLineEdit*>(w) != nullptr ||
+                             qobject_cast<QComboBox*>(w) != nullptr || qobject_cast<QAbstractItemView*>(w) != nullptr ||
+                             w->focusPolicy() == Qt::StrongFocus;
+        // Parts that Qt makes for itself, and frames around what has a name.
+        if (!control || w->objectName().startsWith("qt_") ||
+            QString(w->metaObject()->className()).startsWith("QComboBoxListView") ||
+            qobject_cast<QHeaderView*>(w) != nullptr || qobject_cast<QScrollBar*>(w) != nullptr ||
+            w->parentWidget() == nullptr || qobject_cast<QTabBar*>(w->parentWidget()) != nullptr ||
+            qobject_cast<QComboBox*>(w->parentWidget()) != nullptr ||
+            qobject_cast<QLineEdit*>(w->parentWidget()) != nullptr || qobject_cast<QMenu*>(w) != nullptr ||
+            qobject_cast<QAbstractScrollArea*>(w->parentWidget()) != nullptr ||
+            qobject_cast<QAbstractSpinBox*>(w->parentWidget()) != nullptr)
+            continue;
+        if (says(w).isEmpty())
+            nameless << QString("%1 %2 in %3")
+                            .arg(w->metaObject()->className(), w->objectName(),
+                                 w->parentWidget()->metaObject()->className());
+    }
+    EXPECT_TRUE(nameless.isEmpty()) << nameless.join("\n").toStdString();
 }
 
 TEST_F(Window, AHealthyRecordingSaysSo) {

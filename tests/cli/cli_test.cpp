@@ -153,6 +153,53 @@ TEST(CommandLine, AddressesKeepToTheTimesThatAreAskedFor) {
     EXPECT_EQ(std::filesystem::file_size(folder / "part"), 8 * (rows.size() - 1));
 }
 
+TEST(CommandLine, StatsAreSortedCutAndOfACoreAsAsked) {
+    const std::string demo = "stats " + test::demo("larkspur.target.toml") + " --of interrupts --csv";
+    const auto rows = [&](const std::string& options) { return test::lines(mtrail(demo + " " + options).out); };
+    const auto all = rows(""), most = rows("--sort count --top 2"), cop = rows("--core cop");
+    ASSERT_EQ(most.size(), 3U);
+    EXPECT_EQ(most[0], all[0]);
+    EXPECT_EQ(most[1].substr(0, 10), "STEP_TIMER") << "it runs most often";
+    EXPECT_LT(cop.size(), all.size());
+    EXPECT_GT(cop.size(), 1U);
+    EXPECT_EQ(cop.size() + rows("--core main").size(), all.size() + 1);
+    EXPECT_EQ(rows("--sort name")[1].substr(0, 8), "BusFault");
+    const auto wrong = mtrail(demo + " --sort cuont");
+    EXPECT_EQ(wrong.code, 2);
+    EXPECT_NE(wrong.err.find("count"), std::string::npos) << wrong.err;
+    EXPECT_EQ(mtrail(demo + " --core moon").code, 2);
+    EXPECT_EQ(mtrail("stats " + kMount + " --of marks --core main").code, 2) << "marks belong to no core";
+}
+
+TEST(CommandLine, TextIsWhatTheFirmwarePrintedLineByLine) {
+    const auto csv = mtrail("text " + kMount + " --csv"), plain = mtrail("text " + kMount);
+    EXPECT_EQ(csv.code, 0);
+    EXPECT_EQ(test::lines(csv.out)[0], "time_ns,core,port,text");
+    EXPECT_EQ(test::lines(csv.out)[1], "69722.222,main,console,mount 7 up");
+    EXPECT_EQ(test::lines(plain.out)[0], "0.000 069 722 s  mount 7 up");
+    EXPECT_EQ(mtrail("text " + kMount + " --csv --of 0").out, csv.out);
+    EXPECT_EQ(test::lines(mtrail("text " + kMount + " --csv --to 70us").out).size(), 2U);
+    const auto wrong = mtrail("text " + kMount + " --of consle");
+    EXPECT_EQ(wrong.code, 2);
+    EXPECT_NE(wrong.err.find("console"), std::string::npos) << wrong.err;
+}
+
+TEST(CommandLine, MutedFindingsAreNotToldAndDoNotMakeTheVerdictBad) {
+    const test::Folder folder;
+    const std::string muted = folder / "known.toml";
+    test::write_file(muted, std::string("format = \"mindful-trail-muted/1\"\n[[muted]]\nkind = \"fault\"\nreason = "
+                                        "\"seen\"\n"));
+    EXPECT_EQ(mtrail("find " + kMount + " --fail-if fault").code, 1);
+    const auto quiet = mtrail("find " + kMount + " --fail-if fault --muted " + muted);
+    EXPECT_EQ(quiet.code, 0);
+    EXPECT_NE(quiet.out.find("1 finding is muted"), std::string::npos) << quiet.out;
+    EXPECT_EQ(quiet.out.find("BusFault"), std::string::npos);
+    EXPECT_NE(mtrail("find " + kMount + " --all --muted " + muted).out.find("BusFault"), std::string::npos);
+    EXPECT_NE(mtrail("find " + kMount + " --json --muted " + muted).out.find("\"muted\": \"seen\""), std::string::npos);
+    test::write_file(muted, std::string("format = \"mindful-trail-muted/1\"\n[[muted]]\nreason = \"all\"\n"));
+    EXPECT_EQ(mtrail("find " + kMount + " --muted " + muted).code, 2) << "it would mute everything";
+}
+
 TEST(CommandLine, FindingsOfAKindMakeTheVerdictBad) {
     EXPECT_EQ(mtrail("find " + kMount + " --fail-if fault").code, 1);
     EXPECT_EQ(mtrail("find " + kMount + " --fail-if any").code, 1);

@@ -49,7 +49,7 @@ TEST_P(CommandsOnEveryKind, PrintTheSameActivitiesAsTextCsvAndJson) {
         EXPECT_EQ(csv.code, text.code);
         if (csv.code != 0) {
             EXPECT_EQ(csv.code, 2);
-            EXPECT_NE(csv.err.find("the recording tells of no " + id), std::string::npos) << csv.err;
+            EXPECT_NE(csv.err.find("the recording contains no " + id), std::string::npos) << csv.err;
             EXPECT_EQ(csv.out, "");
             continue;
         }

@@ -46,7 +46,7 @@ class CriticalSections final : public LaneKind {
         const auto& c = trail.tasks.cores[core].critical;
         const std::size_t i = c.partition_point([t](const UseSpan& s) { return s.end < t; });
         if (i >= c.size() || c[i].begin > t || c[i].end <= t) return {};
-        return {{{"interrupts masked", SpanRef{{this, core}, 0, i}}, {" since " + duration_text(t - c[i].begin)}}};
+        return {{{"interrupts masked", SpanRef{{this, core}, 0, i}}, {" for " + duration_text(t - c[i].begin)}}};
     }
     std::vector<Name> names(const Trail& trail) const override {
         std::vector<Name> all;

@@ -17,23 +17,23 @@ constexpr FigureInfo kFigures[] = {
     {"file", "", "source file", "file"},
     {"line", "", "line of its begin"},
     {"count", "calls", "whole calls"},
-    {"left_out", "left out", "calls whose end was not seen, or whose stack was switched meanwhile"},
-    {"total", "", "time from begin to end of all calls, with callees and what cut in"},
-    {"own", "own", "time without callees and what cut in"},
-    {"min", "least", "shortest whole call"},
+    {"left_out", "excluded", "calls whose end was not seen, or whose stack was switched meanwhile"},
+    {"total", "", "time from begin to end of all calls, with callees and what preempted them"},
+    {"own", "own", "time without callees and what preempted them"},
+    {"min", "min", "shortest whole call"},
     {"mean", "mean", "mean whole call"},
-    {"max", "greatest", "longest whole call"},
+    {"max", "max", "longest whole call"},
     {"stddev", "", "standard deviation", "deviation"},
-    {"p95", "", "95 % of the whole calls are no longer", "95 %"},
-    {"p99", "", "99 % of the whole calls are no longer", "99 %"},
-    {"period_min", "", "shortest time from entry to entry, never across a gap", "period least"},
+    {"p95", "", "95 % of the whole calls are no longer", "P95"},
+    {"p99", "", "99 % of the whole calls are no longer", "P99"},
+    {"period_min", "", "shortest time from entry to entry, never across a gap", "period min"},
     {"period_mean", "", "mean time from entry to entry", "period mean"},
-    {"period_max", "", "longest time from entry to entry", "period greatest"},
+    {"period_max", "", "longest time from entry to entry", "period max"},
     {"preempted", "", "what handlers and other tasks took of total", "preempted"},
     {"recursive", "", "calls while it was on the stack already"},
     {"unwound", "", "calls left without returning"},
     {"instructions", "instructions", "of its own"},
-    {"share", "share", "own time by the time of all functions that are not left out"},
+    {"share", "share", "own time by the time of all functions that are not excluded"},
     {"sampled", "", "estimated from program-counter samples"},
     {"samples", "samples", "so many of them"},
     {"share_error", "", "95 % of such estimates are at most so far off"},
@@ -99,8 +99,7 @@ class CallStackLane final : public PlainLane {
         told.lines.push_back((steps_.clock == StepClock::none ? "instructions as cycles: " : "duration ") +
                              duration_text(s.length) + ", depth " + std::to_string(at->first + 1));
         std::string peers = "of " + plural(tally.calls + tally.left_out, "call", "calls");
-        if (tally.calls > 0)
-            peers += ": least " + duration_text(tally.least) + ", greatest " + duration_text(tally.greatest);
+        if (tally.calls > 0) peers += ": min " + duration_text(tally.least) + ", max " + duration_text(tally.greatest);
         told.lines.push_back(peers);
         const std::pair<unsigned, const char*> notes[] = {
             {CallFrame::kHandler, "entered by an exception"},

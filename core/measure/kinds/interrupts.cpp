@@ -14,21 +14,21 @@ constexpr FigureInfo kFigures[] = {
     {"number", "no", "exception number (16 + interrupt), or the cause"},
     {"core", "", "core that took it", "core"},
     {"count", "count", "whole executions"},
-    {"left_out", "left out", "executions whose begin or end was not seen"},
-    {"total", "", "time of all whole executions, with what cut in"},
-    {"own", "", "the same without what cut in"},
-    {"min", "least", "shortest execution"},
+    {"left_out", "excluded", "executions whose begin or end was not seen"},
+    {"total", "", "time of all whole executions, with what preempted them"},
+    {"own", "", "the same without what preempted them"},
+    {"min", "min", "shortest execution"},
     {"mean", "mean", "mean execution"},
-    {"max", "greatest", "longest execution"},
+    {"max", "max", "longest execution"},
     {"stddev", "", "standard deviation", "deviation"},
-    {"p95", "", "95 % are no longer", "95 %"},
-    {"p99", "", "99 % are no longer", "99 %"},
-    {"own_min", "", "least own time", "own least"},
+    {"p95", "", "95 % are no longer", "P95"},
+    {"p99", "", "99 % are no longer", "P99"},
+    {"own_min", "", "least own time", "own min"},
     {"own_mean", "", "mean own time", "own mean"},
-    {"own_max", "", "greatest own time", "own greatest"},
-    {"period_min", "", "shortest time from entry to entry", "period least"},
+    {"own_max", "", "greatest own time", "own max"},
+    {"period_min", "", "shortest time from entry to entry", "period min"},
     {"period_mean", "period mean", "mean time from entry to entry"},
-    {"period_max", "", "longest time from entry to entry", "period greatest"},
+    {"period_max", "", "longest time from entry to entry", "period max"},
     {"response_min", "", "not known of interrupts"},
     {"response_mean", "", "not known of interrupts"},
     {"response_max", "", "not known of interrupts"},
@@ -105,7 +105,7 @@ class InterruptLane final : public PlainLane {
         if (!x.whole())
             told.lines.push_back(
                 std::string((x.flags & ExceptionInstance::kCutBegin) != 0 ? "its entry was" : "its exit was") +
-                " not seen: left out of the figures");
+                " not seen: excluded from the figures");
         return told;
     }
 
@@ -182,7 +182,7 @@ class Interrupts final : public LaneKind {
 
     std::string summary(const Trail&, const MeasuredRow& row) const override {
         std::string text = "duration, " + cell_text(*cell_of(*this, row, "count")) + " executions, " +
-                           cell_text(*cell_of(*this, row, "left_out")) + " left out";
+                           cell_text(*cell_of(*this, row, "left_out")) + " excluded";
         const Cell& bounded = *cell_of(*this, row, "bounded");
         if (cell_number(bounded).value_or(0) > 0)
             text += "; " + cell_text(bounded) + " known within ≤ " + cell_text(*cell_of(*this, row, "widest_bound"));
@@ -219,7 +219,7 @@ class Interrupts final : public LaneKind {
             else if (t == lane.begin(top.instance))
                 now = {link(top), {" entered"}};
             else
-                now = {link(top), {" runs since " + duration_text(t - lane.begin(top.instance))}};
+                now = {link(top), {" running for " + duration_text(t - lane.begin(top.instance))}};
             std::string more;
             if (const Time slack = lane.instance(top.instance).begin_slack; slack.ps > 0)
                 more += " (or up to " + duration_text(slack) + " earlier)";
@@ -227,7 +227,7 @@ class Interrupts final : public LaneKind {
             now.push_back({more});
             std::vector<Phrase> all = {now};
             if (nest.size() > 1) {
-                Phrase waiting = {{"cut into and waiting: "}};
+                Phrase waiting = {{"preempted and waiting: "}};
                 for (std::size_t i = 1; i < nest.size(); ++i) {
                     waiting.push_back(link(nest[i]));
                     waiting.push_back({", "});
@@ -248,7 +248,7 @@ class Interrupts final : public LaneKind {
                 {{change && core.change_time.size() > 0 ? "not known" : "not known yet: no exception packet so far"}}};
         }
         if (running == ContextChange::kBetween) return {{{"between two handlers (tail-chaining or returning)"}}};
-        std::vector<Phrase> all = {{{"thread mode since " + duration_text(t - core.change_time[*change])}}};
+        std::vector<Phrase> all = {{{"thread mode for " + duration_text(t - core.change_time[*change])}}};
         // Who comes next, and who was last.
         std::size_t next = *change + 1;
         while (next < core.change_time.size() && core.change_running[next] >= ContextChange::kBetween) ++next;

@@ -11,7 +11,7 @@ constexpr FigureInfo kFigures[] = {
     {"name", "lock", "lock"},
     {"number", "no", "its number in the operating system"},
     {"count", "held", "whole holds"},
-    {"left_out", "left out", "holds whose end was not seen"},
+    {"left_out", "excluded", "holds whose end was not seen"},
     {"total", "", "time of all whole holds"},
     {"own", "", "the same"},
     {"min", "", "shortest hold"},
@@ -25,7 +25,7 @@ constexpr FigureInfo kFigures[] = {
     {"response_max", "wait most", "longest wait for it"},
     {"wait", "", "waits for it, all figures"},
     {"contention", "waits", "times that somebody had to wait"},
-    {"never_granted", "", "waits that had not ended at the end of the recording", "never had"},
+    {"never_granted", "", "waits that had not ended at the end of the recording", "never acquired"},
     {"share", "share", "of the time known in which it was held"},
     {"longest_wait", "", "who waited longest, for whom, and when"},
 };

@@ -11,9 +11,9 @@ constexpr FigureInfo kFigures[] = {
     {"number", "no", "its port or number"},
     {"count", "count", "how often it was seen"},
     {"left_out", "", "none: a mark has no length"},
-    {"period_min", "period least", "shortest time from one to the next"},
+    {"period_min", "period min", "shortest time from one to the next"},
     {"period_mean", "period mean", "mean time from one to the next"},
-    {"period_max", "period most", "longest time from one to the next"},
+    {"period_max", "period max", "longest time from one to the next"},
 };
 constexpr std::string_view kInstances[] = {"index", "time_ns", "value", "name", "who", "core"};
 

@@ -16,29 +16,29 @@ constexpr FigureInfo kFigures[] = {
     {"priority", "priority", "base priority; a higher one is more urgent"},
     {"idle", "", "whether it is the idle task"},
     {"count", "jobs", "whole jobs"},
-    {"left_out", "left out", "jobs whose begin or end was not seen"},
+    {"left_out", "excluded", "jobs whose begin or end was not seen"},
     {"open", "", "jobs that had not ended at the end of the recording"},
     {"total", "", "all processor time that was observed"},
     {"own", "", "the same"},
     {"min", "", "least processor time of a job"},
     {"mean", "run mean", "mean processor time of a job"},
-    {"max", "run most", "greatest processor time of a job"},
+    {"max", "run max", "greatest processor time of a job"},
     {"stddev", "", "standard deviation"},
     {"p95", "", "95 % of the jobs take no more"},
     {"p99", "", "99 % of the jobs take no more"},
-    {"period_min", "", "shortest time from ready to ready", "period least"},
+    {"period_min", "", "shortest time from ready to ready", "period min"},
     {"period_mean", "", "mean time from ready to ready", "period mean"},
-    {"period_max", "", "longest time from ready to ready", "period most"},
+    {"period_max", "", "longest time from ready to ready", "period max"},
     {"response_min", "", "shortest time from ready to the job's end"},
     {"response_mean", "response mean", "mean time from ready to the job's end"},
     {"response_max", "response most", "longest time from ready to the job's end"},
     {"response", "", "from ready to the job's end, all figures"},
     {"start_latency", "", "from ready to the first instruction"},
     {"start_period", "", "from start to start"},
-    {"preemptions", "", "times that a more urgent task took the core during a job", "cut into"},
+    {"preemptions", "", "times that a more urgent task took the core during a job", "preempted"},
     {"share", "share", "of the observed time of its core"},
     {"response_p99", "", "99 % of the responses are no longer", "response 99 %"},
-    {"start_max", "", "longest time from ready to the first instruction", "start most"},
+    {"start_max", "", "longest time from ready to the first instruction", "start latency max"},
     {"first_run_ns", "", "when it ran first, from the start of the recording", "first run"},
 };
 // Who holds the lock that a task waits for at a moment, if that is known.
@@ -215,7 +215,7 @@ class TaskStates final : public PlainLane {
         told.lines.push_back("job " + count_text(j + 1) + " of " + count_text(lane_.jobs.size()) + ": ready " +
                              moment_text(job.ready));
         told.lines.push_back("response " + duration_text(job.response()) + ", running " + duration_text(job.run) +
-                             ", cut into by tasks " + plural(job.preemptions, "time", "times"));
+                             ", preempted by tasks " + plural(job.preemptions, "time", "times"));
         const JobParts parts = parts_of(trail_, index_, job.ready, job.end);
         const std::pair<Time, const char*> all[] = {
             {parts.own, "its own work"},       {parts.others, "other tasks"},
@@ -225,8 +225,8 @@ class TaskStates final : public PlainLane {
             if (length.ps > 0) told.lines.push_back("  " + duration_text(length) + " " + what);
         if (!job.whole())
             told.lines.emplace_back((job.flags & TaskJob::kOpen) != 0
-                                        ? "not ended when the recording ended: left out of the figures"
-                                        : "its begin may be lost: left out of the figures");
+                                        ? "not ended when the recording ended: excluded from the figures"
+                                        : "its begin may be lost: excluded from the figures");
     }
 
     std::size_t index_;
@@ -268,13 +268,12 @@ class Tasks final : public LaneKind {
     }
 
     std::span<const PanelFigure> panel(const Trail& trail, std::uint64_t activity) const override {
-        static constexpr PanelFigure kJobs[] = {{"response_min", "least"}, {"response_mean", "mean"},
-                                                {"response_p99", "99 %"},  {"response_max", "greatest"},
+        static constexpr PanelFigure kJobs[] = {{"response_min", "min"},   {"response_mean", "mean"},
+                                                {"response_p99", "P99"},   {"response_max", "max"},
                                                 {"mean", "running, mean"}, {"share", "share"}};
         // With task switches alone, a stretch on the core is all that is known.
-        static constexpr PanelFigure kStretches[] = {{"min", "least"},          {"mean", "mean"},
-                                                     {"p99", "99 %"},           {"max", "greatest"},
-                                                     {"mean", "running, mean"}, {"share", "share"}};
+        static constexpr PanelFigure kStretches[] = {{"min", "min"}, {"mean", "mean"},          {"p99", "P99"},
+                                                     {"max", "max"}, {"mean", "running, mean"}, {"share", "share"}};
         return trail.tasks.cores[trail.tasks.tasks[activity].core].only_switches
                    ? std::span<const PanelFigure>(kStretches)
                    : kJobs;
@@ -283,7 +282,7 @@ class Tasks final : public LaneKind {
         const TaskLane& lane = trail.tasks.tasks[row.activity];
         if (lane.idle) return "idle: what no task needs";
         const std::string count = cell_text(*cell_of(*this, row, "count")),
-                          left_out = cell_text(*cell_of(*this, row, "left_out")) + " left out";
+                          left_out = cell_text(*cell_of(*this, row, "left_out")) + " excluded";
         if (trail.tasks.cores[lane.core].only_switches)
             return "running time, " + count + " stretches on the core, " + left_out;
         return "response, " + count + " jobs, " + left_out + "; " + job_rule_text(lane.rule);
@@ -322,7 +321,7 @@ class Tasks final : public LaneKind {
             const std::string since = duration_text(t - s.begin);
             if (s.core != core) continue;
             if (s.state == TaskState::running)
-                running = lane.idle ? Phrase{{"idle since " + since}} : Phrase{link(i), {" runs since " + since}};
+                running = lane.idle ? Phrase{{"idle for " + since}} : Phrase{link(i), {" running for " + since}};
             if (s.state == TaskState::ready && !lane.idle) {
                 ready.push_back({ready.empty() ? "ready: " : ", "});
                 ready.push_back(link(i));
@@ -341,7 +340,7 @@ class Tasks final : public LaneKind {
         std::vector<Phrase> all;
         for (Phrase* p : {&running, &ready, &waiting})
             if (!p->empty()) all.push_back(std::move(*p));
-        if (all.empty()) all.push_back({{"no task is known to have it"}});
+        if (all.empty()) all.push_back({{"running task unknown"}});
         return all;
     }
 

@@ -12,14 +12,14 @@ constexpr FigureInfo kFigures[] = {
     {"core", "core", "core that it belongs to"},
     {"unit", "unit", "of its figures, where it is known"},
     {"samples", "samples", "how often it was told"},
-    {"left_out", "left out", "samples that do not hold up to the next: a gap or the recording's end lies between"},
-    {"min", "least", "least value"},
+    {"left_out", "excluded", "samples that do not hold up to the next: a gap or the recording's end lies between"},
+    {"min", "min", "least value"},
     {"mean", "mean", "mean, each sample weighed by the time for which it held"},
-    {"max", "greatest", "greatest value"},
+    {"max", "max", "greatest value"},
     {"first", "first", "first value"},
     {"last", "last", "last value"},
-    {"min_at_ns", "least at", "when it was least, the first time"},
-    {"max_at_ns", "greatest at", "when it was greatest, the first time"},
+    {"min_at_ns", "min at", "when it was least, the first time"},
+    {"max_at_ns", "max at", "when it was greatest, the first time"},
 };
 constexpr std::string_view kColumns[] = {"name", "core", "unit",  "samples", "left_out",  "min",
                                          "mean", "max",  "first", "last",    "min_at_ns", "max_at_ns"};
@@ -117,10 +117,10 @@ class Values final : public LaneKind {
 
     std::string summary(const Trail&, const MeasuredRow& row) const override {
         return "value, " + cell_text(*cell_of(*this, row, "samples")) + " samples, " +
-               cell_text(*cell_of(*this, row, "left_out")) + " left out";
+               cell_text(*cell_of(*this, row, "left_out")) + " excluded";
     }
     std::span<const PanelFigure> panel(const Trail&, std::uint64_t) const override {
-        static constexpr PanelFigure kAll[] = {{"min", "least"},   {"mean", "mean"}, {"max", "greatest"},
+        static constexpr PanelFigure kAll[] = {{"min", "min"},     {"mean", "mean"}, {"max", "max"},
                                                {"first", "first"}, {"last", "last"}, {"samples", "samples"}};
         return kAll;
     }

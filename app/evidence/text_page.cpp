@@ -1,0 +1,133 @@
+#include "evidence/text_page.h"
+
+#include <QClipboard>
+#include <QContextMenuEvent>
+#include <QGuiApplication>
+#include <QMenu>
+#include <QPainter>
+
+#include <algorithm>
+
+#include "base/plain_text.h"
+#include "base/text.h"
+#include "look/theme.h"
+#include "look/words.h"
+
+namespace mt::app {
+namespace {
+constexpr int kTime = 170;
+constexpr std::uint64_t kMostCopied = 100'000;
+
+// The logs that are text, as indices into the trail's.
+std::vector<std::size_t> text_logs(const Trail& trail) {
+    std::vector<std::size_t> all;
+    for (std::size_t i = 0; i < trail.texts.size(); ++i)
+        if (trail.texts[i].is_text()) all.push_back(i);
+    return all;
+}
+}  // namespace
+
+TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(view, parent), document_(document) {
+    setAccessibleName(tr("Text printed by the firmware"));
+    connect(&document, &Document::opened, this, [this] { use_stream(0); });
+    connect(&document, &Document::grew, this, [this] { renew(); });
+}
+
+std::vector<EvidencePage::Stream> TextPage::streams() const {
+    std::vector<Stream> all;
+    const auto trail = document_.trail();
+    if (!trail) return all;
+    for (const std::size_t i : text_logs(*trail)) {
+        const TextLog& log = trail->texts[i];
+        all.push_back({words(trail->cores[log.core].name) + ": " + words(log.name), log.core});
+    }
+    return all;
+}
+
+const TextLog* TextPage::log() const {
+    const auto trail = document_.trail();
+    if (!trail) return nullptr;
+    const auto logs = text_logs(*trail);
+    return stream_ < logs.size() ? &trail->texts[logs[stream_]] : nullptr;
+}
+
+void TextPage::use_stream(std::size_t stream) {
+    stream_ = stream;
+    forget();
+    renew();
+    wanted_ = view_.cursor();
+    follow_cursor();
+}
+
+std::uint64_t TextPage::row_count() const { return log() == nullptr ? 0 : log()->size(); }
+
+std::optional<Time> TextPage::time_of(std::uint64_t row) {
+    return row < row_count() ? std::optional(log()->line(static_cast<std::size_t>(row)).begin) : std::nullopt;
+}
+
+QStringList TextPage::row_text(std::uint64_t row) const {
+    if (row >= row_count()) return {};
+    const auto i = static_cast<std::size_t>(row);
+    return {words(moment_text(log()->line(i).begin)), words(plain_text(log()->raw(i)))};
+}
+
+// The last line that had begun by then.
+void TextPage::follow_cursor() {
+    if (!wanted_ || !isVisible() || row_count() == 0) return;
+    const std::size_t after = log()->first_from(*wanted_ + Time{1});
+    wanted_.reset();
+    follow_to(after == 0 ? 0 : after - 1);
+}
+
+void TextPage::paintEvent(QPaintEvent*) {
+    QPainter p(viewport());
+    const Theme& t = theme();
+    const int widths[] = {kTime, 300};
+    paint_head(p, {tr("time"), tr("text")}, widths, tr("Nothing was printed yet."));
+    each_row_shown(p, [&](std::uint64_t row, int y) {
+        const QStringList cells = row_text(row);
+        p.setFont(fixed_font(11));
+        p.setPen(t.second);
+        p.drawText(QRect(12, y, kTime - 8, kRow), Qt::AlignVCenter, cells[0]);
+        p.setPen(t.text);
+        int x = 12 + kTime;
+        if ((log()->line(static_cast<std::size_t>(row)).flags & TextLine::kTorn) != 0) {  // bytes may be missing
+            p.setPen(t.contour.darker(t.night ? 80 : 140));
+            p.drawText(QRect(x, y, 16, kRow), Qt::AlignVCenter, "≁");
+            x += 16;
+        }
+        const QRect cell(x, y, viewport()->width() - x - 8, kRow);
+        p.drawText(cell, Qt::AlignVCenter, p.fontMetrics().elidedText(cells[1], Qt::ElideRight, cell.width()));
+    });
+}
+
+void TextPage::copy_selected() {
+    if (!current_ || !anchor_ || log() == nullptr) return;
+    const std::uint64_t low = std::min(*current_, *anchor_),
+                        high = std::min(std::max(*current_, *anchor_), low + kMostCopied - 1);
+    QString text = tr("time (ns)\ttext\n");
+    for (std::uint64_t row = low; row <= high; ++row) {
+        const auto i = static_cast<std::size_t>(row);
+        text += words(ns_text(log()->line(i).begin)) + "\t" + words(plain_text(log()->raw(i))) + "\n";
+    }
+    QGuiApplication::clipboard()->setText(text);
+}
+
+void TextPage::contextMenuEvent(QContextMenuEvent* e) {
+    QMenu menu;
+    menu.addAction(tr("Copy"), this, &TextPage::copy_selected)->setEnabled(current_.has_value());
+    menu.exec(e->globalPos());
+}
+
+void TextPage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
+    const auto n = static_cast<std::int64_t>(row_count());
+    for (auto row = static_cast<std::int64_t>(current_.value_or(0)) + (forwards ? 1 : -1);
+         row >= 0 && row < n && !text.trimmed().isEmpty(); row += forwards ? 1 : -1)
+        if (row_text(static_cast<std::uint64_t>(row))[1].contains(text.trimmed(), Qt::CaseInsensitive)) {
+            go_to_row(row, false);
+            return done({});
+        }
+    done(no_match(text, forwards));
+}
+
+}  // namespace mt::app

@@ -1,0 +1,16 @@
+// Pieces of HTML that texts of the window are made of.
+#pragma once
+
+#include <QString>
+
+#include "look/theme.h"
+
+namespace mt::app {
+
+/// Text that leads somewhere, in the colour of what can be clicked.
+inline QString link_html(const QString& to, const QString& text) {
+    return QString("<a href=\"%1\" style=\"color:%2; text-decoration:none\">%3</a>")
+        .arg(to, theme().measure.name(), text.toHtmlEscaped());
+}
+
+}  // namespace mt::app

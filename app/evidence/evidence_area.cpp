@@ -12,10 +12,14 @@
 #include "look/words.h"
 
 namespace mt::app {
+namespace {
+constexpr int kLeastHeight = 30 + 24 + 5 * 21 + 6;  ///< tabs, a heading, and five rows of a table
+}  // namespace
 
 EvidenceArea::EvidenceArea(Document& document, Viewpoint& view, QWidget* parent)
     : QWidget(parent), document_(document), view_(view) {
     setAccessibleName(tr("Evidence"));
+    setMinimumHeight(kLeastHeight);
     splitter_ = new QSplitter(Qt::Horizontal);
     splitter_->setHandleWidth(1);
     splitter_->setChildrenCollapsible(false);

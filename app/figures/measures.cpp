@@ -81,6 +81,7 @@ MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& nav
     lower_ = new QStackedWidget;
     lower_->addWidget(plots);
     lower_->addWidget(text_);
+    lower_->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::Ignored);  // in a low window it gives way first
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(12, 8, 8, 4);
     column->setSpacing(3);
@@ -163,6 +164,15 @@ void MeasuresPanel::follow(const QUrl& link) {
 
 void MeasuresPanel::show_why(bool on) { why_->setChecked(on); }
 
+// Of the two plots the one over time stays where there is no room for both: it has every single one.
+void MeasuresPanel::resizeEvent(QResizeEvent* e) {
+    constexpr int kBothFrom = 400;
+    low_ = height() < kBothFrom;
+    distribution_->setVisible(!low_);
+    caption_->setVisible(!over_choice_->isHidden() && !low_);
+    QWidget::resizeEvent(e);
+}
+
 // Compares on the worker; another selection gives it up.
 void MeasuresPanel::renew_why() {
     if (explaining_) explaining_->cancel();
@@ -210,7 +220,7 @@ void MeasuresPanel::renew() {
     all_->setVisible(document_.trail() && !document_.busy());
     if (measuring_) measuring_->cancel();
     const bool lengths = row != nullptr && lane->levels() > 0 && spans_of(*lane) > 0 && lane->shape() != Shape::ticks;
-    caption_->setVisible(lengths);
+    caption_->setVisible(lengths && !low_);
     over_choice_->setVisible(lengths);
     if (row == nullptr) {
         name_->setText(lane != nullptr ? words(lane->name()) : tr("Measures"));

@@ -39,6 +39,9 @@ class MeasuresPanel : public QWidget {
     void window_chosen(mt::Time from, mt::Time to);
     void moment_chosen(mt::Time t);
 
+  protected:
+    void resizeEvent(QResizeEvent*) override;
+
   private:
     void renew();
     /// The fault that is selected; null if it is none.
@@ -58,6 +61,7 @@ class MeasuresPanel : public QWidget {
     QStackedWidget* lower_;
     QTextBrowser* text_;
     std::vector<SpanRef> links_;
+    bool low_ = false;  ///< there is room for one plot only
     QLabel* caption_;
     DistributionPlot* distribution_;
     OverTimePlot* over_time_;

@@ -153,6 +153,9 @@ void Desk::join_views() {
     });
     connect(call_tree_, &CallTree::function_chosen, functions_, &FunctionsTable::choose);
     connect(footsteps_, &Footsteps::current_changed, source_, &SourceView::show_slot);
+    connect(footsteps_, &Footsteps::current_changed, this, [this, shown = std::size_t{0}](std::size_t stream) mutable {
+        if (std::exchange(shown, stream) != stream) evidence_->renew();  // another core's source is shown now
+    });
     connect(footsteps_, &Footsteps::missed, this, [this](int direction) {
         emit told(direction > 0 ? tr("No later execution.") : tr("No earlier execution."), false);
     });

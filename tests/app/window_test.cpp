@@ -5,6 +5,7 @@
 #include <QAccessible>
 #include <QApplication>
 #include <QClipboard>
+#include <QComboBox>
 #include <QDragEnterEvent>
 #include <QDropEvent>
 #include <QHeaderView>
@@ -566,6 +567,7 @@ TEST_F(Window, SavesAndOpensARecordingFolderAndRemembersIt) {
 
 TEST_F(Window, SmallAndLargeWindowsKeepEverythingInside) {
     open_demo();
+    click_finding(2);  // figures, a button and plots stand at the right
     for (const QSize size : {QSize(1024, 700), QSize(1280, 800), QSize(2560, 1440)}) {
         window->resize(size);
         QTest::qWait(30);
@@ -577,6 +579,7 @@ TEST_F(Window, SmallAndLargeWindowsKeepEverythingInside) {
             EXPECT_TRUE(window->rect().contains(QRect(part->mapTo(window.get(), QPoint(0, 0)), part->size())))
                 << part->accessibleName().toStdString() << " at " << size.width();
         }
+        EXPECT_GE(window->desk().events()->viewport()->height(), 24 + 5 * 21) << "five rows of every table";
         const double last = lanes()->row_rect({&threads_kind(), 0}).bottom();
         EXPECT_LE(last, lanes()->height() + 200) << "rows fit or scroll";
     }
@@ -817,6 +820,12 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     EXPECT_TRUE(card.contains("what led to it"));
     // The instructions show the core of the fault.
     EXPECT_EQ(window->document().trail()->steps[window->desk().footsteps()->stream()].core, "main");
+    window->desk().arrangement().use(Arrangement::Name::code);
+    EXPECT_TRUE(
+        QTest::qWaitFor([&] { return window->desk().source()->stream() == window->desk().footsteps()->stream(); }));
+    for (const QComboBox* choice : window->desk().evidence()->findChildren<QComboBox*>("stream_choice"))
+        if (choice->isVisible()) EXPECT_EQ(choice->currentText(), "main") << "each pane says so";
+    window->desk().arrangement().use(Arrangement::Name::timing);
     click_finding(1);
     EXPECT_EQ(window->desk().measures_panel()->told(), QString()) << "figures and plots again";
     QTest::keyClick(lanes(), Qt::Key_W);

@@ -21,7 +21,15 @@ SourcePaths source_paths(const Recording* recording, std::size_t core) {
         if (!file.empty()) p.folders.push_back(QFileInfo(QString::fromStdString(file)).absolutePath().toStdString());
     };
     add(recording->target.path);
-    if (core < recording->images.size() && recording->images[core]) add(recording->images[core]->path());
+    const auto image = core < recording->images.size() ? recording->images[core] : nullptr;
+    if (!image) return p;
+    add(image->path());
+    // Where it was compiled, seen from there: names in it may start from that folder.
+    const std::vector<std::string> beside = p.folders;
+    for (const std::string& compiled : image->source_folders()) {
+        if (compiled.starts_with('/')) p.folders.push_back(compiled);
+        for (const std::string& base : beside) p.folders.push_back(base + "/" + compiled);
+    }
     return p;
 }
 

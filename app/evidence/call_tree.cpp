@@ -220,13 +220,6 @@ void CallTree::set_walk(CallWalk walk) {
     renew();
 }
 
-std::vector<EvidencePage::Stream> CallTree::streams() const {
-    std::vector<Stream> all;
-    if (const auto trail = document_.trail(); trail)
-        for (const StepTrail& s : trail->steps) all.push_back({words(s.core), s.core_index});
-    return all;
-}
-
 void CallTree::use_stream(std::size_t stream) {
     if (stream == stream_) return;
     stream_ = stream;

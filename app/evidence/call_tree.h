@@ -59,7 +59,7 @@ class CallTree : public QWidget, public EvidencePage {
     QString id() const override { return "call_tree"; }
     QString title() const override { return tr("Call tree"); }
     bool has_something() const override { return document_.trail() && !document_.trail()->steps.empty(); }
-    std::vector<Stream> streams() const override;
+    std::vector<Stream> streams() const override { return step_streams(document_.trail().get()); }
     QTreeView* view() const { return view_; }
     /// What callers and callees are shown of, from now on.
     void use_function(std::size_t stream, std::uint32_t function);

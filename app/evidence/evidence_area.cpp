@@ -10,6 +10,7 @@
 #include <algorithm>
 
 #include "look/words.h"
+#include "look/layout.h"
 
 namespace mt::app {
 namespace {
@@ -63,9 +64,7 @@ EvidenceArea::EvidenceArea(Document& document, Viewpoint& view, QWidget* parent)
         splitter_->addWidget(pane.tabs);
         panes_.push_back(pane);
     }
-    auto* all = new QVBoxLayout(this);
-    all->setContentsMargins(0, 0, 0, 0);
-    all->addWidget(splitter_);
+    bare_column(this)->addWidget(splitter_);
     connect(&view, &Viewpoint::core_changed, this, [this] {
         for (EvidencePage* page : pages_) page->look_at_core(view_.core());
         renew();

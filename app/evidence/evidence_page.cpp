@@ -2,6 +2,9 @@
 
 #include <QObject>
 
+#include "look/words.h"
+#include "model/trail.h"
+
 namespace mt::app {
 
 void EvidencePage::look_at_core(std::size_t core) {
@@ -13,6 +16,13 @@ void EvidencePage::look_at_core(std::size_t core) {
 
 void EvidencePage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
     done(no_match(text, forwards));
+}
+
+std::vector<EvidencePage::Stream> EvidencePage::step_streams(const Trail* trail) {
+    std::vector<Stream> all;
+    if (trail != nullptr)
+        for (const StepTrail& s : trail->steps) all.push_back({words(s.core), s.core_index});
+    return all;
 }
 
 QString EvidencePage::no_match(const QString& text, bool forwards) {

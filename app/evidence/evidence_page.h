@@ -7,6 +7,10 @@
 #include <QString>
 #include <QWidget>
 
+namespace mt {
+struct Trail;
+}
+
 namespace mt::app {
 
 /// A widget that shows a part of the recording row by row, at the cursor and of the core that is looked at.
@@ -38,6 +42,8 @@ class EvidencePage {
     virtual void find_text(const QString& text, bool forwards, std::function<void(const QString& why_not)> done);
 
   protected:
+    /// One for each core that has instruction trace.
+    static std::vector<Stream> step_streams(const Trail* trail);
     /// What is said where no further row has the text.
     static QString no_match(const QString& text, bool forwards);
 };

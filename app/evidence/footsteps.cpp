@@ -93,13 +93,6 @@ std::uint64_t Footsteps::row_count() const {
     return trail && stream_ < trail->steps.size() ? trail->steps[stream_].steps : 0;
 }
 
-std::vector<EvidencePage::Stream> Footsteps::streams() const {
-    std::vector<Stream> all;
-    if (const auto trail = document_.trail(); trail)
-        for (const StepTrail& s : trail->steps) all.push_back({words(s.core), s.core_index});
-    return all;
-}
-
 void Footsteps::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
     const auto sought = seek_text(text, forwards ? 1 : -1);
     done(sought ? QString() : words(sought.error().text()));

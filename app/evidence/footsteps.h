@@ -35,7 +35,7 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     QString id() const override { return "instructions"; }
     QString title() const override { return tr("Instructions"); }
     bool has_something() const override { return document_.trail() && !document_.trail()->steps.empty(); }
-    std::vector<Stream> streams() const override;
+    std::vector<Stream> streams() const override { return step_streams(document_.trail().get()); }
     void use_stream(std::size_t stream) override;
     bool can_find() const override { return true; }
     /// An execution of what a person typed; see `seek_text`.

@@ -262,13 +262,15 @@ void FunctionsTable::renew() {
                        ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
                    : document_.busy()
                        ? tr("Decoding: figures grow until its end.")
-                       : tr("%1 functions ran%2. A double click shows the longest call, a right click leaves one out.")
+                       : tr("%1 functions ran%2. A double click shows the longest call, a right click excludes one.")
                              .arg(called)
-                             .arg(inlined == 0 ? QString() : tr(", and %1 that are inlined").arg(inlined));
+                             .arg(inlined == 0   ? QString()
+                                  : inlined == 1 ? tr(", and one that is inlined")
+                                                 : tr(", and %1 that are inlined").arg(inlined));
     if (!left_out_.empty()) {
         QStringList names;
         for (const auto& name : left_out_) names << words(name);
-        text += tr(" Left out of the shares: %1.").arg(names.join(", "));
+        text += tr(" Excluded from the shares: %1.").arg(names.join(", "));
     }
     hint_->setText(text);
 }
@@ -305,7 +307,7 @@ void FunctionsTable::menu(const QPoint& at) {
     const QString name = words(model_->rows()[static_cast<std::size_t>(index.row())].name);
     const bool out = left_out_.count(name.toStdString()) != 0;
     QMenu menu(this);
-    menu.addAction(out ? tr("Count %1 again").arg(name) : tr("Leave %1 out of the shares").arg(name),
+    menu.addAction(out ? tr("Count %1 again").arg(name) : tr("Exclude %1 from the shares").arg(name),
                    [this, name, out] { leave_out(name, !out); });
     menu.addSeparator();
     add_table_actions(menu, *table_, "functions");

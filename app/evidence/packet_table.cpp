@@ -21,7 +21,7 @@ constexpr std::uint64_t kMostCopied = 100'000;
 }  // namespace
 
 PacketTable::PacketTable(Show show, Document& document, Viewpoint& view, BlockStore& store, QWidget* parent)
-    : RowTable(view, parent), show_(show), document_(document), store_(store) {
+    : RowTable(document, view, parent), show_(show), store_(store) {
     setAccessibleName(show == Show::events ? tr("Events") : tr("Packets"));
     viewport()->setMouseTracking(true);
     widths_ = show == Show::events ? std::vector<int>{170, 130, 190, 70, 120, 190, 110}
@@ -55,14 +55,6 @@ std::vector<EvidencePage::Stream> PacketTable::streams() const {
         all.push_back({words(s.core) + ": " + QFileInfo(words(s.file)).fileName(), recording->streams[i].core});
     }
     return all;
-}
-
-void PacketTable::use_stream(std::size_t stream) {
-    stream_ = stream;
-    forget();
-    wanted_ = view_.cursor();
-    renew();
-    follow_cursor();
 }
 
 std::uint64_t PacketTable::row_count() const {

@@ -6,26 +6,21 @@
 
 #include "document/block_store.h"
 #include "document/document.h"
-#include "evidence/evidence_page.h"
 #include "evidence/row_table.h"
 #include "navigate/viewpoint.h"
 
 namespace mt::app {
 
-class PacketTable : public RowTable, public EvidencePage {
+class PacketTable : public RowTable {
     Q_OBJECT
   public:
     enum class Show { events, packets };
     PacketTable(Show show, Document& document, Viewpoint& view, BlockStore& store, QWidget* parent = nullptr);
 
-    QWidget* widget() override { return this; }
     QString id() const override { return show_ == Show::events ? "events" : "packets"; }
     QString title() const override { return show_ == Show::events ? tr("Events") : tr("Packets"); }
     bool has_something() const override;
     std::vector<Stream> streams() const override;
-    std::size_t stream() const override { return stream_; }
-    void use_stream(std::size_t stream) override;
-    bool can_find() const override { return true; }
     std::uint64_t row_count() const override;
     /// The texts of a row, column by column; empty while it is still being decoded.
     QStringList row_text(std::uint64_t row);
@@ -52,9 +47,7 @@ class PacketTable : public RowTable, public EvidencePage {
     QStringList texts(const StoredBlock& block, const TimedPacket& packet) const;
 
     Show show_;
-    Document& document_;
     BlockStore& store_;
-    std::size_t stream_ = 0;
     std::vector<int> widths_;
     int resizing_ = -1;
 };

@@ -7,7 +7,8 @@
 
 namespace mt::app {
 
-RowTable::RowTable(Viewpoint& view, QWidget* parent) : QAbstractScrollArea(parent), view_(view) {
+RowTable::RowTable(Document& document, Viewpoint& view, QWidget* parent)
+    : QAbstractScrollArea(parent), document_(document), view_(view) {
     setFrameShape(QFrame::NoFrame);
     setFocusPolicy(Qt::StrongFocus);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
@@ -45,6 +46,14 @@ void RowTable::forget() {
     anchor_.reset();
     wanted_.reset();
     place_when_there_.reset();
+}
+
+void RowTable::use_stream(std::size_t stream) {
+    stream_ = stream;
+    forget();
+    renew();
+    wanted_ = view_.cursor();
+    follow_cursor();
 }
 
 bool RowTable::selected(std::uint64_t row) const {

@@ -1,4 +1,5 @@
-// What the tables of packets and of system events have in common: rows of equal height, only those on the screen drawn.
+// What the tables of packets, of system events and of text have in common: rows of equal height, only those on the
+// screen drawn.
 #pragma once
 
 #include <optional>
@@ -9,6 +10,8 @@
 #include <QStringList>
 
 #include "base/time.h"
+#include "document/document.h"
+#include "evidence/evidence_page.h"
 #include "look/long_scroll.h"
 #include "look/theme.h"
 #include "navigate/viewpoint.h"
@@ -16,10 +19,15 @@
 namespace mt::app {
 
 /// A heading, rows below it, one current row and a selection that reaches from the anchor to it.
-class RowTable : public QAbstractScrollArea {
+class RowTable : public QAbstractScrollArea, public EvidencePage {
     Q_OBJECT
   public:
-    explicit RowTable(Viewpoint& view, QWidget* parent = nullptr);
+    RowTable(Document& document, Viewpoint& view, QWidget* parent = nullptr);
+    QWidget* widget() override { return this; }
+    std::size_t stream() const override { return stream_; }
+    /// Nothing is selected in it; the row of the cursor comes into view.
+    void use_stream(std::size_t stream) override;
+    bool can_find() const override { return true; }
     virtual std::uint64_t row_count() const = 0;
     std::optional<std::uint64_t> current_row() const { return current_; }
     virtual void copy_selected() = 0;
@@ -65,7 +73,9 @@ class RowTable : public QAbstractScrollArea {
     void keyPressEvent(QKeyEvent*) override;
     void showEvent(QShowEvent*) override;
 
+    Document& document_;
     Viewpoint& view_;
+    std::size_t stream_ = 0;
     std::optional<std::uint64_t> current_, anchor_;
     std::optional<Time> wanted_;  ///< the cursor's time, to be scrolled to when its block has come
     std::optional<std::uint64_t> place_when_there_;

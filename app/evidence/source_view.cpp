@@ -376,13 +376,6 @@ void SourceView::step(int direction) {
         emit execution_wanted(std::move(list), direction);
 }
 
-std::vector<EvidencePage::Stream> SourceView::streams() const {
-    std::vector<Stream> all;
-    if (const auto trail = document_.trail(); trail)
-        for (const StepTrail& s : trail->steps) all.push_back({words(s.core), s.core_index});
-    return all;
-}
-
 void SourceView::set_mixed(bool on) { mixed_->setChecked(on); }
 
 void SourceView::ask_source() {

@@ -70,7 +70,7 @@ class SourceView : public QWidget, public EvidencePage {
     QString id() const override { return "source"; }
     QString title() const override { return tr("Source"); }
     bool has_something() const override { return document_.trail() && !document_.trail()->steps.empty(); }
-    std::vector<Stream> streams() const override;
+    std::vector<Stream> streams() const override { return step_streams(document_.trail().get()); }
     std::size_t stream() const override { return stream_; }
     /// The instructions lead, the source follows: `stream_wanted` asks them.
     void use_stream(std::size_t stream) override { emit stream_wanted(stream); }

@@ -27,7 +27,7 @@ std::vector<std::size_t> text_logs(const Trail& trail) {
 }
 }  // namespace
 
-TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(view, parent), document_(document) {
+TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
     setAccessibleName(tr("Text printed by the firmware"));
     connect(&document, &Document::opened, this, [this] { use_stream(0); });
     connect(&document, &Document::grew, this, [this] { renew(); });
@@ -49,14 +49,6 @@ const TextLog* TextPage::log() const {
     if (!trail) return nullptr;
     const auto logs = text_logs(*trail);
     return stream_ < logs.size() ? &trail->texts[logs[stream_]] : nullptr;
-}
-
-void TextPage::use_stream(std::size_t stream) {
-    stream_ = stream;
-    forget();
-    renew();
-    wanted_ = view_.cursor();
-    follow_cursor();
 }
 
 std::uint64_t TextPage::row_count() const { return log() == nullptr ? 0 : log()->size(); }

@@ -4,24 +4,19 @@
 #include <functional>
 
 #include "document/document.h"
-#include "evidence/evidence_page.h"
 #include "evidence/row_table.h"
 
 namespace mt::app {
 
 /// A row for each line of one port; the current row and the cursor follow each other.
-class TextPage : public RowTable, public EvidencePage {
+class TextPage : public RowTable {
     Q_OBJECT
   public:
     TextPage(Document& document, Viewpoint& view, QWidget* parent = nullptr);
-    QWidget* widget() override { return this; }
     QString id() const override { return "text"; }
     QString title() const override { return tr("Text"); }
     bool has_something() const override { return !streams().empty(); }
     std::vector<Stream> streams() const override;
-    std::size_t stream() const override { return stream_; }
-    void use_stream(std::size_t stream) override;
-    bool can_find() const override { return true; }
     void find_text(const QString& text, bool forwards, std::function<void(const QString& why_not)> done) override;
 
     std::uint64_t row_count() const override;
@@ -39,8 +34,6 @@ class TextPage : public RowTable, public EvidencePage {
 
   private:
     const TextLog* log() const;
-    std::size_t stream_ = 0;
-    Document& document_;
 };
 
 }  // namespace mt::app

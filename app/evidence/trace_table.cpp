@@ -27,8 +27,7 @@ QStringList cells_of(const TraceEventText& e) {
 }
 }  // namespace
 
-TraceTable::TraceTable(Document& document, Viewpoint& view, QWidget* parent)
-    : RowTable(view, parent), document_(document) {
+TraceTable::TraceTable(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
     setAccessibleName(tr("Events of the operating system"));
     connect(&document, &Document::opened, this, [this] { use_stream(0); });
     connect(&document, &Document::grew, this, [this] { renew(); });
@@ -41,11 +40,7 @@ void TraceTable::use_stream(std::size_t stream) {
     jobs_.clear();
     packets_.clear();
     asked_.clear();
-    stream_ = stream;
-    forget();
-    renew();
-    wanted_ = view_.cursor();
-    follow_cursor();
+    RowTable::use_stream(stream);
 }
 
 bool TraceTable::has_something() const {

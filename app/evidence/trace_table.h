@@ -9,27 +9,23 @@
 
 #include "document/document.h"
 #include "document/job_queue.h"
-#include "evidence/evidence_page.h"
 #include "evidence/row_table.h"
 #include "navigate/viewpoint.h"
 #include "share/task_tables.h"
 
 namespace mt::app {
 
-class TraceTable : public RowTable, public EvidencePage {
+class TraceTable : public RowTable {
     Q_OBJECT
   public:
     TraceTable(Document& document, Viewpoint& view, QWidget* parent = nullptr);
     ~TraceTable() override;
 
-    QWidget* widget() override { return this; }
     QString id() const override { return "system_events"; }
     QString title() const override { return tr("System events"); }
     bool has_something() const override;
     std::vector<Stream> streams() const override;
-    std::size_t stream() const override { return stream_; }
     void use_stream(std::size_t stream) override;
-    bool can_find() const override { return true; }
     std::uint64_t row_count() const override;
     /// The texts of a row, column by column; empty while it is still being decoded.
     QStringList row_text(std::uint64_t row);
@@ -50,8 +46,6 @@ class TraceTable : public RowTable, public EvidencePage {
     Rows packet(std::size_t index);
     const TraceEventText* find(std::uint64_t row, Rows& keep);
 
-    Document& document_;
-    std::size_t stream_ = 0;
     std::map<std::size_t, Rows> packets_;  ///< decoded ones
     std::set<std::size_t> asked_;
     quint64 turn_ = 0;

@@ -14,6 +14,7 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
+#include "look/layout.h"
 
 namespace mt::app {
 namespace {
@@ -66,9 +67,7 @@ MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& nav
     why_->setToolTip(tr("Where the time of the selected one went, against a typical one (W)"));
     why_->setCheckable(true);
     auto* plots = new QWidget;
-    auto* plots_column = new QVBoxLayout(plots);
-    plots_column->setContentsMargins(0, 0, 0, 0);
-    plots_column->setSpacing(3);
+    auto* plots_column = bare_column(plots, 3);
     plots_column->addWidget(caption_);
     plots_column->addWidget(distribution_, 4);
     plots_column->addWidget(over_choice_);
@@ -78,6 +77,9 @@ MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& nav
     text_->setAccessibleName(tr("Explanation of what is selected"));
     text_->setOpenLinks(false);
     text_->setFrameShape(QFrame::NoFrame);
+    text_->document()->setDocumentMargin(0);
+    text_->viewport()->setAutoFillBackground(false);
+    text_->setStyleSheet("QTextBrowser { background: transparent; }");
     lower_ = new QStackedWidget;
     lower_->addWidget(plots);
     lower_->addWidget(text_);
@@ -131,12 +133,11 @@ QString MeasuresPanel::figures_text(const LaneKind& kind, const MeasuredRow& row
 }
 
 const Finding* MeasuresPanel::fault() const {
-    const auto led = navigator_.finding();
-    if (!led || *led >= document_.findings().size()) return nullptr;
-    const Finding& f = document_.findings()[*led];
     const Selection& s = view_.selection();
-    const bool proven = f.about ? s.span && *s.span == *f.about : !s.span && s.lane == f.lane;
-    return f.kind == FindingKind::fault && proven ? &f : nullptr;
+    if (!s.lane) return nullptr;
+    for (const Finding& f : document_.findings())
+        if (f.kind == FindingKind::fault && (s.span ? f.about && *s.span == *f.about : s.lane == f.lane)) return &f;
+    return nullptr;
 }
 
 void MeasuresPanel::show_fault(const Finding& f) {

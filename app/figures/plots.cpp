@@ -10,6 +10,7 @@
 
 #include "base/text.h"
 #include "look/theme.h"
+#include "look/layout.h"
 
 namespace mt::app {
 namespace {
@@ -88,9 +89,7 @@ void dress(QCustomPlot* plot) {
 
 QCustomPlot* framed_plot(QWidget* in) {
     auto* plot = new QCustomPlot;
-    auto* layout = new QVBoxLayout(in);
-    layout->setContentsMargins(0, 0, 0, 0);
-    layout->addWidget(plot);
+    bare_column(in)->addWidget(plot);
     dress(plot);
     return plot;
 }

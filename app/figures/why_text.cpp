@@ -1,5 +1,7 @@
 #include "figures/why_text.h"
 
+#include <QObject>
+
 #include "base/text.h"
 #include "look/html.h"
 #include "look/theme.h"
@@ -108,7 +110,7 @@ PanelText fault_text(const Finding& f) {
                 .arg(theme().second.name(), name, words(value).toHtmlEscaped());
     };
     row(QObject::tr("raised by"), f.told("raised_by"));
-    if (f.known("imprecise") != nullptr) row(QObject::tr("imprecise"), "unless a write before it was still on its way");
+    if (f.known("imprecise") != nullptr) row(QObject::tr("may be imprecise"), "a write before it may still have been on its way");
     row(QObject::tr("reported"), f.told("reported"));
     row(QObject::tr("reported value"), f.told("reported_value"));
     row(QObject::tr("stack"), f.told("stack"));

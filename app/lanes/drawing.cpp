@@ -342,7 +342,7 @@ void Lanes::paint_key(QPainter& p) {
     p.drawRoundedRect(box, 5, 5);
     p.setPen(t.text);
     p.setFont(text_font(13, true));
-    p.drawText(QRectF(box.left() + 14, box.top() + 6, w, 22), Qt::AlignVCenter, tr("Key  (K shows and hides it)"));
+    p.drawText(QRectF(box.left() + 14, box.top() + 6, w, 22), Qt::AlignVCenter, tr("Legend  (K shows and hides it)"));
     double y = box.top() + 32;
     for (const auto& e : entries) {
         p.save();

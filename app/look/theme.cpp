@@ -6,6 +6,7 @@
 #include <QWidget>
 
 #include <cmath>
+#include <utility>
 
 namespace mt::app {
 namespace {
@@ -105,19 +106,15 @@ const Theme& theme() { return *current; }
 void apply_theme(bool night) {
     current = night ? &kNight : &kLight;
     QPalette p;
-    p.setColor(QPalette::Window, current->window);
-    p.setColor(QPalette::WindowText, current->text);
-    p.setColor(QPalette::Base, current->panel);
-    p.setColor(QPalette::AlternateBase, current->window);
-    p.setColor(QPalette::Text, current->text);
-    p.setColor(QPalette::Button, current->panel);
-    p.setColor(QPalette::ButtonText, current->text);
-    p.setColor(QPalette::Highlight, current->selected);
-    p.setColor(QPalette::HighlightedText, current->text);
-    p.setColor(QPalette::ToolTipBase, current->panel);
-    p.setColor(QPalette::ToolTipText, current->text);
-    p.setColor(QPalette::PlaceholderText, current->second);
-    p.setColor(QPalette::Link, current->measure);
+    using P = QPalette;
+    const std::pair<P::ColorRole, QColor> roles[] = {
+        {P::Window, current->window},        {P::WindowText, current->text},    {P::Base, current->panel},
+        {P::AlternateBase, current->window}, {P::Text, current->text},          {P::Button, current->panel},
+        {P::ButtonText, current->text},      {P::Highlight, current->selected}, {P::HighlightedText, current->text},
+        {P::ToolTipBase, current->panel},    {P::ToolTipText, current->text},   {P::PlaceholderText, current->second},
+        {P::Link, current->measure},
+    };
+    for (const auto& [role, colour] : roles) p.setColor(role, colour);
     qApp->setPalette(p);
     qApp->setFont(text_font(12));
     qApp->setStyleSheet(style_sheet(*current));

@@ -12,6 +12,7 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "overview/finding_card.h"
+#include "look/layout.h"
 
 namespace mt::app {
 namespace {
@@ -87,9 +88,7 @@ FindingsPanel::FindingsPanel(Document& document, FindingList& findings, QWidget*
     empty_->setObjectName("findings_empty");
     empty_->setWordWrap(true);
     empty_->setContentsMargins(14, 8, 14, 8);
-    auto* all = new QVBoxLayout(this);
-    all->setContentsMargins(0, 0, 0, 0);
-    all->setSpacing(2);
+    auto* all = bare_column(this, 2);
     all->addLayout(top);
     all->addLayout(filter_row);
     all->addWidget(empty_);

@@ -40,6 +40,22 @@ Time Ridge::time_at(double x) const {
     return {static_cast<std::int64_t>(x / std::max(1, width()) * static_cast<double>(span().ps))};
 }
 
+namespace {
+
+// How far a core's load is known. Its streams are decoded one after the other: what one of them has not told yet is not
+// known, however far another has come.
+Time known_to(const Trail& trail, std::size_t c) {
+    const CoreTrail& core = trail.cores[c];
+    if (trail.complete) return core.end;
+    Time known = core.end;
+    if (!core.change_time.empty()) known = std::min(known, core.change_time.back());
+    if (c < trail.tasks.cores.size() && !trail.tasks.cores[c].runs.empty())
+        known = std::min(known, trail.tasks.cores[c].runs[trail.tasks.cores[c].runs.size() - 1].begin);
+    return known;
+}
+
+}  // namespace
+
 // Load per pixel: handlers, and thread mode by the share of samples that found the core awake. Runs when a snapshot
 // comes or the width changes. Of a recording that grows, only what came since is measured.
 void Ridge::measure_land() {
@@ -61,6 +77,7 @@ void Ridge::measure_land() {
     measured_.cores.resize(trail->cores.size());
     for (std::size_t c = 0; c < trail->cores.size(); ++c) {
         const CoreTrail& core = trail->cores[c];
+        const Time reached = known_to(*trail, c);
         std::uint64_t samples = 0;
         for (const auto& b : core.density.buckets()) samples += b.awake + b.asleep;
         const bool has_tasks = trail->tasks.tells_load(c);
@@ -78,7 +95,7 @@ void Ridge::measure_land() {
         for (; x < pixels; ++x) {
             const Time from{wide.ps * static_cast<std::int64_t>(x)};
             const Time to = from + Time{std::max<std::int64_t>(1, wide.ps)};
-            if (from > core.end) {
+            if (from > reached) {
                 profile.loads[x] = 0;
                 continue;
             }
@@ -95,7 +112,7 @@ void Ridge::measure_land() {
             }
             profile.loads[x] = static_cast<float>(std::clamp(load, 0.0, 1.0));
         }
-        profile.to = core.end;
+        profile.to = reached;
         // Three pixels' mean: the land is a profile, not a comb.
         std::vector<float> smooth = profile.loads;
         for (std::size_t k = 1; k + 1 < pixels; ++k)

@@ -11,6 +11,7 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "target/target_file.h"
+#include "look/layout.h"
 
 namespace mt::app {
 namespace {
@@ -169,9 +170,7 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     scroll->setAccessibleName(tr("How to record"));
     scroll->setWidgetResizable(true);
     scroll->setFrameShape(QFrame::NoFrame);
-    auto* all = new QVBoxLayout(this);
-    all->setContentsMargins(0, 0, 0, 0);
-    all->addWidget(scroll);
+    bare_column(this)->addWidget(scroll);
     build_rows({{"main", ""}});
 }
 

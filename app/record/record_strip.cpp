@@ -35,13 +35,13 @@ RecordStrip::RecordStrip(LiveSession& live, Viewpoint& view, QWidget* parent)
         b->setFocusPolicy(Qt::TabFocus);
         return b;
     };
-    start_ = button(tr("Record"), tr("Walk the recipe and record (F5)"), "record_start");
+    start_ = button(tr("Record"), tr("Run the recipe and record (F5)"), "record_start");
     keep_ = button(tr("Stop and keep"), tr("End the recording and save it (Shift+F5)"), "record_keep");
-    discard_ = button(tr("Stop and discard"), tr("End the recording and throw it away"), "record_discard");
+    discard_ = button(tr("Stop and discard"), tr("End the recording and discard it"), "record_discard");
     mark_ = button(tr("Mark this moment"), tr("Write a note into the recording (Ctrl+M)"), "record_mark");
-    hold_ = button(tr("Hold the picture"), tr("The picture stands still, recording goes on (Space)"), "record_hold");
+    hold_ = button(tr("Freeze"), tr("The picture stands still, recording goes on (Space)"), "record_hold");
     hold_->setCheckable(true);
-    follow_ = button(tr("Follow the newest"), tr("Show the end of the recording as it grows (End)"), "record_follow");
+    follow_ = button(tr("Follow live"), tr("Show the end of the recording as it grows (End)"), "record_follow");
     line_ = button(tr("Line check…"), tr("Find the best sampling phase of the trace line"), "record_line");
     close_ = button(tr("Close the record page"), tr("Back to the recording alone"), "record_close");
     buttons_ = new QHBoxLayout;
@@ -167,16 +167,16 @@ void RecordStrip::renew() {
                                                : time_words(left));
         }
         if (live_.held())
-            parts << tr("the picture is held; recording goes on");
+            parts << tr("frozen; recording goes on");
         else if (view_.following())
-            parts << tr("following the newest %1").arg(words(duration_text(view_.to() - view_.from())));
+            parts << tr("following live, the newest %1").arg(words(duration_text(view_.to() - view_.from())));
     } else if (active) {
         for (const auto& station : s.stations)
             if (station.status == Station::Status::now) parts << words(station.name) + " …";
     } else if (s.problem) {
         parts << words(s.problem->text());
     } else if (s.finished) {
-        parts << (s.discarded ? tr("thrown away")
+        parts << (s.discarded ? tr("discarded")
                               : tr("%1 saved as %2").arg(words(bytes_text(s.bytes)), words(s.folder)));
         if (!s.stop_reason.empty()) parts << words(s.stop_reason);
     } else if (live_.recipe()) {

@@ -13,6 +13,7 @@
 #include "measure/refs.h"
 #include "model/even_scale.h"
 #include "share/activity_tables.h"
+#include "look/layout.h"
 
 namespace mt::app {
 namespace {
@@ -66,9 +67,7 @@ void Desk::build() {
         evidence_->add(page);
 
     upper_ = new QWidget;
-    auto* upper = new QVBoxLayout(upper_);
-    upper->setContentsMargins(0, 0, 0, 0);
-    upper->setSpacing(0);
+    auto* upper = bare_column(upper_);
     upper->addWidget(across_, 1);
     upper->addWidget(moment_);
     down_ = new QSplitter(Qt::Vertical);
@@ -77,9 +76,7 @@ void Desk::build() {
     down_->setStretchFactor(0, 1);
     down_->setStretchFactor(1, 0);
     down_->setHandleWidth(1);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(0);
+    auto* column = bare_column(this);
     column->addWidget(record_->stations());
     column->addWidget(ridge_);
     column->addWidget(down_, 1);

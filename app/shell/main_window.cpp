@@ -11,6 +11,7 @@
 
 #include "look/theme.h"
 #include "look/words.h"
+#include "look/layout.h"
 
 namespace mt::app {
 
@@ -28,9 +29,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     tabs_->setAutoHide(true);
     stack_ = new QStackedWidget;
     auto* all = new QWidget;
-    auto* column = new QVBoxLayout(all);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(0);
+    auto* column = bare_column(all);
     column->addWidget(tabs_);
     column->addWidget(notice_);
     column->addWidget(stack_, 1);

@@ -20,7 +20,6 @@ Search::Search(QWidget* parent) : QLineEdit(parent), list_(new QListWidget) {
     list_->setObjectName("search_list");
     list_->setAccessibleName(tr("What was found"));
     list_->setFocusPolicy(Qt::NoFocus);
-    list_->setFrameShape(QFrame::Box);
     list_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     list_->hide();
     connect(this, &QLineEdit::textEdited, this, &Search::renew);
@@ -58,6 +57,8 @@ void Search::renew() {
         hit_of_row_.push_back(-1);
     }
     if (list_->count() == 0) return list_->hide();
+    list_->setStyleSheet(QString("QListWidget { border: 1px solid %1; background: %2; }")
+                             .arg(theme().second.name(), theme().panel.name()));
     place_list();
     list_->show();
     if (list_->count() > 1) list_->setCurrentRow(1);
@@ -68,10 +69,10 @@ void Search::place_list() {
     QWidget* over = window();
     if (list_->parentWidget() != over) list_->setParent(over);
     const QPoint below = mapTo(over, QPoint(0, height() + 2));
-    const int row = list_->sizeHintForRow(0) + 1;
-    const int rows = std::min(kMostRows, list_->count());
+    int high = 2 * list_->frameWidth() + 4;
+    for (int row = 0; row < std::min(kMostRows, list_->count()); ++row) high += list_->sizeHintForRow(row);
     list_->setGeometry(below.x(), below.y(), std::min(460, over->width() - below.x() - 8),
-                       std::min(rows * row + 6, over->height() - below.y() - 8));
+                       std::min(high, over->height() - below.y() - 8));
     list_->raise();
 }
 

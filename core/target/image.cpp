@@ -392,6 +392,23 @@ const std::vector<Image::Piece>& Image::pieces() const { return parts_->pieces; 
 const std::vector<Image::Piece>& Image::code_pieces() const { return parts_->code; }
 std::uint64_t Image::entry() const { return parts_->entry; }
 
+std::vector<std::string> Image::source_folders() const {
+    constexpr std::size_t kMost = 1000;  // more than any program is compiled in
+    std::vector<std::string> all;
+    const std::lock_guard guard(parts_->dwarf_lock);
+    for (const Parts::Unit& u : parts_->units) {
+        Dwarf_Die die;
+        Dwarf_Attribute attribute;
+        if (all.size() >= kMost || dwarf_offdie(parts_->files[u.file].dwarf, u.die, &die) == nullptr ||
+            dwarf_attr(&die, DW_AT_comp_dir, &attribute) == nullptr)
+            continue;
+        const char* folder = dwarf_formstring(&attribute);
+        if (folder != nullptr && *folder != 0 && std::find(all.begin(), all.end(), folder) == all.end())
+            all.emplace_back(folder);
+    }
+    return all;
+}
+
 Result<std::uint64_t> Image::address_of(const std::string& place) const {
     if (place.rfind("0x", 0) == 0 || place.rfind("0X", 0) == 0) {
         std::uint64_t v = 0;

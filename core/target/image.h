@@ -59,6 +59,9 @@ class Image {
     const Symbol* symbol_named(std::string_view name) const;
     /// Source file and line of an instruction from DWARF; nullopt where there is none.
     std::optional<SourceLine> line_at(std::uint64_t address) const;
+    /// The folders in which its sources were compiled, as the compiler was told (DWARF 5, 3.1.1: DW_AT_comp_dir): what
+    /// names of files that are no whole paths start from. Each once.
+    std::vector<std::string> source_folders() const;
     /// All inlined calls, each behind the one that holds it; none without DWARF.
     std::vector<InlinedCall> inlined_calls() const;
     /// The 32-bit little-endian word at an address that the file loads.

@@ -98,5 +98,33 @@ TEST(Ridge, ThatGrewInPiecesIsTheRidgeOfTheWhole) {
     EXPECT_EQ(one, other);
 }
 
+// One stream of a core is decoded before another: how far it came says nothing of what the other has not told yet.
+TEST(Ridge, OfAHalfDecodedCoreIsMendedOnceAllIsDecoded) {
+    const auto whole = test::decode(test::demo("larkspur.target.toml"));
+    GrowingTrail growing(*whole.recording);
+    growing.start(0, {});
+    const auto raw = whole.recording->streams[0].bytes();
+    growing.feed(0, raw.first(raw.size() / 2));
+    const auto half = growing.snapshot();
+    const Time told = half->cores[0].change_time.back();
+    half->end = half->cores[0].end = whole.trail->end;
+    Document grown_document, whole_document;
+    Viewpoint grown_view, whole_view;
+    FindingList grown_findings(grown_document), whole_findings(whole_document);
+    Ridge grown(grown_document, grown_findings, grown_view), at_once(whole_document, whole_findings, whole_view);
+    for (Ridge* r : {&grown, &at_once}) r->resize(1100, 110);
+    grown_document.take_live(whole.recording, half, true);
+    grown_view.reset(half->end);
+    const QImage before = grown.grab().toImage();
+    // Behind what was told there is no land: the row of pixels above the ground is that of an empty panel.
+    const int beyond = static_cast<int>(1100 * (told.seconds() / half->end.seconds())) + 8;
+    for (int x = std::min(beyond, 1090); x < 1090; x += 9)
+        EXPECT_EQ(before.pixelColor(x, 60), before.pixelColor(1095, 60)) << x;
+    grown_document.take_live(whole.recording, whole.trail, false);
+    whole_document.take_live(whole.recording, whole.trail, true);
+    whole_view.reset(whole.trail->end);
+    EXPECT_EQ(grown.grab().toImage(), at_once.grab().toImage());
+}
+
 }  // namespace
 }  // namespace mt::app

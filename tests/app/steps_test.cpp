@@ -91,7 +91,7 @@ TEST_F(StepsPage, AFunctionLeftOutHandsItsShareToTheOthers) {
                     .functions()
                     ->findChild<QLabel*>("functions_hint")
                     ->text()
-                    .contains("Left out of the shares: idle_task"));
+                    .contains("Excluded from the shares: idle_task"));
 }
 
 TEST_F(StepsPage, AClickOnACallSelectsItAndSaysWhoWasOnTheStack) {

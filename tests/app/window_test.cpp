@@ -828,6 +828,9 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     window->desk().arrangement().use(Arrangement::Name::timing);
     click_finding(1);
     EXPECT_EQ(window->desk().measures_panel()->told(), QString()) << "figures and plots again";
+    view().select(lane(5));
+    EXPECT_TRUE(window->desk().measures_panel()->told().contains("raised by")) << "it need not be gone to";
+    click_finding(1);
     QTest::keyClick(lanes(), Qt::Key_W);
     EXPECT_TRUE(QTest::qWaitFor([&] { return window->desk().measures_panel()->told().contains("typical one of"); }))
         << window->desk().measures_panel()->told().toStdString();
@@ -913,6 +916,18 @@ TEST_F(Window, EveryControlHasANameForAssistiveTechnology) {
                                  w->parentWidget()->metaObject()->className());
     }
     EXPECT_TRUE(nameless.isEmpty()) << nameless.join("\n").toStdString();
+}
+
+TEST_F(Window, TheDemonstrationFindsTheSourcesOfBothItsCores) {
+    open_demo();
+    for (const char* function : {"star_table_at", "interpolate"}) {
+        ASSERT_TRUE(window->desk().functions()->choose(function)) << function;
+        window->desk().evidence()->show_page(window->desk().source());
+        EXPECT_TRUE(QTest::qWaitFor([&] {
+            return window->desk().source()->text()->toPlainText().contains(QString(function) + "(");
+        })) << window->desk().source()->message().toStdString();
+        EXPECT_EQ(window->desk().source()->message(), QString()) << function;
+    }
 }
 
 TEST_F(Window, AHealthyRecordingSaysSo) {

@@ -29,4 +29,18 @@ class SampleLane : public PlainLane {
     const ValueLane& lane_;
 };
 
+/// What is said of a moment: "axis_error = -12". Of the kind's lanes on a core, each with the sample in force at `t`;
+/// `text` says what its value is.
+template <class Text>
+std::vector<Phrase> values_at(const LaneKind& kind, const Trail& trail, std::size_t core, Time t, Text text) {
+    std::vector<Phrase> all;
+    for (const std::uint64_t v : kind.lanes(trail)) {
+        const ValueLane& of = trail.tasks.values[v];
+        const std::size_t i = of.at(t);
+        if (of.core != core || i == of.samples.size()) continue;
+        all.push_back({{of.name, SpanRef{{&kind, v}, 0, i}}, {" = " + text(of, i)}});
+    }
+    return all;
+}
+
 }  // namespace mt

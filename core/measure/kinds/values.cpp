@@ -145,14 +145,7 @@ class Values final : public LaneKind {
         return SpanRef{{this, activity}, 0, greatest};
     }
     std::vector<Phrase> moment(const Trail& trail, std::size_t core, Time t) const override {
-        std::vector<Phrase> all;
-        for (const std::uint64_t v : lanes(trail)) {
-            const ValueLane& of = trail.tasks.values[v];
-            const std::size_t i = of.at(t);
-            if (of.core != core || i == of.samples.size()) continue;
-            all.push_back({{of.name, SpanRef{{this, v}, 0, i}}, {" = " + of.value(i).text()}});
-        }
-        return all;
+        return values_at(*this, trail, core, t, [](const ValueLane& of, std::size_t i) { return of.value(i).text(); });
     }
 
     std::vector<Name> names(const Trail& trail) const override {

@@ -118,5 +118,11 @@ TEST(Images, SayWhatTheyLoad) {
     EXPECT_GT(image->pieces()[0].bytes.size(), 1000U);
 }
 
+TEST(Image, KnowsTheFoldersInWhichItWasCompiled) {
+    const auto image = Image::open(test::demo("larkspur.elf"));
+    ASSERT_TRUE(image);
+    EXPECT_EQ((*image)->source_folders(), std::vector<std::string>{"firmware"});
+}
+
 }  // namespace
 }  // namespace mt

@@ -112,6 +112,11 @@ void Desk::join_views() {
     connect(&navigator_, &Navigator::led, this, [this](std::size_t index) {
         findings_->select(index);
         walked_ = true;
+        // What proves a fault is the instruction that raised it.
+        const auto streams = footsteps_->streams();
+        if (document_.findings()[index].kind == FindingKind::fault && footsteps_->stream() < streams.size() &&
+            streams[footsteps_->stream()].core == view_.core())
+            evidence_->show_page(footsteps_);
         if (!lanes_->hasFocus() && !findings_->list()->hasFocus()) lanes_->setFocus();
     });
     const auto go = [this](const SpanRef& span) { navigator_.go_to(span); };

@@ -618,7 +618,7 @@ TEST_F(Window, CoresMergeIntoOneNestAndPartAgain) {
     };
     EXPECT_LT(last_of("calls |"), first_of("interrupt"));
     EXPECT_LT(last_of("| interrupt "), first_of("task, priority"));
-    EXPECT_NE(first_of("interrupt 0 · main"), merged.size()) << "each says whose it is";
+    EXPECT_NE(first_of("interrupt 0 · exception 16 · main"), merged.size()) << "each says whose it is";
     EXPECT_NE(first_of("· cop"), merged.size());
     QTest::keyClick(window.get(), Qt::Key_C);
     EXPECT_EQ(lanes()->headings(), apart);
@@ -818,7 +818,8 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     EXPECT_TRUE(card.contains("ldr.w r0, [r3, r0, lsl #2] at 0x08000106")) << card.toStdString();
     EXPECT_TRUE(card.contains("star_table_at ◂ track_loop ◂ track_task"));
     EXPECT_TRUE(card.contains("what led to it"));
-    // The instructions show the core of the fault.
+    // The instructions come to the front, at the core of the fault.
+    EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().footsteps()));
     EXPECT_EQ(window->document().trail()->steps[window->desk().footsteps()->stream()].core, "main");
     window->desk().arrangement().use(Arrangement::Name::code);
     EXPECT_TRUE(

@@ -11,7 +11,7 @@ namespace {
 
 constexpr FigureInfo kFigures[] = {
     {"name", "interrupt", "exception or interrupt"},
-    {"number", "no", "exception number (16 + interrupt), or the cause"},
+    {"number", "exception", "exception number (16 + interrupt), or the cause"},
     {"core", "", "core that took it", "core"},
     {"count", "count", "whole executions"},
     {"left_out", "excluded", "executions whose begin or end was not seen"},
@@ -120,7 +120,8 @@ class InterruptLane final : public PlainLane {
             case ExceptionId::Space::system:
                 return "interrupt " + number;
             default:
-                return id.is_interrupt() ? "interrupt " + std::to_string(id.number - 16) : "exception " + number;
+                return (id.is_interrupt() ? "interrupt " + std::to_string(id.number - 16) + " · " : std::string()) +
+                       "exception " + number;
         }
     }
     const CoreTrail& core_;

@@ -122,7 +122,7 @@ std::string storm(const Finding& f) {
 }
 
 std::string lost(const Finding& f) {
-    const std::string left_out = " around it are left out of all figures.";
+    const std::string left_out = " around it are excluded from all figures.";
     if (f.known("offset") != nullptr)
         return "At offset " + f.told("offset") + ": " + f.told("damage") + ", " + f.told("given_up") +
                " skipped (damaged) up to the next " + f.told("up_to") + ". Instances" + left_out;

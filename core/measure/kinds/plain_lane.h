@@ -61,6 +61,6 @@ inline std::string stretch_text(const Span& s) {
     return "from " + moment_text(s.begin) + " for " + duration_text(s.length()) + " (" + ns_text(s.length()) + " ns)";
 }
 
-inline constexpr const char* kLeftOutEnd = "its end was not seen: left out of the figures";
+inline constexpr const char* kLeftOutEnd = "its end was not seen: excluded from the figures";
 
 }  // namespace mt

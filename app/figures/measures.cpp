@@ -132,11 +132,17 @@ QString MeasuresPanel::figures_text(const LaneKind& kind, const MeasuredRow& row
     return text + "</tr></table>";
 }
 
+// A handler that a fault entered has no figures worth a look; whoever else is involved has, unless one came to see the
+// fault.
 const Finding* MeasuresPanel::fault() const {
     const Selection& s = view_.selection();
-    if (!s.lane) return nullptr;
-    for (const Finding& f : document_.findings())
-        if (f.kind == FindingKind::fault && (s.span ? f.about && *s.span == *f.about : s.lane == f.lane)) return &f;
+    const auto& all = document_.findings();
+    for (std::size_t i = 0; s.lane && i < all.size(); ++i) {
+        const Finding& f = all[i];
+        const bool proven = s.span ? f.about && *s.span == *f.about : s.lane == f.lane;
+        if (f.kind == FindingKind::fault && proven && (f.lane.kind == &interrupts_kind() || navigator_.finding() == i))
+            return &f;
+    }
     return nullptr;
 }
 

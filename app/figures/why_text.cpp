@@ -109,8 +109,10 @@ PanelText fault_text(const Finding& f) {
             QString("<p style=\"margin:5px 0 0 0\"><span style=\"color:%1; font-size:10px\">%2</span><br>%3</p>")
                 .arg(theme().second.name(), name, words(value).toHtmlEscaped());
     };
+    if (f.known("raised_by") == nullptr) row(QObject::tr("what is known"), f.cause);
     row(QObject::tr("raised by"), f.told("raised_by"));
-    if (f.known("imprecise") != nullptr) row(QObject::tr("may be imprecise"), "a write before it may still have been on its way");
+    if (f.known("imprecise") != nullptr)
+        row(QObject::tr("may be imprecise"), "a write before it may still have been on its way");
     row(QObject::tr("reported"), f.told("reported"));
     row(QObject::tr("reported value"), f.told("reported_value"));
     row(QObject::tr("stack"), f.told("stack"));

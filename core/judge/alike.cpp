@@ -11,6 +11,10 @@ std::string subject_text(const Finding& finding) {
     std::sort(names.begin(), names.end());
     std::string text = std::string(finding_kind_name(finding.kind)) + "|" + finding.core;
     for (const std::string& name : names) text += "|" + name;
+    if (finding.kind == FindingKind::gap)
+        text += finding.known("offset") != nullptr     ? "|damage"
+                : finding.known("recorder") != nullptr ? "|recorder"
+                                                       : "|overflow";
     return text;
 }
 

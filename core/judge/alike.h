@@ -9,7 +9,8 @@
 
 namespace mt {
 
-/// What a finding says, whatever the place and the numbers: its kind, its core, and who is involved in which role.
+/// What a finding says, whatever the place and the numbers: its kind, its core, and who is involved in which role; of
+/// lost trace also how it was lost.
 /// Two findings with the same text say the same.
 std::string subject_text(const Finding& finding);
 

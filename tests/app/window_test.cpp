@@ -829,6 +829,8 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     window->desk().arrangement().use(Arrangement::Name::timing);
     click_finding(1);
     EXPECT_EQ(window->desk().measures_panel()->told(), QString()) << "figures and plots again";
+    view().select(task_lane(0));
+    EXPECT_EQ(window->desk().measures_panel()->told(), QString()) << "a task has figures";
     view().select(lane(5));
     EXPECT_TRUE(window->desk().measures_panel()->told().contains("raised by")) << "it need not be gone to";
     click_finding(1);

@@ -34,6 +34,13 @@ TEST(FindingsInGroups, ThoseThatSayTheSameOfTheSameActivitiesAreOne) {
     EXPECT_EQ(groups[3], FindingGroup{4}) << "another kind";
 }
 
+TEST(FindingsInGroups, TraceThatOverflowedAndTraceThatIsDamagedAreNotTheSame) {
+    std::vector<Finding> all(3);
+    for (Finding& f : all) f.kind = FindingKind::gap;
+    all[1].fact("offset", Address{0x100});
+    EXPECT_EQ(in_groups(all), (std::vector<FindingGroup>{{0, 2}, {1}}));
+}
+
 TEST(FindingsInGroups, TheTextTellsAGroupOnceWithItsOtherPlaces) {
     std::vector<Finding> all;
     for (int i = 0; i < 9; ++i) {

@@ -35,14 +35,35 @@ class Application : public QApplication {
     }
 };
 
+// What needs no screen works without one; the rest says so. False: there is nowhere to show a window.
+bool find_a_screen(int argc, char** argv) {
+    if (!qEnvironmentVariableIsEmpty("DISPLAY") || !qEnvironmentVariableIsEmpty("WAYLAND_DISPLAY") ||
+        !qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM"))
+        return true;
+    for (int i = 1; i < argc; ++i) {
+        const QByteArray word(argv[i]);
+        if (word.startsWith("--picture") || word == "--help" || word == "-h" || word == "--help-all" ||
+            word == "--version" || word == "-v") {
+            qputenv("QT_QPA_PLATFORM", "offscreen");
+            return true;
+        }
+    }
+    std::fprintf(stderr,
+                 "mindful-trail: there is no display: set DISPLAY or WAYLAND_DISPLAY, use --picture FILE, or mtrail, "
+                 "which needs none\n");
+    return false;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
+    if (!find_a_screen(argc, argv)) return 2;
     Application app(argc, argv);
     QApplication::setApplicationName("mindful-trail");
     QApplication::setOrganizationName("mindful-trail");
     QApplication::setApplicationDisplayName("Mindful Trail");
     QApplication::setApplicationVersion("0.1.0");
+    Q_INIT_RESOURCE(resources);
     QApplication::setWindowIcon(QIcon(":/mindful-trail.svg"));
     // A text size other than the usual one scales all type.
     app.setProperty("mtTextScale", QApplication::font().pointSizeF() > 0
@@ -61,7 +82,7 @@ int main(int argc, char** argv) {
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
         "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, "
-        "code=FUNCTION, functions, search=TEXT; of a recipe: recipe, recording=SECONDS, line.",
+        "code=FUNCTION, functions, interplay, search=TEXT; of a recipe: recipe, recording=SECONDS, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
@@ -126,6 +147,10 @@ int main(int argc, char** argv) {
             window.tools().search().begin();
             window.tools().search().insert(v.mid(7));
             emit window.tools().search().textEdited(v.mid(7));
+        }
+        if (v == "interplay") {
+            window.desk().evidence()->show_page("interplay");
+            window.desk().evidence()->set_larger(true);
         }
         if (v == "functions") window.desk().evidence()->show_page(window.desk().functions());
         if (v == "key") {

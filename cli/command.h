@@ -13,6 +13,7 @@ namespace mt::cli {
 using Run = std::function<int()>;
 
 // Each adds its command with the options that it takes, and sets `run` when it is called for.
+void add_identify(CLI::App& app, Run& run);
 void add_read(CLI::App& app, Run& run);
 void add_summary(CLI::App& app, Run& run);
 void add_packets(CLI::App& app, Run& run);
@@ -21,6 +22,7 @@ void add_text(CLI::App& app, Run& run);
 void add_steps(CLI::App& app, Run& run);
 void add_stats(CLI::App& app, Run& run);
 void add_instances(CLI::App& app, Run& run);
+void add_interplay(CLI::App& app, Run& run);
 void add_find(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);
 void add_ring(CLI::App& app, Run& run);

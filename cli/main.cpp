@@ -9,6 +9,7 @@
 #include "base/near_names.h"
 #include "base/plain_text.h"
 #include "command.h"
+#include "describe.h"
 #include "output.h"
 
 using namespace mt;
@@ -35,15 +36,34 @@ int main(int argc, char** argv) {
     app.set_version_flag("--version", "mtrail 0.1.0");
     app.require_subcommand(1);
     Run run;
-    for (const auto add : {add_read, add_summary, add_packets, add_events, add_text, add_steps, add_stats,
-                           add_instances, add_find, add_export, add_ring, add_record})
+    for (const auto add : {add_identify, add_read, add_summary, add_packets, add_events, add_text, add_steps, add_stats,
+                           add_instances, add_interplay, add_find, add_export, add_ring, add_record})
         add(app, run);
+    std::string as;
+    {  // for whoever packs it
+        CLI::App& c = *app.add_subcommand("describe", "completion for a shell, or the manual page");
+        c.group("");
+        c.add_option("--as", as, "bash, zsh, fish or man")
+            ->required()
+            ->check(CLI::IsMember({"bash", "zsh", "fish", "man"}));
+        c.callback([&] {
+            run = [&app, &as] {
+                const std::string text = as == "bash"   ? bash_completion(app)
+                                         : as == "zsh"  ? zsh_completion(app)
+                                         : as == "fish" ? fish_completion(app)
+                                                        : manual_page(app, "");
+                std::fwrite(text.data(), 1, text.size(), stdout);
+                return kDone;
+            };
+        });
+    }
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& e) {
         if (e.get_exit_code() == 0) return app.exit(e);
         std::vector<std::string> commands;
-        for (const CLI::App* c : app.get_subcommands({})) commands.push_back(c->get_name());
+        for (const CLI::App* c : app.get_subcommands({}))
+            if (!c->get_group().empty()) commands.push_back(c->get_name());
         const std::string first = argc > 1 ? argv[1] : "";
         const bool known = std::find(commands.begin(), commands.end(), first) != commands.end();
         if (!known && !first.empty() && first.front() != '-')

@@ -114,6 +114,7 @@ int CallTreeModel::columnCount(const QModelIndex&) const { return kColumns; }
 std::uint32_t CallTreeModel::function_of(const QModelIndex& index) const { return node_of(index)->item.function; }
 
 QVariant CallTreeModel::data(const QModelIndex& index, int role) const {
+    if (!index.isValid()) return {};
     const CallPaths::Item& item = node_of(index)->item;
     const StepTrail& steps = trail_->steps[stream_];
     const double share = whole_.ps > 0 ? double(item.inclusive.ps) / double(whole_.ps) : 0;

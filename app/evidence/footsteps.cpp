@@ -1,10 +1,13 @@
 #include "evidence/footsteps.h"
 
 #include <QClipboard>
+#include <QContextMenuEvent>
+#include <QFileInfo>
 #include <QGuiApplication>
 #include <QHBoxLayout>
 #include <QKeyEvent>
 #include <QLabel>
+#include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QScrollBar>
@@ -17,6 +20,8 @@
 #include "base/text.h"
 #include "look/theme.h"
 #include "look/words.h"
+#include "navigate/moment_actions.h"
+#include "target/disassembly.h"
 
 namespace mt::app {
 namespace {
@@ -65,6 +70,8 @@ Footsteps::Footsteps(Document& document, Viewpoint& view, QWidget* parent)
     connect(&document, &Document::opened, this, [this] {
         stream_ = 0;
         current_.reset();
+        at_raised_ = false;
+        raised_.clear();
         wanted_.reset();
         frames_.clear();
         frames_at_.reset();
@@ -101,6 +108,8 @@ void Footsteps::find_text(const QString& text, bool forwards, std::function<void
 void Footsteps::use_stream(std::size_t stream) {
     stream_ = stream;
     current_.reset();
+    at_raised_ = false;
+    raised_.clear();
     frames_.clear();
     frames_at_.reset();
     renew();
@@ -133,18 +142,96 @@ const StepLine* Footsteps::line(std::uint64_t step) {
 
 void Footsteps::follow_cursor() {
     if (row_count() == 0) return;
+    // At the moment of a fault one wants to see what raised it.
+    if (const StepTrapAt* raised = raised_at(view_.cursor()); raised != nullptr && raised->step < row_count()) {
+        place(raised->step, true);
+        tell_current();
+        return;
+    }
     store_.find(view_.cursor(), [this](std::uint64_t step) {
         if (step >= row_count()) return;
-        current_ = step;
-        show_row(step);
+        place(step, false);
         tell_current();
     });
+}
+
+void Footsteps::place(std::uint64_t step, bool raised) {
+    current_ = step;
+    at_raised_ = raised;
+    show_row(step);
+}
+
+bool Footsteps::is_raised(const StepTrapAt& t) const {
+    const Code& code = *document_.trail()->steps[stream_].code;
+    const auto id = exception_of(t.trap, code);
+    return id && id->is_fault() && t.trap.epc_known && code.slot_of(t.trap.epc) != Code::kNowhere;
+}
+
+const StepTrapAt* Footsteps::raised_before(std::uint64_t step) const {
+    const auto& traps = document_.trail()->steps[stream_].traps;
+    for (std::size_t i = traps.partition_point([step](const StepTrapAt& t) { return t.step < step; });
+         i < traps.size() && traps[i].step == step; ++i)
+        if (is_raised(traps[i])) return &traps[i];
+    return nullptr;
+}
+
+const StepTrapAt* Footsteps::raised_at(Time time) const {
+    const auto& traps = document_.trail()->steps[stream_].traps;
+    for (std::size_t i = traps.partition_point([time](const StepTrapAt& t) { return t.time < time; });
+         i < traps.size() && traps[i].time == time; ++i)
+        if (is_raised(traps[i])) return &traps[i];
+    return nullptr;
+}
+
+std::uint32_t Footsteps::slot_of(const StepTrapAt& raised) const {
+    return document_.trail()->steps[stream_].code->slot_of(raised.trap.epc);
+}
+
+// As row_texts.
+QStringList Footsteps::raised_texts(const StepTrapAt& raised) {
+    const StepTrail& steps = document_.trail()->steps[stream_];
+    const std::uint32_t slot = slot_of(raised);
+    auto found = raised_.find(slot);
+    if (found == raised_.end()) {
+        const auto place = document_.recording()->images[steps.core_index]->line_at(raised.trap.epc);
+        found = raised_
+                    .emplace(slot,
+                             QStringList{
+                                 words(hex_text(raised.trap.epc, 8)), words(Disassembler(*steps.code).text(slot)),
+                                 words((*steps.functions)[steps.functions->at(slot)].name),
+                                 place ? QFileInfo(words(place->file)).fileName() + ":" + QString::number(place->line)
+                                       : QStringLiteral("–")})
+                    .first;
+    }
+    const auto id = exception_of(raised.trap, *steps.code);
+    const QString what =
+        tr("raised %1").arg(words(document_.recording()->exception_name(steps.core_index, id->code())));
+    const QStringList& t = found->second;
+    return {what,      steps.clock != StepClock::none ? words(moment_text(raised.time)) : QStringLiteral("–"),
+            QString(), t[0],
+            t[1],      t[2],
+            t[3]};
+}
+
+std::vector<Footsteps::Row> Footsteps::rows_on_screen() {
+    std::vector<Row> rows;
+    std::uint64_t at = row_of(top_row()).first;
+    while (static_cast<int>(rows.size()) <= rows_shown() && at < row_count()) {
+        const Row row = row_of(at);
+        if (const StepTrapAt* raised = raised_before(row.first)) rows.push_back({row.first, row.first, raised});
+        rows.push_back(row);
+        at = row.end;
+    }
+    return rows;
 }
 
 void Footsteps::tell_current() {
     if (!current_) return;
     ask_stack();
-    if (const StepLine* l = line(*current_)) emit current_changed(stream_, l->slot);
+    if (const StepTrapAt* raised = at_raised_ ? raised_before(*current_) : nullptr)
+        emit current_changed(stream_, slot_of(*raised));
+    else if (const StepLine* l = line(*current_))
+        emit current_changed(stream_, l->slot);
 }
 
 void Footsteps::show_row(std::uint64_t step) {
@@ -223,8 +310,7 @@ Footsteps::Row Footsteps::row_of(std::uint64_t step) {
 void Footsteps::go_to(std::uint64_t step) {
     if (row_count() == 0) return;
     step = std::min(step, row_count() - 1);
-    current_ = step;
-    show_row(step);
+    place(step, false);
     const StepLine* l = line(step);
     if (l == nullptr) {
         wanted_ = step;
@@ -335,6 +421,7 @@ QStringList Footsteps::texts(std::uint64_t step) {
 
 // instruction, time, cycles, address or how many, what, function, source
 QStringList Footsteps::row_texts(const Row& row) {
+    if (row.raised != nullptr) return raised_texts(*row.raised);
     QStringList all = texts(row.first);
     if (all.isEmpty()) return all;
     QStringList cells = {all[0], all[1], all[7], all[2], all[3], all[4], all[5]};
@@ -381,18 +468,16 @@ QStringList Footsteps::shown() {
         for (const TraceFrame& f : frames_) all << frame_texts(f).join('\t');
         return all;
     }
-    std::uint64_t at = row_of(top_row()).first;
-    for (int i = 0; i < rows_shown() && at < row_count(); ++i) {
-        const Row row = row_of(at);
-        all << row_texts(row).join('\t');
-        at = row.end;
-    }
+    for (const Row& row : rows_on_screen())
+        if (all.size() < rows_shown()) all << row_texts(row).join('\t');
     return all;
 }
 
 QString Footsteps::copied_text() {
     if (fold_ == Fold::stack) return shown().join('\n');
-    return current_ ? row_texts(row_of(*current_)).join('\t') : QString();
+    if (!current_) return {};
+    const StepTrapAt* raised = at_raised_ ? raised_before(*current_) : nullptr;
+    return (raised != nullptr ? raised_texts(*raised) : row_texts(row_of(*current_))).join('\t');
 }
 
 std::array<int, 7> Footsteps::columns() const {
@@ -482,12 +567,14 @@ void Footsteps::paint_rows(QPainter& p) {
     const auto widths = columns();
     const int width = viewport()->width();
     QString above;
-    std::uint64_t at = row_of(top_row()).first;
-    for (int i = 0; i <= rows_shown() && at < row_count(); ++i) {
-        const Row row = row_of(at);
-        at = row.end;
+    const auto rows = rows_on_screen();
+    for (int i = 0; i < static_cast<int>(rows.size()); ++i) {
+        const Row& row = rows[static_cast<std::size_t>(i)];
         const QRect area(0, kHead + i * kRow, width, kRow);
-        if (current_ && *current_ >= row.first && *current_ < row.end) p.fillRect(area, t.selected);
+        const bool is_current =
+            current_ && (row.raised != nullptr ? at_raised_ && *current_ == row.first
+                                               : !at_raised_ && *current_ >= row.first && *current_ < row.end);
+        if (is_current) p.fillRect(area, t.selected);
         const QStringList cells = row_texts(row);
         if (cells.isEmpty()) {
             p.setPen(t.second);
@@ -496,6 +583,18 @@ void Footsteps::paint_rows(QPainter& p) {
         }
         const StepLine* l = line(row.first);
         int x = 12;
+        if (row.raised != nullptr) {  // it did not complete
+            p.setPen(t.finding);
+            for (std::size_t c = 0; c < widths.size(); ++c) {
+                if (widths[c] == 0) continue;
+                p.setFont(c == 3 || c == 4 ? fixed_font(11) : text_font(11));
+                p.drawText(QRect(x, area.top(), widths[c] - 8, kRow), Qt::AlignVCenter | Qt::AlignLeft,
+                           p.fontMetrics().elidedText(cells[static_cast<int>(c)], Qt::ElideRight, widths[c] - 8));
+                x += widths[c];
+            }
+            above.clear();
+            continue;
+        }
         for (std::size_t c = 0; c < widths.size(); ++c) {
             if (widths[c] == 0) continue;
             const bool fixed = (c == 3 && fold_ == Fold::instructions) || (c == 4 && fold_ != Fold::functions);
@@ -541,9 +640,13 @@ void Footsteps::mousePressEvent(QMouseEvent* e) {
         choose_frame(static_cast<std::size_t>(row));
         return;
     }
-    std::uint64_t at = row_of(top_row()).first;
-    for (int i = 0; i < row && at < row_count(); ++i) at = row_of(at).end;
-    if (at < row_count()) go_to(at);
+    const auto rows = rows_on_screen();
+    if (row < 0 || static_cast<std::size_t>(row) >= rows.size()) return;
+    if (const Row& chosen = rows[static_cast<std::size_t>(row)]; chosen.raised != nullptr) {
+        go_to_raised(*chosen.raised);
+    } else {
+        go_to(chosen.first);
+    }
 }
 
 // What a row stands for, in more detail.
@@ -565,6 +668,24 @@ void Footsteps::wheelEvent(QWheelEvent* e) {
         scroll_.scroll(rows);
     }
     e->accept();
+}
+
+void Footsteps::go_to_raised(const StepTrapAt& raised) {
+    place(raised.step, true);
+    own_move_ = true;
+    view_.set_cursor(raised.time);
+    own_move_ = false;
+    tell_current();
+}
+
+// To the next instruction; what raised a fault lies between two that were executed.
+void Footsteps::step_row(int direction) {
+    const std::uint64_t now = current_.value_or(top_row());
+    const std::uint64_t to = direction > 0 ? now + (at_raised_ ? 0 : 1) : now;
+    if (const StepTrapAt* raised = at_raised_ ? nullptr : raised_before(to))
+        go_to_raised(*raised);
+    else
+        go_to(direction > 0 || now == 0 ? to : now - 1);
 }
 
 // To another row of those that are folded.
@@ -609,7 +730,7 @@ void Footsteps::keyPressEvent(QKeyEvent* e) {
             else if (folded)
                 move_row(direction);
             else
-                go_to(direction > 0 ? now + 1 : now == 0 ? 0 : now - 1);
+                step_row(direction);
             break;
         }
         case Qt::Key_PageDown:
@@ -633,6 +754,30 @@ void Footsteps::keyPressEvent(QKeyEvent* e) {
         default:
             QAbstractScrollArea::keyPressEvent(e);
     }
+}
+
+void Footsteps::contextMenuEvent(QContextMenuEvent* e) {
+    if (row_count() == 0) return;
+    if (e->reason() == QContextMenuEvent::Mouse) {
+        QMouseEvent press(QEvent::MouseButtonPress, e->pos(), e->globalPos(), Qt::LeftButton, Qt::LeftButton, {});
+        mousePressEvent(&press);
+    }
+    QMenu menu(this);
+    menu.addAction(tr("Copy the row"), this, [this] { QGuiApplication::clipboard()->setText(copied_text()); })
+        ->setEnabled(current_.has_value());
+    menu.addSeparator();
+    if (const StepLine* l = current_ && !at_raised_ ? line(*current_) : nullptr) {
+        menu.addAction(tr("Next execution of this instruction"), this,
+                       [this, slot = l->slot] { seek_execution({slot}, 1); });
+        menu.addAction(tr("Previous execution of this instruction"), this,
+                       [this, slot = l->slot] { seek_execution({slot}, -1); });
+        menu.addAction(tr("To the instruction that called this function"), this, [this] { step_out(-1); });
+        menu.addAction(tr("Behind the return of this function"), this, [this] { step_out(1); });
+        menu.addSeparator();
+        if (document_.trail()->steps[stream_].clock != StepClock::none)
+            add_moment_actions(menu, document_, view_, l->time);
+    }
+    menu.exec(e->globalPos());
 }
 
 }  // namespace mt::app

@@ -6,6 +6,7 @@
 #include <QAbstractScrollArea>
 
 #include <array>
+#include <map>
 #include <vector>
 
 #include "document/document.h"
@@ -61,6 +62,8 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     QStringList shown();
     /// The selected row as text.
     QString copied_text();
+    /// Whether the current row is that of an instruction that raised a fault and did not complete.
+    bool at_raised() const { return at_raised_; }
 
   signals:
     /// Another instruction is the current one.
@@ -73,16 +76,30 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     void resizeEvent(QResizeEvent*) override;
     void mousePressEvent(QMouseEvent*) override;
     void keyPressEvent(QKeyEvent*) override;
+    void contextMenuEvent(QContextMenuEvent*) override;
     void wheelEvent(QWheelEvent*) override;
     void mouseDoubleClickEvent(QMouseEvent*) override;
 
   private:
-    /// Steps of a row: [first, end). Rows never reach over the end of a chunk.
+    /// Steps of a row: [first, end). Rows never reach over the end of a chunk. `raised`: of no step, but of the
+    /// instruction that raised a fault before the step `first`.
     struct Row {
         std::uint64_t first = 0, end = 0;
+        const StepTrapAt* raised = nullptr;
     };
     Row row_of(std::uint64_t step);
     bool together(const StepLine& before, const StepLine& line) const;
+    /// Rows from the top of the screen, as many as there is room for.
+    std::vector<Row> rows_on_screen();
+    /// The fault that an instruction raised just before this step.
+    const StepTrapAt* raised_before(std::uint64_t step) const;
+    const StepTrapAt* raised_at(Time time) const;
+    bool is_raised(const StepTrapAt& trap) const;
+    void go_to_raised(const StepTrapAt& raised);
+    void step_row(int direction);
+    std::uint32_t slot_of(const StepTrapAt& raised) const;
+    QStringList raised_texts(const StepTrapAt& raised);
+    void place(std::uint64_t step, bool raised);
     QStringList row_texts(const Row& row);
     QStringList frame_texts(const TraceFrame& frame) const;
     std::array<int, 7> columns() const;
@@ -109,6 +126,8 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     std::size_t stream_ = 0;
     std::optional<std::uint64_t> current_;
     std::optional<std::uint64_t> wanted_;  ///< becomes current once it is decoded
+    bool at_raised_ = false;
+    std::map<std::uint32_t, QStringList> raised_;  ///< address, text, function, place by slot
     bool own_move_ = false;
     bool placing_ = false;  ///< rows around the current one are not all there yet
     Fold fold_ = Fold::instructions;

@@ -37,28 +37,27 @@ double in_ns(const std::optional<Time>& t) { return t ? t->ns() : -1; }
 const std::vector<Figure>& figures() {
     using Row = FunctionRow;
     static const std::vector<Figure> all = {
+        {QT_TR_NOOP("core"), QT_TR_NOOP("which core it ran on"), [](const Row&) { return QString(); }, nullptr},
         {QT_TR_NOOP("function"), QT_TR_NOOP("its name in the image"), [](const Row& r) { return words(r.name); },
          nullptr},
-        {QT_TR_NOOP("calls"),
-         QT_TR_NOOP(
-             "whole calls; of sampled functions, how many samples hit them; of inlined ones, in how many places"),
+        {QT_TR_NOOP("calls"), QT_TR_NOOP("whole calls; and in how many places the compiler inlined it"),
          [](const Row& r) {
-             return r.inlined   ? QObject::tr("inlined in %1").arg(words(count_text(r.places)))
-                    : r.sampled ? QObject::tr("%1 samples").arg(words(count_text(r.samples)))
-                                : words(count_text(r.count));
+             const QString places = QObject::tr("inlined in %1").arg(words(count_text(r.places)));
+             if (!r.traced) return r.places > 0 ? places : QStringLiteral("–");
+             return r.places > 0 ? words(count_text(r.count)) + ", " + places : words(count_text(r.count));
          },
-         [](const Row& r) { return r.inlined   ? -2.0
-                                   : r.sampled ? -1 / (1 + double(r.samples))
-                                               : double(r.count); }},
+         [](const Row& r) { return r.traced    ? double(r.count)
+                                   : r.inlined ? -2.0
+                                               : -1.0; }},
         {QT_TR_NOOP("calls over time"), QT_TR_NOOP("how often it was called, from the start to the end"),
          [](const Row&) { return QString(); }, [](const Row& r) { return double(r.count); }},
-        {QT_TR_NOOP("own"), QT_TR_NOOP("time in the function itself, all calls"),
+        {QT_TR_NOOP("own"), QT_TR_NOOP("time in the function itself, all calls; ≈: estimated from samples"),
          [](const Row& r) {
              return r.inlined ? QStringLiteral("–")
                               : (r.sampled ? QStringLiteral("≈ ") : QString()) + words(duration_text(r.own));
          },
          [](const Row& r) { return r.own.ns(); }, "ns"},
-        {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of all functions that are not excluded"),
+        {QT_TR_NOOP("share"), QT_TR_NOOP("own time by the time of all functions of its core that are not excluded"),
          [](const Row& r) {
              if (r.inlined) return QStringLiteral("–");
              QString text = words(share_text(r.share));
@@ -66,9 +65,12 @@ const std::vector<Figure>& figures() {
              return text;
          },
          [](const Row& r) { return r.share; }, "%", true},
+        {QT_TR_NOOP("samples"), QT_TR_NOOP("of the program counter that hit it, where own and share come from these"),
+         [](const Row& r) { return r.sampled ? words(count_text(r.samples)) : QStringLiteral("–"); },
+         [](const Row& r) { return r.sampled ? double(r.samples) : -1.0; }},
         {QT_TR_NOOP("inclusive"), QT_TR_NOOP("time in it and in what it called, with handlers that preempted it"),
-         [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(duration_text(r.total)); },
-         [](const Row& r) { return r.total.ns(); }, "ns"},
+         [](const Row& r) { return r.traced ? words(duration_text(r.total)) : QStringLiteral("–"); },
+         [](const Row& r) { return r.traced ? r.total.ns() : -1; }, "ns"},
         {QT_TR_NOOP("min"), QT_TR_NOOP("shortest whole call, inclusive"), [](const Row& r) { return length(r.least); },
          [](const Row& r) { return in_ns(r.least); }, "ns"},
         {QT_TR_NOOP("mean"), QT_TR_NOOP("mean of whole calls"), [](const Row& r) { return length(r.mean); },
@@ -76,15 +78,14 @@ const std::vector<Figure>& figures() {
         {QT_TR_NOOP("max"), QT_TR_NOOP("longest whole call: a double click shows it"),
          [](const Row& r) { return length(r.greatest); }, [](const Row& r) { return in_ns(r.greatest); }, "ns"},
         {QT_TR_NOOP("excluded"), QT_TR_NOOP("calls whose end was not seen, or in a stack that was switched meanwhile"),
-         [](const Row& r) { return r.sampled || r.inlined ? QStringLiteral("–") : words(count_text(r.left_out)); },
-         [](const Row& r) { return double(r.left_out); }},
+         [](const Row& r) { return r.traced ? words(count_text(r.left_out)) : QStringLiteral("–"); },
+         [](const Row& r) { return r.traced ? double(r.left_out) : -1.0; }},
         {QT_TR_NOOP("instructions"), QT_TR_NOOP("executed in the function itself"),
-         [](const Row& r) { return r.sampled ? QStringLiteral("–") : words(count_text(r.instructions)); },
+         [](const Row& r) { return r.traced || r.inlined ? words(count_text(r.instructions)) : QStringLiteral("–"); },
          [](const Row& r) { return double(r.instructions); }},
         {QT_TR_NOOP("recursive"), QT_TR_NOOP("calls while it was on the stack already"),
          [](const Row& r) { return r.recursive == 0 ? QStringLiteral("–") : words(count_text(r.recursive)); },
          [](const Row& r) { return double(r.recursive); }},
-        {QT_TR_NOOP("core"), QT_TR_NOOP("which core it ran on"), [](const Row&) { return QString(); }, nullptr},
         {QT_TR_NOOP("source"), QT_TR_NOOP("file and line of its first instruction"),
          [](const Row& r) {
              return r.file.empty() ? QStringLiteral("–")
@@ -117,8 +118,10 @@ class RateBars : public QStyledItemDelegate {
 
 }  // namespace
 
-int FunctionModel::rate_column() { return 2; }
-int FunctionModel::core_column() { return static_cast<int>(figures().size()) - 2; }
+int FunctionModel::core_column() { return 0; }
+int FunctionModel::name_column() { return 1; }
+int FunctionModel::rate_column() { return 3; }
+int FunctionModel::own_column() { return 4; }
 
 int FunctionModel::rowCount(const QModelIndex& parent) const {
     return parent.isValid() ? 0 : static_cast<int>(rows_.size());
@@ -128,13 +131,14 @@ int FunctionModel::columnCount(const QModelIndex& parent) const {
 }
 
 QVariant FunctionModel::data(const QModelIndex& index, int role) const {
+    if (!index.isValid()) return {};
     const Figure& f = figures()[static_cast<std::size_t>(index.column())];
     const FunctionRow& r = rows_[static_cast<std::size_t>(index.row())];
     const bool left = f.value == nullptr;
     if (role == kRateRole) {
         // Calls over time, each stretch as a share of the busiest.
         QVariantList bars;
-        if (r.sampled || r.inlined || trail_ == nullptr) return bars;
+        if (!r.traced || trail_ == nullptr) return bars;
         const CallRate& rate = trail_->steps[r.steps_index].tallies[r.function].rate;
         const auto used = std::clamp<std::int64_t>(trail_->end.ps / rate.width.ps + 1, 1, CallRate::kBuckets);
         const std::uint32_t most = *std::max_element(rate.calls.begin(), rate.calls.end());
@@ -142,7 +146,7 @@ QVariant FunctionModel::data(const QModelIndex& index, int role) const {
             bars << double(rate.calls[static_cast<std::size_t>(i)]) / most;
         return bars;
     }
-    if (role == Qt::ToolTipRole && index.column() == rate_column() && !r.sampled && !r.inlined && trail_ != nullptr) {
+    if (role == Qt::ToolTipRole && index.column() == rate_column() && r.traced && trail_ != nullptr) {
         const CallRate& rate = trail_->steps[r.steps_index].tallies[r.function].rate;
         const std::uint32_t most = *std::max_element(rate.calls.begin(), rate.calls.end());
         return tr("at most %1 calls in %2").arg(words(count_text(most)), words(duration_text(rate.width)));
@@ -155,9 +159,11 @@ QVariant FunctionModel::data(const QModelIndex& index, int role) const {
         return f.value(r) < 0 ? QVariant(QString())
                               : QVariant(QString::number(f.value(r) * (f.shares ? 100 : 1), 'g', 12));
     }
+    if (role == kSortRole && index.column() == core_column()) return QVariant::fromValue<qulonglong>(r.core);
     if (role == kSortRole) return left ? QVariant(f.text(r)) : QVariant(f.value(r));
     if (role == Qt::TextAlignmentRole) return QVariant(Qt::AlignVCenter | (left ? Qt::AlignLeft : Qt::AlignRight));
-    if (role == Qt::FontRole) return index.column() == 0 ? text_font(12, true) : left ? text_font(11) : fixed_font(11);
+    if (role == Qt::FontRole)
+        return index.column() == name_column() ? text_font(12, true) : left ? text_font(11) : fixed_font(11);
     return {};
 }
 
@@ -196,7 +202,7 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     sorted_ = new QSortFilterProxyModel(this);
     sorted_->setSourceModel(model_);
     sorted_->setSortRole(FunctionModel::kSortRole);
-    sorted_->setFilterKeyColumn(0);
+    sorted_->setFilterKeyColumn(FunctionModel::name_column());
     sorted_->setFilterCaseSensitivity(Qt::CaseInsensitive);
     table_ = new QTableView;
     table_->setObjectName("functions");
@@ -214,7 +220,7 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     table_->setAccessibleName(tr("Functions"));
     table_->setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
     table_->setItemDelegateForColumn(FunctionModel::rate_column(), new RateBars(table_));
-    table_->sortByColumn(3, Qt::DescendingOrder);
+    table_->sortByColumn(FunctionModel::own_column(), Qt::DescendingOrder);
     auto* top = new QHBoxLayout;
     top->addWidget(hint_, 1);
     top->addWidget(filter_);
@@ -247,17 +253,17 @@ void FunctionsTable::renew() {
         for (const auto& c : trail->cores) cores.push_back(words(c.name));
     std::vector<FunctionRow> rows;
     if (any || sampled) rows = function_rows(*trail, left_out_, document_.recording()->functions);
-    if (any)
-        for (FunctionRow& row : inlined_rows(*trail)) rows.push_back(std::move(row));
+    if (any) rows = with_inlined(std::move(rows), *trail);
     const auto inlined = std::count_if(rows.begin(), rows.end(), [](const FunctionRow& r) { return r.inlined; });
     const auto called = static_cast<std::ptrdiff_t>(rows.size()) - inlined;
     model_->set(std::move(rows), trail, std::move(cores));
-    restore_columns(*table_, "functions");
     table_->resizeColumnsToContents();
     for (int c = 0; c < model_->columnCount(); ++c)
-        table_->setColumnWidth(c, c == FunctionModel::rate_column()
-                                      ? 140
-                                      : std::clamp(table_->columnWidth(c) + 16, c == 0 ? 180 : 60, 260));
+        table_->setColumnWidth(
+            c, c == FunctionModel::rate_column()
+                   ? 140
+                   : std::clamp(table_->columnWidth(c) + 16, c == FunctionModel::name_column() ? 180 : 60, 260));
+    restore_columns(*table_, "functions");
     QString text = !any && !sampled
                        ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")
                    : document_.busy()
@@ -267,6 +273,18 @@ void FunctionsTable::renew() {
                              .arg(inlined == 0   ? QString()
                                   : inlined == 1 ? tr(", and one that is inlined")
                                                  : tr(", and %1 that are inlined").arg(inlined));
+    // Of what the shares are parts.
+    QStringList sources;
+    for (std::size_t c = 0; trail && c < trail->cores.size(); ++c)
+        if (const auto& all = model_->rows();
+            std::any_of(all.begin(), all.end(), [c](const FunctionRow& r) { return r.core == c && !r.inlined; })) {
+            const bool estimated =
+                std::any_of(all.begin(), all.end(), [c](const FunctionRow& r) { return r.core == c && r.sampled; });
+            sources << QString(estimated ? tr("%1 from its samples") : tr("%1 from its trace"))
+                           .arg(words(trail->cores[c].name));
+        }
+    if (!document_.busy() && !sources.isEmpty())
+        text += tr(" Shares are of each core's own: %1.").arg(sources.join(", "));
     if (!left_out_.empty()) {
         QStringList names;
         for (const auto& name : left_out_) names << words(name);

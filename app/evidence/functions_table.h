@@ -27,8 +27,10 @@ class FunctionModel : public QAbstractTableModel {
     QVariant headerData(int section, Qt::Orientation orientation, int role) const override;
     /// What the bars of calls over time stand for.
     static constexpr int kRateRole = Qt::UserRole + 1;
-    static int rate_column();
     static int core_column();
+    static int name_column();
+    static int rate_column();
+    static int own_column();
     void set(std::vector<FunctionRow> rows, std::shared_ptr<const Trail> trail, std::vector<QString> cores);
     const std::vector<FunctionRow>& rows() const { return rows_; }
 

@@ -1,9 +1,13 @@
 #include "evidence/row_table.h"
 
+#include <QContextMenuEvent>
 #include <QKeyEvent>
+#include <QMenu>
 #include <QMouseEvent>
 
 #include <algorithm>
+
+#include "navigate/moment_actions.h"
 
 namespace mt::app {
 
@@ -141,6 +145,22 @@ void RowTable::keyPressEvent(QKeyEvent* e) {
 void RowTable::showEvent(QShowEvent*) {
     wanted_ = view_.cursor();
     follow_cursor();
+}
+
+void RowTable::contextMenuEvent(QContextMenuEvent* e) {
+    if (row_count() == 0) return;
+    if (e->reason() == QContextMenuEvent::Mouse && e->y() >= kHead) {
+        const std::uint64_t row = top_row() + static_cast<std::uint64_t>((e->y() - kHead) / kRow);
+        if (row < row_count() && !selected(row)) go_to_row(static_cast<std::int64_t>(row), false);
+    }
+    QMenu menu(this);
+    menu.addAction(tr("Copy values"), this, [this] { copy_selected(); })->setEnabled(current_.has_value());
+    if (const auto t = current_ ? time_of(*current_) : std::nullopt) {
+        menu.addAction(tr("Show it in the lanes"), this, [this, t = *t] { view_.go_to(t - room(), t + room(), t); });
+        menu.addSeparator();
+        add_moment_actions(menu, document_, view_, *t);
+    }
+    menu.exec(e->globalPos());
 }
 
 }  // namespace mt::app

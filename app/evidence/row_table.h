@@ -72,6 +72,7 @@ class RowTable : public QAbstractScrollArea, public EvidencePage {
     void wheelEvent(QWheelEvent*) override;
     void keyPressEvent(QKeyEvent*) override;
     void showEvent(QShowEvent*) override;
+    void contextMenuEvent(QContextMenuEvent*) override;
 
     Document& document_;
     Viewpoint& view_;

@@ -1,9 +1,7 @@
 #include "evidence/text_page.h"
 
 #include <QClipboard>
-#include <QContextMenuEvent>
 #include <QGuiApplication>
-#include <QMenu>
 #include <QPainter>
 
 #include <algorithm>
@@ -103,12 +101,6 @@ void TextPage::copy_selected() {
         text += words(ns_text(log()->line(i).begin)) + "\t" + words(plain_text(log()->raw(i))) + "\n";
     }
     QGuiApplication::clipboard()->setText(text);
-}
-
-void TextPage::contextMenuEvent(QContextMenuEvent* e) {
-    QMenu menu;
-    menu.addAction(tr("Copy"), this, &TextPage::copy_selected)->setEnabled(current_.has_value());
-    menu.exec(e->globalPos());
 }
 
 void TextPage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {

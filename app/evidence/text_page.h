@@ -30,7 +30,6 @@ class TextPage : public RowTable {
     void follow_cursor() override;
     Time room() const override { return Time::from_us(500); }
     void paintEvent(QPaintEvent*) override;
-    void contextMenuEvent(QContextMenuEvent*) override;
 
   private:
     const TextLog* log() const;

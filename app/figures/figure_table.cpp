@@ -36,6 +36,7 @@ bool FigureModel::is_text(int column) const {
 }
 
 QVariant FigureModel::data(const QModelIndex& index, int role) const {
+    if (!index.isValid()) return {};
     const Cell& c = cell(index);
     const bool text = std::holds_alternative<std::string>(c.value);
     switch (role) {
@@ -151,9 +152,9 @@ void FigureTable::follow() {
 void FigureTable::renew() {
     model_->renew();
     sorted_->setFilterKeyColumn(std::max(0, model_->column_of("name")));
-    restore_columns(*this, objectName());
     resizeColumnsToContents();
     for (int c = 0; c < model_->columnCount(); ++c) setColumnWidth(c, std::min(260, columnWidth(c) + 14));
+    restore_columns(*this, objectName());
 }
 
 void FigureTable::set_filter(const QString& text) { sorted_->setFilterFixedString(text); }

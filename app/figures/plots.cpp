@@ -1,5 +1,9 @@
 #include "figures/plots.h"
 
+#include <QClipboard>
+#include <QContextMenuEvent>
+#include <QGuiApplication>
+#include <QMenu>
 #include <QMouseEvent>
 #include <QVBoxLayout>
 
@@ -7,6 +11,7 @@
 
 #include <array>
 #include <cmath>
+#include <functional>
 
 #include "base/text.h"
 #include "look/theme.h"
@@ -111,6 +116,23 @@ void say_empty(QCustomPlot* plot, QCPItemText*& text, bool empty, const QString&
 
 }  // namespace
 
+namespace {
+
+// The menu of a plot: what a click does, and its numbers.
+void plot_menu(QWidget* plot, const QPoint& at, const QString& go, const std::function<void()>& click,
+               const QString& values) {
+    QMenu menu(plot);
+    if (!go.isEmpty()) menu.addAction(go, plot, click);
+    menu.addAction(QObject::tr("Copy values"), plot, [values] { QGuiApplication::clipboard()->setText(values); })
+        ->setEnabled(!values.isEmpty());
+    menu.exec(at);
+}
+
+// A length in ns, a value as it is.
+QString number_of(const Series& series, double x) { return QString::number(series.of_values ? x : x / 1e3, 'g', 12); }
+
+}  // namespace
+
 DistributionPlot::DistributionPlot(Viewpoint& view, QWidget* parent) : QWidget(parent), plot_(framed_plot(this)) {
     setAccessibleName(tr("Distribution of lengths"));
     setMinimumHeight(100);
@@ -167,6 +189,24 @@ void DistributionPlot::renew() {
     plot_->yAxis->setNumberPrecision(5);
     say_empty(plot_, empty_, x.isEmpty(), why_);
     plot_->replot(QCustomPlot::rpQueuedReplot);
+}
+
+QString DistributionPlot::values_text() const {
+    if (!series_ || series_->counts.empty()) return {};
+    const QString unit = series_->of_values ? QString() : QStringLiteral(" (ns)");
+    QString text = tr("from%1\tto%1\tcount\n").arg(unit);
+    for (std::size_t i = 0; i < series_->counts.size(); ++i)
+        text += QStringList{number_of(*series_, series_->edges[i]), number_of(*series_, series_->edges[i + 1]),
+                            QString::number(series_->counts[i])}
+                    .join('\t') +
+                "\n";
+    return text;
+}
+
+void DistributionPlot::contextMenuEvent(QContextMenuEvent* e) {
+    plot_menu(
+        this, e->globalPos(), series_ ? tr("Show the longest of this bar") : QString(),
+        [this, at = e->pos()] { clicked(at); }, values_text());
 }
 
 double DistributionPlot::x_of(Time length) const {
@@ -315,6 +355,30 @@ QPointF OverTimePlot::position_of(const SpanRef& span) const {
         for (const Series::Dot& dot : series_->dots)
             if (dot.span == span) return position_of(dot);
     return {};
+}
+
+QString OverTimePlot::values_text() const {
+    QString text;
+    if (window_ > Time{}) {
+        text = tr("from (ns)\tshare (%)\n");
+        for (int i = 0; i < shares_.size(); ++i)
+            text += QString::number(window_.ns() * i, 'f', 3) + "\t" + QString::number(shares_[i], 'g', 9) + "\n";
+    } else if (series_ && !series_->dots.empty()) {
+        text = series_->of_values ? tr("time (ns)\tvalue\n") : tr("begin (ns)\tlength (ns)\n");
+        for (const Series::Dot& dot : series_->dots)
+            text += QString::fromStdString(ns_text(dot.begin)) + "\t" + number_of(*series_, dot.size) + "\n";
+    }
+    return text;
+}
+
+void OverTimePlot::contextMenuEvent(QContextMenuEvent* e) {
+    const bool any = window_ > Time{} || series_;
+    plot_menu(
+        this, e->globalPos(),
+        !any               ? QString()
+        : window_ > Time{} ? tr("Show this stretch in the lanes")
+                           : tr("Show what the nearest dot stands for"),
+        [this, at = e->pos()] { clicked(at); }, values_text());
 }
 
 void OverTimePlot::clicked(const QPointF& at) {

@@ -28,9 +28,14 @@ class DistributionPlot : public QWidget {
     /// Where a length stands, for tests: x in widget pixels.
     double x_of(Time length) const;
     QCustomPlot* plot() const { return plot_; }
+    /// What the bars stand for, as a heading and rows with tabs.
+    QString values_text() const;
 
   signals:
     void span_chosen(const mt::SpanRef& span);
+
+  protected:
+    void contextMenuEvent(QContextMenuEvent*) override;
 
   private:
     void renew();
@@ -56,11 +61,16 @@ class OverTimePlot : public QWidget {
     Time window() const { return window_; }
     /// Where a span stands, for tests, in widget pixels; null if it has no dot.
     QPointF position_of(const SpanRef& span) const;
+    /// What the dots, or the line, stand for, as a heading and rows with tabs.
+    QString values_text() const;
 
   signals:
     void span_chosen(const mt::SpanRef& span);
     /// A window of the share: show it in the lanes.
     void window_chosen(mt::Time from, mt::Time to);
+
+  protected:
+    void contextMenuEvent(QContextMenuEvent*) override;
 
   private:
     void renew();

@@ -110,7 +110,11 @@ PanelText fault_text(const Finding& f) {
                 .arg(theme().second.name(), name, words(value).toHtmlEscaped());
     };
     if (f.known("raised_by") == nullptr) row(QObject::tr("what is known"), f.cause);
-    row(QObject::tr("raised by"), f.told("raised_by"));
+    if (const std::string by = f.told("raised_by"); !by.empty())
+        text.html +=
+            QString("<p style=\"margin:5px 0 0 0\"><span style=\"color:%1; font-size:10px\">%2</span><br>%3</p>")
+                .arg(theme().second.name(), QObject::tr("raised by"),
+                     link_html(QString("time:%1").arg(f.begin.ps), words(by).toHtmlEscaped()));
     if (f.known("imprecise") != nullptr)
         row(QObject::tr("may be imprecise"), "a write before it may still have been on its way");
     row(QObject::tr("reported"), f.told("reported"));

@@ -9,8 +9,11 @@
 #include <cmath>
 #include <utility>
 
+#include "base/text.h"
+#include "lanes/accessible.h"
 #include "lanes/geometry.h"
 #include "lanes/painters.h"
+#include "look/words.h"
 #include "measure/kinds/kinds.h"
 
 // How the lanes are laid out and used; how they are drawn stands in drawing.cpp.
@@ -25,6 +28,7 @@ Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockSto
     setAttribute(Qt::WA_OpaquePaintEvent);  // it fills itself
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Lanes: what happened over time"));
+    make_lanes_accessible();
     const auto again = [this] {
         lay_out();
         update();
@@ -56,15 +60,6 @@ double Lanes::plot_left() const { return std::min(150.0, width() * 0.3); }
 double Lanes::x_of(Time t) const { return plot_left() + view_.share_of(t) * (width() - plot_left()); }
 Time Lanes::time_at(double x) const { return view_.at_share((x - plot_left()) / std::max(1.0, width() - plot_left())); }
 
-std::size_t Lanes::levels_in_view(const Lane& lane) const {
-    std::size_t deepest = 0;
-    for (std::size_t level = 0; level < lane.levels() && level < kMostLevels; ++level) {
-        const auto [first, last] = lane.touching(level, view_.from(), view_.to());
-        if (first != last) deepest = level + 1;
-    }
-    return deepest;
-}
-
 // Lanes with nothing in view fold to a line.
 void Lanes::lay_out() {
     rows_.clear();
@@ -82,8 +77,10 @@ void Lanes::lay_out() {
         Row row{id, lane, 0, kFolded, !lane->stirs(view_.from(), view_.to()) && id != selected};
         if (!row.folded && lane->shape() == Shape::stack) {
             const bool flat = too_short(view_, width() - plot_left(), *lane);
-            row.height = static_cast<double>(std::max<std::size_t>(2, flat ? 0 : levels_in_view(*lane))) * kLevel +
-                         2 * kCallsPad;
+            const auto& span = view_.selection().span;
+            const auto level = span && span->lane == id ? std::optional<std::size_t>(span->level) : std::nullopt;
+            row.height =
+                (flat ? 2 * kLevel : stack_rows(view_, width() - plot_left(), *lane, level).height()) + 2 * kCallsPad;
         } else if (!row.folded) {
             row.height = 0;  // full
             ++shown;
@@ -437,6 +434,37 @@ QString Lanes::told_at(const QPointF& at) const {
     if (span && span->lane.kind == &functions_kind()) text += inlined_at(*span, t);
     return text;
 }
+
+QString Lanes::row_name(int row) const {
+    const auto [name, note] = heading(rows_[static_cast<std::size_t>(row)]);
+    return note.isEmpty() ? name : name + ", " + note;
+}
+
+QString Lanes::row_told(int row) const {
+    const Row& r = rows_[static_cast<std::size_t>(row)];
+    std::size_t count = 0;
+    std::optional<Span> longest;
+    for (std::size_t level = 0; level < r.lane->levels(); ++level) {
+        const auto [first, last] = r.lane->touching(level, view_.from(), view_.to());
+        count += last - first;
+        if (first == last || r.lane->shape() == Shape::ticks || r.lane->shape() == Shape::line) continue;
+        const Span s = r.lane->span(level, r.lane->longest(level, first, last));
+        if (!longest || longest->length() < s.length()) longest = s;
+    }
+    if (count == 0) return tr("nothing in view");
+    QString text = tr("%1 in view").arg(words(count_text(count)));
+    if (longest)
+        text += tr(", the longest %1 at %2")
+                    .arg(words(duration_text(longest->length())), words(moment_text(longest->begin)));
+    return text;
+}
+
+QRectF Lanes::row_area(int row) const {
+    const Row& r = rows_[static_cast<std::size_t>(row)];
+    return {0, r.top, static_cast<double>(width()), r.height};
+}
+
+bool Lanes::row_selected(int row) const { return rows_[static_cast<std::size_t>(row)].id == view_.selection().lane; }
 
 bool Lanes::event(QEvent* e) {
     if (e->type() == QEvent::Resize) {

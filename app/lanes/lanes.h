@@ -15,6 +15,8 @@
 #include "look/paced_update.h"
 #include "navigate/navigator.h"
 
+class QMenu;
+
 namespace mt::app {
 
 struct Pane;
@@ -57,6 +59,13 @@ class Lanes : public QWidget {
     double plot_left_edge() const { return plot_left(); }
     /// The lanes from top to bottom as their headings read, for tests.
     QStringList headings() const;
+    /// The same one by one, for assistive technology: which lane, what happened in it within what is visible, where it
+    /// is drawn, and whether it is selected. REQUIRES: row < rows().
+    int rows() const { return static_cast<int>(rows_.size()); }
+    QString row_name(int row) const;
+    QString row_told(int row) const;
+    QRectF row_area(int row) const;
+    bool row_selected(int row) const;
     /// What is said of a place when the mouse rests there.
     QString told_at(const QPointF& at) const;
 
@@ -95,11 +104,12 @@ class Lanes : public QWidget {
     const Row* row_at(double y) const;
     const Row* row_of(const LaneId& id) const;
     std::optional<SpanRef> span_at(const Row& row, const QPointF& at) const;
+    /// Where a job of its task ends: shown, and changeable.
+    void add_job_rules(QMenu& menu, const Row& row);
     bool step_depth(int direction);
     Time snapped_to(Time t, const Span& s) const;
     double plot_left() const;
     double scroll_limit() const;
-    std::size_t levels_in_view(const Lane& lane) const;
     void tell_call();
 
     // How they are drawn: drawing.cpp

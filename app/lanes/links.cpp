@@ -12,6 +12,7 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "measure/refs.h"
+#include "navigate/moment_actions.h"
 
 // What lies across lanes: who waits for whom, who made whom ready, what was sent, what followed straight after.
 namespace mt::app {
@@ -196,16 +197,38 @@ void Lanes::paint_job_links(QPainter& p) {
     p.setRenderHint(QPainter::Antialiasing, false);
 }
 
-// Where a job of this task ends: shown, and changeable.
 void Lanes::contextMenuEvent(QContextMenuEvent* e) {
-    const Row* row = row_at(e->pos().y());
-    if (row == nullptr || row->id.kind != &tasks_kind() || document_.live()) return;
+    if (!document_.trail()) return;
+    const bool by_mouse = e->reason() == QContextMenuEvent::Mouse;
+    const Row* row = by_mouse ? row_at(e->pos().y()) : row_of(view_.selection().lane);
+    QMenu menu(this);
+    menu.setObjectName("lane_menu");
+    if (row != nullptr) {
+        const LaneId id = row->id;
+        menu.addAction(tr("Select %1").arg(words(row->lane->name())), this, [this, id] { view_.select(id); });
+        menu.addAction(tr("Go to its longest"), this, [this, id] {
+            view_.select(id);
+            navigator_.go_to_longest();
+        });
+        menu.addAction(tr("Hide lanes of this kind"), this, [this, id] {
+            auto hidden = hidden_kinds();
+            hidden.insert(std::string(id.kind->id()));
+            set_hidden_kinds(std::move(hidden));
+        });
+        menu.addSeparator();
+    }
+    const Time at = by_mouse && e->pos().x() >= plot_left() ? time_at(e->pos().x()) : view_.cursor();
+    add_moment_actions(menu, document_, view_, at);
+    if (row != nullptr) add_job_rules(menu, *row);
+    menu.exec(e->globalPos());
+}
+
+void Lanes::add_job_rules(QMenu& menu, const Row& row) {
+    if (row.id.kind != &tasks_kind() || document_.live()) return;
     const TaskTrail& tasks = document_.trail()->tasks;
-    const std::size_t task = row->id.index;
+    const std::size_t task = row.id.index;
     const TaskLane& lane = tasks.tasks[task];
     if (tasks.cores[lane.core].only_switches) return;
-    QMenu menu(this);
-    menu.setObjectName("job_rule_menu");
     menu.addSection(tr("A job of %1 ends").arg(words(lane.name)));
     const auto offer = [&](const QString& text, const JobRule& rule) {
         QAction* a = menu.addAction(text);
@@ -231,7 +254,6 @@ void Lanes::contextMenuEvent(QContextMenuEvent* e) {
         offer(tr("at its wait for %1").arg(words(rule.object)), rule);
     }
     if (lane.rule.ends == JobRule::Ends::marks) offer(words(job_rule_text(lane.rule)), lane.rule);
-    menu.exec(e->globalPos());
 }
 
 // A thin line from the handler that ended to the one that was entered straight after it, without a return.

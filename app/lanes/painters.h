@@ -31,6 +31,15 @@ void paint_stack(const Pane& pane, const Lane& lane);
 void paint_states(const Pane& pane, const Lane& lane);
 void paint_line(const Pane& pane, const Lane& lane);
 void paint_ticks(const Pane& pane, const Lane& lane);
+/// How the levels of a stack are drawn: the outer ones each for itself; where from some level on every span in view is
+/// narrower than a few pixels, those together as a profile of how deep it was.
+struct StackRows {
+    std::size_t each = 0, together = 0;
+    /// Height in pixels, without the room around.
+    double height() const;
+};
+/// `shown`: a level that must be drawn for itself, as something in it is selected.
+StackRows stack_rows(const Viewpoint& view, double width, const Lane& lane, std::optional<std::size_t> shown);
 /// Whether so little of what is in view is known of a lane that its spans cannot be told apart.
 bool too_short(const Viewpoint& view, double width, const Lane& lane);
 

@@ -126,6 +126,73 @@ class Layer {
 
 }  // namespace
 
+namespace {
+
+constexpr double kNarrow = 5;            // pixels: nothing narrower can be told apart
+constexpr std::size_t kFewFolded = 3;    // fewer levels are not worth folding
+constexpr double kProfile = 2 * kLevel;  // height of the profile
+
+// For each pixel how many levels were on the stack there, as a column from the top down.
+void paint_profile(const Pane& pane, const Lane& lane, const StackRows& rows) {
+    const Theme& t = theme();
+    const double top = pane.row.top() + kCallsPad + static_cast<double>(rows.each) * kLevel;
+    const double step = (kProfile - 2) / static_cast<double>(rows.together);
+    const int pixels = static_cast<int>(pane.row.width());
+    Columns columns(pane.p, mixed(t.land, t.panel, 0.55));
+    std::size_t deepest = 0;
+    for (int px = 0; px < pixels; ++px) {
+        const Time a = pane.time_at(pane.row.left() + px), b = pane.time_at(pane.row.left() + px + 1);
+        std::size_t deep = 0;
+        while (deep < rows.together) {
+            const auto [first, last] = lane.touching(rows.each + deep, a, b);
+            if (first == last) break;
+            ++deep;
+        }
+        deepest = std::max(deepest, deep);
+        if (deep > 0)
+            columns.add(static_cast<int>(pane.row.left()) + px, static_cast<int>(top),
+                        static_cast<int>(top + step * static_cast<double>(deep)));
+    }
+    columns.flush();
+    const QString text = QObject::tr("%1 levels more, up to %2 in all: every call is narrower than %3 pixels")
+                             .arg(rows.together)
+                             .arg(rows.each + deepest)
+                             .arg(kNarrow);
+    pane.p.setFont(text_font(11));
+    const double wide = pane.p.fontMetrics().horizontalAdvance(text) + 12;
+    if (wide > pane.row.width() - 8) return;
+    const QRectF plate(pane.row.left() + 6, top + kProfile - 17, wide, 15);
+    pane.p.fillRect(plate, t.panel);
+    pane.p.setPen(t.second);
+    pane.p.drawText(plate, Qt::AlignCenter, text);
+    pane.p.setFont(text_font(10));
+}
+
+}  // namespace
+
+double StackRows::height() const {
+    return static_cast<double>(std::max<std::size_t>(together > 0 ? 1 : 2, each)) * kLevel +
+           (together > 0 ? kProfile : 0);
+}
+
+StackRows stack_rows(const Viewpoint& view, double width, const Lane& lane, std::optional<std::size_t> shown) {
+    StackRows rows;
+    std::size_t deepest = 0;
+    for (std::size_t level = 0; level < lane.levels() && level < kMostLevels; ++level) {
+        const auto [first, last] = lane.touching(level, view.from(), view.to());
+        if (first == last) continue;
+        deepest = level + 1;
+        const Span longest = lane.span(level, lane.longest(level, first, last));
+        if ((view.share_of(longest.end) - view.share_of(longest.begin)) * width >= kNarrow) rows.each = level + 1;
+    }
+    rows.each = std::max<std::size_t>(rows.each, shown ? *shown + 1 : 1);
+    if (deepest >= rows.each + kFewFolded)
+        rows.together = deepest - rows.each;
+    else
+        rows.each = deepest;
+    return rows;
+}
+
 void paint_stack(const Pane& pane, const Lane& lane) {
     const auto known = lane.known();
     if (known && too_short(pane.view, pane.row.width(), lane)) {
@@ -134,7 +201,10 @@ void paint_stack(const Pane& pane, const Lane& lane) {
         return;
     }
     pane.p.setFont(text_font(10));
-    for (std::size_t level = 0; level < lane.levels(); ++level) {
+    const StackRows rows = stack_rows(pane.view, pane.row.width(), lane,
+                                      pane.selected ? std::optional(pane.selected->first) : std::nullopt);
+    if (rows.together > 0) paint_profile(pane, lane, rows);
+    for (std::size_t level = 0; level < lane.levels() && (level < rows.each || rows.together == 0); ++level) {
         const double top = pane.row.top() + kCallsPad + static_cast<double>(level) * kLevel;
         if (top > pane.row.bottom() - kLevel + 2) break;
         if (top + kLevel < pane.ceiling) continue;

@@ -18,6 +18,7 @@ QString heading(const QAbstractItemModel& model, int column) {
 }
 
 QString place(const QString& id) { return "hidden_columns/" + id; }
+QString width_place(const QString& id, const QString& heading) { return "column_widths/" + id + "/" + heading; }
 
 void copy(const QTableView& table, bool plain) { QGuiApplication::clipboard()->setText(table_text(table, plain)); }
 
@@ -51,8 +52,12 @@ QString table_text(const QTableView& table, bool plain) {
 
 void restore_columns(QTableView& table, const QString& id) {
     const QStringList hidden = QSettings().value(place(id)).toStringList();
-    for (int c = 0; c < table.model()->columnCount(); ++c)
-        table.setColumnHidden(c, c > 0 && hidden.contains(heading(*table.model(), c)));
+    const QSettings settings;
+    for (int c = 0; c < table.model()->columnCount(); ++c) {
+        const QString name = heading(*table.model(), c);
+        table.setColumnHidden(c, c > 0 && hidden.contains(name));
+        if (const int width = settings.value(width_place(id, name)).toInt(); width > 0) table.setColumnWidth(c, width);
+    }
 }
 
 void add_table_actions(QMenu& menu, QTableView& table, const QString& id) {
@@ -86,6 +91,11 @@ void give_table_menu(QTableView& table, const QString& id) {
                      [&table, show](const QPoint& at) { show(table.viewport()->mapToGlobal(at)); });
     QObject::connect(table.horizontalHeader(), &QWidget::customContextMenuRequested, &table,
                      [&table, show](const QPoint& at) { show(table.horizontalHeader()->mapToGlobal(at)); });
+    QObject::connect(table.horizontalHeader(), &QHeaderView::sectionResized, &table,
+                     [&table, id](int column, int, int width) {
+                         if ((QGuiApplication::mouseButtons() & Qt::LeftButton) != 0 && width > 0)  // drawn by hand
+                             QSettings().setValue(width_place(id, heading(*table.model(), column)), width);
+                     });
     auto* keys = new QShortcut(QKeySequence::Copy, &table);
     keys->setContext(Qt::WidgetWithChildrenShortcut);
     QObject::connect(keys, &QShortcut::activated, &table, [&table] { copy(table, true); });

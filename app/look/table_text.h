@@ -18,7 +18,8 @@ QString table_text(const QTableView& table, bool plain = false);
 void add_table_actions(QMenu& menu, QTableView& table, const QString& id);
 /// A context menu of just that on the table and on its heading, and Ctrl+C for values.
 void give_table_menu(QTableView& table, const QString& id);
-/// Hides what a person hid before. To be called whenever the columns are there anew.
+/// Hides what a person hid before, and makes columns as wide as a person drew them. To be called whenever the columns
+/// are there anew, after they got the widths that they come with.
 void restore_columns(QTableView& table, const QString& id);
 
 }  // namespace mt::app

@@ -26,6 +26,7 @@ int FindingsModel::rowCount(const QModelIndex& parent) const {
 }
 
 QVariant FindingsModel::data(const QModelIndex& index, int role) const {
+    if (!index.isValid()) return {};
     const auto& f = document_.findings()[list_.finding_of(static_cast<std::size_t>(index.row()))];
     if (role == Qt::DisplayRole) return words(f.title);
     if (role == Qt::AccessibleTextRole) return words(f.title + ". " + f.cause);
@@ -201,6 +202,16 @@ void FindingsPanel::fill_kinds(QMenu* menu) {
     };
     add(tr("All kinds"), {});
     for (const auto& [kind, n] : findings_.kinds()) add(QString("%1 (%2)").arg(kind_text(kind)).arg(n), words(kind));
+    if (const auto trail = document_.trail(); trail && trail->cores.size() > 1) {
+        menu->addSeparator();
+        for (const CoreTrail& core : trail->cores) {
+            const QString name = words(core.name);
+            auto* a = menu->addAction(tr("Only %1").arg(name), this,
+                                      [this, name] { filter_->setText(filter_->text() == name ? QString() : name); });
+            a->setCheckable(true);
+            a->setChecked(filter_->text() == name);
+        }
+    }
     menu->addSeparator();
     auto* muted = menu->addAction(tr("Show muted (%1)").arg(findings_.muted_rows()), this,
                                   [this] { findings_.show_muted(!findings_.muted_shown()); });
@@ -233,8 +244,25 @@ void FindingsPanel::menu(const QPoint& at) {
     menu.addSeparator();
     const bool muted = !findings_.reason(findings_.finding_of(row)).isEmpty();
     menu.addAction(muted ? tr("Unmute") : tr("Mute…"), this, &FindingsPanel::ask_mute);
-    const QString kind = words(finding_kind_name(document_.findings()[findings_.finding_of(row)].kind));
+    const std::size_t finding = findings_.finding_of(row);
+    const Finding& f = document_.findings()[finding];
+    const QString kind = words(finding_kind_name(f.kind));
     menu.addAction(tr("Only this kind"), this, [this, kind] { findings_.set_filter(kind, filter_->text()); });
+    // What its text links to, for the keys.
+    if (!f.involved.empty()) menu.addSeparator();
+    QStringList names;
+    for (std::size_t i = 0; i < f.involved.size() && names.size() < 8; ++i) {
+        const QString name = words(f.involved[i].name);
+        if (names.contains(name)) continue;
+        names << name;
+        if (f.involved[i].lane)
+            menu.addAction(tr("Go to %1 there (%2)").arg(name, words(role_name(f.involved[i].role))), this,
+                           [this, finding, i] { emit involved_chosen(finding, i); });
+        menu.addAction(tr("Only what concerns %1").arg(name), this, [this, name] { filter_->setText(name); });
+    }
+    if (document_.trail()->cores.size() > 1 && !f.core.empty())
+        menu.addAction(tr("Only %1").arg(words(f.core)), this,
+                       [this, core = words(f.core)] { filter_->setText(core); });
     menu.exec(list_->viewport()->mapToGlobal(at));
 }
 

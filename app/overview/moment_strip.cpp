@@ -1,6 +1,10 @@
 #include "overview/moment_strip.h"
 
+#include <QClipboard>
+#include <QContextMenuEvent>
+#include <QGuiApplication>
 #include <QHBoxLayout>
+#include <QMenu>
 #include <QTextDocumentFragment>
 
 #include <algorithm>
@@ -8,11 +12,10 @@
 #include "base/text.h"
 #include "look/theme.h"
 #include "look/words.h"
+#include "navigate/moment_actions.h"
 #include "measure/kinds/kinds.h"
 
 namespace mt::app {
-namespace {}  // namespace
-
 std::vector<MomentPiece> moment_pieces(const Trail& trail, Time t) {
     std::vector<MomentPiece> all;
     for (std::size_t c = 0; c < trail.cores.size(); ++c) {
@@ -71,6 +74,7 @@ MomentStrip::MomentStrip(Document& document, Viewpoint& view, QWidget* parent)
     words_->setObjectName("moment_words");
     words_->setTextFormat(Qt::RichText);
     words_->setTextInteractionFlags(Qt::TextBrowserInteraction);
+    words_->setContextMenuPolicy(Qt::NoContextMenu);  // the strip has one for all of it
     words_->setMinimumWidth(50);
     words_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
     auto* row = new QHBoxLayout(this);
@@ -108,6 +112,22 @@ void MomentStrip::renew() {
                                                : tr("nothing is open");
     if (words_->text() != sentence) words_->setText(sentence);
     tell_of_more();
+}
+
+void MomentStrip::contextMenuEvent(QContextMenuEvent* e) {
+    if (!document_.trail()) return;
+    QMenu menu(this);
+    menu.addAction(tr("Copy what it says"), this, [this] {
+        QGuiApplication::clipboard()->setText(words(moment_text(view_.cursor())) + "\t" + text() + "\n");
+    });
+    for (const SpanRef& link : links_) {
+        const Lane* lane = document_.lanes()->find(link.lane);
+        if (lane != nullptr)
+            menu.addAction(tr("Go to %1").arg(words(lane->name())), this, [this, link] { emit span_chosen(link); });
+    }
+    menu.addSeparator();
+    add_moment_actions(menu, document_, view_, view_.cursor());
+    menu.exec(e->globalPos());
 }
 
 void MomentStrip::tell_of_more() {

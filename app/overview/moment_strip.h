@@ -28,6 +28,7 @@ class MomentStrip : public QWidget {
     void span_chosen(const mt::SpanRef& span);
 
   protected:
+    void contextMenuEvent(QContextMenuEvent*) override;
     void resizeEvent(QResizeEvent* e) override;
 
   private:

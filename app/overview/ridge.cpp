@@ -1,6 +1,8 @@
 #include "overview/ridge.h"
 
+#include <QContextMenuEvent>
 #include <QHelpEvent>
+#include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QPainterPath>
@@ -14,6 +16,7 @@
 #include "look/theme.h"
 #include "look/time_axis.h"
 #include "look/words.h"
+#include "navigate/moment_actions.h"
 
 namespace mt::app {
 namespace {
@@ -374,6 +377,20 @@ void Ridge::wheelEvent(QWheelEvent* e) {
 }
 
 void Ridge::resizeEvent(QResizeEvent*) { measure_land(); }
+
+void Ridge::contextMenuEvent(QContextMenuEvent* e) {
+    if (!document_.trail()) return;
+    QMenu menu(this);
+    for (const std::size_t i : findings_at(e->pos()))
+        menu.addAction(tr("Go to finding %1: %2")
+                           .arg(findings_.row_of(i).value_or(0) + 1)
+                           .arg(words(document_.findings()[i].title)),
+                       this, [this, i] { emit finding_clicked(i); });
+    if (!menu.isEmpty()) menu.addSeparator();
+    menu.addAction(tr("Show all of it"), this, [this] { view_.fit(); });
+    add_moment_actions(menu, document_, view_, time_at(e->pos().x()));
+    menu.exec(e->globalPos());
+}
 
 bool Ridge::event(QEvent* e) {
     if (e->type() == QEvent::ToolTip) {

@@ -47,6 +47,7 @@ class Ridge : public QWidget {
     void mouseReleaseEvent(QMouseEvent*) override;
     void wheelEvent(QWheelEvent*) override;
     void resizeEvent(QResizeEvent*) override;
+    void contextMenuEvent(QContextMenuEvent*) override;
     bool event(QEvent*) override;
 
   private:

@@ -11,6 +11,8 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "measure/lane_kind.h"
+#include "navigate/moment_actions.h"
+#include "shell/help.h"
 #include "shell/main_window.h"
 #include "shell/picture.h"
 
@@ -38,6 +40,7 @@ QAction* Commands::add(QMenu* menu, const QString& text, const QList<QKeySequenc
     a->setShortcuts(keys);
     a->setToolTip(tip);
     a->setStatusTip(tip);
+    a->setProperty("menu", menu->title().remove('&'));
     connect(a, &QAction::triggered, this, std::move(what));
     if (needs == a_recording) need_recording_.push_back(a);
     return a;
@@ -239,6 +242,14 @@ void Commands::add_measure() {
         desk().lanes()->set_measuring(false);
         desk().viewpoint().set_ruler(std::nullopt, std::nullopt);
     });
+    add(
+        measure, tr("C&opy A–B"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_C)},
+        tr("A, B and the time between them in nanoseconds and in cycles, for a spreadsheet"),
+        [this] {
+            if (!copy_ruler(desk().document(), desk().viewpoint()))
+                emit desk().told(tr("Set A and B first: A and B at the cursor, or R and drag in the lanes."), false);
+        },
+        a_recording);
     need(tr("&Zoom to A–B"), Qt::Key_Z, tr("Show the stretch from A to B"), [this] {
         const Viewpoint& view = desk().viewpoint();
         if (view.a() && view.b() && *view.a() != *view.b())
@@ -329,23 +340,13 @@ void Commands::add_lane_kinds(QMenu* menu) {
 
 void Commands::add_help() {
     auto* help = window_.menuBar()->addMenu(tr("&Help"));
-    add(help, tr("&Mouse and keys"), {QKeySequence(Qt::Key_F1)}, tr("How to move about"), [this] {
-        QMessageBox::information(
-            &window_, tr("Mouse and keys"),
-            tr("<b>Lanes</b><br>wheel: zoom at the mouse · Shift+wheel or drag: pan · drag on the time scale: zoom to "
-               "a stretch<br>"
-               "click: put the cursor · double click: go to what is there · + − ← →: zoom and pan · 0: everything<br>"
-               "↑ ↓: choose a lane, within calls the caller and the callee · N P: the next and the previous of what is "
-               "selected · "
-               "L: the longest<br><br>"
-               "<b>Ridge</b><br>drag the frame or its sides; click elsewhere to move it there<br><br>"
-               "<b>Evidence</b><br>Ctrl+Tab: next page · F11 or a double click on its tab: larger · right click on "
-               "its tab: beside another<br><br>"
-               "<b>Everywhere</b><br>F: next finding · A B: measuring ends at the cursor, Z: zoom to them, Esc: clear "
-               "· Alt+← →: back and forward<br>"
-               "F2: timing or code · M: measures · K: legend · Space: only the lanes · Ctrl+F or /: search, F3: next "
-               "match"));
-    });
+    add(help, tr("&Help: keys and guide"), {QKeySequence(Qt::Key_F1)}, tr("All keys and the guide, with a search"),
+        [this] {
+            if (help_ == nullptr) help_ = new Help(*this, &window_);
+            help_->show();
+            help_->raise();
+            help_->activateWindow();
+        });
     add(help, tr("&About"), {}, tr("Version and licence"), [this] {
         QMessageBox::about(&window_, tr("About"),
                            tr("<b>Mindful Trail</b> 0.1.0<br>Trace recordings of embedded targets: from bytes to a "

@@ -13,6 +13,8 @@ namespace mt::app {
 
 class MainWindow;
 
+class Help;
+
 /// Commands act on the desk in front. Only the window's thread may call its members.
 class Commands : public QObject {
     Q_OBJECT
@@ -24,6 +26,7 @@ class Commands : public QObject {
     void ask_open();
     void ask_save_csv();
     QMenu* recent_menu() const { return recent_menu_; }
+    Help* help() const { return help_; }
     /// All of them, in the order of the menus.
     QList<QAction*> all() const;
 
@@ -47,6 +50,7 @@ class Commands : public QObject {
 
     MainWindow& window_;
     QMenu* recent_menu_ = nullptr;
+    Help* help_ = nullptr;  ///< made when it is first asked for
     struct Switch {
         QAction* action;
         std::function<bool()> is;

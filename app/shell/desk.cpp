@@ -44,6 +44,7 @@ void Desk::build() {
     source_ = new SourceView(document_);
     functions_ = new FunctionsTable(document_);
     call_tree_ = new CallTree(document_);
+    interplay_ = new InterplayPage(document_, view_, navigator_);
     start_ = new StartPage;
     record_ = new RecordPage(*this);
 
@@ -63,7 +64,8 @@ void Desk::build() {
     for (EvidencePage* page : {static_cast<EvidencePage*>(events_), static_cast<EvidencePage*>(packets_),
                                static_cast<EvidencePage*>(trace_events_), static_cast<EvidencePage*>(text_),
                                static_cast<EvidencePage*>(footsteps_), static_cast<EvidencePage*>(source_),
-                               static_cast<EvidencePage*>(functions_), static_cast<EvidencePage*>(call_tree_)})
+                               static_cast<EvidencePage*>(functions_), static_cast<EvidencePage*>(call_tree_),
+                               static_cast<EvidencePage*>(interplay_)})
         evidence_->add(page);
 
     upper_ = new QWidget;
@@ -76,7 +78,9 @@ void Desk::build() {
     down_->setStretchFactor(0, 1);
     down_->setStretchFactor(1, 0);
     down_->setHandleWidth(1);
+    bytes_ = new BytesStrip;
     auto* column = bare_column(this);
+    column->addWidget(bytes_);
     column->addWidget(record_->stations());
     column->addWidget(ridge_);
     column->addWidget(down_, 1);
@@ -98,6 +102,21 @@ void Desk::join_document() {
         emit told(words(problem.text()), true);
         emit renewed();
     });
+    connect(bytes_, &BytesStrip::reading_wanted, this, [this](const QString& target) {
+        if (document_.trail() && document_.recording())  // read otherwise: everybody stays where they were
+            kept_place_ = KeptPlace{view_.from(), view_.to(), view_.cursor(), {}};
+        opening_ = bytes_->path();
+        document_.open(target);
+    });
+    connect(bytes_, &BytesStrip::refused, this, [this](const QString& why) {
+        emit told(why, true);
+        emit renewed();
+    });
+    connect(bytes_, &BytesStrip::kept, this, [this](const QString& target) {
+        open(target);
+        emit told(tr("Saved as %1").arg(target), false);
+    });
+    connect(bytes_, &BytesStrip::told, this, &Desk::told);
     connect(&document_, &Document::saved, this, [this](const QString& folder) {
         emit used(folder);
         emit told(tr("Saved as %1").arg(folder), false);
@@ -172,12 +191,17 @@ void Desk::join_views() {
 void Desk::open(const QString& path) {
     emit quieted();
     if (record_->shown()) record_->leave();
+    if (BytesStrip::takes(path)) {
+        bytes_->look_at(path);
+        return emit renewed();
+    }
+    bytes_->leave();
     opening_ = path;
     document_.open(path);
 }
 
 bool Desk::is_empty() const {
-    return !document_.trail() && opening_.isEmpty() && !record_->live_.active() && !record_->shown();
+    return !document_.trail() && opening_.isEmpty() && !record_->live_.active() && !record_->shown() && bytes_->path().isEmpty();
 }
 
 QString Desk::file_name() const {
@@ -185,6 +209,7 @@ QString Desk::file_name() const {
     if (!recording) return {};
     if (record_->live_.active())
         return tr("recording: %1").arg(QFileInfo(words(record_->live_.state().folder)).fileName());
+    if (!bytes_->path().isEmpty()) return QFileInfo(bytes_->path()).fileName();
     return recording->target.path.empty() ? words(recording->title) : QFileInfo(words(recording->input)).fileName();
 }
 
@@ -213,7 +238,7 @@ void Desk::opened() {
     show_page(lanes_);
     emit quieted();
     if (!document_.live()) arrangement_->use_kind(kind());
-    if (!document_.live()) emit used(words(document_.recording()->input));
+    if (!document_.live()) emit used(bytes_->path().isEmpty() ? words(document_.recording()->input) : bytes_->path());
     lanes_->setFocus();
     emit renewed();
 }

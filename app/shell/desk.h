@@ -11,6 +11,7 @@
 #include "evidence/evidence_area.h"
 #include "evidence/footsteps.h"
 #include "evidence/functions_table.h"
+#include "evidence/interplay_page.h"
 #include "evidence/packet_table.h"
 #include "evidence/source_view.h"
 #include "evidence/text_page.h"
@@ -22,6 +23,7 @@
 #include "overview/moment_strip.h"
 #include "overview/ridge.h"
 #include "shell/arrangement.h"
+#include "shell/bytes_strip.h"
 #include "shell/record_page.h"
 #include "shell/start_page.h"
 
@@ -60,10 +62,12 @@ class Desk : public QWidget {
     FunctionsTable* functions() const { return functions_; }
     SourceView* source() const { return source_; }
     CallTree* call_tree() const { return call_tree_; }
+    InterplayPage* interplay() const { return interplay_; }
     EvidenceArea* evidence() const { return evidence_; }
     StartPage* start_page() const { return start_; }
     Arrangement& arrangement() { return *arrangement_; }
     RecordPage& record() { return *record_; }
+    BytesStrip* bytes() const { return bytes_; }
 
     void show_measures(bool on);
     bool measures_shown() const;
@@ -121,7 +125,9 @@ class Desk : public QWidget {
     FunctionsTable* functions_;
     SourceView* source_;
     CallTree* call_tree_;
+    InterplayPage* interplay_;
     EvidenceArea* evidence_;
+    BytesStrip* bytes_;
     QStackedWidget* stack_;
     StartPage* start_;
     QSplitter *across_, *down_;

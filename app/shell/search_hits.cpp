@@ -1,6 +1,10 @@
 #include "shell/search_hits.h"
 
+#include <QFile>
+#include <QFileInfo>
+
 #include <algorithm>
+#include <set>
 
 #include "base/text.h"
 #include "look/words.h"
@@ -48,6 +52,17 @@ void go_to_activity(Desk& desk, const LaneKind& kind, std::uint64_t activity, bo
     }
 }
 
+// The source of an instruction, whether it was executed or not.
+void show_source(Desk& desk, std::size_t core, std::uint64_t address) {
+    const auto trail = desk.document().trail();
+    for (std::size_t i = 0; i < trail->steps.size(); ++i)
+        if (const StepTrail& steps = trail->steps[i]; steps.core_index == core && steps.code != nullptr)
+            if (const std::uint32_t slot = steps.code->slot_of(address & ~std::uint64_t{1}); slot != Code::kNowhere) {
+                desk.evidence()->show_page(desk.source());
+                return desk.source()->show_slot(i, slot);
+            }
+}
+
 void add_names(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
     const auto trail = desk.document().trail();
     for (const LaneKind* kind : LaneKinds::all()) {
@@ -88,6 +103,65 @@ void add_notes(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
                 {3,
                  {QObject::tr("Marks made while recording"), words(note.text), words(moment_text(note.time)),
                   [&desk, t = note.time](bool) { desk.navigator().go_to(t); }}});
+    keep_best(found, all);
+}
+
+// Functions and variables that the images know and no lane shows: where they stand, and that nothing is recorded of
+// them.
+void add_symbols(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
+    const auto recording = desk.document().recording();
+    const auto trail = desk.document().trail();
+    for (const bool functions : {true, false}) {
+        std::vector<Ranked> found;
+        std::set<QString> drawn;
+        for (const LaneKind* kind : {&functions_kind(), &values_kind(), &states_kind()})
+            for (const LaneKind::Name& name : kind->names(*trail)) drawn.insert(words(name.name));
+        for (std::size_t c = 0; c < recording->images.size(); ++c) {
+            if (recording->images[c] == nullptr) continue;
+            for (const Symbol& symbol : recording->images[c]->symbols()) {
+                const QString name = words(symbol.name);
+                const auto rank = fit(name, wanted);
+                if (symbol.function != functions || symbol.label || !rank || drawn.count(name) != 0) continue;
+                const QString core = words(trail->cores[c].name), at = words(hex_text(symbol.address, 8));
+                const QString told =
+                    functions ? QObject::tr("%1 at %2 was not executed in what was traced of %3.").arg(name, at, core)
+                              : QObject::tr("%1 at %2 (%3 bytes) is a variable of %4; nothing is recorded of it.")
+                                    .arg(name, at)
+                                    .arg(symbol.size)
+                                    .arg(core);
+                found.push_back(
+                    {*rank + 2,
+                     {functions ? QObject::tr("Functions that did not run") : QObject::tr("Variables of the image"),
+                      name, core + ", " + at, [&desk, told, functions, c, address = symbol.address](bool) {
+                          emit desk.told(told, false);
+                          if (functions) show_source(desk, c, address);
+                      }}});
+            }
+        }
+        keep_best(found, all);
+    }
+}
+
+// Lines of the target file, with the table that each stands in.
+void add_settings(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
+    constexpr qint64 kMostBytes = 256 * 1024;
+    QFile file(words(desk.document().recording()->target.path));
+    if (file.fileName().isEmpty() || !file.open(QIODevice::ReadOnly)) return;
+    std::vector<Ranked> found;
+    const QString name = QFileInfo(file.fileName()).fileName();
+    QString table;
+    int number = 0;
+    for (const QByteArray& bytes : file.read(kMostBytes).split('\n')) {
+        ++number;
+        const QString line = QString::fromUtf8(bytes).section('#', 0, 0).trimmed();
+        if (line.startsWith('[')) table = line;
+        const auto rank = fit(line.section('=', 0, 0).trimmed(), wanted);
+        if (!line.contains('=') || (!rank && !fit(line, wanted))) continue;
+        const QString told = QObject::tr("%1, line %2, %3: %4").arg(name).arg(number).arg(table, line);
+        found.push_back({rank ? *rank + 2 : 5,
+                         {QObject::tr("Settings of the recording"), line, table,
+                          [&desk, told](bool) { emit desk.told(told, false); }}});
+    }
     keep_best(found, all);
 }
 
@@ -138,6 +212,8 @@ std::vector<Hit> hits_of(Desk& desk, const QList<QAction*>& commands, const QStr
         add_names(desk, wanted, all);
         add_findings(desk, wanted, all);
         add_notes(desk, wanted, all);
+        add_symbols(desk, wanted, all);
+        add_settings(desk, wanted, all);
         add_pages(desk, wanted, all);
     }
     add_commands(commands, wanted, all);

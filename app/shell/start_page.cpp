@@ -10,9 +10,9 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     auto* heading = new QLabel(tr("No recording is open"));
     heading->setFont(text_font(16, true));
     auto* what =
-        new QLabel(tr("Open a target file (*.target.toml), which says how the recorded bytes are to be read, or a "
-                      "saved recording (*.mtrail). "
-                      "Both can also be dropped on this window."));
+        new QLabel(tr("Open a target file (*.target.toml), a saved recording (*.mtrail), the folder of a Common Trace "
+                      "Format trace, or any file of raw trace bytes: how it has to be read is found out, and what the "
+                      "bytes do not tell is asked. All of these can be dropped on this window."));
     what->setWordWrap(true);
     auto* open = new QPushButton(tr("Open…"));
     open->setObjectName("start_open");

@@ -16,13 +16,16 @@ namespace mt {
 struct StepFit {
     std::uint64_t bytes = 0, bad_bytes = 0, steps = 0, syncs = 0;
     std::uint64_t contradictions = 0;  ///< with the places where the image has no code
+    bool endless = false;              ///< given up: more instructions than `most_steps`
     bool good() const { return contradictions == 0 && bad_bytes == 0 && syncs > 0; }
     /// Nothing but chance would have so much of it wrong.
     bool hopeless() const { return contradictions * 4 > syncs || bad_bytes * 50 > bytes || steps == 0; }
 };
 
-/// Follows `raw`, the beginning of a stream, as `spec` says it is to be read.
-StepFit step_fit(const StreamSpec& spec, std::shared_ptr<const Code> code, std::span<const std::uint8_t> raw);
+/// Follows `raw`, the beginning of a stream, as `spec` says it is to be read. Read wrongly, few bytes may stand for any
+/// number of instructions: it is given up after `most_steps`.
+StepFit step_fit(const StreamSpec& spec, std::shared_ptr<const Code> code, std::span<const std::uint8_t> raw,
+                 std::uint64_t most_steps = ~std::uint64_t{0});
 
 /// Whether a long stream is nothing that could be followed, as far as can be told without reading all of it: at none of
 /// the places looked at, evenly spread from `from` on, is there a synchronisation or more than a chance instruction.

@@ -9,7 +9,7 @@ namespace mt {
 namespace {
 
 // A share p of n independent samples is known to within 1.96 times the square root of p (1 - p) / n (normal
-// approximation of the binomial distribution, 95 %).
+// approximation of the binomial distribution, 95 %); what was never hit has a share below 3 / n with that confidence.
 void add_sampled(const Trail& trail, const std::vector<std::shared_ptr<const FunctionTable>>& functions,
                  const std::set<std::string>& leave_out, std::vector<FunctionRow>& rows) {
     for (std::size_t c = 0; c < trail.cores.size() && c < functions.size(); ++c) {
@@ -23,23 +23,38 @@ void add_sampled(const Trail& trail, const std::vector<std::shared_ptr<const Fun
         std::uint64_t all = core.samples_asleep;
         for (std::uint32_t f = 0; f < core.samples.size(); ++f)
             if (f >= table.size() || leave_out.count(table[f].name) == 0) all += core.samples[f];
+        const auto estimate = [&](FunctionRow& row, std::uint64_t samples) {
+            row.sampled = true;
+            row.samples = samples;
+            row.own_traced = row.own;
+            row.own = {};
+            row.share = row.share_error = 0;
+            if (all == 0 || leave_out.count(row.name) != 0) return;
+            const double n = static_cast<double>(all);
+            row.share = static_cast<double>(samples) / n;
+            row.share_error = samples == 0 ? 3 / n : 1.96 * std::sqrt(row.share * (1 - row.share) / n);
+            row.own = Time::from_ns(core.end.ns() * row.share);
+        };
+        const auto samples_of = [&](std::uint32_t f) { return f < core.samples.size() ? core.samples[f] : 0; };
+        std::map<std::uint64_t, std::uint32_t> of_address;
+        for (std::uint32_t f = 0; f < table.size(); ++f) of_address.try_emplace(table[f].address, f);
+        std::set<std::uint64_t> there;
+        for (FunctionRow& row : rows) {
+            if (row.core != c) continue;
+            there.insert(row.address);
+            const auto found = of_address.find(row.address);
+            estimate(row, found == of_address.end() ? 0 : samples_of(found->second));
+        }
         for (std::uint32_t f = 0; f < table.size() && f < core.samples.size(); ++f) {
-            if (core.samples[f] == 0) continue;
+            if (core.samples[f] == 0 || there.count(table[f].address) != 0) continue;
             FunctionRow row;
             row.core = c;
-            row.sampled = true;
             row.function = f;
             row.name = table[f].name;
             row.file = table[f].file;
             row.line = table[f].line;
             row.address = table[f].address;
-            row.samples = core.samples[f];
-            if (all > 0 && leave_out.count(row.name) == 0) {
-                const double n = static_cast<double>(all);
-                row.share = static_cast<double>(row.samples) / n;
-                row.share_error = 1.96 * std::sqrt(row.share * (1 - row.share) / n);
-                row.own = Time::from_ns(core.end.ns() * row.share);
-            }
+            estimate(row, core.samples[f]);
             rows.push_back(std::move(row));
         }
     }
@@ -59,6 +74,7 @@ std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::s
             if (tally.calls == 0 && tally.left_out == 0 && tally.unseen == 0) continue;
             const Function& function = (*t.functions)[f];
             FunctionRow row;
+            row.traced = true;
             row.steps_index = s;
             row.core = t.core_index;
             row.function = f;
@@ -208,6 +224,19 @@ std::vector<FunctionRow> inlined_rows(const Trail& trail) {
             }
         }
         for (auto& [name, row] : by_name) rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
+std::vector<FunctionRow> with_inlined(std::vector<FunctionRow> rows, const Trail& trail) {
+    std::map<std::pair<std::size_t, std::string>, std::size_t> called;
+    for (std::size_t i = 0; i < rows.size(); ++i) called.try_emplace({rows[i].core, rows[i].name}, i);
+    for (FunctionRow& row : inlined_rows(trail)) {
+        const auto found = called.find({row.core, row.name});
+        if (found == called.end())
+            rows.push_back(std::move(row));
+        else
+            rows[found->second].places += row.places;
     }
     return rows;
 }

@@ -17,11 +17,13 @@ namespace mt {
 struct FunctionRow {
     std::size_t steps_index = 0;  ///< which instruction stream; without meaning where `sampled`
     std::size_t core = 0;
-    bool inlined = false;        ///< see inlined_rows: instructions only
-    std::uint64_t places = 0;    ///< … put into so many places
-    bool sampled = false;        ///< estimated from program-counter samples: own time and share only
+    bool traced = false;         ///< its calls are known
+    bool inlined = false;        ///< nothing else is known of it but what was inlined: see with_inlined
+    std::uint64_t places = 0;    ///< the compiler put it into so many places
+    bool sampled = false;        ///< own time and share are estimated from program-counter samples
     std::uint64_t samples = 0;   ///< … so many of them
     double share_error = 0;      ///< … 95 % of such estimates are at most so far off
+    Time own_traced{};           ///< … and what the trace tells of its stretch
     std::uint32_t function = 0;  ///< of its table
     std::string name, file;
     int line = 0;
@@ -32,14 +34,15 @@ struct FunctionRow {
     Time total, own, preempted;
     bool timed = true;  ///< the trace tells of time: else an instruction was taken for a cycle
     std::optional<Time> least, mean, greatest, deviation;
-    double share = 0;  ///< own time by the time of all functions that are not left out
+    double share = 0;  ///< own time by the time of all functions of its core that are not left out
     FunctionTally::Place worst;
 };
 
-/// Cores without instruction trace are told by their program-counter samples, if there are any: shares of the time that
-/// was sampled, asleep or not. Rows in order of own time, greatest first. `leave_out`: functions (by name) whose time
-/// does not count, for example the one that waits for work; their rows stay, with a share of 0. `functions`: of each
-/// core's image, for what was sampled; without them only traced cores are told.
+/// One row for each function of a core. Own times and shares of a core have one source: its instruction trace; or, where
+/// that covers less than half of the recording or there is none, its program-counter samples: then shares are of the
+/// time that was sampled, asleep or not. Rows in order of own time, greatest first. `leave_out`: functions (by name)
+/// whose time does not count, for example the one that waits for work; their rows stay, with a share of 0. `functions`:
+/// of each core's image, for what was sampled; without them only traced cores are told.
 std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out = {},
                                        const std::vector<std::shared_ptr<const FunctionTable>>& functions = {});
 
@@ -63,5 +66,7 @@ CallParts parts_of_call(const StepTrail& steps, std::size_t level, std::size_t i
 /// What was inlined is neither called nor timed; these instructions are part of the figures of the functions that hold
 /// them. Nothing before the recording is decoded to its end.
 std::vector<FunctionRow> inlined_rows(const Trail& trail);
+/// The same joined with `rows`: what was called as well keeps its row and says in how many places it was inlined.
+std::vector<FunctionRow> with_inlined(std::vector<FunctionRow> rows, const Trail& trail);
 
 }  // namespace mt

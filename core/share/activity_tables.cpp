@@ -8,6 +8,7 @@
 #include "base/near_names.h"
 #include "base/overloaded.h"
 #include "base/text.h"
+#include "share/aligned_text.h"
 #include "share/tables.h"
 
 namespace mt {
@@ -48,11 +49,6 @@ Json json_of(const Cell& cell) {
 }
 
 std::string people_text(const Cell& cell) { return cell.known() ? cell_text(cell) : "-"; }
-
-std::size_t shown_length(const std::string& s) {
-    return static_cast<std::size_t>(
-        std::count_if(s.begin(), s.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
-}
 
 // At most so many characters, never half of one.
 std::string cut_to(const std::string& s, std::size_t most) {
@@ -143,20 +139,7 @@ std::string stats_text(const LaneKind& kind, const Measured& of, const RowChoice
         for (std::size_t r = 0; r < rows.size(); ++r)
             lines[r + 1].push_back(cut_to(people_text(rows[r].cells[i]), kWidest));
     }
-    std::vector<std::size_t> width(lines[0].size());
-    for (const auto& line : lines)
-        for (std::size_t c = 0; c < line.size(); ++c) width[c] = std::max(width[c], shown_length(line[c]));
-    std::string out;
-    for (const auto& line : lines) {
-        std::string text;
-        for (std::size_t c = 0; c < line.size(); ++c) {
-            const std::string blank(width[c] - shown_length(line[c]), ' ');
-            text += (c == 0 ? "" : "  ") + (left[c] ? line[c] + blank : blank + line[c]);
-        }
-        text.erase(text.find_last_not_of(' ') + 1);
-        out += text + "\n";
-    }
-    return out;
+    return aligned_text(lines, left);
 }
 
 void write_instances_csv(const LaneKind& kind, const Trail& trail, std::uint64_t index, std::ostream& out,

@@ -15,6 +15,7 @@
 #include <mutex>
 
 #include "base/read_file.h"
+#include "target/build_attributes.h"
 
 namespace mt {
 namespace {
@@ -29,6 +30,7 @@ std::string demangled(const char* name) {
 }
 
 constexpr std::size_t kZerosBehind = 64;
+constexpr unsigned kAttributes = 0x7000'0003;  // SHT_ARM_ATTRIBUTES and SHT_RISCV_ATTRIBUTES
 constexpr std::int64_t kMostFile = std::int64_t{4} << 30;
 
 // A file and kZerosBehind zeros.
@@ -74,6 +76,7 @@ struct Image::Parts {
     std::string path;
     Machine machine = Machine::other;
     unsigned machine_code = 0;
+    std::string isa;
     struct File {
         /// The whole file, and zeros: the linker may write it anew while it is open here, and a damaged string in it
         /// that never ends must end somewhere (libdw 0.188 looks for its end).
@@ -112,6 +115,7 @@ struct Image::Parts {
     /// The unit that holds an address. REQUIRES: dwarf_lock is held.
     bool unit_at(std::uint64_t address, Dwarf_Die& die) const;
     void read_sections();
+    void read_attributes(Elf_Scn* section);
     void read_segments();
     void read_symbols(Elf_Scn* section, const GElf_Shdr& header);
 };
@@ -144,6 +148,7 @@ void Image::Parts::read_sections() {
         GElf_Shdr header;
         if (gelf_getshdr(section, &header) == nullptr) continue;
         if (header.sh_type == SHT_SYMTAB) read_symbols(section, header);
+        if (header.sh_type == kAttributes && isa.empty()) read_attributes(section);
         if (header.sh_type != SHT_PROGBITS || (header.sh_flags & SHF_ALLOC) == 0) continue;
         Elf_Data* data = elf_getdata(section, nullptr);
         if (data == nullptr || data->d_buf == nullptr) continue;
@@ -151,6 +156,13 @@ void Image::Parts::read_sections() {
         blocks.push_back(
             {header.sh_addr, data->d_size, (header.sh_flags & SHF_EXECINSTR) != 0, {bytes, bytes + data->d_size}});
     }
+}
+
+void Image::Parts::read_attributes(Elf_Scn* section) {
+    const Elf_Data* data = elf_rawdata(section, nullptr);
+    if (data == nullptr || data->d_buf == nullptr) return;
+    const std::span bytes(static_cast<const std::uint8_t*>(data->d_buf), data->d_size);
+    isa = machine == Machine::arm ? arm_isa(bytes) : machine == Machine::riscv ? riscv_isa(bytes) : std::string();
 }
 
 void Image::Parts::read_segments() {
@@ -235,6 +247,10 @@ Result<void> Image::Parts::read(const std::string& file) {
         entry = header.e_entry;
     }
     read_sections();
+    if (isa.empty() && header.e_machine == EM_AARCH64) isa = "armv8-a";
+    if (isa.empty() && header.e_machine == EM_RISCV)  // what its header alone tells (RISC-V ELF psABI, "File header")
+        isa = std::string(header.e_ident[EI_CLASS] == ELFCLASS64 ? "rv64ima" : "rv32ima") +
+              ((header.e_flags & EF_RISCV_RVC) != 0 ? "c" : "");
     read_segments();
     f.dwarf = dwarf_begin_elf(elf, DWARF_C_READ, nullptr);
     return {};
@@ -268,6 +284,7 @@ std::string_view Image::machine_name() const {
             return parts_->machine_code == EM_X86_64 ? "x86-64" : "another architecture";
     }
 }
+const std::string& Image::isa() const { return parts_->isa; }
 const std::vector<Symbol>& Image::symbols() const { return parts_->symbols; }
 
 const Symbol* Image::function_at(std::uint64_t address) const {

@@ -52,6 +52,8 @@ class Image {
     const std::string& path() const;
     Machine machine() const;
     std::string_view machine_name() const;
+    /// What it was built for, as the target file names it: "armv7e-m", "rv32imac". Empty if the file does not say.
+    const std::string& isa() const;
     /// Ascending by address; functions and data objects.
     const std::vector<Symbol>& symbols() const;
     /// The function that holds `address` (bit 0 is ignored on Arm), or nullptr.

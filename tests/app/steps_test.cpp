@@ -64,12 +64,12 @@ TEST_F(StepsPage, TheFunctionsTableShowsTheFiguresAndLeadsToTheLongestCall) {
     ASSERT_TRUE(table->isVisible());
     int called = 0, inlined = 0;
     for (int i = 0; i < table->model()->rowCount(); ++i)
-        ++(table->model()->index(i, 1).data().toString().startsWith("inlined in") ? inlined : called);
+        ++(table->model()->index(i, 2).data().toString().startsWith("inlined in") ? inlined : called);
     EXPECT_EQ(called, 44);
     EXPECT_GT(inlined, 5);
-    EXPECT_EQ(table->model()->index(0, 0).data().toString(), "idle_task");
+    EXPECT_EQ(table->model()->index(0, 1).data().toString(), "idle_task");
     int row = 0;
-    while (table->model()->index(row, 0).data().toString() != "refraction") ++row;
+    while (table->model()->index(row, 1).data().toString() != "refraction") ++row;
     const QRect cell = table->visualRect(table->model()->index(row, 0));
     QTest::mouseClick(table->viewport(), Qt::LeftButton, {}, cell.center());
     QTest::mouseDClick(table->viewport(), Qt::LeftButton, {}, cell.center());
@@ -77,16 +77,16 @@ TEST_F(StepsPage, TheFunctionsTableShowsTheFiguresAndLeadsToTheLongestCall) {
     EXPECT_EQ(name_of(*selected(*window)), "refraction");
     // The table counts without handlers that came in between; the lanes show them.
     EXPECT_GE(span(*selected(*window)).length.ns(),
-              table->model()->index(row, 8).data(FunctionModel::kSortRole).toDouble());
+              table->model()->index(row, 10).data(FunctionModel::kSortRole).toDouble());
     EXPECT_GT(window->desk().lanes()->span_rect(*selected(*window)).width(), 300);
 }
 
 TEST_F(StepsPage, AFunctionLeftOutHandsItsShareToTheOthers) {
     QTableView* table = window->desk().functions()->table();
-    EXPECT_EQ(table->model()->index(0, 4).data().toString(), "97.9 %");
+    EXPECT_EQ(table->model()->index(0, 5).data().toString(), "97.9 %");
     window->desk().functions()->leave_out("idle_task", true);
-    EXPECT_EQ(table->model()->index(0, 4).data().toString(), "0.000 %");
-    EXPECT_GT(table->model()->index(1, 4).data(FunctionModel::kSortRole).toDouble(), 0.15);
+    EXPECT_EQ(table->model()->index(0, 5).data().toString(), "0.000 %");
+    EXPECT_GT(table->model()->index(1, 5).data(FunctionModel::kSortRole).toDouble(), 0.15);
     EXPECT_TRUE(window->desk()
                     .functions()
                     ->findChild<QLabel*>("functions_hint")

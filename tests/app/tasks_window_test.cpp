@@ -386,5 +386,72 @@ TEST_F(TasksWindow, MarksStandInLanesOfTheirOwn) {
     EXPECT_NE(QToolTip::text().indexOf("frame = 2"), -1) << QToolTip::text().toStdString();
 }
 
+TEST_F(TasksWindow, InterplayShowsWhoActsOnWhomAndLeadsToTheWorst) {
+    window.desk().evidence()->show_page("interplay");
+    InterplayPage* page = window.desk().interplay();
+    InterplayPicture* picture = page->picture();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !picture->interplay().edges.empty() && !page->busy(); }));
+    const Interplay& of = picture->interplay();
+    // A lock that somebody had to wait for.
+    std::size_t edge = 0;
+    for (std::size_t i = 0; i < of.edges.size(); ++i)
+        if (of.edges[i].deed == Deed::locks && of.edges[i].worst_wait > of.edges[edge].worst_wait) edge = i;
+    ASSERT_EQ(of.edges[edge].deed, Deed::locks);
+    ASSERT_GT(of.edges[edge].waits, 0u);
+    const QPoint at = picture->label_of_edge(edge).toPoint();
+    QTest::mouseClick(picture, Qt::LeftButton, {}, at);
+    EXPECT_EQ(picture->edge(), edge);
+    EXPECT_TRUE(page->heading().contains(QString::fromStdString(of.nodes[of.edges[edge].to].name)))
+        << page->heading().toStdString();
+    ASSERT_TRUE(
+        QTest::qWaitFor([&] { return page->calls()->model()->rowCount() >= static_cast<int>(of.edges[edge].count); }));
+    EXPECT_TRUE(page->calls()->model()->index(0, 5).data().toString().startsWith("held "));
+    // The list leads the cursor.
+    page->calls()->selectRow(1);
+    EXPECT_EQ(page->calls()->model()->index(1, 0).data().toString().toStdString(),
+              moment_text(window.desk().viewpoint().cursor()));
+    QTest::mouseDClick(picture, Qt::LeftButton, {}, at);
+    const Viewpoint& view = window.desk().viewpoint();
+    EXPECT_LE(view.from(), of.edges[edge].worst_from);
+    EXPECT_GE(view.to(), of.edges[edge].worst_to);
+    EXPECT_LT((view.to() - view.from()).ps, 3 * of.edges[edge].worst_wait.ps);
+    EXPECT_EQ(view.selection().lane, of.actor(of.edges[edge]).lane);
+}
+
+TEST_F(TasksWindow, TheHistoryOfAnObjectIsListedAndFiltered) {
+    window.desk().evidence()->show_page("interplay");
+    InterplayPage* page = window.desk().interplay();
+    InterplayPicture* picture = page->picture();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !picture->interplay().edges.empty() && !page->busy(); }));
+    const Interplay& of = picture->interplay();
+    const auto queue = static_cast<std::size_t>(
+        std::find_if(of.nodes.begin(), of.nodes.end(), [](const auto& n) { return n.sort == InterplayNode::queue; }) -
+        of.nodes.begin());
+    ASSERT_LT(queue, of.nodes.size());
+    QTest::mouseClick(picture, Qt::LeftButton, {}, picture->middle_of_node(queue).toPoint());
+    EXPECT_EQ(window.desk().viewpoint().selection().lane, of.nodes[queue].lane) << "lanes and panel follow";
+    const QueueLane& lane = tasks().queues[static_cast<std::size_t>(of.nodes[queue].number)];
+    QAbstractItemModel* rows = page->calls()->model();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return rows->rowCount() >= static_cast<int>(lane.ops.size()); }));
+    const int all = rows->rowCount();
+    page->findChild<QLineEdit*>("interplay_filter")->setText("receive");
+    EXPECT_EQ(rows->rowCount(), static_cast<int>(lane.received) + 1) << "and one who still waits at the end";
+    EXPECT_LT(rows->rowCount(), all);
+    page->calls()->setFocus();
+    QTest::keyClick(page->calls(), Qt::Key_C, Qt::ControlModifier);  // nothing is selected: all rows
+    EXPECT_TRUE(QGuiApplication::clipboard()->text().startsWith("time (ns)\twho\tdoes\tobject\twaited (ns)\tresult\n"));
+    // Of what is in view only; keys walk over the edges.
+    window.desk().viewpoint().show(Time::from_ms(100), Time::from_ms(110));
+    page->set_in_view(true);
+    EXPECT_TRUE(QTest::qWaitFor([&] { return picture->interplay().to == window.desk().viewpoint().to(); }));
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !page->busy(); }));
+    picture->select_node(std::nullopt);
+    picture->setFocus();
+    QTest::keyClick(picture, Qt::Key_Right);
+    EXPECT_EQ(picture->edge(), 0u);
+    QTest::keyClick(picture, Qt::Key_Left);
+    EXPECT_EQ(picture->edge(), picture->interplay().edges.size() - 1);
+}
+
 }  // namespace
 }  // namespace mt::app

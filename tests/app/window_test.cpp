@@ -3,6 +3,7 @@
 #include <QAbstractItemView>
 #include <QAbstractSpinBox>
 #include <QAccessible>
+#include <QTextBlock>
 #include <QApplication>
 #include <QClipboard>
 #include <QComboBox>
@@ -19,10 +20,14 @@
 #include <QSignalSpy>
 #include <QSettings>
 #include <QTest>
+#include <QTimer>
 #include <QToolButton>
 #include <QWheelEvent>
 
+#include <filesystem>
+
 #include "measure/refs.h"
+#include "shell/help.h"
 #include "shell/main_window.h"
 #include "shell/picture.h"
 #include "support.h"
@@ -821,6 +826,19 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     // The instructions come to the front, at the core of the fault.
     EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().footsteps()));
     EXPECT_EQ(window->document().trail()->steps[window->desk().footsteps()->stream()].core, "main");
+    // What raised it has a row of its own between the last instruction that completed and the handler's first.
+    Footsteps* rows = window->desk().footsteps();
+    EXPECT_TRUE(rows->at_raised());
+    EXPECT_TRUE(QTest::qWaitFor([&] { return rows->shown().filter("raised").size() == 1; }));
+    EXPECT_TRUE(rows->copied_text().startsWith("raised ")) << rows->copied_text().toStdString();
+    EXPECT_TRUE(rows->copied_text().contains("08000106\tldr.w r0, [r3, r0, lsl #2]\tstar_table_at"))
+        << rows->copied_text().toStdString();
+    QTest::keyClick(rows, Qt::Key_Down);
+    EXPECT_FALSE(rows->at_raised());
+    EXPECT_TRUE(QTest::qWaitFor([&] { return rows->copied_text().contains("0x080004b2"); }))
+        << "the handler's first instruction: " << rows->copied_text().toStdString();
+    QTest::keyClick(rows, Qt::Key_Up);
+    EXPECT_TRUE(rows->at_raised()) << "the way back leads over it";
     window->desk().arrangement().use(Arrangement::Name::code);
     EXPECT_TRUE(
         QTest::qWaitFor([&] { return window->desk().source()->stream() == window->desk().footsteps()->stream(); }));
@@ -919,6 +937,195 @@ TEST_F(Window, EveryControlHasANameForAssistiveTechnology) {
                                  w->parentWidget()->metaObject()->className());
     }
     EXPECT_TRUE(nameless.isEmpty()) << nameless.join("\n").toStdString();
+}
+
+// From a colleague's bytes and an image to lanes, and to a target file that opens them from then on.
+TEST_F(Window, RawBytesAreIdentifiedShownAndKept) {
+    Folder folder;
+    namespace fs = std::filesystem;
+    fs::copy_file(test::demo("larkspur-night.swo"), folder / "from_colleague.bin");
+    fs::copy_file(test::demo("larkspur.elf"), folder / "firmware.axf");
+    QSignalSpy finished(&window->document(), &Document::finished);
+    window->open(QString::fromStdString(folder / "from_colleague.bin"));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+    BytesStrip* strip = window->desk().bytes();
+    EXPECT_TRUE(strip->isVisible());
+    auto* guesses = strip->findChild<QComboBox*>("bytes_guesses");
+    EXPECT_TRUE(guesses->currentText().startsWith("ITM (fits to")) << guesses->currentText().toStdString();
+    EXPECT_EQ(strip->findChild<QToolButton*>("bytes_image")->text(), "Image: firmware.axf") << "the only one beside it";
+    auto* clock = strip->findChild<QComboBox*>("bytes_clock");
+    EXPECT_EQ(clock->currentText(), "120000000") << "SysTick would come every 1 or 10 ms";
+    ASSERT_NE(core().lane_index(17), std::nullopt);
+    const Time before = executions(17).begin(10);
+    // Another clock: the lanes show what that would mean.
+    clock->setFocus();
+    clock->lineEdit()->selectAll();
+    QTest::keyClicks(clock->lineEdit(), "60000000");
+    QTest::keyClick(clock->lineEdit(), Qt::Key_Return);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 1; }, 20'000));
+    EXPECT_NEAR(executions(17).begin(10).ns(), 2 * before.ns(), 2);
+    strip->keep_as(QString::fromStdString(folder / "night"));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 2; }, 20'000));
+    EXPECT_FALSE(strip->isVisible());
+    EXPECT_TRUE(fs::exists(folder / "night.target.toml"));
+    const std::string text = test::read_text(folder / "night.target.toml");
+    EXPECT_NE(text.find("file     = \"from_colleague.bin\""), std::string::npos) << text;
+    EXPECT_NE(text.find("clock_hz = 60000000"), std::string::npos) << text;
+}
+
+TEST_F(Window, WhatIsNoTraceIsRefusedWithWhatItIs) {
+    Folder folder;
+    test::write_file(folder / "notes.txt", "remember to ask about the focuser\n");
+    window->open(QString::fromStdString(folder / "notes.txt"));
+    auto* notice = window->findChild<QLabel*>("notice");
+    EXPECT_TRUE(QTest::qWaitFor([&] { return notice->text().contains("no trace that is known here: it is text"); }))
+        << notice->text().toStdString();
+    EXPECT_FALSE(window->desk().bytes()->isVisible());
+}
+
+TEST_F(Window, SearchKnowsTheImageAndTheSettings) {
+    open_demo();
+    const auto listed = [&](const QString& text) {
+        window->tools().search().begin();
+        QTest::keyClicks(&window->tools().search(), text);
+        return window->tools().search().listed().join("\n");
+    };
+    EXPECT_TRUE(listed("clock_hz").contains("Settings of the recording")) << listed("clock_hz").toStdString();
+    // A variable that nothing is recorded of.
+    const Symbol* variable = nullptr;
+    for (const Symbol& s : window->document().recording()->images[0]->symbols())
+        if (!s.function && !s.label && s.size == 4 && s.name != "axis_error" && s.name != "centroid") variable = &s;
+    ASSERT_NE(variable, nullptr);
+    const QString name = QString::fromStdString(variable->name);
+    EXPECT_TRUE(listed(name).contains("Variables of the image")) << listed(name).toStdString();
+    choose_match(name);
+    QTest::keyClick(&window->tools().search(), Qt::Key_Return);
+    EXPECT_TRUE(window->findChild<QLabel*>("notice")->text().contains("nothing is recorded of it"));
+}
+
+TEST_F(Window, ContextMenusSayWhatOneDoesWithAMoment) {
+    open_demo();
+    const auto entries = [&](QWidget* on, const QPoint& at) {
+        QStringList all;
+        QTimer::singleShot(0, window.get(), [&all] {
+            QMenu* menu = nullptr;
+            ASSERT_TRUE(QTest::qWaitFor(
+                [&] { return (menu = qobject_cast<QMenu*>(QApplication::activePopupWidget())) != nullptr; }));
+            for (const QAction* a : menu->actions()) all << a->text();
+            menu->close();
+        });
+        QContextMenuEvent e(QContextMenuEvent::Mouse, at, on->mapToGlobal(at));
+        QApplication::sendEvent(on, &e);
+        return all;
+    };
+    click_finding(1);
+    EXPECT_TRUE(entries(window->desk().ridge(), QPoint(300, 40)).contains("Set A here"));
+    const QStringList lane_menu = entries(lanes(), in_lane(17, 500));
+    EXPECT_TRUE(lane_menu.contains("Go to its longest")) << lane_menu.join("; ").toStdString();
+    EXPECT_TRUE(lane_menu.contains("Set B here"));
+    EXPECT_TRUE(entries(window->desk().events()->viewport(), QPoint(300, 40)).contains("Show it in the lanes"));
+    window->desk().evidence()->show_page(window->desk().footsteps());
+    QTest::qWait(200);
+    EXPECT_FALSE(entries(window->desk().footsteps()->viewport(), QPoint(300, 40))
+                     .filter("Next execution of this instruction")
+                     .isEmpty());
+    const auto plots = window->desk().measures_panel()->findChildren<OverTimePlot*>();
+    ASSERT_FALSE(plots.isEmpty());
+    EXPECT_TRUE(entries(plots[0], plots[0]->rect().center()).contains("Copy values"));
+    EXPECT_TRUE(plots[0]->values_text().startsWith("begin (ns)\tlength (ns)\n"))
+        << plots[0]->values_text().toStdString();
+    EXPECT_TRUE(entries(window->desk().moment(), QPoint(300, 8)).contains("Copy what it says"));
+}
+
+TEST_F(Window, AToBIsCopiedInNanosecondsAndCycles) {
+    open_demo();
+    view().set_ruler(Time::from_us(1000), Time::from_us(1250));
+    QTest::keyClick(lanes(), Qt::Key_C, Qt::ControlModifier | Qt::ShiftModifier);
+    const double hz = static_cast<double>(core().clock.hz);
+    EXPECT_EQ(QGuiApplication::clipboard()->text(),
+              QString("A (ns)\tB (ns)\tA–B (ns)\tA–B (cycles of main)\n1000000.000\t1250000.000\t250000.000\t%1\n")
+                  .arg(static_cast<qint64>(250e-6 * hz + 0.5)));
+    view().set_ruler(std::nullopt, std::nullopt);
+    QTest::keyClick(lanes(), Qt::Key_C, Qt::ControlModifier | Qt::ShiftModifier);
+    EXPECT_TRUE(window->findChild<QLabel*>("notice")->text().startsWith("Set A and B first"));
+}
+
+TEST_F(Window, ColumnsKeepTheWidthsThatAPersonDrew) {
+    open_demo();
+    window->desk().evidence()->show_page(window->desk().functions());
+    QTableView* table = window->desk().functions()->table();
+    QHeaderView* header = table->horizontalHeader();
+    const int edge = header->sectionViewportPosition(2);
+    const int before = table->columnWidth(1);
+    drag(header->viewport(), {edge - 1, 8}, {edge + 59, 8});
+    EXPECT_EQ(table->columnWidth(1), before + 60);
+    window->desk().functions()->leave_out("main", true);  // the table is filled again
+    EXPECT_EQ(table->columnWidth(1), before + 60);
+}
+
+TEST_F(Window, HelpHasAllKeysAndTheGuideAndSearchesBoth) {
+    open_demo();
+    QTest::keyClick(window.get(), Qt::Key_F1);
+    Help* help = window->findChild<Help*>();
+    ASSERT_NE(help, nullptr);
+    EXPECT_TRUE(help->isVisible());
+    // Every key of the menus is there.
+    const QAbstractItemModel& keys = *help->keys()->model();
+    QStringList listed;
+    for (int i = 0; i < keys.rowCount(); ++i) listed << keys.index(i, 1).data().toString();
+    for (const QAction* a : window->findChildren<QAction*>())
+        if (a->property("menu").isValid() && !a->shortcut().isEmpty()) {
+            EXPECT_FALSE(listed.filter(a->shortcut().toString(QKeySequence::NativeText)).isEmpty())
+                << a->text().toStdString();
+        }
+    const int all = keys.rowCount();
+    auto* field = help->findChild<QLineEdit*>("help_search");
+    QTest::keyClicks(field, "prescaler");
+    EXPECT_EQ(keys.rowCount(), 0);
+    EXPECT_GT(help->matches(), 1);
+    EXPECT_TRUE(help->guide()->isVisible()) << "the guide has it";
+    QTest::keyClick(field, Qt::Key_Return);
+    EXPECT_TRUE(help->findChild<QLabel*>("help_count")->text().startsWith("2 of "));
+    field->clear();
+    QTest::keyClicks(field, "caller");
+    EXPECT_GT(keys.rowCount(), 0);
+    EXPECT_LT(keys.rowCount(), all);
+    // A heading and a link lead there.
+    field->clear();
+    const auto found = help->headings()->findItems("Search", Qt::MatchContains);
+    ASSERT_EQ(found.size(), 1);
+    help->headings()->setCurrentItem(found[0]);
+    EXPECT_EQ(help->guide()->textCursor().block().text(), "Search");
+    emit help->guide()->anchorClicked(QUrl("formats/target-file.md"));
+    EXPECT_EQ(help->guide()->textCursor().block().blockFormat().headingLevel(), 1);
+    EXPECT_TRUE(help->guide()->textCursor().block().text().contains("arget file"));
+}
+
+// The lanes are drawn by hand, and still each of them is there to be read.
+TEST_F(Window, EveryLaneIsAnItemForAssistiveTechnology) {
+    open_demo();
+    view().fit();
+    QAccessibleInterface* list = QAccessible::queryAccessibleInterface(lanes());
+    ASSERT_NE(list, nullptr);
+    EXPECT_EQ(list->role(), QAccessible::List);
+    ASSERT_EQ(list->childCount(), lanes()->headings().size());
+    ASSERT_GT(list->childCount(), 8);
+    view().select(lane(5));
+    int selected = 0;
+    for (int i = 0; i < list->childCount(); ++i) {
+        QAccessibleInterface* item = list->child(i);
+        ASSERT_NE(item, nullptr);
+        EXPECT_EQ(item->role(), QAccessible::ListItem);
+        EXPECT_FALSE(item->text(QAccessible::Name).isEmpty());
+        EXPECT_TRUE(item->text(QAccessible::Value).contains("in view"));
+        EXPECT_EQ(item->rect().width(), lanes()->width());
+        if (item->state().selected) {
+            ++selected;
+            EXPECT_TRUE(item->text(QAccessible::Name).contains("BusFault"))
+                << item->text(QAccessible::Name).toStdString();
+        }
+    }
+    EXPECT_EQ(selected, 1);
 }
 
 TEST_F(Window, TheDemonstrationFindsTheSourcesOfBothItsCores) {

@@ -46,7 +46,7 @@ TEST(Documents, NameNoKindOfFindingThatThereIsNot) {
 
 TEST(Documents, NameEveryCommand) {
     const test::Folder folder;
-    const std::string guide = section(document("user-guide.md"), "## Without a window");
+    const std::string guide = section(document("user-guide.md"), "## Work without a window");
     const std::string help = test::mtrail(folder, {"--help"}).said;
     const std::string list = help.substr(help.find("Subcommands:"));
     std::size_t commands = 0;

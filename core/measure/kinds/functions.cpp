@@ -11,8 +11,8 @@ namespace mt {
 namespace {
 
 constexpr FigureInfo kFigures[] = {
+    {"core", "core", "core that ran it"},
     {"name", "function", "function"},
-    {"core", "", "core that ran it", "core"},
     {"address", "", "where it begins"},
     {"file", "", "source file", "file"},
     {"line", "", "line of its begin"},
@@ -33,8 +33,9 @@ constexpr FigureInfo kFigures[] = {
     {"recursive", "", "calls while it was on the stack already"},
     {"unwound", "", "calls left without returning"},
     {"instructions", "instructions", "of its own"},
-    {"share", "share", "own time by the time of all functions that are not excluded"},
-    {"sampled", "", "estimated from program-counter samples"},
+    {"share", "share", "own time by the time of all functions of its core that are not excluded"},
+    {"sampled", "", "own and share are estimated from program-counter samples"},
+    {"own_traced", "", "then: own time within the stretch that was traced"},
     {"samples", "samples", "so many of them"},
     {"share_error", "", "95 % of such estimates are at most so far off"},
     {"clock", "", "how times are known"},
@@ -171,20 +172,20 @@ class Functions final : public LaneKind {
         std::vector<std::vector<CallSpread>> spreads;
         for (const StepTrail& steps : of.trail.steps) spreads.push_back(call_spreads(steps));
         for (const FunctionRow& r : function_rows(of.trail, of.leave_out, of.functions)) {
-            const CallSpread spread = r.sampled ? CallSpread{} : spreads[r.steps_index][r.function];
+            const CallSpread spread = !r.traced ? CallSpread{} : spreads[r.steps_index][r.function];
             // What was sampled has no calls to count, and without a clock there are no times.
-            const auto counted = [&r](std::uint64_t n) { return r.sampled ? Cell() : Cell(n); };
+            const auto counted = [&r](std::uint64_t n) { return r.traced ? Cell(n) : Cell(); };
             const auto time = [&r](const std::optional<Time>& t) { return r.timed ? Cell(t) : Cell(); };
             std::vector<Cell> row = {
-                r.name,
                 of.trail.cores[r.core].name,
+                r.name,
                 hex_text(r.address, 8),
                 r.file,
                 std::int64_t{r.line},
                 counted(r.count),
                 counted(r.left_out),
-                r.sampled ? Cell() : time(r.total),
-                time(r.own),
+                r.traced ? time(r.total) : Cell(),
+                r.sampled ? Cell(r.own) : time(r.own),
                 time(r.least),
                 time(r.mean),
                 time(r.greatest),
@@ -194,16 +195,17 @@ class Functions final : public LaneKind {
                 time(spread.period_least),
                 time(spread.period_mean),
                 time(spread.period_greatest),
-                r.sampled ? Cell() : time(r.preempted),
+                r.traced ? time(r.preempted) : Cell(),
                 counted(r.recursive),
                 counted(r.unwound),
                 counted(r.instructions),
                 Share{r.share},
                 r.sampled,
+                r.sampled && r.traced ? time(r.own_traced) : Cell(),
                 r.sampled ? Cell(r.samples) : Cell(),
                 r.sampled ? Cell(r.share_error) : Cell(),
-                r.sampled ? Cell() : Cell(std::string(clock_text(of.trail.steps[r.steps_index].clock)))};
-            all.push_back({r.sampled ? kNoActivity : std::uint64_t{r.steps_index} << 32 | r.function, std::move(row)});
+                r.traced ? Cell(std::string(clock_text(of.trail.steps[r.steps_index].clock))) : Cell()};
+            all.push_back({r.traced ? std::uint64_t{r.steps_index} << 32 | r.function : kNoActivity, std::move(row)});
         }
         return all;
     }

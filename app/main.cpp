@@ -151,6 +151,16 @@ int main(int argc, char** argv) {
         if (v == "interplay") {
             window.desk().evidence()->show_page("interplay");
             window.desk().evidence()->set_larger(true);
+            QTimer::singleShot(400, &window, [&] {  // the lock that somebody had to wait for longest
+                auto* p = window.desk().interplay()->picture();
+                const auto& edges = p->interplay().edges;
+                std::optional<std::size_t> worst;
+                for (std::size_t i = 0; i < edges.size(); ++i)
+                    if (edges[i].deed == mt::Deed::locks && (!worst || edges[i].worst_wait > edges[*worst].worst_wait))
+                        worst = i;
+                p->select_edge(worst);
+                emit p->selected();
+            });
         }
         if (v == "functions") window.desk().evidence()->show_page(window.desk().functions());
         if (v == "key") {

@@ -148,8 +148,8 @@ void Footsteps::follow_cursor() {
         tell_current();
         return;
     }
-    store_.find(view_.cursor(), [this](std::uint64_t step) {
-        if (step >= row_count()) return;
+    store_.find(view_.cursor(), [this, asked = view_.cursor(), stream = stream_](std::uint64_t step) {
+        if (step >= row_count() || asked != view_.cursor() || stream != stream_) return;  // gone on meanwhile
         place(step, false);
         tell_current();
     });

@@ -262,7 +262,7 @@ void FunctionsTable::renew() {
         table_->setColumnWidth(
             c, c == FunctionModel::rate_column()
                    ? 140
-                   : std::clamp(table_->columnWidth(c) + 16, c == FunctionModel::name_column() ? 180 : 60, 260));
+                   : std::clamp(table_->columnWidth(c) + 16, c == FunctionModel::name_column() ? 120 : 50, 260));
     restore_columns(*table_, "functions");
     QString text = !any && !sampled
                        ? tr("Functions need instruction trace (E-Trace, ETMv4, N-Trace or a micro trace buffer).")

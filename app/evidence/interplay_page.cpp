@@ -13,7 +13,7 @@
 
 namespace mt::app {
 namespace {
-constexpr int kLaterMs = 250, kLiveMs = 1000;
+constexpr int kLaterMs = 250, kGrowingMs = 1000;
 
 // Those with the most instances, in the order they had; nodes that nothing is left of go.
 Interplay busiest(Interplay all, std::size_t most) {
@@ -252,7 +252,9 @@ void InterplayPage::post(std::shared_ptr<Progress> progress, F what) {
 void InterplayPage::want() {
     stale_ = true;
     if (isVisible() && !later_.isActive() && !busy_)
-        later_.start(!trail_ ? 0 : std::max(document_.live() ? kLiveMs : kLaterMs, 3 * took_ms_));
+        later_.start(!trail_                                ? 0
+                     : document_.busy() || document_.live() ? std::max(kGrowingMs, 3 * took_ms_)
+                                                            : kLaterMs);
 }
 
 void InterplayPage::make() {

@@ -1,6 +1,8 @@
 // mindful-trail: the window. With --picture it draws itself once into a PNG and ends.
 #include <QApplication>
+#include <QAction>
 #include <QCommandLineParser>
+#include <QLineEdit>
 #include <QPushButton>
 #include <QSettings>
 #include <QTemporaryDir>
@@ -82,7 +84,7 @@ int main(int argc, char** argv) {
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
         "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, "
-        "code=FUNCTION, functions, interplay, search=TEXT; of a recipe: recipe, recording=SECONDS, line.",
+        "code=FUNCTION, functions, interplay, search=TEXT, help=TEXT; of a recipe: recipe, recording=SECONDS, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
@@ -163,13 +165,21 @@ int main(int argc, char** argv) {
             });
         }
         if (v == "functions") window.desk().evidence()->show_page(window.desk().functions());
+        if (v.startsWith("help")) {
+            for (QAction* a : window.findChildren<QAction*>())
+                if (a->shortcut() == QKeySequence(Qt::Key_F1)) a->trigger();
+            if (auto* field = window.findChild<QLineEdit*>("help_search"); field != nullptr) field->setText(v.mid(5));
+        }
         if (v == "key") {
             window.desk().navigator().go_to_finding(1);
             window.desk().lanes()->set_key_shown(true);
         }
         // Plots and evidence arrive a little later than the figures.
-        QTimer::singleShot(700, &window, [&] {
-            const bool done = window.grab().save(parser.value(picture), "PNG");
+        QTimer::singleShot(700, &window, [&, v] {
+            QWidget* beside = QApplication::activeWindow();  // the help stands in a window of its own
+            const bool done = (v.startsWith("help") && beside != nullptr ? beside : &window)
+                                  ->grab()
+                                  .save(parser.value(picture), "PNG");
             if (!done)
                 std::fprintf(stderr, "mindful-trail: cannot write: %s: check the folder\n",
                              qPrintable(parser.value(picture)));

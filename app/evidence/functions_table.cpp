@@ -208,12 +208,7 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     table_->setObjectName("functions");
     table_->setModel(sorted_);
     table_->setSortingEnabled(true);
-    table_->setSelectionBehavior(QAbstractItemView::SelectRows);
-    table_->setAlternatingRowColors(true);
-    table_->setShowGrid(false);
-    table_->verticalHeader()->hide();
-    table_->verticalHeader()->setDefaultSectionSize(21);
-    table_->horizontalHeader()->setHighlightSections(false);
+    dress_table(*table_);
     table_->setMinimumHeight(30);
     give_table_menu(*table_, "functions");
     disconnect(table_, &QWidget::customContextMenuRequested, nullptr, nullptr);  // it has more of its own

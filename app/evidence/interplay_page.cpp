@@ -128,12 +128,7 @@ InterplayPage::InterplayPage(Document& document, Viewpoint& view, Navigator& nav
     calls_->setAccessibleName(tr("Calls one by one"));
     calls_->setModel(sorted_);
     calls_->setSortingEnabled(true);
-    calls_->setSelectionBehavior(QAbstractItemView::SelectRows);
-    calls_->setAlternatingRowColors(true);
-    calls_->setShowGrid(false);
-    calls_->verticalHeader()->hide();
-    calls_->verticalHeader()->setDefaultSectionSize(21);
-    calls_->horizontalHeader()->setHighlightSections(false);
+    dress_table(*calls_);
     calls_->horizontalHeader()->setStretchLastSection(true);
     calls_->sortByColumn(CallsModel::kTime, Qt::AscendingOrder);
     constexpr int kWidths[] = {136, 92, 60, 104, 76};

@@ -1,12 +1,10 @@
 #include "evidence/interplay_picture.h"
 
 #include <QContextMenuEvent>
-#include <QHelpEvent>
 #include <QKeyEvent>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QPainterPath>
-#include <QToolTip>
 #include <QWheelEvent>
 
 #include <algorithm>
@@ -15,6 +13,7 @@
 #include "base/text.h"
 #include "look/shapes.h"
 #include "look/theme.h"
+#include "look/tip.h"
 #include "look/words.h"
 
 namespace mt::app {
@@ -429,11 +428,7 @@ QString InterplayPicture::told(QPointF at) const {
 bool InterplayPicture::event(QEvent* e) {
     if (e->type() == QEvent::ToolTip) {
         const auto* help = static_cast<QHelpEvent*>(e);
-        const QString text = told(help->pos());
-        if (text.isEmpty())
-            QToolTip::hideText();
-        else
-            QToolTip::showText(help->globalPos(), text, this);
+        show_tip(*help, told(help->pos()), this);
         return true;
     }
     return QWidget::event(e);

@@ -104,12 +104,8 @@ FigureTable::FigureTable(const LaneKind& kind, Document& document, Viewpoint& vi
     setModel(sorted_);
     setSortingEnabled(true);
     sortByColumn(-1, Qt::AscendingOrder);  // in the kind's order, until a person sorts
-    setSelectionBehavior(QAbstractItemView::SelectRows);
-    setAlternatingRowColors(true);
-    setShowGrid(false);
-    verticalHeader()->hide();
+    dress_table(*this);
     verticalHeader()->setDefaultSectionSize(26);
-    horizontalHeader()->setHighlightSections(false);
     horizontalHeader()->setSectionsMovable(true);
     setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
     give_table_menu(*this, objectName());

@@ -1,9 +1,7 @@
 #include "lanes/lanes.h"
 
-#include <QHelpEvent>
 #include <QKeyEvent>
 #include <QMouseEvent>
-#include <QToolTip>
 
 #include <algorithm>
 #include <cmath>
@@ -13,6 +11,7 @@
 #include "lanes/accessible.h"
 #include "lanes/geometry.h"
 #include "lanes/painters.h"
+#include "look/tip.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
 
@@ -471,11 +470,7 @@ bool Lanes::event(QEvent* e) {
         lay_out();
     } else if (e->type() == QEvent::ToolTip && document_.trail()) {
         auto* help = static_cast<QHelpEvent*>(e);
-        const QString text = told_at(help->pos());
-        if (text.isEmpty())
-            QToolTip::hideText();
-        else
-            QToolTip::showText(help->globalPos(), text, this);
+        show_tip(*help, told_at(help->pos()), this);
         return true;
     }
     return QWidget::event(e);

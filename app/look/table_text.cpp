@@ -60,6 +60,15 @@ void restore_columns(QTableView& table, const QString& id) {
     }
 }
 
+void dress_table(QTableView& table) {
+    table.setSelectionBehavior(QAbstractItemView::SelectRows);
+    table.setAlternatingRowColors(true);
+    table.setShowGrid(false);
+    table.verticalHeader()->hide();
+    table.verticalHeader()->setDefaultSectionSize(21);
+    table.horizontalHeader()->setHighlightSections(false);
+}
+
 void add_table_actions(QMenu& menu, QTableView& table, const QString& id) {
     menu.addAction(QObject::tr("Copy values"), QKeySequence::Copy, &table, [&table] { copy(table, true); });
     menu.addAction(QObject::tr("Copy as shown"), &table, [&table] { copy(table, false); });

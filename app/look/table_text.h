@@ -14,6 +14,8 @@ inline constexpr int kPlainRole = Qt::UserRole + 40, kUnitRole = Qt::UserRole + 
 /// shown. `plain`: numbers as such, with the unit in the heading; else as shown.
 QString table_text(const QTableView& table, bool plain = false);
 
+/// How tables of figures look: whole rows are selected, every second one shaded, no grid, low rows.
+void dress_table(QTableView& table);
 /// What one does with any table: copy values, copy as shown, choose the columns. What is chosen is remembered by `id`.
 void add_table_actions(QMenu& menu, QTableView& table, const QString& id);
 /// A context menu of just that on the table and on its heading, and Ctrl+C for values.

@@ -112,12 +112,9 @@ Help::Help(const Commands& commands, QWidget* parent) : QDialog(parent) {
     keys_->setModel(filtered_);
     keys_->setSortingEnabled(true);
     keys_->sortByColumn(-1, Qt::AscendingOrder);  // as the menus have them
-    keys_->setSelectionBehavior(QAbstractItemView::SelectRows);
-    keys_->setAlternatingRowColors(true);
-    keys_->setShowGrid(false);
-    keys_->verticalHeader()->hide();
-    keys_->verticalHeader()->setDefaultSectionSize(22);
+    dress_table(*keys_);
     keys_->horizontalHeader()->setStretchLastSection(true);
+    keys_->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
     keys_->setEditTriggers(QAbstractItemView::NoEditTriggers);
     fill_keys(commands);
     keys_->setColumnWidth(0, 130);
@@ -138,7 +135,7 @@ Help::Help(const Commands& commands, QWidget* parent) : QDialog(parent) {
     split->setHandleWidth(1);
     split->addWidget(headings_);
     split->addWidget(guide_);
-    split->setSizes({220, 680});
+    split->setSizes({270, 630});
     tabs_->addTab(split, tr("Guide"));
 
     auto* top = new QHBoxLayout;
@@ -171,7 +168,8 @@ void Help::fill_keys(const Commands& commands) {
     };
     for (const QAction* a : commands.all()) {
         QStringList keys;
-        for (const QKeySequence& k : a->shortcuts()) keys << k.toString(QKeySequence::NativeText);
+        for (const QKeySequence& k : a->shortcuts())
+            if (const QString key = k.toString(QKeySequence::NativeText); !key.isEmpty()) keys << key;
         if (keys.isEmpty()) continue;
         QString name = a->text().remove('&');
         name.remove(QStringLiteral("…"));

@@ -82,14 +82,7 @@ double as_packets(const StreamSpec& spec, std::span<const std::uint8_t> raw, std
     const auto part = raw.subspan(0, std::min(raw.size(), 2 * kProbe));
     StepPipe pipe(spec, Code::of(std::span<const Image::Piece>(), "rv32ima"), {},
                   spec.framing == Framing::tpiu && !tpiu_has_full_sync(raw));
-    struct {
-        void run(const StepRun&) {}
-        void trap(const StepTrap&) {}
-        void trap_return() {}
-        void gap(const StepGap&) {}
-        void time(const StepTime&) {}
-        void sync(std::uint64_t) {}
-    } none;
+    NoSteps none;
     pipe.feed(part, none);
     const auto counts = pipe.counts();
     std::uint64_t packets = 0, syncs = 0, damaged = 0;

@@ -116,6 +116,7 @@ Pane Lanes::pane_of(QPainter& p, const Row& row) const {
     Pane pane{p, view_, QRectF(plot_left(), row.top, width() - plot_left(), row.height), kAxis, document_.trail()->end};
     if (const auto& span = view_.selection().span; span && span->lane == row.id && book_->find(*span) != nullptr)
         pane.selected = std::pair<std::size_t, std::size_t>(span->level, span->index);
+    pane.stack = row.stack;
     return pane;
 }
 

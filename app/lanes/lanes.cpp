@@ -78,8 +78,8 @@ void Lanes::lay_out() {
             const bool flat = too_short(view_, width() - plot_left(), *lane);
             const auto& span = view_.selection().span;
             const auto level = span && span->lane == id ? std::optional<std::size_t>(span->level) : std::nullopt;
-            row.height =
-                (flat ? 2 * kLevel : stack_rows(view_, width() - plot_left(), *lane, level).height()) + 2 * kCallsPad;
+            if (!flat) row.stack = stack_rows(view_, width() - plot_left(), *lane, level);
+            row.height = (flat ? 2 * kLevel : row.stack.height()) + 2 * kCallsPad;
         } else if (!row.folded) {
             row.height = 0;  // full
             ++shown;

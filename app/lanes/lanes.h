@@ -11,6 +11,7 @@
 #include "document/document.h"
 #include "document/inlined_stays.h"
 #include "document/job_queue.h"
+#include "lanes/painters.h"
 #include "look/line_texts.h"
 #include "look/paced_update.h"
 #include "navigate/navigator.h"
@@ -18,8 +19,6 @@
 class QMenu;
 
 namespace mt::app {
-
-struct Pane;
 
 class Lanes : public QWidget {
     Q_OBJECT
@@ -95,6 +94,7 @@ class Lanes : public QWidget {
         const Lane* lane;
         double top, height;
         bool folded;
+        StackRows stack{};
     };
     enum class Drag { none, waiting, pan, zoom, ruler, ruler_a, ruler_b };
 

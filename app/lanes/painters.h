@@ -12,6 +12,14 @@
 
 namespace mt::app {
 
+/// How the levels of a stack are drawn: the outer ones each for itself; where from some level on every span in view is
+/// narrower than a few pixels, those together as a profile of how deep it was.
+struct StackRows {
+    std::size_t each = 0, together = 0;
+    /// Height in pixels, without the room around.
+    double height() const;
+};
+
 /// Where a lane is drawn: its row of the plot, and the window in time.
 struct Pane {
     QPainter& p;
@@ -20,6 +28,7 @@ struct Pane {
     double ceiling;                                                 ///< what lies above is covered
     Time end;                                                       ///< of the recording
     std::optional<std::pair<std::size_t, std::size_t>> selected{};  ///< level and index of the span that is
+    StackRows stack{};                                              ///< of a stack: how its levels are drawn
 
     double x_of(Time t) const { return row.left() + view.share_of(t) * row.width(); }
     Time time_at(double x) const { return view.at_share((x - row.left()) / std::max(1.0, row.width())); }
@@ -31,13 +40,6 @@ void paint_stack(const Pane& pane, const Lane& lane);
 void paint_states(const Pane& pane, const Lane& lane);
 void paint_line(const Pane& pane, const Lane& lane);
 void paint_ticks(const Pane& pane, const Lane& lane);
-/// How the levels of a stack are drawn: the outer ones each for itself; where from some level on every span in view is
-/// narrower than a few pixels, those together as a profile of how deep it was.
-struct StackRows {
-    std::size_t each = 0, together = 0;
-    /// Height in pixels, without the room around.
-    double height() const;
-};
 /// `shown`: a level that must be drawn for itself, as something in it is selected.
 StackRows stack_rows(const Viewpoint& view, double width, const Lane& lane, std::optional<std::size_t> shown);
 /// Whether so little of what is in view is known of a lane that its spans cannot be told apart.

@@ -131,6 +131,7 @@ namespace {
 constexpr double kNarrow = 5;            // pixels: nothing narrower can be told apart
 constexpr std::size_t kFewFolded = 3;    // fewer levels are not worth folding
 constexpr double kProfile = 2 * kLevel;  // height of the profile
+constexpr int kEach = 2;                 // pixels of a column of it
 
 // For each pixel how many levels were on the stack there, as a column from the top down.
 void paint_profile(const Pane& pane, const Lane& lane, const StackRows& rows) {
@@ -140,8 +141,8 @@ void paint_profile(const Pane& pane, const Lane& lane, const StackRows& rows) {
     const int pixels = static_cast<int>(pane.row.width());
     Columns columns(pane.p, mixed(t.land, t.panel, 0.55));
     std::size_t deepest = 0;
-    for (int px = 0; px < pixels; ++px) {
-        const Time a = pane.time_at(pane.row.left() + px), b = pane.time_at(pane.row.left() + px + 1);
+    for (int px = 0; px < pixels; px += kEach) {
+        const Time a = pane.time_at(pane.row.left() + px), b = pane.time_at(pane.row.left() + px + kEach);
         std::size_t deep = 0;
         while (deep < rows.together) {
             const auto [first, last] = lane.touching(rows.each + deep, a, b);
@@ -149,8 +150,8 @@ void paint_profile(const Pane& pane, const Lane& lane, const StackRows& rows) {
             ++deep;
         }
         deepest = std::max(deepest, deep);
-        if (deep > 0)
-            columns.add(static_cast<int>(pane.row.left()) + px, static_cast<int>(top),
+        for (int k = 0; deep > 0 && k < kEach && px + k < pixels; ++k)
+            columns.add(static_cast<int>(pane.row.left()) + px + k, static_cast<int>(top),
                         static_cast<int>(top + step * static_cast<double>(deep)));
     }
     columns.flush();
@@ -201,8 +202,7 @@ void paint_stack(const Pane& pane, const Lane& lane) {
         return;
     }
     pane.p.setFont(text_font(10));
-    const StackRows rows = stack_rows(pane.view, pane.row.width(), lane,
-                                      pane.selected ? std::optional(pane.selected->first) : std::nullopt);
+    const StackRows& rows = pane.stack;
     if (rows.together > 0) paint_profile(pane, lane, rows);
     for (std::size_t level = 0; level < lane.levels() && (level < rows.each || rows.together == 0); ++level) {
         const double top = pane.row.top() + kCallsPad + static_cast<double>(level) * kLevel;

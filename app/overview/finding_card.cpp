@@ -2,6 +2,7 @@
 
 #include <QAbstractItemView>
 #include <QPainter>
+#include <QRegularExpression>
 #include <QStyle>
 
 #include <algorithm>
@@ -19,11 +20,12 @@ constexpr std::size_t kMostEvidence = 4;
 
 bool is_of_a_word(QChar c) { return c.isLetterOrNumber() || c == '_'; }
 
-// The names of those involved become links, wherever they stand as whole words; longer names go before shorter ones.
+// The names of those involved become links, wherever they stand as whole words (longer names go before shorter ones),
+// and places in the source, as catalog.c:7, and addresses of code.
 QString with_links(const QString& text, const Finding& f) {
     struct Place {
         qsizetype begin, length;
-        std::size_t whom;
+        QString link;
     };
     std::vector<Place> places;
     std::vector<std::size_t> order;
@@ -40,15 +42,20 @@ QString with_links(const QString& text, const Finding& f) {
                                (end == text.size() || !is_of_a_word(text[end]) || !is_of_a_word(name.back()));
             const bool taken = std::any_of(places.begin(), places.end(),
                                            [&](const Place& p) { return at < p.begin + p.length && p.begin < end; });
-            if (whole && !taken) places.push_back({at, name.size(), i});
+            if (whole && !taken) places.push_back({at, name.size(), QString("lane:%1").arg(i)});
         }
+    }
+    static const QRegularExpression in_source("[\\w.+-]+\\.[A-Za-z]+:\\d+|(?<= at )0x[0-9a-f]{6,16}");
+    for (auto it = in_source.globalMatch(text); it.hasNext();) {
+        const auto match = it.next();
+        places.push_back({match.capturedStart(), match.capturedLength(), "place:" + match.captured()});
     }
     std::sort(places.begin(), places.end(), [](const Place& a, const Place& b) { return a.begin < b.begin; });
     QString html;
     qsizetype from = 0;
     for (const Place& p : places) {
-        html += text.mid(from, p.begin - from).toHtmlEscaped() +
-                link_html(QString("lane:%1").arg(p.whom), text.mid(p.begin, p.length));
+        if (p.begin < from) continue;
+        html += text.mid(from, p.begin - from).toHtmlEscaped() + link_html(p.link, text.mid(p.begin, p.length));
         from = p.begin + p.length;
     }
     return html + text.mid(from).toHtmlEscaped();
@@ -74,7 +81,7 @@ QString finding_html(const Finding& f, bool open) {
         html += QString("<tr><td style=\"padding-right:6px; white-space:pre\">%1</td><td>%2</td></tr>")
                     .arg(link_html(QString("time:%1").arg(f.evidence[i].time.ps),
                                    words(moment_text(f.evidence[i].time)).section(' ', 0, 1)),
-                         words(f.evidence[i].what).toHtmlEscaped());
+                         with_links(words(f.evidence[i].what), f));
     html += "</table>";
     if (f.evidence.size() > kMostEvidence)
         html += "<p style=\"margin:0\">" +

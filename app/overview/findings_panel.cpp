@@ -171,6 +171,7 @@ QString FindingsPanel::link_at(const QPoint& at) const {
 void FindingsPanel::follow(const QString& link, std::size_t finding) {
     const QString value = link.section(':', 1);
     if (link.startsWith("lane:")) emit involved_chosen(finding, value.toULongLong());
+    if (link.startsWith("place:")) emit place_chosen(finding, value);
     if (link.startsWith("time:")) emit moment_chosen(Time{value.toLongLong()});
 }
 

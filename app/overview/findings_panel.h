@@ -43,6 +43,7 @@ class FindingsPanel : public QWidget {
     /// A link in a finding's text: somebody that is involved, or a moment.
     void involved_chosen(std::size_t finding, std::size_t which);
     void moment_chosen(mt::Time t);
+    void place_chosen(std::size_t finding, const QString& place);
     void told(const QString& text, bool bad);
 
   protected:

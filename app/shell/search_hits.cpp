@@ -52,17 +52,6 @@ void go_to_activity(Desk& desk, const LaneKind& kind, std::uint64_t activity, bo
     }
 }
 
-// The source of an instruction, whether it was executed or not.
-void show_source(Desk& desk, std::size_t core, std::uint64_t address) {
-    const auto trail = desk.document().trail();
-    for (std::size_t i = 0; i < trail->steps.size(); ++i)
-        if (const StepTrail& steps = trail->steps[i]; steps.core_index == core && steps.code != nullptr)
-            if (const std::uint32_t slot = steps.code->slot_of(address & ~std::uint64_t{1}); slot != Code::kNowhere) {
-                desk.evidence()->show_page(desk.source());
-                return desk.source()->show_slot(i, slot);
-            }
-}
-
 void add_names(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
     const auto trail = desk.document().trail();
     for (const LaneKind* kind : LaneKinds::all()) {
@@ -134,7 +123,7 @@ void add_symbols(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
                      {functions ? QObject::tr("Functions that did not run") : QObject::tr("Variables of the image"),
                       name, core + ", " + at, [&desk, told, functions, c, address = symbol.address](bool) {
                           emit desk.told(told, false);
-                          if (functions) show_source(desk, c, address);
+                          if (functions) desk.show_source(c, address);
                       }}});
             }
         }

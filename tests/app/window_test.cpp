@@ -27,6 +27,7 @@
 #include <filesystem>
 
 #include "measure/refs.h"
+#include "overview/finding_card.h"
 #include "shell/help.h"
 #include "shell/main_window.h"
 #include "shell/picture.h"
@@ -982,6 +983,18 @@ TEST_F(Window, WhatIsNoTraceIsRefusedWithWhatItIs) {
     EXPECT_TRUE(QTest::qWaitFor([&] { return notice->text().contains("no trace that is known here: it is text"); }))
         << notice->text().toStdString();
     EXPECT_FALSE(window->desk().bytes()->isVisible());
+}
+
+TEST_F(Window, PlacesInAFindingsTextLeadToTheSource) {
+    open_demo();
+    click_finding(0);
+    const QString html = finding_html(window->document().findings()[0], true);
+    EXPECT_TRUE(html.contains("place:catalog.c:7")) << html.toStdString();
+    EXPECT_TRUE(html.contains("place:0x08000106")) << html.toStdString();
+    emit window->desk().findings_panel()->place_chosen(0, "catalog.c:7");
+    EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().source()));
+    SourceText* text = window->desk().source()->text();
+    EXPECT_TRUE(QTest::qWaitFor([&] { return text->marked() == 6; })) << "line 7";
 }
 
 TEST_F(Window, SearchKnowsTheImageAndTheSettings) {

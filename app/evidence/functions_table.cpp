@@ -14,6 +14,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "look/filter_field.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -190,20 +191,12 @@ void FunctionModel::set(std::vector<FunctionRow> rows, std::shared_ptr<const Tra
 FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     : QWidget(parent), document_(document), model_(new FunctionModel(this)) {
     setAccessibleName(tr("Functions"));
-    filter_ = new QLineEdit;
-    filter_->setObjectName("functions_filter");
-    filter_->setAccessibleName(tr("Filter functions by name"));
-    filter_->setPlaceholderText(tr("Filter by name"));
-    filter_->setClearButtonEnabled(true);
-    filter_->setMaximumWidth(220);
+    filter_ = filter_field("functions_filter", tr("Filter by name"), tr("Filter functions by name"));
     hint_ = new QLabel;
     hint_->setObjectName("functions_hint");
     hint_->setFont(text_font(11));
-    sorted_ = new QSortFilterProxyModel(this);
-    sorted_->setSourceModel(model_);
+    sorted_ = filtered(model_, this, FunctionModel::name_column());
     sorted_->setSortRole(FunctionModel::kSortRole);
-    sorted_->setFilterKeyColumn(FunctionModel::name_column());
-    sorted_->setFilterCaseSensitivity(Qt::CaseInsensitive);
     table_ = new QTableView;
     table_->setObjectName("functions");
     table_->setModel(sorted_);

@@ -7,6 +7,8 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "look/filter_field.h"
+#include "look/layout.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -112,17 +114,9 @@ InterplayPage::InterplayPage(Document& document, Viewpoint& view, Navigator& nav
     in_view_->setObjectName("interplay_in_view");
     in_view_->setToolTip(tr("Counts what lies in the stretch that the lanes show, in place of the whole recording"));
     in_view_->setCheckable(true);
-    filter_ = new QLineEdit;
-    filter_->setObjectName("interplay_filter");
-    filter_->setPlaceholderText(tr("Filter calls"));
-    filter_->setAccessibleName(tr("Filter calls by any of their texts"));
-    filter_->setClearButtonEnabled(true);
-    filter_->setMaximumWidth(160);
-    sorted_ = new QSortFilterProxyModel(this);
-    sorted_->setSourceModel(model_);
+    filter_ = filter_field("interplay_filter", tr("Filter calls"), tr("Filter calls by any of their texts"), 160);
+    sorted_ = filtered(model_, this);
     sorted_->setSortRole(CallsModel::kSortRole);
-    sorted_->setFilterKeyColumn(-1);
-    sorted_->setFilterCaseSensitivity(Qt::CaseInsensitive);
     calls_ = new QTableView;
     calls_->setObjectName("interplay_calls");
     calls_->setAccessibleName(tr("Calls one by one"));
@@ -135,35 +129,27 @@ InterplayPage::InterplayPage(Document& document, Viewpoint& view, Navigator& nav
     for (int c = 0; c < CallsModel::kResult; ++c) calls_->setColumnWidth(c, kWidths[c]);
     give_table_menu(*calls_, "interplay");
 
-    auto* left = new QWidget;
-    auto* left_column = new QVBoxLayout(left);
-    left_column->setContentsMargins(12, 4, 4, 4);
-    left_column->setSpacing(3);
-    auto* top = new QHBoxLayout;
-    top->addWidget(hint_, 1);
-    top->addWidget(in_view_);
-    left_column->addLayout(top);
-    left_column->addWidget(picture_, 1);
-    auto* right = new QWidget;
-    auto* right_column = new QVBoxLayout(right);
-    right_column->setContentsMargins(4, 4, 12, 4);
-    right_column->setSpacing(3);
-    auto* right_top = new QHBoxLayout;
-    right_top->addWidget(heading_, 1);
-    right_top->addWidget(filter_);
-    right_column->addLayout(right_top);
-    right_column->addWidget(calls_, 1);
     auto* split = new QSplitter(Qt::Horizontal);
     split->setHandleWidth(1);
     split->setChildrenCollapsible(false);
-    split->addWidget(left);
-    split->addWidget(right);
+    // Two halves: a line with something at its right, and what fills the rest.
+    const auto add_half = [split](QLabel* line, QWidget* at_right, QWidget* rest, const QMargins& margins) {
+        auto* half = new QWidget;
+        auto* column = bare_column(half, 3);
+        column->setContentsMargins(margins);
+        auto* top = new QHBoxLayout;
+        top->addWidget(line, 1);
+        top->addWidget(at_right);
+        column->addLayout(top);
+        column->addWidget(rest, 1);
+        split->addWidget(half);
+    };
+    add_half(hint_, in_view_, picture_, {12, 4, 4, 4});
+    add_half(heading_, filter_, calls_, {4, 4, 12, 4});
     split->setStretchFactor(0, 3);
     split->setStretchFactor(1, 2);
     split->setSizes({800, 460});
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->addWidget(split);
+    bare_column(this)->addWidget(split);
 
     later_.setSingleShot(true);
     connect(&later_, &QTimer::timeout, this, &InterplayPage::make);

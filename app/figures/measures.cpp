@@ -10,6 +10,7 @@
 #include <utility>
 
 #include "base/text.h"
+#include "look/filter_field.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -310,12 +311,7 @@ MeasuresPage::MeasuresPage(Document& document, Viewpoint& view, QWidget* parent)
     choice_->setObjectName("measures_choice");
     choice_->setDrawBase(false);
     choice_->setExpanding(false);
-    filter_ = new QLineEdit;
-    filter_->setObjectName("measures_filter");
-    filter_->setAccessibleName(tr("Filter the table by name"));
-    filter_->setPlaceholderText(tr("Filter by name"));
-    filter_->setClearButtonEnabled(true);
-    filter_->setMaximumWidth(220);
+    filter_ = filter_field("measures_filter", tr("Filter by name"), tr("Filter the table by name"));
     auto* copy = new QPushButton(tr("Copy"));
     copy->setToolTip(tr("Copy the selected rows, or all, as plain numbers (Ctrl+C)"));
     auto* save = new QPushButton(tr("Save as CSV…"));

@@ -14,6 +14,7 @@
 
 #include <array>
 
+#include "look/filter_field.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "shell/commands.h"
@@ -102,10 +103,7 @@ Help::Help(const Commands& commands, QWidget* parent) : QDialog(parent) {
 
     model_ = new QStandardItemModel(0, 3, this);
     model_->setHorizontalHeaderLabels({tr("where"), tr("keys and mouse"), tr("does")});
-    filtered_ = new QSortFilterProxyModel(this);
-    filtered_->setSourceModel(model_);
-    filtered_->setFilterKeyColumn(-1);
-    filtered_->setFilterCaseSensitivity(Qt::CaseInsensitive);
+    filtered_ = filtered(model_, this);
     keys_ = new QTableView;
     keys_->setObjectName("help_keys");
     keys_->setAccessibleName(tr("Keys and mouse"));

@@ -308,6 +308,10 @@ class Builder {
         n.sort = key.first;
         n.number = key.second;
         const auto i = static_cast<std::size_t>(key.second);
+        const auto object = [&n, i](const std::string& name, const LaneKind& kind) {
+            n.name = name;
+            n.lane = {&kind, i};
+        };
         switch (n.sort) {
             case Sort::task:
                 n.name = tasks_.task_name(static_cast<std::uint32_t>(i));
@@ -331,24 +335,19 @@ class Builder {
                 n.lane = {&threads_kind(), i};
                 break;
             case Sort::queue:
-                n.name = tasks_.queues[i].name;
-                n.lane = {&queues_kind(), i};
+                object(tasks_.queues[i].name, queues_kind());
                 break;
             case Sort::semaphore:
-                n.name = tasks_.semaphores[i].name;
-                n.lane = {&semaphores_kind(), i};
+                object(tasks_.semaphores[i].name, semaphores_kind());
                 break;
             case Sort::lock:
-                n.name = tasks_.locks[i].name;
-                n.lane = {&locks_kind(), i};
+                object(tasks_.locks[i].name, locks_kind());
                 break;
             case Sort::resource:
-                n.name = tasks_.resources[i].name;
-                n.lane = {&resources_kind(), i};
+                object(tasks_.resources[i].name, resources_kind());
                 break;
             case Sort::value:
-                n.name = tasks_.values[i].name;
-                n.lane = {tasks_.values[i].value_names.empty() ? &values_kind() : &states_kind(), i};
+                object(tasks_.values[i].name, tasks_.values[i].value_names.empty() ? values_kind() : states_kind());
                 break;
             case Sort::unknown:
                 n.name = "unknown";

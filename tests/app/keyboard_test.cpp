@@ -13,7 +13,7 @@
 
 #include "measure/kinds/kinds.h"
 #include "measure/refs.h"
-#include "shell/main_window.h"
+#include "shown_window.h"
 #include "support.h"
 
 namespace mt::app {
@@ -22,12 +22,7 @@ namespace {
 class Keyboard : public testing::Test {
   protected:
     void SetUp() override {
-        QSettings().clear();
-        window = std::make_unique<MainWindow>();
-        window->resize(1280, 800);
-        window->show();
-        window->activateWindow();
-        ASSERT_TRUE(QTest::qWaitForWindowActive(window.get()));
+        window = shown_window();
         open(test::demo("larkspur.target.toml"));
     }
 

@@ -12,7 +12,7 @@
 #include "measure/refs.h"
 #include "process.h"
 #include "record/line_check_dialog.h"
-#include "shell/main_window.h"
+#include "shown_window.h"
 
 namespace mt::app {
 namespace {
@@ -21,14 +21,7 @@ using test::Board;
 
 class RecordingPage : public ::testing::Test {
   protected:
-    void SetUp() override {
-        QSettings().clear();
-        window = std::make_unique<MainWindow>();
-        window->resize(1280, 800);
-        window->show();
-        window->activateWindow();
-        QTest::qWait(1);
-    }
+    void SetUp() override { window = shown_window(); }
     void write_recipe(const std::string& connect, const std::string& rest) {
         std::filesystem::copy(MT_DEMO "/larkspur.target.toml", folder / "larkspur.target.toml");
         std::filesystem::copy(MT_DEMO "/larkspur.elf", folder / "larkspur.elf");

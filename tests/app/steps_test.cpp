@@ -9,7 +9,7 @@
 
 #include "base/text.h"
 #include "measure/refs.h"
-#include "shell/main_window.h"
+#include "shown_window.h"
 #include "support.h"
 
 namespace mt::app {
@@ -24,11 +24,7 @@ std::optional<SpanRef> selected(MainWindow& window) {
 class StepsPage : public ::testing::Test {
   protected:
     void SetUp() override {
-        QSettings().clear();
-        window = std::make_unique<MainWindow>();
-        window->resize(1280, 800);
-        window->show();
-        ASSERT_TRUE(QTest::qWaitForWindowExposed(window.get()));
+        window = shown_window();
         QSignalSpy finished(&window->document(), &Document::finished);
         window->open(QString::fromStdString(test::data("steps/arm-etm-mount-cc/recording.target.toml")));
         ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));

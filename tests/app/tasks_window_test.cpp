@@ -51,6 +51,13 @@ class TasksWindow : public testing::Test {
         return {static_cast<int>(window.desk().lanes()->x_of(t)),
                 static_cast<int>(window.desk().lanes()->row_rect(task_lane(task)).center().y())};
     }
+    // The page of who acts on whom, once its picture is there.
+    InterplayPage* interplay_shown() {
+        window.desk().evidence()->show_page("interplay");
+        InterplayPage* page = window.desk().interplay();
+        EXPECT_TRUE(QTest::qWaitFor([&] { return !page->picture()->interplay().edges.empty() && !page->busy(); }));
+        return page;
+    }
     void click_finding(const std::string& kind) {
         const auto& all = window.document().findings();
         for (std::size_t i = 0; i < all.size(); ++i)
@@ -387,10 +394,8 @@ TEST_F(TasksWindow, MarksStandInLanesOfTheirOwn) {
 }
 
 TEST_F(TasksWindow, InterplayShowsWhoActsOnWhomAndLeadsToTheWorst) {
-    window.desk().evidence()->show_page("interplay");
-    InterplayPage* page = window.desk().interplay();
+    InterplayPage* page = interplay_shown();
     InterplayPicture* picture = page->picture();
-    ASSERT_TRUE(QTest::qWaitFor([&] { return !picture->interplay().edges.empty() && !page->busy(); }));
     const Interplay& of = picture->interplay();
     // A lock that somebody had to wait for.
     std::size_t edge = 0;
@@ -419,10 +424,8 @@ TEST_F(TasksWindow, InterplayShowsWhoActsOnWhomAndLeadsToTheWorst) {
 }
 
 TEST_F(TasksWindow, TheHistoryOfAnObjectIsListedAndFiltered) {
-    window.desk().evidence()->show_page("interplay");
-    InterplayPage* page = window.desk().interplay();
+    InterplayPage* page = interplay_shown();
     InterplayPicture* picture = page->picture();
-    ASSERT_TRUE(QTest::qWaitFor([&] { return !picture->interplay().edges.empty() && !page->busy(); }));
     const Interplay& of = picture->interplay();
     const auto queue = static_cast<std::size_t>(
         std::find_if(of.nodes.begin(), of.nodes.end(), [](const auto& n) { return n.sort == InterplayNode::queue; }) -

@@ -29,8 +29,8 @@
 #include "measure/refs.h"
 #include "overview/finding_card.h"
 #include "shell/help.h"
-#include "shell/main_window.h"
 #include "shell/picture.h"
+#include "shown_window.h"
 #include "support.h"
 
 namespace mt::app {
@@ -41,13 +41,7 @@ using test::Folder;
 
 class Window : public ::testing::Test {
   protected:
-    void SetUp() override {
-        QSettings().clear();
-        window = std::make_unique<MainWindow>();
-        window->resize(1280, 800);
-        window->show();
-        ASSERT_TRUE(QTest::qWaitForWindowExposed(window.get()));
-    }
+    void SetUp() override { window = shown_window(); }
     void TearDown() override { window.reset(); }
 
     // Opens and waits for the end of decoding and judging.

@@ -26,17 +26,17 @@ std::vector<std::uint8_t> section(const std::string& vendor, const std::vector<s
 }
 
 TEST(BuildAttributes, NameTheArchitectureAndItsProfile) {
-    const auto arm = [](std::uint8_t arch, std::uint8_t profile) {
+    const auto built_for = [](std::uint8_t arch, std::uint8_t profile) {
         return arm_isa(section("aeabi", {5, 'x', 0, 6, arch, 7, profile, 32, 1, 'y', 0, 8, 1}));
     };
-    EXPECT_EQ(arm(10, 'M'), "armv7-m");
-    EXPECT_EQ(arm(10, 'A'), "armv7-a");
-    EXPECT_EQ(arm(10, 'R'), "armv7-r");
-    EXPECT_EQ(arm(12, 'M'), "armv6-m");
-    EXPECT_EQ(arm(13, 'M'), "armv7e-m");
-    EXPECT_EQ(arm(17, 'M'), "armv8-m.main");
-    EXPECT_EQ(arm(21, 'M'), "armv8.1-m.main");
-    EXPECT_EQ(arm(99, 'M'), "");
+    EXPECT_EQ(built_for(10, 'M'), "armv7-m");
+    EXPECT_EQ(built_for(10, 'A'), "armv7-a");
+    EXPECT_EQ(built_for(10, 'R'), "armv7-r");
+    EXPECT_EQ(built_for(12, 'M'), "armv6-m");
+    EXPECT_EQ(built_for(13, 'M'), "armv7e-m");
+    EXPECT_EQ(built_for(17, 'M'), "armv8-m.main");
+    EXPECT_EQ(built_for(21, 'M'), "armv8.1-m.main");
+    EXPECT_EQ(built_for(99, 'M'), "");
     const std::string arch = "rv32i2p1_m2p0_a2p1_f2p2_c2p0_zicsr2p0";
     std::vector<std::uint8_t> attributes = {4, 16, 5};
     attributes.insert(attributes.end(), arch.begin(), arch.end());

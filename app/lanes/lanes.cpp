@@ -23,11 +23,11 @@ Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockSto
           lay_out();
           update();
       }) {
+    make_lanes_accessible();  // before anything asks: the first answer is kept
     setMouseTracking(true);
     setAttribute(Qt::WA_OpaquePaintEvent);  // it fills itself
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Lanes: what happened over time"));
-    make_lanes_accessible();
     const auto again = [this] {
         lay_out();
         update();

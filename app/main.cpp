@@ -84,7 +84,8 @@ int main(int argc, char** argv) {
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
         "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, "
-        "code=FUNCTION, functions, interplay, search=TEXT, help=TEXT; of a recipe: recipe, recording=SECONDS, line.",
+        "code=FUNCTION, functions, interplay, target=TABLE, leave, search=TEXT, help=TEXT; of a recipe: recipe, "
+        "recording=SECONDS, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
@@ -164,6 +165,11 @@ int main(int argc, char** argv) {
                 emit p->selected();
             });
         }
+        if (v.startsWith("target")) {
+            window.desk().target().show(true);
+            window.desk().target().form()->show_part(v.mid(7), 0);
+        }
+        if (v == "leave") window.close_desk(window.desk());  // what the start page knows of it then
         if (v == "functions") window.desk().evidence()->show_page(window.desk().functions());
         if (v.startsWith("help")) {
             for (QAction* a : window.findChildren<QAction*>())

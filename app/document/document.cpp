@@ -37,7 +37,20 @@ void Document::post(quint64 turn, F what) {
 
 void Document::open(const QString& path) {
     job_rules_ = kept_job_rules(path);
+    draft_.reset();
     start(path);
+}
+
+void Document::open_as(const QString& path, const std::string& target_text) {
+    job_rules_ = kept_job_rules(path);
+    draft_ = target_text;
+    start(path);
+}
+
+void Document::read_as(const std::string& target_text) {
+    if (!recording_ || live_) return;
+    draft_ = target_text;
+    start(path_);
 }
 
 void Document::set_job_rule(const std::string& task, const JobRule& rule) {
@@ -47,7 +60,7 @@ void Document::set_job_rule(const std::string& task, const JobRule& rule) {
     for (std::size_t i = 0; i + job_rules_.size() < all.size(); ++i)
         if (all[i].name == task) own = all[i].rule;
     std::erase_if(job_rules_, [&](const TaskSpec& t) { return t.name == task; });
-    if (rule != own) job_rules_.push_back({task, rule});
+    if (rule != own) job_rules_.push_back({task, std::nullopt, {}, rule});
     const QString path = QString::fromStdString(recording_->input);
     keep_job_rules(path, job_rules_);
     start(path);
@@ -60,21 +73,22 @@ void Document::start(const QString& path) {
     path_ = path;
     busy_ = true;
     emit opening(path);
-    workers_.emplace_back([this, file = path.toStdString(), turn, progress = progress_, rules = job_rules_] {
-        const auto fail = [&](const std::string& what, const std::string& advice) {
-            post(turn, [this, problem = Problem{what, file, advice}] {
-                busy_ = false;
-                emit failed(problem);
-            });
-        };
-        try {
-            work(file, turn, progress, rules);
-        } catch (const std::bad_alloc&) {
-            fail("not enough memory", "close other programs, or open a part of it");
-        } catch (const std::exception& e) {
-            fail(std::string("this went wrong inside: ") + e.what(), "please report it with the file");
-        }
-    });
+    workers_.emplace_back(
+        [this, file = path.toStdString(), turn, progress = progress_, rules = job_rules_, draft = draft_] {
+            const auto fail = [&](const std::string& what, const std::string& advice) {
+                post(turn, [this, problem = Problem{what, file, advice}] {
+                    busy_ = false;
+                    emit failed(problem);
+                });
+            };
+            try {
+                work(file, turn, progress, rules, draft);
+            } catch (const std::bad_alloc&) {
+                fail("not enough memory", "close other programs, or open a part of it");
+            } catch (const std::exception& e) {
+                fail(std::string("this went wrong inside: ") + e.what(), "please report it with the file");
+            }
+        });
 }
 
 // Nobody waits for this turn's result any more: neither decoding nor judging need go on.
@@ -89,8 +103,8 @@ void Document::cancel() {
 
 // On a worker: touches no member but through post().
 void Document::work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
-                    const std::vector<TaskSpec>& rules) {
-    auto recording = open_recording(path);
+                    const std::vector<TaskSpec>& rules, const std::optional<std::string>& draft) {
+    auto recording = open_recording(path, draft);
     if (recording && !rules.empty()) {
         auto changed = std::make_shared<Recording>(**recording);
         changed->target.tasks.insert(changed->target.tasks.end(), rules.begin(), rules.end());
@@ -107,6 +121,7 @@ void Document::work(const std::string& path, quint64 turn, std::shared_ptr<Progr
     bool shown = false;
     const auto show = [&](std::shared_ptr<const Trail> trail) {
         post(turn, [this, first = !shown, r = *recording, trail = std::move(trail)] {
+            if (first) emit replacing();
             take_trail(trail);
             if (first) replace_open(r);
             emit grew();
@@ -132,6 +147,7 @@ void Document::replace_open(std::shared_ptr<const Recording> recording) {
 }
 
 void Document::take_live(std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail, bool first) {
+    if (first) emit replacing();
     take_trail(std::move(trail));
     if (first) {
         give_up();

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <thread>
 #include <vector>
 
@@ -27,6 +28,10 @@ class Document : public QObject {
     ~Document() override;
 
     void open(const QString& path);
+    /// Opens a target file as if it said this.
+    void open_as(const QString& path, const std::string& target_text);
+    /// Decodes what is open anew, as if its target file said this.
+    void read_as(const std::string& target_text);
     /// What was opened last, whether it could be read or not; empty: nothing yet.
     const QString& path() const { return path_; }
     void cancel();
@@ -60,10 +65,11 @@ class Document : public QObject {
 
   signals:
     void opening(const QString& path);
-    void opened();    ///< the recording is there, decoding goes on
-    void grew();      ///< a new snapshot
-    void finished();  ///< the last snapshot, the findings and the measures are there, but those of functions
-    void measured();  ///< figures are newer: those of functions, or of a recording that is being made
+    void replacing();  ///< another recording takes the place of what is open: nothing may be held on to in that
+    void opened();     ///< the recording is there, decoding goes on
+    void grew();       ///< a new snapshot
+    void finished();   ///< the last snapshot, the findings and the measures are there, but those of functions
+    void measured();   ///< figures are newer: those of functions, or of a recording that is being made
     void failed(const mt::Problem& problem);
     void saved(const QString& folder);
     void save_failed(const mt::Problem& problem);
@@ -71,7 +77,7 @@ class Document : public QObject {
   private:
     void start(const QString& path);
     void work(const std::string& path, quint64 turn, std::shared_ptr<Progress> progress,
-              const std::vector<TaskSpec>& rules);
+              const std::vector<TaskSpec>& rules, const std::optional<std::string>& draft);
     void give_up();
     void take_trail(std::shared_ptr<const Trail> trail);
     void replace_open(std::shared_ptr<const Recording> recording);
@@ -82,7 +88,8 @@ class Document : public QObject {
     std::shared_ptr<const Trail> trail_;
     std::shared_ptr<const LaneBook> lanes_;
     std::shared_ptr<Progress> progress_;
-    std::vector<TaskSpec> job_rules_;  ///< changed by hand
+    std::vector<TaskSpec> job_rules_;   ///< changed by hand
+    std::optional<std::string> draft_;  ///< what the target file shall say
     std::vector<std::thread> workers_;
     Analysis analysis_;
     QString path_;

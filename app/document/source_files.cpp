@@ -3,15 +3,49 @@
 #include <QFile>
 #include <QFileInfo>
 #include <QSettings>
+#include <QSaveFile>
 #include <QTextStream>
+
+#include <filesystem>
+
+#include "base/read_file.h"
+#include "target/project.h"
+#include "target/target_edit.h"
 
 namespace mt::app {
 namespace {
 constexpr qint64 kMostSource = 8 << 20;
 }
 
+Result<void> keep_source_place(const Recording* recording, const QString& from, const QString& to) {
+    const auto project = recording != nullptr ? project_of(recording->input) : std::nullopt;
+    if (!project) {
+        QSettings settings;
+        settings.setValue("sources", QStringList{from, to} + settings.value("sources").toStringList());
+        return {};
+    }
+    const auto text = read_small_file(*project, 4'000'000, "project");
+    if (!text) return tl::make_unexpected(text.error());
+    const std::string near =
+        std::filesystem::path(to.toStdString()).lexically_relative(std::filesystem::path(*project).parent_path());
+    const std::size_t n = count_tables(*text, "source");
+    const auto now = changed_target(*text, {{"source", n, "from", toml_quoted(from.toStdString())},
+                                            {"source", n, "to", toml_quoted(near.empty() ? to.toStdString() : near)}});
+    if (!now) return tl::make_unexpected(now.error());
+    QSaveFile out(QString::fromStdString(*project));
+    if (!out.open(QIODevice::WriteOnly) || out.write(now->data(), static_cast<qint64>(now->size())) < 0 ||
+        !out.commit())
+        return failure("cannot write", *project, "check the folder, the permissions and free space");
+    return {};
+}
+
 SourcePaths source_paths(const Recording* recording, std::size_t core) {
     SourcePaths p;
+    if (const auto path = recording != nullptr ? project_of(recording->input) : std::nullopt)
+        if (const auto project = read_project(*path)) {
+            p.replaced = project->sources;
+            p.folders.push_back(std::filesystem::path(*path).parent_path().string());
+        }
     const QSettings settings;
     const QStringList all = settings.value("sources").toStringList();
     for (qsizetype i = 0; i + 1 < all.size(); i += 2)

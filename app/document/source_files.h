@@ -15,6 +15,10 @@ namespace mt::app {
 /// Where to look for the sources of a core: as a person set it before, and beside target file and image.
 SourcePaths source_paths(const Recording* recording, std::size_t core);
 
+/// Keeps where sources lie that the recording's image names: in its project, if it has one, else in the settings. `from`:
+/// how names begin there; `to`: what stands there here. A Problem if the project cannot be written.
+Result<void> keep_source_place(const Recording* recording, const QString& from, const QString& to);
+
 /// All lines of a file; none if it cannot be read or is far too large.
 std::vector<QString> read_source(const QString& path);
 

@@ -23,9 +23,8 @@ constexpr std::uint64_t kMostCopied = 100'000;
 PacketTable::PacketTable(Show show, Document& document, Viewpoint& view, BlockStore& store, QWidget* parent)
     : RowTable(document, view, parent), show_(show), store_(store) {
     setAccessibleName(show == Show::events ? tr("Events") : tr("Packets"));
-    viewport()->setMouseTracking(true);
-    widths_ = show == Show::events ? std::vector<int>{170, 130, 190, 70, 120, 190, 110}
-                                   : std::vector<int>{110, 190, 170, 330, 170};
+    set_columns(headings(), show == Show::events ? std::vector<int>{170, 130, 190, 70, 120, 190, 110}
+                                                 : std::vector<int>{110, 190, 170, 330, 170});
     connect(&document, &Document::opened, this, [this] {
         stream_ = 0;
         forget();
@@ -144,8 +143,7 @@ QStringList PacketTable::row_text(std::uint64_t row) {
 void PacketTable::paintEvent(QPaintEvent*) {
     QPainter p(viewport());
     const Theme& t = theme();
-    paint_head(p, headings(), widths_,
-               document_.trail() ? tr("Nothing decoded yet.") : tr("Open a recording to see what it holds."));
+    paint_head(p, document_.trail() ? tr("Nothing decoded yet.") : tr("Open a recording to see what it holds."));
     each_row_shown(p, [&](std::uint64_t row, int y) {
         const Found found = find(row);
         if (found.packet == nullptr) {
@@ -158,7 +156,8 @@ void PacketTable::paintEvent(QPaintEvent*) {
         const ItmKind kind = found.packet->packet.kind;
         const bool handler = kind == ItmKind::exc_enter || kind == ItmKind::exc_exit || kind == ItmKind::exc_return;
         const bool loss = kind == ItmKind::overflow || kind == ItmKind::damage;
-        for (int c = 0, x = 12; c < cells.size(); x += widths_[static_cast<std::size_t>(c)], ++c) {
+        for (int c = 0, x = 12; c < cells.size(); x += width_of(static_cast<std::size_t>(c)), ++c) {
+            if (width_of(static_cast<std::size_t>(c)) == 0) continue;
             const bool figures =
                 show_ == Show::events ? c == 0 || c == 3 || c == 4 || c == 6 : c == 0 || c == 1 || c == 4;
             const bool named = show_ == Show::events ? c == 1 || c == 2 : c == 2;
@@ -166,7 +165,7 @@ void PacketTable::paintEvent(QPaintEvent*) {
             p.setPen(named && loss      ? t.contour.darker(t.night ? 80 : 140)
                      : named && handler ? t.interrupt.darker(t.night ? 90 : 115)
                                         : t.text);
-            const QRect cell(x, y, widths_[static_cast<std::size_t>(c)] - 8, kRow);
+            const QRect cell(x, y, width_of(static_cast<std::size_t>(c)) - 8, kRow);
             p.drawText(cell, Qt::AlignVCenter, p.fontMetrics().elidedText(cells[c], Qt::ElideRight, cell.width()));
         }
     });
@@ -199,29 +198,34 @@ void PacketTable::follow_cursor() {
     if (current_) follow_to(*current_);
 }
 
-void PacketTable::mousePressEvent(QMouseEvent* e) {
-    if (e->button() != Qt::LeftButton) return;
-    const int y = static_cast<int>(e->position().y());
-    if (y < kHead) {
-        for (std::size_t c = 0, x = 12; c < widths_.size(); ++c) {
-            x += static_cast<std::size_t>(widths_[c]);
-            if (std::abs(static_cast<int>(x) - static_cast<int>(e->position().x()) - 6) < 7)
-                resizing_ = static_cast<int>(c);
+namespace {
+
+// What is looked for a text in: names first, the place costs a look into the line table.
+QString searched(const Recording& recording, std::size_t stream, const TimedPacket& p, bool events) {
+    if (!events) return words(packet_label(p.packet.kind) + " " + itm_detail(p.packet));
+    const EventText e = event_text(recording, stream, p.packet);
+    return words(e.label + " " + e.name + " " + e.number + " " + e.value);
+}
+
+}  // namespace
+
+RowTable::Scan PacketTable::scan_for(const QString& text) {
+    return [text, trail = document_.trail(), recording = document_.recording(), stream = stream_,
+            events = show_ == Show::events](const std::function<bool(Rows)>& found) {
+        const StreamTrail& s = trail->streams[stream];
+        for (std::size_t b = 0; b < s.checkpoints.size(); ++b) {
+            const PacketBlock block = decode_block(*recording, *trail, stream, b);
+            std::uint64_t row = events ? block.first_event : block.first_packet;
+            Rows rows;
+            for (const TimedPacket& p : block.packets) {
+                if (events && !itm_is_event(p.packet.kind)) continue;
+                if (searched(*recording, stream, p, events).contains(text, Qt::CaseInsensitive)) rows.push_back(row);
+                ++row;
+            }
+            if (!found(std::move(rows))) return;
         }
-        return;
-    }
-    RowTable::mousePressEvent(e);
+    };
 }
-
-void PacketTable::mouseMoveEvent(QMouseEvent* e) {
-    if (resizing_ < 0) return;
-    int left = 12;
-    for (int c = 0; c < resizing_; ++c) left += widths_[static_cast<std::size_t>(c)];
-    widths_[static_cast<std::size_t>(resizing_)] = std::max(40, static_cast<int>(e->position().x()) - left + 6);
-    viewport()->update();
-}
-
-void PacketTable::mouseReleaseEvent(QMouseEvent*) { resizing_ = -1; }
 
 void PacketTable::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
     const auto trail = document_.trail();
@@ -249,11 +253,7 @@ void PacketTable::find_text(const QString& text, bool forwards, std::function<vo
                                         : forwards ? row > from
                                                    : row < from;
                     if (beyond && (hit < 0 || !forwards)) {
-                        // Names first: the place costs a look into the line table.
-                        const EventText e = event_text(*recording, stream, p.packet);
-                        const QString line = show_ == Show::events
-                                                 ? words(e.label + " " + e.name + " " + e.value)
-                                                 : words(packet_label(p.packet.kind) + " " + itm_detail(p.packet));
+                        const QString line = searched(*recording, stream, p, show_ == Show::events);
                         if (line.contains(text, Qt::CaseInsensitive)) hit = row;
                     }
                     ++row;
@@ -275,7 +275,7 @@ void PacketTable::copy_selected() {
                         high = std::max(*current_, anchor_.value_or(*current_));
     const std::uint64_t last = std::min(high, low + kMostCopied - 1);
     store_.run(
-        [this, low, last, trail, recording = document_.recording(), stream = stream_, show = show_] {
+        [this, low, last, trail, recording = document_.recording(), stream = stream_, show = show_, only = shown()] {
             QString text;
             const StreamTrail& s = trail->streams[stream];
             std::size_t block = show == Show::events ? block_of_event(s, low) : block_of_packet(s, low);
@@ -286,7 +286,8 @@ void PacketTable::copy_selected() {
                 for (const auto& p : stored.block.packets) {
                     if (show == Show::events && !itm_is_event(p.packet.kind)) continue;
                     if (row > last) return text;
-                    if (row++ >= low) text += texts(stored, p).join('\t') + '\n';
+                    if (row >= low && is_shown(only, row)) text += texts(stored, p).join('\t') + '\n';
+                    ++row;
                 }
             }
             return text;

@@ -33,10 +33,8 @@ class PacketTable : public RowTable {
     std::optional<Time> time_of(std::uint64_t row) override;
     void follow_cursor() override;
     Time room() const override { return Time::from_us(50); }
+    Scan scan_for(const QString& text) override;
     void paintEvent(QPaintEvent*) override;
-    void mousePressEvent(QMouseEvent*) override;
-    void mouseMoveEvent(QMouseEvent*) override;
-    void mouseReleaseEvent(QMouseEvent*) override;
 
   private:
     struct Found {
@@ -48,8 +46,6 @@ class PacketTable : public RowTable {
 
     Show show_;
     BlockStore& store_;
-    std::vector<int> widths_;
-    int resizing_ = -1;
 };
 
 }  // namespace mt::app

@@ -5,7 +5,6 @@
 #include <QHBoxLayout>
 #include <QMouseEvent>
 #include <QPainter>
-#include <QSettings>
 #include <QTextBlock>
 #include <QVBoxLayout>
 
@@ -403,8 +402,6 @@ bool SourceView::find_like(const QString& path) {
         from += rest_from.left(slash);
         to += rest_from.left(slash);
     }
-    QSettings settings;
-    QStringList all = settings.value("sources").toStringList();
     if (from.isEmpty()) {  // a bare or relative name: its folder stands for the beginning
         from = words(program_->map->files()[file_]).section('/', 0, -2);
         to = QFileInfo(path).path();
@@ -413,10 +410,9 @@ bool SourceView::find_like(const QString& path) {
             to = path;
         }
     }
-    all = QStringList{from, to} + all;
-    settings.setValue("sources", all);
+    const bool kept = keep_source_place(document_.recording().get(), from, to).has_value();
     fill();
-    return true;
+    return kept;
 }
 
 }  // namespace mt::app

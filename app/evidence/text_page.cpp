@@ -27,6 +27,7 @@ std::vector<std::size_t> text_logs(const Trail& trail) {
 
 TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
     setAccessibleName(tr("Text printed by the firmware"));
+    set_columns({tr("time"), tr("text")}, {kTime, 900});
     connect(&document, &Document::opened, this, [this] { use_stream(0); });
     connect(&document, &Document::grew, this, [this] { renew(); });
 }
@@ -72,15 +73,16 @@ void TextPage::follow_cursor() {
 void TextPage::paintEvent(QPaintEvent*) {
     QPainter p(viewport());
     const Theme& t = theme();
-    const int widths[] = {kTime, 300};
-    paint_head(p, {tr("time"), tr("text")}, widths, tr("Nothing was printed yet."));
+    paint_head(p, tr("Nothing was printed yet."));
+    const int time = width_of(0);
     each_row_shown(p, [&](std::uint64_t row, int y) {
         const QStringList cells = row_text(row);
         p.setFont(fixed_font(11));
         p.setPen(t.second);
-        p.drawText(QRect(12, y, kTime - 8, kRow), Qt::AlignVCenter, cells[0]);
+        if (time > 0) p.drawText(QRect(12, y, time - 8, kRow), Qt::AlignVCenter, cells[0]);
+        if (width_of(1) == 0) return;
         p.setPen(t.text);
-        int x = 12 + kTime;
+        int x = 12 + time;
         if ((log()->line(static_cast<std::size_t>(row)).flags & TextLine::kTorn) != 0) {  // bytes may be missing
             p.setPen(t.contour.darker(t.night ? 80 : 140));
             p.drawText(QRect(x, y, 16, kRow), Qt::AlignVCenter, "≁");
@@ -97,10 +99,23 @@ void TextPage::copy_selected() {
                         high = std::min(std::max(*current_, *anchor_), low + kMostCopied - 1);
     QString text = tr("time (ns)\ttext\n");
     for (std::uint64_t row = low; row <= high; ++row) {
+        if (!is_shown(shown(), row)) continue;
         const auto i = static_cast<std::size_t>(row);
         text += words(ns_text(log()->line(i).begin)) + "\t" + words(plain_text(log()->raw(i))) + "\n";
     }
     QGuiApplication::clipboard()->setText(text);
+}
+
+RowTable::Scan TextPage::scan_for(const QString& text) {
+    return [text, trail = document_.trail(), log = log()](const std::function<bool(Rows)>& found) {
+        constexpr std::size_t batch = 4096;
+        for (std::size_t i = 0; i < log->size(); i += batch) {
+            Rows rows;
+            for (std::size_t k = i; k < std::min(i + batch, log->size()); ++k)
+                if (words(plain_text(log->raw(k))).contains(text, Qt::CaseInsensitive)) rows.push_back(k);
+            if (!found(std::move(rows))) return;
+        }
+    };
 }
 
 void TextPage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {

@@ -29,6 +29,7 @@ class TextPage : public RowTable {
     std::optional<Time> time_of(std::uint64_t row) override;
     void follow_cursor() override;
     Time room() const override { return Time::from_us(500); }
+    Scan scan_for(const QString& text) override;
     void paintEvent(QPaintEvent*) override;
 
   private:

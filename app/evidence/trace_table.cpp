@@ -9,7 +9,6 @@
 #include <QScrollBar>
 
 #include <algorithm>
-#include <array>
 #include <limits>
 
 #include "base/text.h"
@@ -20,7 +19,9 @@ namespace mt::app {
 namespace {
 constexpr std::size_t kMostKept = 24;
 constexpr std::uint64_t kMostCopied = 100'000;
-constexpr std::array<int, 6> kWidths = {170, 160, 170, 150, 330, 110};
+bool has_text(const TraceEventText& e, const QString& text) {
+    return words(e.kind + " " + e.name + " " + e.value + " " + e.detail).contains(text, Qt::CaseInsensitive);
+}
 QStringList cells_of(const TraceEventText& e) {
     return {words(moment_text(e.time)),  words(e.kind), words(e.name), words(e.value), words(e.detail),
             words(hex_text(e.offset, 8))};
@@ -29,6 +30,8 @@ QStringList cells_of(const TraceEventText& e) {
 
 TraceTable::TraceTable(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
     setAccessibleName(tr("Events of the operating system"));
+    set_columns({tr("time"), tr("event"), tr("name"), tr("value"), tr("fields"), tr("offset")},
+                {170, 160, 170, 150, 330, 110});
     connect(&document, &Document::opened, this, [this] { use_stream(0); });
     connect(&document, &Document::grew, this, [this] { renew(); });
 }
@@ -83,7 +86,7 @@ std::pair<std::size_t, std::size_t> TraceTable::place_of(std::uint64_t row) cons
     return {packet, static_cast<std::size_t>(row - s->first_event[packet])};
 }
 
-TraceTable::Rows TraceTable::packet(std::size_t index) {
+TraceTable::Texts TraceTable::packet(std::size_t index) {
     if (const auto found = packets_.find(index); found != packets_.end()) return found->second;
     if (!asked_.insert(index).second) return nullptr;
     jobs_.add(
@@ -107,7 +110,7 @@ TraceTable::Rows TraceTable::packet(std::size_t index) {
     return nullptr;
 }
 
-const TraceEventText* TraceTable::find(std::uint64_t row, Rows& keep) {
+const TraceEventText* TraceTable::find(std::uint64_t row, Texts& keep) {
     if (events() == nullptr || row >= row_count() || events()->first_event.empty()) return nullptr;
     const auto [index, at] = place_of(row);
     keep = packet(index);
@@ -115,13 +118,13 @@ const TraceEventText* TraceTable::find(std::uint64_t row, Rows& keep) {
 }
 
 std::optional<Time> TraceTable::time_of(std::uint64_t row) {
-    Rows keep;
+    Texts keep;
     const TraceEventText* e = find(row, keep);
     return e == nullptr ? std::nullopt : std::optional(e->time);
 }
 
 QStringList TraceTable::row_text(std::uint64_t row) {
-    Rows keep;
+    Texts keep;
     const TraceEventText* e = find(row, keep);
     return e == nullptr ? QStringList() : cells_of(*e);
 }
@@ -129,12 +132,11 @@ QStringList TraceTable::row_text(std::uint64_t row) {
 void TraceTable::paintEvent(QPaintEvent*) {
     QPainter p(viewport());
     const Theme& t = theme();
-    paint_head(p, {tr("time"), tr("event"), tr("name"), tr("value"), tr("fields"), tr("offset")}, kWidths,
-               document_.live()   ? tr("Events are listed here once the recording is finished.")
-               : document_.busy() ? tr("Nothing decoded yet.")
-                                  : tr("No event was recorded."));
+    paint_head(p, document_.live()   ? tr("Events are listed here once the recording is finished.")
+                  : document_.busy() ? tr("Nothing decoded yet.")
+                                     : tr("No event was recorded."));
     each_row_shown(p, [&](std::uint64_t row, int y) {
-        Rows keep;
+        Texts keep;
         const TraceEventText* e = find(row, keep);
         if (e == nullptr) {
             p.setPen(t.second);
@@ -144,7 +146,8 @@ void TraceTable::paintEvent(QPaintEvent*) {
         const QStringList cells = cells_of(*e);
         const bool interrupt = e->kind.rfind("isr_", 0) == 0, lock = e->kind.rfind("mutex_", 0) == 0,
                    task = e->kind.rfind("task_", 0) == 0, fault = e->kind == "fault";
-        for (std::size_t c = 0, x = 12; c < kWidths.size(); x += static_cast<std::size_t>(kWidths[c]), ++c) {
+        for (std::size_t c = 0, x = 12; c < column_count(); x += static_cast<std::size_t>(width_of(c)), ++c) {
+            if (width_of(c) == 0) continue;
             const bool fixed = c == 0 || c == 5;
             p.setFont(fixed ? fixed_font(11) : text_font(12));
             p.setPen(c != 1      ? c == 4 ? t.second : t.text
@@ -153,7 +156,7 @@ void TraceTable::paintEvent(QPaintEvent*) {
                      : lock      ? t.waiting.darker(t.night ? 90 : 115)
                      : task      ? t.land.darker(t.night ? 90 : 135)
                                  : t.text);
-            const QRect cell(static_cast<int>(x), y, kWidths[c] - 8, kRow);
+            const QRect cell(static_cast<int>(x), y, width_of(c) - 8, kRow);
             p.drawText(cell, Qt::AlignVCenter,
                        p.fontMetrics().elidedText(cells[static_cast<int>(c)], Qt::ElideRight, cell.width()));
         }
@@ -171,7 +174,7 @@ void TraceTable::follow_cursor() {
     });
     const auto index = static_cast<std::size_t>(std::max<std::ptrdiff_t>(1, after - packets.begin()) - 1);
     if (index >= events()->first_event.size()) return;
-    const Rows rows = packet(index);
+    const Texts rows = packet(index);
     if (!rows) return;
     const auto at =
         std::partition_point(rows->begin(), rows->end(), [&](const TraceEventText& e) { return e.time < *wanted_; });
@@ -183,7 +186,8 @@ void TraceTable::follow_cursor() {
 void TraceTable::copy_selected() {
     if (!current_ || !anchor_) return;
     const auto low = std::min(*current_, *anchor_), high = std::min(std::max(*current_, *anchor_), low + kMostCopied);
-    jobs_.add([this, low, high, stream = stream_, recording = document_.recording(), trail = document_.trail()] {
+    jobs_.add([this, low, high, only = shown(), stream = stream_, recording = document_.recording(),
+               trail = document_.trail()] {
         const EventStream& s = trail->tasks.streams[stream];
         QString text;
         std::size_t index = s.first_event.upper_bound(low);
@@ -191,13 +195,29 @@ void TraceTable::copy_selected() {
              ++index) {
             std::uint64_t row = s.first_event[index];
             for (const auto& e : trace_events_of_packet(*recording, *trail, stream, index)) {
-                if (row >= low && row <= high) text += cells_of(e).join('\t') + '\n';
+                if (row >= low && row <= high && is_shown(only, row)) text += cells_of(e).join('\t') + '\n';
                 ++row;
             }
         }
         QMetaObject::invokeMethod(
             this, [text] { QGuiApplication::clipboard()->setText(text); }, Qt::QueuedConnection);
     });
+}
+
+RowTable::Scan TraceTable::scan_for(const QString& text) {
+    return [text, trail = document_.trail(), recording = document_.recording(),
+            stream = stream_](const std::function<bool(RowTable::Rows)>& found) {
+        const EventStream& in = trail->tasks.streams[stream];
+        for (std::size_t index = 0; index < in.first_event.size(); ++index) {
+            std::uint64_t row = in.first_event[index];
+            RowTable::Rows rows;
+            for (const auto& e : trace_events_of_packet(*recording, *trail, stream, index)) {
+                if (has_text(e, text)) rows.push_back(row);
+                ++row;
+            }
+            if (!found(std::move(rows))) return;
+        }
+    };
 }
 
 void TraceTable::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
@@ -215,8 +235,7 @@ void TraceTable::find_text(const QString& text, bool forwards, std::function<voi
              index += forwards ? 1 : -1) {
             std::uint64_t row = in.first_event[static_cast<std::size_t>(index)];
             for (const auto& e : trace_events_of_packet(*recording, *trail, stream, static_cast<std::size_t>(index))) {
-                if ((forwards ? row > from : row < from) && (hit < 0 || !forwards) &&
-                    words(e.kind + " " + e.name + " " + e.value + " " + e.detail).contains(text, Qt::CaseInsensitive))
+                if ((forwards ? row > from : row < from) && (hit < 0 || !forwards) && has_text(e, text))
                     hit = static_cast<std::int64_t>(row);
                 ++row;
             }

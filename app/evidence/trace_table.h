@@ -36,17 +36,18 @@ class TraceTable : public RowTable {
     std::optional<Time> time_of(std::uint64_t row) override;
     void follow_cursor() override;
     Time room() const override { return Time::from_us(500); }
+    Scan scan_for(const QString& text) override;
     void paintEvent(QPaintEvent*) override;
 
   private:
-    using Rows = std::shared_ptr<const std::vector<TraceEventText>>;
+    using Texts = std::shared_ptr<const std::vector<TraceEventText>>;
     const EventStream* events() const;
     /// The packet that holds a row, and where the row lies in it.
     std::pair<std::size_t, std::size_t> place_of(std::uint64_t row) const;
-    Rows packet(std::size_t index);
-    const TraceEventText* find(std::uint64_t row, Rows& keep);
+    Texts packet(std::size_t index);
+    const TraceEventText* find(std::uint64_t row, Texts& keep);
 
-    std::map<std::size_t, Rows> packets_;  ///< decoded ones
+    std::map<std::size_t, Texts> packets_;  ///< decoded ones
     std::set<std::size_t> asked_;
     quint64 turn_ = 0;
     JobQueue jobs_;  ///< last: its end waits for what uses the rest

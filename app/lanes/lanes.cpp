@@ -35,6 +35,7 @@ Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockSto
     connect(&document, &Document::opened, this, [this] {
         if (comparing_) std::exchange(comparing_, nullptr)->cancel();
         told_call_.reset();
+        lay_out();  // at once: rows of the recording before lead nowhere in this one
     });
     connect(&document, &Document::grew, this, [this] { growth_.ask(); });
     connect(&document, &Document::finished, this, again);

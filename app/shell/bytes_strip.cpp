@@ -11,7 +11,9 @@
 #include <QVBoxLayout>
 
 #include "base/mapped_file.h"
+#include "base/packed.h"
 #include "base/text.h"
+#include "identify/parts.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -109,11 +111,12 @@ BytesStrip::~BytesStrip() {
 
 bool BytesStrip::takes(const QString& path) {
     const QFileInfo file(path);
-    return file.isFile() && file.suffix() != "toml" && file.fileName() != "metadata";
+    return file.isFile() && file.suffix() != "toml" && file.fileName() != "metadata" && !is_tar(path.toStdString());
 }
 
 void BytesStrip::look_at(const QString& path) {
     path_ = QFileInfo(path).absoluteFilePath();
+    parts_ = parts_of_capture(path_.toStdString());
     image_path_ = image_beside(path_);
     found_ = {};
     identify();
@@ -144,32 +147,38 @@ void BytesStrip::identify() {
     image_->setText(image_path_.isEmpty() ? tr("Image…") : tr("Image: %1").arg(QFileInfo(image_path_).fileName()));
     why_->clear();
     show();
-    jobs_.add([this, path = path_.toStdString(), image = image_path_.toStdString(), progress = progress_] {
+    jobs_.add([this, path = path_.toStdString(), parts = parts_, image = image_path_.toStdString(),
+               progress = progress_] {
         Identified found;
-        QString trouble;
+        QString trouble, bad_image;
         try {
             std::shared_ptr<const Image> opened;
             if (!image.empty()) {
                 if (auto read = Image::open(image); read)
                     opened = *read;
                 else
-                    trouble = words(read.error().text());
+                    bad_image = words(read.error().text());
             }
-            if (auto file = MappedFile::open(path); file)
+            if (auto file = MappedFile::open(parts); file) {
                 found = mt::identify((*file)->bytes(), opened, "", *progress);
-            else
+                heed_name(found, path);
+                if (!(*file)->trouble().empty())
+                    trouble =
+                        tr("%1 is compressed and damaged (%2): only the first %3 could be unpacked.")
+                            .arg(words(path), words((*file)->trouble()), words(bytes_text((*file)->bytes().size())));
+            } else {
                 found.sort = file.error().text();
+            }
         } catch (const std::exception& e) {
             found.sort = std::string("something went wrong inside: ") + e.what();
         }
         QMetaObject::invokeMethod(
             this,
-            [this, progress, trouble, found = std::move(found)]() mutable {
+            [this, progress, trouble, bad_image, found = std::move(found)]() mutable {
                 if (progress->cancelled()) return;
-                if (!trouble.isEmpty()) {
-                    image_path_.clear();
-                    emit told(trouble, true);
-                }
+                if (!bad_image.isEmpty()) image_path_.clear();
+                for (const QString& text : {bad_image, trouble})
+                    if (!text.isEmpty()) emit told(text, true);
                 take(std::move(found));
             },
             Qt::QueuedConnection);
@@ -215,7 +224,12 @@ void BytesStrip::show_guess() {
     if (g.clocks.empty()) clock_->setEditText("100000000");
     prescaler_->setCurrentIndex(prescaler_->findData(g.stream.timestamp_prescaler));
     keep_->setEnabled(g.readable());
-    QStringList lines = {found_.sure() ? words(g.why) : words(found_.verdict())};
+    QStringList lines;
+    if (parts_.size() > 1)
+        lines << tr("%1 parts are read as one: %2 to %3.")
+                     .arg(parts_.size())
+                     .arg(QFileInfo(words(parts_.front())).fileName(), QFileInfo(words(parts_.back())).fileName());
+    lines << (found_.sure() ? words(g.why) : words(found_.verdict()));
     for (const std::string& q : g.questions) lines << "? " + words(q);
     why_->setText(lines.join("\n"));
 }
@@ -246,8 +260,8 @@ void BytesStrip::read() {
     const QString target =
         folder_.filePath(QString("%1-%2.target.toml").arg(QFileInfo(path_).completeBaseName()).arg(++written_));
     QSaveFile out(target);
-    const std::string text = target_text(*g, path_.toStdString(), image_path_.toStdString(),
-                                         QFileInfo(path_).completeBaseName().toStdString());
+    const std::string text =
+        target_text(*g, parts_, image_path_.toStdString(), QFileInfo(path_).completeBaseName().toStdString());
     if (!out.open(QIODevice::WriteOnly) || out.write(text.data(), static_cast<qint64>(text.size())) < 0 ||
         !out.commit())
         return emit told(tr("cannot write: %1: check free space").arg(target), true);
@@ -270,8 +284,10 @@ void BytesStrip::keep_as(const QString& wanted) {
     const auto seen = [&](const QString& file) {
         return file.isEmpty() ? std::string() : folder.relativeFilePath(file).toStdString();
     };
+    std::vector<std::string> files;
+    for (const std::string& part : parts_) files.push_back(seen(QString::fromStdString(part)));
     const std::string text =
-        target_text(*g, seen(path_), seen(image_path_), QFileInfo(path_).completeBaseName().toStdString());
+        target_text(*g, files, seen(image_path_), QFileInfo(path_).completeBaseName().toStdString());
     QSaveFile out(path);
     if (!out.open(QIODevice::WriteOnly) || out.write(text.data(), static_cast<qint64>(text.size())) < 0 ||
         !out.commit())

@@ -62,6 +62,7 @@ class BytesStrip : public QWidget {
     QPushButton* keep_;
     QTemporaryDir folder_;
     QString path_, image_path_;
+    std::vector<std::string> parts_;  ///< of which `path_` is one
     Identified found_;
     std::shared_ptr<Progress> progress_;
     bool busy_ = false;

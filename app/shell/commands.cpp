@@ -4,6 +4,7 @@
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QMessageBox>
+#include <QSaveFile>
 #include <QSettings>
 
 #include <set>
@@ -15,6 +16,7 @@
 #include "shell/help.h"
 #include "shell/main_window.h"
 #include "shell/picture.h"
+#include "target/project.h"
 
 namespace mt::app {
 namespace {
@@ -86,8 +88,49 @@ QList<QAction*> Commands::all() const {
 
 void Commands::ask_open() {
     const QString path = QFileDialog::getOpenFileName(
-        &window_, tr("Open"), {}, tr("Target files and recordings (*.target.toml *.toml trail.toml);;All files (*)"));
+        &window_, tr("Open"), {},
+        tr("Target files and recordings (*.target.toml *.toml trail.toml *.tar *.tar.gz *.tar.xz *.tar.zst *.tgz);;All "
+           "files (*)"));
     if (!path.isEmpty()) window_.open(path);
+}
+
+void Commands::ask_open_bytes() {
+    const QString path = QFileDialog::getOpenFileName(&window_, tr("A file of trace bytes"));
+    if (!path.isEmpty()) window_.open_bytes(path);
+}
+
+void Commands::ask_project() {
+    const auto recording = desk().document().recording();
+    if (!recording) return;
+    const QDir folder = QFileInfo(words(recording->input)).absoluteDir();
+    QString path = QFileDialog::getSaveFileName(
+        &window_, tr("New project"),
+        folder.filePath(QFileInfo(words(recording->input)).fileName().section('.', 0, 0) + ".project.toml"),
+        tr("Projects (*.project.toml)"));
+    if (path.isEmpty()) return;
+    if (!path.endsWith(".project.toml")) path += ".project.toml";
+    Project project;
+    project.name = recording->title;
+    const QDir place = QFileInfo(path).absoluteDir();
+    if (QFileInfo(words(recording->target.path)).absolutePath().startsWith(place.path()))
+        project.target = QFileInfo(words(recording->target.path)).absoluteFilePath().toStdString();
+    for (const QFileInfo& f : place.entryInfoList({"*.recipe.toml"}, QDir::Files))
+        project.recipes.push_back(f.absoluteFilePath().toStdString());
+    const std::string text = project_text(project, place.path().toStdString());
+    QSaveFile out(path);
+    if (!out.open(QIODevice::WriteOnly) || out.write(text.data(), static_cast<qint64>(text.size())) < 0 ||
+        !out.commit())
+        emit desk().told(tr("cannot write: %1: check the folder, the permissions and free space").arg(path), true);
+    else
+        emit desk().told(tr("Saved as %1").arg(path), false);
+}
+
+void Commands::show_help(bool guide) {
+    if (help_ == nullptr) help_ = new Help(*this, &window_);
+    if (guide) help_->show_guide();
+    help_->show();
+    help_->raise();
+    help_->activateWindow();
 }
 
 void Commands::ask_save() {
@@ -135,6 +178,9 @@ void Commands::add_file() {
     auto* file = window_.menuBar()->addMenu(tr("&File"));
     add(file, tr("&Open…"), {QKeySequence::Open}, tr("Open a target file or a saved recording"),
         [this] { ask_open(); });
+    add(file, tr("&New target from bytes…"), {QKeySequence::New},
+        tr("Find out how a file of raw trace bytes is to be read, and write its target file"),
+        [this] { ask_open_bytes(); });
     recent_menu_ = file->addMenu(tr("Open &recent"));
     add(file, tr("Open recording &folder…"), {}, tr("Open a saved recording, a *.mtrail folder"), [this] {
         const QString path = QFileDialog::getExistingDirectory(&window_, tr("Open a recording folder"));
@@ -146,6 +192,13 @@ void Commands::add_file() {
     add(file, tr("Previous recording"), {ctrl(Qt::Key_PageUp)}, tr("Of those that are open"),
         [this] { window_.step_desk(-1); });
     file->addSeparator();
+    add_switch(
+        file, tr("&Target…"), {ctrl(Qt::Key_T)}, tr("How the recording is read: every setting as a field"),
+        [this] { return desk().target().shown(); }, [this](bool on) { desk().target().show(on); }, a_recording);
+    add(
+        file, tr("New pro&ject…"), {},
+        tr("Write down beside this recording what recordings of the same target share: target file, recipes, sources"),
+        [this] { ask_project(); }, a_recording);
     add(
         file, tr("&Save recording as…"), {QKeySequence::Save},
         tr("Save everything this recording was made from in one folder"), [this] { ask_save(); }, a_recording);
@@ -167,6 +220,20 @@ void Commands::add_record() {
         tr("Show the record page, where a connection is described and tried"), [this] { window_.open_recipe({}); });
     add(record, tr("Open a r&ecipe…"), {}, tr("Record as a recipe file says"),
         [this] { desk().record().ask_recipe(); });
+    auto* of_project = record->addMenu(tr("Recipes of the &project"));
+    connect(of_project, &QMenu::aboutToShow, this, [this, of_project] {
+        of_project->clear();
+        const auto recording = desk().document().recording();
+        const auto path = recording ? project_of(recording->input) : std::nullopt;
+        const auto project = path ? read_project(*path) : Result<Project>(tl::make_unexpected(Problem{}));
+        if (project)
+            for (const std::string& recipe : project->recipes)
+                of_project->addAction(QFileInfo(words(recipe)).fileName(), this,
+                                      [this, recipe] { window_.open_recipe(words(recipe)); });
+        if (of_project->isEmpty())
+            of_project->addAction(project ? tr("The project names none") : tr("This recording is in no project"))
+                ->setEnabled(false);
+    });
     record->addSeparator();
     start_ = add(record, tr("&Record"), {QKeySequence(Qt::Key_F5)}, tr("Run the recipe and record"),
                  [this] { desk().record().start(); });
@@ -341,12 +408,7 @@ void Commands::add_lane_kinds(QMenu* menu) {
 void Commands::add_help() {
     auto* help = window_.menuBar()->addMenu(tr("&Help"));
     add(help, tr("&Help: keys and guide"), {QKeySequence(Qt::Key_F1)}, tr("All keys and the guide, with a search"),
-        [this] {
-            if (help_ == nullptr) help_ = new Help(*this, &window_);
-            help_->show();
-            help_->raise();
-            help_->activateWindow();
-        });
+        [this] { show_help(false); });
     add(help, tr("&About"), {}, tr("Version and licence"), [this] {
         QMessageBox::about(&window_, tr("About"),
                            tr("<b>Mindful Trail</b> 0.1.0<br>Trace recordings of embedded targets: from bytes to a "

@@ -24,6 +24,10 @@ class Commands : public QObject {
     /// What can be done on the desk in front, and what is switched on there.
     void renew();
     void ask_open();
+    /// Any file, to find out how it is to be read.
+    void ask_open_bytes();
+    /// The help, with the keys or with the guide in front.
+    void show_help(bool guide);
     void ask_save_csv();
     QMenu* recent_menu() const { return recent_menu_; }
     Help* help() const { return help_; }
@@ -40,6 +44,7 @@ class Commands : public QObject {
     Desk& desk() const;
     void ask_save();
     void ask_picture();
+    void ask_project();
     void add_file();
     void add_record();
     void add_go();

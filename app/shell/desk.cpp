@@ -49,8 +49,8 @@ void Desk::build() {
     record_ = new RecordPage(*this);
 
     stack_ = new QStackedWidget;
-    for (QWidget* page : {static_cast<QWidget*>(start_), static_cast<QWidget*>(lanes_), static_cast<QWidget*>(page_),
-                          static_cast<QWidget*>(record_->form())})
+    for (QWidget* page :
+         {static_cast<QWidget*>(lanes_), static_cast<QWidget*>(page_), static_cast<QWidget*>(record_->form())})
         stack_->addWidget(page);
     across_ = new QSplitter(Qt::Horizontal);
     for (QWidget* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(record_->sane()),
@@ -79,16 +79,33 @@ void Desk::build() {
     down_->setStretchFactor(1, 0);
     down_->setHandleWidth(1);
     bytes_ = new BytesStrip;
-    auto* column = bare_column(this);
-    column->addWidget(bytes_);
+    auto* beside = new QWidget;
+    work_ = new QWidget;
+    auto* column = bare_column(work_);
     column->addWidget(record_->stations());
     column->addWidget(ridge_);
     column->addWidget(down_, 1);
     column->addWidget(record_->strip());
+    outer_ = new QStackedWidget;
+    outer_->addWidget(start_);
+    outer_->addWidget(work_);
+    auto* all = bare_column(beside);
+    all->addWidget(bytes_);
+    all->addWidget(outer_, 1);
+    target_ = new TargetSide(*this);
+    auto* sides = new QSplitter(Qt::Horizontal);
+    sides->addWidget(target_->form());
+    sides->addWidget(beside);
+    sides->setStretchFactor(0, 0);
+    sides->setStretchFactor(1, 1);
+    sides->setHandleWidth(1);
+    sides->setChildrenCollapsible(false);
+    bare_column(this)->addWidget(sides);
     arrangement_ = new Arrangement({across_, down_, findings_, panel_, evidence_, lanes_}, this);
 }
 
 void Desk::join_document() {
+    connect(&document_, &Document::replacing, this, [this] { view_.select(Selection()); });
     connect(&document_, &Document::opened, this, &Desk::opened);
     connect(&document_, &Document::grew, this, [this] {
         store_.use(document_.recording(), document_.trail());
@@ -99,12 +116,12 @@ void Desk::join_document() {
     connect(&document_, &Document::finished, this, &Desk::finished);
     connect(&document_, &Document::failed, this, [this](const Problem& problem) {
         opening_.clear();
-        emit told(words(problem.text()), true);
+        target_->failed(problem);
         emit renewed();
     });
     connect(bytes_, &BytesStrip::reading_wanted, this, [this](const QString& target) {
         if (document_.trail() && document_.recording())  // read otherwise: everybody stays where they were
-            kept_place_ = KeptPlace{view_.from(), view_.to(), view_.cursor(), {}};
+            keep_place();
         opening_ = bytes_->path();
         document_.open(target);
     });
@@ -136,6 +153,7 @@ void Desk::join_views() {
         if (document_.findings()[index].kind == FindingKind::fault && footsteps_->stream() < streams.size() &&
             streams[footsteps_->stream()].core == view_.core())
             evidence_->show_page(footsteps_);
+        target_->led_to(document_.findings()[index]);
         if (!lanes_->hasFocus() && !findings_->list()->hasFocus()) lanes_->setFocus();
     });
     const auto go = [this](const SpanRef& span) { navigator_.go_to(span); };
@@ -202,15 +220,27 @@ void Desk::join_views() {
 
 void Desk::open(const QString& path) {
     emit quieted();
+    target_->forget();
     if (record_->shown()) record_->leave();
     if (BytesStrip::takes(path)) {
-        bytes_->look_at(path);
-        return emit renewed();
+        opening_ = target_->description_of(path);
+        if (opening_.isEmpty()) return open_bytes(path);
+        bytes_->leave();
+        return document_.open(opening_);
     }
     bytes_->leave();
     opening_ = path;
     document_.open(path);
 }
+
+void Desk::open_bytes(const QString& path) {
+    emit quieted();
+    target_->forget();
+    bytes_->look_at(path);
+    emit renewed();
+}
+
+void Desk::keep_place() { kept_place_ = KeptPlace{view_.from(), view_.to(), view_.cursor(), {}}; }
 
 bool Desk::is_empty() const {
     return !document_.trail() && opening_.isEmpty() && !record_->live_.active() && !record_->shown() &&
@@ -251,7 +281,9 @@ void Desk::opened() {
     show_page(lanes_);
     emit quieted();
     if (!document_.live()) arrangement_->use_kind(kind());
-    if (!document_.live()) emit used(bytes_->path().isEmpty() ? words(document_.recording()->input) : bytes_->path());
+    if (const QString path = bytes_->path().isEmpty() ? words(document_.recording()->input) : bytes_->path();
+        !document_.live() && QFileInfo::exists(path))
+        emit used(path);
     lanes_->setFocus();
     emit renewed();
 }
@@ -274,10 +306,25 @@ void Desk::finished() {
                   false);
     }
     navigator_.select_first();
+    if (const QString path = bytes_->path().isEmpty() ? words(document_.recording()->input) : bytes_->path();
+        !document_.live() && !target_->turning() && document_.trail()->complete && QFileInfo::exists(path))
+        emit judged(path, {static_cast<int>(document_.findings().size()), words(duration_text(document_.trail()->end)),
+                           ridge_picture()});
+    target_->finished();
     emit renewed();
 }
 
-void Desk::show_page(QWidget* page) { stack_->setCurrentWidget(page); }
+// The ridge without its scale and frame, small.
+QImage Desk::ridge_picture() const {
+    constexpr int scale = 18, frame = 3;
+    const QRect land = ridge_->rect().adjusted(frame, scale, -frame, -frame);
+    return ridge_->grab(land).toImage().scaled(380, 88, Qt::IgnoreAspectRatio, Qt::SmoothTransformation);
+}
+
+void Desk::show_page(QWidget* page) {
+    outer_->setCurrentWidget(page == start_ ? static_cast<QWidget*>(start_) : work_);
+    stack_->setCurrentWidget(page == start_ ? static_cast<QWidget*>(lanes_) : page);
+}
 
 bool Desk::measures_shown() const { return stack_->currentWidget() == page_; }
 
@@ -349,6 +396,7 @@ bool Desk::show_source(std::size_t core, std::uint64_t address) {
 
 QWidget* Desk::view_in_use() const {
     const QWidget* focus = QApplication::focusWidget();
+    if (outer_->currentWidget() == start_) return start_;
     for (QWidget* view : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_),
                           static_cast<QWidget*>(ridge_), static_cast<QWidget*>(stack_)})
         if (focus != nullptr && (focus == view || view->isAncestorOf(focus)))

@@ -24,8 +24,10 @@
 #include "overview/ridge.h"
 #include "shell/arrangement.h"
 #include "shell/bytes_strip.h"
+#include "shell/notice.h"
 #include "shell/record_page.h"
 #include "shell/start_page.h"
+#include "shell/target_side.h"
 
 namespace mt::app {
 
@@ -38,6 +40,8 @@ class Desk : public QWidget {
     ~Desk() override;
 
     void open(const QString& path);
+    /// Bytes whose settings are to be found out, whether somebody described them already or not.
+    void open_bytes(const QString& path);
     /// What stands on its tab, and at the corner of the window.
     QString title() const;
     QString file_name() const;
@@ -68,6 +72,7 @@ class Desk : public QWidget {
     Arrangement& arrangement() { return *arrangement_; }
     RecordPage& record() { return *record_; }
     BytesStrip* bytes() const { return bytes_; }
+    TargetSide& target() const { return *target_; }
 
     void show_measures(bool on);
     bool measures_shown() const;
@@ -89,6 +94,8 @@ class Desk : public QWidget {
 
   signals:
     void told(const QString& text, bool bad);
+    /// The same, with what can be done about it.
+    void offered(const QString& text, bool bad, const std::vector<mt::app::Offer>& offers);
     /// What was told before is of no matter any more.
     void quieted();
     /// Its title, what it is busy with, or what can be done with it has changed.
@@ -97,17 +104,23 @@ class Desk : public QWidget {
     void csv_wanted();
     /// A file was opened or saved: worth offering again.
     void used(const QString& path);
+    /// All of it was read and judged.
+    void judged(const QString& path, const mt::app::RecentFacts& facts);
 
   private:
     friend class RecordPage;
+    friend class TargetSide;
     void build();
     void join_document();
     void join_views();
     void opened();
     void finished();
-    /// The stack's page: lanes, measures, the form of a recipe, or what to do while nothing is open.
+    /// Lanes, measures or the form of a recipe among the other views, or the start page alone.
     void show_page(QWidget* page);
     QString kind() const;
+    QImage ridge_picture() const;
+    /// Once it was read anew, everybody is where they are now.
+    void keep_place();
 
     Document& document_;
     Viewpoint view_;
@@ -130,13 +143,15 @@ class Desk : public QWidget {
     InterplayPage* interplay_;
     EvidenceArea* evidence_;
     BytesStrip* bytes_;
-    QStackedWidget* stack_;
+    QStackedWidget *stack_, *outer_;
+    QWidget* work_;  ///< everything but the start page
     StartPage* start_;
     QSplitter *across_, *down_;
     QWidget* upper_;
     Arrangement* arrangement_ = nullptr;
     RecordPage* record_ = nullptr;
     QString opening_;  ///< what is being opened
+    TargetSide* target_ = nullptr;
     bool findings_were_shown_ = true, only_lanes_ = false;
     struct KeptPlace {
         Time from, to, cursor;

@@ -90,8 +90,9 @@ void Health::add_notes_and_doubts(Desk& desk) {
     if (!trail->doubts.empty()) menu()->addSeparator();
     for (const Doubt& d : trail->doubts) {
         const QString line = words(d.text), all = words(d.text + " " + d.advice);
-        auto* a = menu()->addAction(line.size() > 110 ? line.left(107) + "…" : line, &desk,
-                                    [&desk, all] { emit desk.told(all, false); });
+        auto* a = menu()->addAction(
+            line.size() > 110 ? line.left(107) + "…" : line, &desk,
+            [&desk, all, offers = desk.target().offers_of(d.mends)] { emit desk.offered(all, false, offers); });
         a->setToolTip(all);
     }
 }

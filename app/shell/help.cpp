@@ -215,6 +215,11 @@ void Help::follow(const QUrl& link) {
         if (b.blockFormat().headingLevel() > 0 && slug(b.text()) == wanted) return show_block(b.blockNumber());
 }
 
+void Help::show_guide() {
+    tabs_->setCurrentIndex(1);
+    show_block(0);
+}
+
 void Help::search(const QString& text) {
     filtered_->setFilterFixedString(text.trimmed());
     matches_.clear();

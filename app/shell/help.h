@@ -21,6 +21,8 @@ class Help : public QDialog {
   public:
     explicit Help(const Commands& commands, QWidget* parent = nullptr);
 
+    /// The guide in front, from its beginning.
+    void show_guide();
     QTableView* keys() const { return keys_; }
     QTextBrowser* guide() const { return guide_; }
     QListWidget* headings() const { return headings_; }

@@ -12,6 +12,7 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "look/layout.h"
+#include "target/project.h"
 
 namespace mt::app {
 
@@ -48,7 +49,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     recent_.keep_menu(commands_->recent_menu());
     connect(&recent_, &Recent::chosen, this, &MainWindow::open);
     connect(&recent_, &Recent::changed, this, [this] {
-        for (Desk* d : desks_) d->start_page()->set_recent(recent_.paths());
+        for (Desk* d : desks_) d->start_page()->set_recent(recent_);
     });
     connect(tabs_, &QTabBar::currentChanged, this, [this](int i) {
         if (i < 0 || static_cast<std::size_t>(i) >= desks_.size()) return;
@@ -86,6 +87,9 @@ Desk& MainWindow::add_desk() {
         if (bad && d->is_empty() && desks_.size() > 1) QTimer::singleShot(0, d, [this, d] { drop_desk(*d); });
         if (d == &desk()) notice_->say(text, bad);
     });
+    connect(d, &Desk::offered, this, [this, d](const QString& text, bool bad, const std::vector<Offer>& offers) {
+        if (d == &desk()) notice_->say(text, bad, offers);
+    });
     connect(d, &Desk::quieted, this, if_in_front([this] { notice_->hide(); }));
     connect(d, &Desk::renewed, this, [this, d] {
         const auto at = std::find(desks_.begin(), desks_.end(), d) - desks_.begin();
@@ -100,9 +104,14 @@ Desk& MainWindow::add_desk() {
     connect(d->lanes(), &Lanes::measuring_changed, this, if_in_front([this] { renew(); }));
     connect(d, &Desk::csv_wanted, this, [this] { commands_->ask_save_csv(); });
     connect(d->start_page(), &StartPage::open_wanted, this, [this] { commands_->ask_open(); });
-    connect(d->start_page(), &StartPage::recent_chosen, this, &MainWindow::open);
+    connect(d->start_page(), &StartPage::new_target_wanted, this, [this] { commands_->ask_open_bytes(); });
+    connect(d->start_page(), &StartPage::guide_wanted, this, [this] { commands_->show_help(true); });
+    connect(d->start_page(), &StartPage::chosen, this, &MainWindow::open);
+    connect(d->start_page(), &StartPage::bytes_chosen, this, &MainWindow::open_bytes);
+    connect(d, &Desk::judged, this,
+            [this](const QString& path, const RecentFacts& facts) { recent_.keep_facts(path, facts); });
     connect(d->start_page(), &StartPage::record_wanted, this, [this] { open_recipe({}); });
-    d->start_page()->set_recent(recent_.paths());
+    d->start_page()->set_recent(recent_);
     return *d;
 }
 
@@ -154,6 +163,7 @@ void MainWindow::step_desk(int direction) {
 
 void MainWindow::open(const QString& path) {
     if (path.endsWith(".recipe.toml")) return open_recipe(path);
+    if (path.endsWith(".project.toml")) return open_project(path);
     notice_->hide();
     if (const Document* open = workspace_.of_path(path); open != nullptr)
         for (std::size_t i = 0; i < desks_.size(); ++i)
@@ -163,6 +173,20 @@ void MainWindow::open(const QString& path) {
                 return;
             }
     free_desk().open(path);
+    renew();
+}
+
+// The recording that the project's target file describes.
+void MainWindow::open_project(const QString& path) {
+    const auto project = read_project(path.toStdString());
+    if (!project) return notice_->say(words(project.error().text()), true);
+    if (project->target.empty())
+        return notice_->say(tr("The project %1 names no target file.").arg(words(project->name)), false);
+    open(words(project->target));
+}
+
+void MainWindow::open_bytes(const QString& path) {
+    free_desk().open_bytes(path);
     renew();
 }
 
@@ -202,7 +226,7 @@ void MainWindow::set_night(bool on) {
     // Widgets that hold colours of their own take the new ones.
     for (Desk* d : desks_) {
         emit d->viewpoint().colours_changed();
-        d->start_page()->set_recent(recent_.paths());
+        d->start_page()->set_recent(recent_);
     }
     for (auto* w : findChildren<QWidget*>()) w->update();
     if (commands_ != nullptr) commands_->renew();

@@ -25,6 +25,8 @@ class MainWindow : public QMainWindow {
     /// again.
     void open(const QString& path);
     void open_recipe(const QString& path);
+    /// Bytes whose settings are to be found out anew.
+    void open_bytes(const QString& path);
     /// The desk in front; there always is one.
     Desk& desk() const { return *desks_[static_cast<std::size_t>(tabs_->currentIndex())]; }
     std::size_t desk_count() const { return desks_.size(); }
@@ -46,6 +48,7 @@ class MainWindow : public QMainWindow {
     void closeEvent(QCloseEvent*) override;
 
   private:
+    void open_project(const QString& path);
     Desk& add_desk();
     Desk& free_desk();
     void drop_desk(Desk& desk);

@@ -1,6 +1,6 @@
 #include "shell/notice.h"
 
-#include <QHBoxLayout>
+#include <QPushButton>
 #include <QToolButton>
 
 #include "look/theme.h"
@@ -20,13 +20,26 @@ Notice::Notice(QWidget* parent) : QWidget(parent), text_(new QLabel) {
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(12, 5, 8, 5);
     row->addWidget(text_, 1);
+    offers_ = new QHBoxLayout;
+    offers_->setSpacing(8);
+    row->addLayout(offers_);
     row->addWidget(close);
     hide();
 }
 
-void Notice::say(const QString& text, bool bad) {
+void Notice::say(const QString& text, bool bad, const std::vector<Offer>& offers) {
     text_->setText(text);
-    setStyleSheet(QString("QWidget { background: %1; } QLabel { color: %2; %3 }")
+    while (QLayoutItem* old = offers_->takeAt(0)) {
+        old->widget()->deleteLater();
+        delete old;
+    }
+    for (const Offer& offer : offers) {
+        auto* button = new QPushButton(offer.label);
+        button->setObjectName("offer");
+        connect(button, &QPushButton::clicked, this, [act = offer.act] { act(); });
+        offers_->addWidget(button);
+    }
+    setStyleSheet(QString("mt--app--Notice { background: %1; } QLabel { color: %2; %3 }")
                       .arg(theme().selected.name(), theme().text.name(), bad ? "font-weight: bold;" : ""));
     show();
 }

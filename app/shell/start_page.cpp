@@ -1,51 +1,217 @@
 #include "shell/start_page.h"
 
+#include <QAbstractButton>
+#include <QApplication>
+#include <QDir>
+#include <QFileInfo>
+#include <QPainter>
 #include <QPushButton>
+#include <QScrollArea>
 
+#include "look/layout.h"
 #include "look/theme.h"
 
 namespace mt::app {
+namespace {
 
-StartPage::StartPage(QWidget* parent) : QWidget(parent) {
-    auto* heading = new QLabel(tr("No recording is open"));
-    heading->setFont(text_font(16, true));
-    auto* what =
-        new QLabel(tr("Open a target file (*.target.toml), a saved recording (*.mtrail), the folder of a Common Trace "
-                      "Format trace, or any file of raw trace bytes: how it has to be read is found out, and what the "
-                      "bytes do not tell is asked. All of these can be dropped on this window."));
-    what->setWordWrap(true);
-    auto* open = new QPushButton(tr("Open…"));
-    open->setObjectName("start_open");
-    auto* record = new QPushButton(tr("Record from a target…"));
-    record->setObjectName("start_record");
-    record->setToolTip(tr("Describe the connection to a board, try it, and record"));
-    connect(record, &QPushButton::clicked, this, &StartPage::record_wanted);
-    auto* buttons = new QHBoxLayout;
-    buttons->setSpacing(10);
-    buttons->addWidget(open);
-    buttons->addWidget(record);
-    buttons->addStretch();
-    recent_ = new QLabel;
-    recent_->setObjectName("start_recent");
-    recent_->setTextFormat(Qt::RichText);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(48, 40, 48, 40);
-    column->setSpacing(14);
-    column->addWidget(heading);
-    column->addWidget(what);
-    column->addLayout(buttons);
-    column->addWidget(recent_);
-    column->addStretch();
-    connect(open, &QPushButton::clicked, this, &StartPage::open_wanted);
-    connect(recent_, &QLabel::linkActivated, this, &StartPage::recent_chosen);
+// One recording: its name, what is known of it, and its ridge.
+class Card : public QAbstractButton {
+  public:
+    Card(const QString& name, const QString& below, const QString& path, const RecentFacts& facts) : facts_(facts) {
+        setObjectName("start_card");
+        setText(name);
+        below_ = below;
+        setToolTip(path);
+        setAccessibleName(tr("Open %1").arg(name));
+        setAccessibleDescription(below);
+        setFocusPolicy(Qt::StrongFocus);
+        setCursor(Qt::PointingHandCursor);
+        setAttribute(Qt::WA_Hover);
+        setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
+    }
+    QSize sizeHint() const override { return {360, facts_.ridge.isNull() ? 48 : 58}; }
+
+  protected:
+    void paintEvent(QPaintEvent*) override {
+        const Theme& t = theme();
+        QPainter p(this);
+        p.setRenderHint(QPainter::Antialiasing);
+        p.setPen(QPen(hasFocus() ? t.measure : t.rule, hasFocus() ? 1.6 : 1));
+        p.setBrush(underMouse() || isDown() ? t.selected : t.panel);
+        p.drawRoundedRect(QRectF(rect()).adjusted(1, 1, -1, -1), 4, 4);
+        double right = width() - 12;
+        if (!facts_.ridge.isNull()) {
+            const QRectF where(right - 190, 8, 190, height() - 16);
+            p.setRenderHint(QPainter::SmoothPixmapTransform);
+            p.drawImage(where, facts_.ridge);
+            right = where.left() - 12;
+        }
+        const QRectF area(12, 6, right - 12, height() - 12);
+        p.setFont(text_font(13, true));
+        p.setPen(t.text);
+        p.drawText(QRectF(area.left(), area.top(), area.width(), area.height() / 2), Qt::AlignLeft | Qt::AlignVCenter,
+                   QFontMetrics(p.font()).elidedText(text(), Qt::ElideMiddle, static_cast<int>(area.width())));
+        p.setFont(text_font(11));
+        p.setPen(t.second);
+        p.drawText(QRectF(area.left(), area.center().y(), area.width(), area.height() / 2),
+                   Qt::AlignLeft | Qt::AlignVCenter,
+                   QFontMetrics(p.font()).elidedText(below_, Qt::ElideMiddle, static_cast<int>(area.width())));
+    }
+
+  private:
+    QString below_;
+    RecentFacts facts_;
+};
+
+QLabel* heading(const QString& text) {
+    auto* l = new QLabel(text);
+    l->setFont(text_font(13, true));
+    l->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::Fixed);
+    return l;
 }
 
-void StartPage::set_recent(const QStringList& paths) {
-    QString text;
-    for (const QString& p : paths)
-        text += QString("<p style=\"margin:4px 0\"><a href=\"%1\" style=\"color:%2; text-decoration:none\">%1</a></p>")
-                    .arg(p.toHtmlEscaped(), theme().measure.name());
-    recent_->setText(text.isEmpty() ? QString() : "<p style=\"margin:6px 0\"><b>" + tr("Recent") + "</b></p>" + text);
+// Where the demonstration lies: installed, or beside the build.
+QString demonstration_folder() {
+    const QDir here(QApplication::applicationDirPath());
+    for (const char* place : {"../share/mindful-trail/demo", "../../../demo"})
+        if (QFileInfo::exists(here.filePath(QString(place) + "/larkspur.target.toml")))
+            return QDir::cleanPath(here.filePath(place));
+    return {};
+}
+
+}  // namespace
+
+StartPage::StartPage(QWidget* parent) : QWidget(parent) {
+    auto* title = new QLabel(tr("Open a recording"));
+    title->setFont(text_font(18, true));
+    auto* what =
+        new QLabel(tr("Drop it on this window, or choose it. Of bytes without a target file it is found out how they "
+                      "are to be read, and what they do not tell is asked."));
+    what->setWordWrap(true);
+    auto* buttons = new QHBoxLayout;
+    buttons->setSpacing(10);
+    const auto button = [&](const QString& text, const char* name, const QString& tip, auto wanted) {
+        auto* b = new QPushButton(text);
+        b->setObjectName(name);
+        b->setToolTip(tip);
+        connect(b, &QPushButton::clicked, this, wanted);
+        buttons->addWidget(b);
+    };
+    button(tr("Open…"), "start_open", tr("A target file, a saved recording, a packed trace"), &StartPage::open_wanted);
+    button(tr("New target from bytes…"), "start_new",
+           tr("Choose a file of raw trace bytes: protocol and settings are found out, and written as a target file"),
+           &StartPage::new_target_wanted);
+    button(tr("Record from a target…"), "start_record", tr("Describe the connection to a board, try it, and record"),
+           &StartPage::record_wanted);
+    button(tr("Your first ten minutes"), "start_guide", tr("The guide's first page"), &StartPage::guide_wanted);
+    buttons->addStretch();
+
+    recent_box_ = new QWidget;
+    recent_ = bare_column(recent_box_, 6);
+    demonstration_ = new QVBoxLayout;
+    demonstration_->setSpacing(6);
+    add_demonstration();
+    auto* reads = new QLabel(tr(
+        "<p style=\"margin:0 0 4px 0\"><b>Trace bytes</b> – ITM and DWT, ETMv4, RISC-V E-Trace and N-Trace, micro "
+        "trace "
+        "buffer; bare or in formatter frames; plain, gzip, xz or zstd; split over several files</p>"
+        "<p style=\"margin:0 0 4px 0\"><b>Event traces</b> – folders of the Common Trace Format 1.8 and 2, also packed "
+        "as "
+        "tar; packets of the recorder for your firmware</p>"
+        "<p style=\"margin:0 0 4px 0\"><b>Programs</b> – ELF with DWARF, Intel HEX, S-records; CMSIS-SVD and ORTI for "
+        "names</p>"
+        "<p style=\"margin:0\"><b>Its own</b> – target files, recipes, saved recordings</p>"));
+    reads->setObjectName("start_reads");
+    reads->setTextFormat(Qt::RichText);
+    reads->setWordWrap(true);
+    reads->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::Minimum);
+    reads->setAlignment(Qt::AlignTop);
+    auto* left = new QVBoxLayout;
+    left->addWidget(recent_box_);
+    left->addStretch(1);
+    auto* right = new QVBoxLayout;
+    right->addLayout(demonstration_);
+    right->addSpacing(18);
+    right->addWidget(heading(tr("What is read")));
+    right->addSpacing(4);
+    right->addWidget(reads);
+    right->addStretch(1);
+    auto* sides = new QHBoxLayout;
+    sides->setSpacing(36);
+    sides->addLayout(left, 6);
+    sides->addLayout(right, 5);
+    auto* page = new QWidget;
+    auto* column = new QVBoxLayout(page);
+    column->setContentsMargins(48, 34, 48, 24);
+    column->setSpacing(12);
+    column->addWidget(title);
+    column->addWidget(what);
+    column->addLayout(buttons);
+    column->addSpacing(10);
+    column->addLayout(sides, 1);
+    auto* scroll = new QScrollArea;
+    scroll->setWidgetResizable(true);
+    scroll->setAccessibleName(tr("Start"));
+    scroll->setFrameShape(QFrame::NoFrame);
+    scroll->setWidget(page);
+    bare_column(this)->addWidget(scroll);
+}
+
+void StartPage::add_demonstration() {
+    const QString folder = demonstration_folder();
+    demonstration_->addWidget(heading(tr("Demonstration")));
+    const std::tuple<const char*, QString, QString> all[] = {
+        {"larkspur.target.toml", tr("A night that went wrong"),
+         tr("Two cores of a telescope mount, 20 s: interrupts, tasks, instructions, a fault")},
+        {"larkspur-repaired.target.toml", tr("The same night, repaired"),
+         tr("Events of its operating system, to compare")},
+        {"larkspur-night.swo", tr("Its bytes alone"),
+         tr("Raw, as a colleague would send them: what they are is found out")},
+        {"night-start.recipe.toml", tr("Recording it live"), tr("A recipe for the simulated board, which has to run")},
+    };
+    int there = 0;
+    for (const auto& [file, name, below] : all) {
+        const QString path = folder + "/" + file;
+        if (folder.isEmpty() || !QFileInfo::exists(path)) continue;
+        auto* card = new Card(name, below, path, {});
+        connect(card, &QAbstractButton::clicked, this,
+                [this, path] { path.endsWith(".toml") ? emit chosen(path) : emit bytes_chosen(path); });
+        demonstration_->addWidget(card);
+        ++there;
+    }
+    if (there == 0) demonstration_->addWidget(new QLabel(tr("It is not installed on this machine.")));
+}
+
+void StartPage::set_recent(const Recent& recent) {
+    while (QLayoutItem* old = recent_->takeAt(0)) {
+        if (old->widget() != nullptr) {
+            old->widget()->hide();
+            old->widget()->deleteLater();
+        }
+        delete old;
+    }
+    recent_->addWidget(heading(tr("Recent")));
+    const QStringList paths = recent.paths();
+    for (const QString& path : paths) {
+        const RecentFacts facts = recent.facts(path);
+        const QFileInfo file(path);
+        QString below = file.path();
+        if (!file.exists())
+            below = tr("not there any more: %1").arg(file.path());
+        else if (facts.findings >= 0)
+            below = QStringList{facts.findings == 1 ? tr("1 finding") : tr("%1 findings").arg(facts.findings),
+                                facts.length, file.path()}
+                        .join(" · ");
+        auto* card = new Card(file.fileName(), below, path, facts);
+        card->setEnabled(file.exists());
+        connect(card, &QAbstractButton::clicked, this, [this, path] { emit chosen(path); });
+        recent_->addWidget(card);
+    }
+    if (paths.isEmpty()) {
+        auto* none = new QLabel(tr("Nothing was opened yet. The demonstration is a place to begin."));
+        none->setWordWrap(true);
+        recent_->addWidget(none);
+    }
 }
 
 }  // namespace mt::app

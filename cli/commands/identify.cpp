@@ -11,6 +11,7 @@
 #include "base/text.h"
 #include "command.h"
 #include "identify/identify.h"
+#include "identify/parts.h"
 #include "output.h"
 
 namespace mt::cli {
@@ -40,53 +41,68 @@ void write_people(const Identified& found, std::ostream& out) {
     }
 }
 
-nlohmann::ordered_json as_json(const Identified& found, const std::string& file, const std::string& image) {
+nlohmann::ordered_json as_json(const Identified& found, const std::vector<std::string>& files,
+                               const std::string& image) {
     nlohmann::ordered_json all = nlohmann::ordered_json::array();
     for (const Guess& g : found.guesses) {
         nlohmann::ordered_json clocks = nlohmann::ordered_json::array();
         for (const ClockGuess& c : g.clocks) clocks.push_back({{"hz", c.hz}, {"why", c.why}});
         const bool itm = g.readable() && g.stream.protocol == Protocol::itm;
-        all.push_back({{"protocol", g.readable() ? std::string(protocol_name(g.stream.protocol)) : g.known_as},
-                       {"readable", g.readable()},
-                       {"framing", g.stream.framing == Framing::tpiu ? "tpiu" : "none"},
-                       {"trace_id", g.stream.framing == Framing::tpiu ? nlohmann::ordered_json(int{g.stream.trace_id})
-                                                                      : nlohmann::ordered_json()},
-                       {"isa", g.isa.empty() ? nlohmann::ordered_json() : nlohmann::ordered_json(g.isa)},
-                       {"timestamp_prescaler",
-                        itm ? nlohmann::ordered_json(g.stream.timestamp_prescaler) : nlohmann::ordered_json()},
-                       {"fit", g.fit},
-                       {"why", g.why},
-                       {"clocks", clocks},
-                       {"questions", g.questions},
-                       {"target", g.readable() ? nlohmann::ordered_json(target_text(g, file, image, file))
-                                               : nlohmann::ordered_json()}});
+        all.push_back(
+            {{"protocol", g.readable() ? std::string(protocol_name(g.stream.protocol)) : g.known_as},
+             {"readable", g.readable()},
+             {"framing", g.stream.framing == Framing::tpiu ? "tpiu" : "none"},
+             {"trace_id", g.stream.framing == Framing::tpiu ? nlohmann::ordered_json(int{g.stream.trace_id})
+                                                            : nlohmann::ordered_json()},
+             {"isa", g.isa.empty() ? nlohmann::ordered_json() : nlohmann::ordered_json(g.isa)},
+             {"timestamp_prescaler",
+              itm ? nlohmann::ordered_json(g.stream.timestamp_prescaler) : nlohmann::ordered_json()},
+             {"fit", g.fit},
+             {"why", g.why},
+             {"clocks", clocks},
+             {"questions", g.questions},
+             {"target", g.readable() ? nlohmann::ordered_json(target_text(
+                                           g, files, image, std::filesystem::path(files.front()).stem().string()))
+                                     : nlohmann::ordered_json()}});
     }
     return {{"verdict", found.verdict()}, {"sure", found.sure()}, {"guesses", all}};
 }
 
 int identify(const Options& o) {
     namespace fs = std::filesystem;
-    auto file = MappedFile::open(o.input);
+    const std::vector<std::string> files = parts_of_capture(o.input);
+    auto file = MappedFile::open(files);
     if (!file) return fail(file.error());
+    if (files.size() > 1)
+        say("read together: " + std::to_string(files.size()) + " parts, " + files.front() + " to " + files.back());
+    if (!(*file)->trouble().empty())
+        say(o.input + " is compressed and damaged (" + (*file)->trouble() + "): only the first " +
+            bytes_text((*file)->bytes().size()) + " could be unpacked");
     std::shared_ptr<const Image> image;
     if (!o.image.empty()) {
-        auto opened = Image::open(o.image);
+        auto opened = Image::open(o.image, o.isa);
         if (!opened) return fail(opened.error());
         image = std::move(*opened);
+        if (image->bare() && o.isa.empty())
+            say("the image holds bytes alone: say what it is for with --isa");
+        else if (image->isa().empty() && o.isa.empty())
+            say("the image is for " + std::string(image->machine_name()) +
+                ", no target that is known here: it tells nothing about the trace");
     }
     const Progress progress;
-    const Identified found = mt::identify((*file)->bytes(), image, o.isa, progress);
+    Identified found = mt::identify((*file)->bytes(), image, o.isa, progress);
+    heed_name(found, o.input);
     if (!o.isa.empty() && !isa_of(o.isa))
         return fail(
             {"no instruction set '" + o.isa + "'", "", "docs/formats/target-file.md lists those that there are"});
     Inputs inputs;
-    inputs.files = {o.input};
+    inputs.files = files;
     if (!o.image.empty()) inputs.files.push_back(o.image);
     if (o.output.empty() || o.json)
         return write_to(o.output, inputs, !o.json,
                         [&](std::ostream& out) {
                             if (o.json)
-                                out << as_json(found, o.input, o.image).dump(2) << '\n';
+                                out << as_json(found, files, o.image).dump(2) << '\n';
                             else
                                 write_people(found, out);
                         }) == kDone
@@ -105,8 +121,10 @@ int identify(const Options& o) {
         const fs::path near = fs::relative(path, folder, ec);
         return ec || near.empty() ? path : near.string();
     };
-    const std::string text = target_text(found.guesses[o.choice - 1], seen_from(o.input), seen_from(o.image),
-                                         fs::path(o.input).stem().string());
+    std::vector<std::string> seen;
+    for (const std::string& part : files) seen.push_back(seen_from(part));
+    const std::string text =
+        target_text(found.guesses[o.choice - 1], seen, seen_from(o.image), fs::path(o.input).stem().string());
     return write_to(o.output, inputs, false, [&](std::ostream& out) { out << text; });
 }
 
@@ -117,7 +135,7 @@ void add_identify(CLI::App& app, Run& run) {
     CLI::App& c =
         *app.add_subcommand("identify", "how a file of trace bytes is to be read: protocol, framing, settings");
     c.add_option("BYTES", o->input, "the file")->required();
-    c.add_option("--image", o->image, "ELF file that ran");
+    c.add_option("--image", o->image, "image that ran: ELF, Intel HEX or S-records");
     c.add_option("--isa", o->isa, "instruction set, in place of what the image says");
     c.add_flag("--json", o->json, "as JSON");
     c.add_option("-o", o->output, "write a target file for the first guess (with --json: what was found)");

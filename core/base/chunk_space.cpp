@@ -5,12 +5,12 @@
 #include <unistd.h>
 
 #include <cstdint>
-#include <cstdlib>
-#include <filesystem>
 #include <map>
 #include <mutex>
 #include <new>
 #include <string>
+
+#include "base/scratch.h"
 
 namespace mt {
 namespace {
@@ -104,18 +104,8 @@ class Space {
         segments_.erase(s);
     }
     bool open_file() {
-        namespace fs = std::filesystem;
-        const char *cache = std::getenv("XDG_CACHE_HOME"), *home = std::getenv("HOME");
-        std::error_code ec;
-        for (const fs::path& folder :
-             {cache != nullptr && *cache == '/' ? fs::path(cache) : fs::path(),
-              home != nullptr && *home == '/' ? fs::path(home) / ".cache" : fs::path(), fs::path("/var/tmp")}) {
-            if (folder.empty()) continue;
-            fs::create_directories(folder, ec);
-            file_ = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
-            if (file_ >= 0) return true;
-        }
-        return false;
+        file_ = open_scratch_file();
+        return file_ >= 0;
     }
 
     std::mutex lock_;

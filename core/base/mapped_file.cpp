@@ -11,8 +11,10 @@
 #include <cerrno>
 #include <csignal>
 #include <cstring>
+#include <map>
 #include <mutex>
 
+#include "base/packed.h"
 #include "base/read_file.h"
 
 namespace mt {
@@ -90,24 +92,97 @@ Result<void*> map_whole(int fd, std::size_t size, const std::string& path) {
 
 }  // namespace
 
-Result<std::shared_ptr<const MappedFile>> MappedFile::open(const std::string& path) {
-    struct stat info {};
-    const auto fd = open_regular(path, info);
-    if (!fd) return tl::make_unexpected(fd.error());
+// Closes the descriptor.
+Result<std::shared_ptr<MappedFile>> MappedFile::map(int fd, std::size_t size, const std::string& path) {
     std::shared_ptr<MappedFile> file(new MappedFile);
     file->path_ = path;
-    if (const auto size = static_cast<std::size_t>(info.st_size); size > 0) {
-        const auto at = map_whole(*fd, size, path);
+    if (size > 0) {
+        const auto at = map_whole(fd, size, path);
         if (!at) {
-            ::close(*fd);
+            ::close(fd);
             return tl::make_unexpected(at.error());
         }
         file->data_ = static_cast<const std::uint8_t*>(*at);
         file->mapped_ = size;
         file->size_ = size;
     }
-    ::close(*fd);
-    return std::shared_ptr<const MappedFile>(std::move(file));
+    ::close(fd);
+    return file;
+}
+
+Result<std::shared_ptr<const MappedFile>> MappedFile::open(const std::string& path) {
+    struct stat info {};
+    const auto fd = open_regular(path, info);
+    if (!fd) return tl::make_unexpected(fd.error());
+    auto file = map(*fd, static_cast<std::size_t>(info.st_size), path);
+    if (!file) return tl::make_unexpected(file.error());
+    if (packing_of((*file)->bytes()).empty()) return std::shared_ptr<const MappedFile>(std::move(*file));
+    static std::mutex lock;
+    static std::map<std::string, std::weak_ptr<const MappedFile>> unpacked;
+    const std::string key = std::to_string(info.st_dev) + ' ' + std::to_string(info.st_ino) + ' ' +
+                            std::to_string(info.st_size) + ' ' + std::to_string(info.st_mtim.tv_sec) + ' ' +
+                            std::to_string(info.st_mtim.tv_nsec) + ' ' + path;
+    const std::lock_guard guard(lock);  // who wants the same waits for it
+    if (const auto there = unpacked[key].lock()) return there;
+    std::erase_if(unpacked, [](const auto& one) { return one.second.expired(); });
+    auto made = unpack({path});
+    if (made) unpacked[key] = *made;
+    // Two bytes say gzip, which may be chance: what cannot be unpacked at all is read as it is.
+    if (!made && packing_of((*file)->bytes()) == "gzip") return std::shared_ptr<const MappedFile>(std::move(*file));
+    return made;
+}
+
+Result<std::shared_ptr<const MappedFile>> MappedFile::unpack(const std::vector<std::string>& paths) {
+    auto out = unpack_file(paths);
+    if (!out) return tl::make_unexpected(out.error());
+    auto file = map(out->file, out->bytes, paths.front());
+    if (!file) return tl::make_unexpected(file.error());
+    (*file)->trouble_ = out->trouble;
+    return std::shared_ptr<const MappedFile>(std::move(*file));
+}
+
+Result<std::shared_ptr<const MappedFile>> MappedFile::open(const std::vector<std::string>& paths) {
+    if (paths.size() == 1) return open(paths.front());
+    // Packed first and split then: only the first part begins as a packed file does.
+    const auto packed = [](const std::string& path) {
+        struct stat info {};
+        const auto fd = open_regular(path, info);
+        const auto file = fd ? map(*fd, static_cast<std::size_t>(info.st_size), path)
+                             : Result<std::shared_ptr<MappedFile>>(tl::make_unexpected(fd.error()));
+        return file && !packing_of((*file)->bytes()).empty();
+    };
+    if (packed(paths.front()) && !packed(paths[1])) return unpack(paths);
+    const int fd = open_scratch_file();
+    if (fd < 0)
+        return failure("there is nowhere to put the parts together", paths.front(),
+                       "check free space and permissions of the cache folder");
+    std::size_t all = 0;
+    std::string trouble;
+    for (const std::string& path : paths) {
+        const auto part = open(path);
+        if (!part) {
+            ::close(fd);
+            return part;
+        }
+        if (trouble.empty()) trouble = (*part)->trouble();
+        const auto bytes = (*part)->bytes();
+        for (std::size_t done = 0; done < bytes.size();) {
+            const ssize_t n = ::pwrite(fd, bytes.data() + done, std::min(bytes.size() - done, std::size_t{1} << 24),
+                                       static_cast<off_t>(all + done));
+            if (n < 0 && errno == EINTR) continue;
+            if (n <= 0) {
+                ::close(fd);
+                return failure("the disk is full while the parts are put together", path,
+                               "free some space in the cache folder");
+            }
+            done += static_cast<std::size_t>(n);
+        }
+        all += bytes.size();
+    }
+    auto file = map(fd, all, paths.front());
+    if (!file) return tl::make_unexpected(file.error());
+    (*file)->trouble_ = trouble;
+    return std::shared_ptr<const MappedFile>(std::move(*file));
 }
 
 Result<std::shared_ptr<const MappedFile>> MappedFile::follow(const std::string& path) {

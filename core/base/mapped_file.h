@@ -6,6 +6,7 @@
 #include <memory>
 #include <span>
 #include <string>
+#include <vector>
 
 #include "base/problem.h"
 
@@ -16,7 +17,12 @@ namespace mt {
 /// is read as zeros from there on, never as a crash; `open` refuses folders and devices.
 class MappedFile {
   public:
+    /// A file that is compressed by gzip, xz or zstd is unpacked first, which blocks until it is done; what was
+    /// unpacked once is shared as long as somebody holds it.
     static Result<std::shared_ptr<const MappedFile>> open(const std::string& path);
+    /// The bytes of several files one behind another, as if they were one; unpacked before or after that, as they were
+    /// packed. REQUIRES: at least one path.
+    static Result<std::shared_ptr<const MappedFile>> open(const std::vector<std::string>& paths);
     /// For a file that this program is still writing: may be empty at first, and grows up to kMostFollowed.
     static Result<std::shared_ptr<const MappedFile>> follow(const std::string& path);
     ~MappedFile();
@@ -32,10 +38,15 @@ class MappedFile {
 
     static constexpr std::size_t kMostFollowed = std::size_t{1} << 40;
     const std::string& path() const { return path_; }
+    /// Why less was unpacked than was packed; empty if all is there.
+    const std::string& trouble() const { return trouble_; }
 
   private:
     MappedFile() = default;
-    std::string path_;
+    static Result<std::shared_ptr<MappedFile>> map(int fd, std::size_t size, const std::string& path);
+    static Result<std::shared_ptr<const MappedFile>> unpack(const std::vector<std::string>& paths);
+
+    std::string path_, trouble_;
     const std::uint8_t* data_ = nullptr;
     mutable std::atomic<std::size_t> size_{0};
     std::size_t mapped_ = 0;

@@ -61,10 +61,11 @@ void put_places(toml::table& table, const Places& places) {
     for (const std::string_view key : kPathKeys)
         if (auto* path = table[key].as_string())
             if (const auto name = places.of(path->get())) *path = *name;
-    if (auto* images = table["images"].as_array())
-        for (auto& item : *images)
-            if (auto* path = item.as_string())
-                if (const auto name = places.of(path->get())) *path = *name;
+    for (const char* key : {"images", "file"})
+        if (auto* list = table[key].as_array())
+            for (auto& item : *list)
+                if (auto* path = item.as_string())
+                    if (const auto name = places.of(path->get())) *path = *name;
     for (auto&& [key, node] : table) {
         if (auto* inner = node.as_table()) put_places(*inner, places);
         if (auto* list = node.as_array())
@@ -117,13 +118,13 @@ std::string rewritten_lines(const std::string& text, const Places& places) {
             left_out = key == "file" && in_stream && !places.recorded_at_line.empty();
             if (std::find(std::begin(kPathKeys), std::end(kPathKeys), key) != std::end(kPathKeys) && value.is_string())
                 if (const auto name = places.of(value.value_or(std::string()))) line = key + " = " + quoted(*name);
-            if (key == "images" && value.is_array()) {
+            if ((key == "images" || key == "file") && value.is_array()) {
                 std::string list;
                 for (const auto& item : *value.as_array()) {
                     const std::string path = item.value_or(std::string());
                     list += (list.empty() ? "" : ", ") + quoted(places.of(path).value_or(path));
                 }
-                line = "images = [" + list + "]";
+                line = key + " = [" + list + "]";
             }
         }
         if (!left_out) out += line + "\n";
@@ -228,9 +229,7 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
             text += "[[stream]]\nfile = " + quoted(s.file) + "\nprotocol = \"" +
                     std::string(protocol_name(s.protocol)) + "\"\n";
     } else {
-        auto read = read_small_file(target_file.path, 4'000'000, "target file");
-        if (!read) return tl::make_unexpected(read.error());
-        text = std::move(*read);
+        text = target_file.text;
     }
     auto target = rewritten_target(text, {names, at_line, fs::path(target_file.path).parent_path()});
     if (!target) return tl::make_unexpected(target.error());

@@ -150,6 +150,11 @@ bool Receiver::pump(Source::Milliseconds patience) {
     last_byte_ = now;
     guard.unlock();  // a disk may take its time: nobody who asks for the state waits for it
     write(std::span(buffer_).first(*n));
+    if (const std::uint64_t old = source_->old_bytes(); old > 0 && !told_old_ && state_.bytes >= old) {
+        const std::lock_guard again(lock_);
+        told_old_ = true;
+        journal_.note(old, "the recording began here: what comes before was in the target's buffer already");
+    }
     if (now - flushed_ > std::chrono::seconds(1)) {  // begins writing back without waiting for it
         flushed_ = now;
         ::sync_file_range(file_, 0, 0, SYNC_FILE_RANGE_WRITE);

@@ -86,7 +86,7 @@ class Receiver {
             state_.breaks.push_back(state_.bytes);
     }
     Steady::time_point start_{}, last_byte_{}, lost_at_{}, tried_{}, opened_{}, flushed_{};
-    bool begun_ = false, ended_ = false, broken_ = false;
+    bool begun_ = false, ended_ = false, broken_ = false, told_old_ = false;
     mutable std::mutex lock_;
     ReceiverState state_;
 };

@@ -27,12 +27,15 @@ class Ring : public Source {
             begun_ = false;
             return std::size_t{0};
         }
-        waiting_for_.clear();
         if (!begun_) {
             begun_ = true;
             taken_ = header->taken;
+            // Set up before we came: what is in it may be of long ago.
+            if (waiting_for_.empty() && lost_ == 0)
+                old_ = std::min<std::uint64_t>(header->written - header->taken, header->size);
             writer_lost_ = header->lost;
         }
+        waiting_for_.clear();
         std::uint32_t waiting = header->written - taken_;
         fill_ = static_cast<double>(std::min(waiting, header->size)) / header->size;
         if (header->lost != writer_lost_) {
@@ -80,6 +83,7 @@ class Ring : public Source {
     }
     std::uint64_t lost() override { return std::exchange(lost_, 0); }
     double fill() const override { return fill_; }
+    std::uint64_t old_bytes() const override { return old_; }
     std::string waiting_for() const override { return waiting_for_; }
 
   private:
@@ -93,7 +97,7 @@ class Ring : public Source {
     std::uint64_t address_;
     bool begun_ = false;
     std::uint32_t taken_ = 0, writer_lost_ = 0;
-    std::uint64_t lost_ = 0;
+    std::uint64_t lost_ = 0, old_ = 0;
     double fill_ = 0;
     std::string waiting_for_;
 };

@@ -22,6 +22,8 @@ class Source {
     virtual Result<std::size_t> read(std::span<std::uint8_t> into, Milliseconds patience) = 0;
     /// Bytes that the source itself knows it lost since the last call.
     virtual std::uint64_t lost() { return 0; }
+    /// Of the bytes that it gives first, how many were there before it was looked at; known once it gave some.
+    virtual std::uint64_t old_bytes() const { return 0; }
     /// True once no more bytes will come, as planned (a dump has been read to its end).
     virtual bool exhausted() const { return false; }
     /// What the source waits for before bytes can come; empty if for nothing.

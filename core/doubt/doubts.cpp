@@ -3,14 +3,45 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <optional>
+#include <span>
 #include <string>
+#include <vector>
 
 #include "base/text.h"
 #include "doubt/step_fit.h"
+#include "wire/tpiu.h"
 
 namespace mt {
 
 namespace {
+
+Mend to_set(std::string table, std::size_t index, std::string key, std::string value) {
+    std::string label = "Set " + key + " to " + value;
+    return {std::move(label), {{std::move(table), index, std::move(key), std::move(value)}}};
+}
+Mend to_choose_image(std::size_t core) {
+    return {"Choose the image…", {{"core", core, "image", ""}}, Mend::Asks::image};
+}
+
+// A rate as a person would state it: three digits, or four if the first is a 1.
+std::uint64_t round_rate(double hz) {
+    if (!(hz >= 1) || hz > 1e11) return 0;
+    const double digits = std::pow(10, std::floor(std::log10(hz)) - 2);
+    return static_cast<std::uint64_t>(std::round(hz / digits) * digits);
+}
+
+// The source that sends most in formatter frames; nothing if there are none.
+std::optional<unsigned> busiest_id(std::span<const std::uint8_t> raw) {
+    constexpr std::size_t enough = 1 << 20;
+    TpiuDeframer frames(1, false);
+    std::vector<std::uint8_t> none;
+    std::vector<TpiuDeframer::Break> breaks;
+    frames.feed(raw.first(std::min(raw.size(), enough)), none, breaks);
+    const auto& bytes = frames.counts().bytes_of_id;
+    const auto most = std::max_element(bytes.begin() + 1, bytes.begin() + 0x70);
+    return *most == 0 ? std::nullopt : std::optional(static_cast<unsigned>(most - bytes.begin()));
+}
 
 // What happened while a stream was recorded.
 void doubt_journal(const StreamJournal& journal, const std::string& core, Trail& trail) {
@@ -51,19 +82,30 @@ void doubt_journal(const StreamJournal& journal, const std::string& core, Trail&
 
 // How long the trace says that it lasted, against the clock of the computer that recorded it. Times may begin before
 // the recording did, and a target may rest: only far too much time, or far too little without any rest, is doubted.
+// `rates`: what that may be for, each with its value now.
+struct Rate {
+    std::string table;
+    std::size_t index;
+    std::string key;
+    std::uint64_t hz;
+};
 void doubt_pace(const StreamJournal& journal, Time told, const std::string& core, const std::string& key,
-                Trail& trail) {
+                const std::vector<Rate>& rates, Trail& trail) {
     const bool live = journal.source.starts_with("tcp ") || journal.source.starts_with("serial ");
     if (!live || journal.lasted_s < 2 || !journal.breaks.empty() || journal.first > 0 || told.ps <= 0) return;
     const double ratio = told.seconds() / journal.lasted_s;
     if (ratio < 1.5 && ratio > 1.0 / 3) return;
     char times[32];
     std::snprintf(times, sizeof times, "%.3g", ratio > 1 ? ratio : 1 / ratio);
+    std::vector<Mend> mends;
+    for (const Rate& r : rates)
+        if (const std::uint64_t hz = round_rate(static_cast<double>(r.hz) * ratio); hz > 0 && hz != r.hz)
+            mends.push_back(to_set(r.table, r.index, r.key, std::to_string(hz)));
     trail.doubts.push_back({"The trace of " + core + " tells " + duration_text(told) + ", but it was recorded for " +
                                 duration_text(Time::from_ns(journal.lasted_s * 1e9)) +
                                 " by the recording computer's clock: " + times + " times as " +
                                 (ratio > 1 ? "much." : "little."),
-                            "Is " + key + " wrong by that factor?"});
+                            "Is " + key + " wrong by that factor?", std::move(mends)});
 }
 
 }  // namespace
@@ -71,8 +113,12 @@ void doubt_pace(const StreamJournal& journal, Time told, const std::string& core
 void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
     const StreamTrail& s = trail.streams[index];
     const StreamSpec& spec = recording.target.streams[recording.streams[index].spec];
-    const auto doubt = [&](std::string text, std::string advice) {
-        trail.doubts.push_back({std::move(text), std::move(advice)});
+    const std::size_t in_file = recording.streams[index].spec, core_in_file = recording.streams[index].core;
+    const auto doubt = [&](std::string text, std::string advice, std::vector<Mend> mends = {}) {
+        trail.doubts.push_back({std::move(text), std::move(advice), std::move(mends)});
+    };
+    const auto prescaler = [&](unsigned to) {
+        return std::vector{to_set("stream.itm", in_file, "timestamp_prescaler", std::to_string(to))};
     };
     const StreamJournal& journal_of = recording.streams[index].journal;
     doubt_journal(journal_of, s.core, trail);
@@ -86,10 +132,19 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
               "Enable ITM_TCR.TSENA and record again.");
     if (s.bytes > 0 && s.bad_bytes * 50 > s.bytes) {
         const bool frames = spec.framing == Framing::none && tpiu_has_full_sync(recording.streams[index].bytes());
+        std::vector<Mend> mends;
+        if (const auto id = frames ? busiest_id(recording.streams[index].bytes()) : std::nullopt)
+            mends.push_back(
+                {"Read formatter frames, trace ID " + std::to_string(*id),
+                 {{"stream", in_file, "framing", "\"tpiu\""}, {"stream", in_file, "trace_id", std::to_string(*id)}}});
+        else if (spec.framing == Framing::tpiu && !tpiu_has_full_sync(recording.streams[index].bytes()))
+            mends.push_back({"Read without formatter frames",
+                             {{"stream", in_file, "framing", "\"none\""}, {"stream", in_file, "trace_id", ""}}});
         doubt(share_text(static_cast<double>(s.bad_bytes) / static_cast<double>(s.bytes)) +
                   " of the stream's bytes are no packets.",
               frames ? "It holds formatter synchronisations: is framing = \"tpiu\" right?"
-                     : "Is the protocol, the framing or the line's bit rate wrong?");
+                     : "Is the protocol, the framing or the line's bit rate wrong?",
+              std::move(mends));
     }
     if (s.unknown_lengths > 0)
         doubt("After " + plural(s.unknown_lengths, "damaged stretch", "damaged stretches") +
@@ -107,12 +162,16 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
             "and "
             "later times are off by as much.");
     }
+    const auto allowed = [](unsigned p) { return p == 1 || p == 4 || p == 16 || p == 64; };
     for (const double factor : {4.0, 16.0, 64.0})
         if (s.global_rate > 0 && std::fabs(s.global_rate / factor - 1) < 0.005)
             doubt("Global timestamps count " + std::to_string(static_cast<int>(factor)) +
                       " times as fast as the local ones say.",
                   "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler * static_cast<unsigned>(factor)) +
-                      " rather than " + std::to_string(spec.timestamp_prescaler) + "?");
+                      " rather than " + std::to_string(spec.timestamp_prescaler) + "?",
+                  allowed(spec.timestamp_prescaler * static_cast<unsigned>(factor))
+                      ? prescaler(spec.timestamp_prescaler * static_cast<unsigned>(factor))
+                      : std::vector<Mend>());
     for (const unsigned factor : {4u, 16u, 64u})
         if (s.global_rate > 0 && spec.timestamp_prescaler % factor == 0 &&
             std::fabs(s.global_rate * factor - 1) < 0.005)
@@ -120,7 +179,7 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
                   "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler / factor) + " rather than " +
                       std::to_string(spec.timestamp_prescaler) + "?");
     doubt_pace(journal_of, trail.cores[recording.streams[index].core].end, s.core, "clock_hz or timestamp_prescaler",
-               trail);
+               {{"core", core_in_file, "clock_hz", recording.target.cores[core_in_file].clock_hz}}, trail);
     if (s.clock_changes > 1 ||
         (s.clock_changes == 1 && s.counts[static_cast<std::size_t>(ItmKind::global_time_1)] == 1))
         doubt("Global timestamps report " + plural(s.clock_changes, "change", "changes") + " of the clock.",
@@ -130,13 +189,24 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
         if (bits / seconds > 1.05 * static_cast<double>(spec.swo_baud) && spec.framing == Framing::none)
             doubt("The stream is " + bytes_text(s.raw_bytes) + " in " + duration_text(trail.end) +
                       ", more than a line of " + std::to_string(spec.swo_baud) + " baud carries.",
-                  "Is clock_hz or timestamp_prescaler wrong, or swo_baud?");
+                  "Is clock_hz or timestamp_prescaler wrong, or swo_baud?",
+                  {{"State another clock_hz…", {{"core", core_in_file, "clock_hz", ""}}, Mend::Asks::number},
+                   {"State another swo_baud…", {{"stream.itm", in_file, "swo_baud", ""}}, Mend::Asks::number}});
     }
-    for (const auto& port : recording.target.ports)
-        if (port.number < 256 && s.ports[port.number] == 0 && recording.streams.size() == 1)
-            doubt("Port " + std::to_string(port.number) + (port.name.empty() ? "" : " (" + port.name + ")") +
-                      " is in the target file but was never written.",
-                  "Is it enabled in ITM_TER, and does the firmware reach it?");
+    for (std::size_t p = 0; p < recording.target.ports.size() && recording.streams.size() == 1; ++p) {
+        const PortSpec& port = recording.target.ports[p];
+        if (port.number >= 256 || s.ports[port.number] != 0) continue;
+        // The same port on another page of 32 (Armv7-M ARM, D4.2.6), if that was written and nobody asks for it.
+        std::optional<unsigned> elsewhere;
+        for (unsigned other = port.number % 32; other < 256; other += 32)
+            if (s.ports[other] > 0 && recording.target.port(other) == nullptr && !elsewhere) elsewhere = other;
+        doubt("Port " + std::to_string(port.number) + (port.name.empty() ? "" : " (" + port.name + ")") +
+                  " is in the target file but was never written.",
+              elsewhere ? "Port " + std::to_string(*elsewhere) +
+                              " was, which is the same on another page of 32: is that the one?"
+                        : "Is it enabled in ITM_TER, and does the firmware reach it?",
+              elsewhere ? std::vector{to_set("port", p, "number", std::to_string(*elsewhere))} : std::vector<Mend>());
+    }
     for (const auto& watch : recording.target.watches)
         if (watch.comparator < 4 && s.comparators[watch.comparator] == 0 && recording.streams.size() == 1)
             doubt("Comparator " + std::to_string(watch.comparator) +
@@ -181,13 +251,36 @@ bool at_one_place(const StepTrail& t) {
 }
 
 // What a person should look at where a stream makes no sense from its beginning on.
-std::string suspicion(const Recording& recording, std::size_t index) {
+struct Suspicion {
+    std::string advice;
+    std::vector<Mend> mends;
+};
+
+std::vector<Mend> mends_for(const SuspectParameter& suspect, const StreamSpec& spec, std::size_t stream) {
+    const std::string table = "stream." + std::string(protocol_name(spec.protocol));
+    const std::string& value = suspect.fits;
+    if (const auto with = value.find(" with trace_id "); suspect.name == "framing" && with != std::string::npos) {
+        const std::string id = value.substr(with + 15);
+        return {{"Read formatter frames, trace ID " + id,
+                 {{"stream", stream, "framing", "\"tpiu\""}, {"stream", stream, "trace_id", id}}}};
+    }
+    if (suspect.name == "framing")
+        return {{"Read without formatter frames",
+                 {{"stream", stream, "framing", "\"none\""}, {"stream", stream, "trace_id", ""}}}};
+    if (suspect.name == "trace_id") return {to_set("stream", stream, "trace_id", value)};
+    if (suspect.name.starts_with("trcidr2"))  // bits 14:10 are VMIDSIZE in bytes (IHI 0064, 7.3.34)
+        return {to_set(table, stream, "trcidr2", std::to_string(std::stoul(value) << 10))};
+    return {to_set(table, stream, suspect.name, value)};
+}
+
+Suspicion suspicion(const Recording& recording, std::size_t index) {
     const Recording::Stream& s = recording.step_streams[index];
+    const StreamSpec& spec = recording.target.streams[s.spec];
     const auto raw = s.bytes();
-    if (const auto suspect = suspect_parameter(recording.target.streams[s.spec], recording.code[s.core],
-                                               raw.first(std::min(raw.size(), kLookedAt))))
-        return suspect->text();
-    return "Is this the image that ran? No parameter of [[stream]], changed alone, makes more of it fit.";
+    const auto suspect = suspect_parameter(spec, recording.code[s.core], raw.first(std::min(raw.size(), kLookedAt)));
+    if (suspect) return {suspect->text(), mends_for(*suspect, spec, s.spec)};
+    return {"Is this the image that ran? No parameter of [[stream]], changed alone, makes more of it fit.",
+            {to_choose_image(s.core)}};
 }
 
 }  // namespace
@@ -216,23 +309,39 @@ void doubt_sources(const Recording& recording, Trail& trail, std::size_t index) 
     }
     if (packets == 0) return;
     const auto mine = asked(index).first;
+    const Recording::Stream& stream = recording.step_streams[index];
+    StreamSpec without = recording.target.streams[stream.spec];
+    const bool nexus = without.protocol == Protocol::ntrace;
+    const std::string table = "stream." + std::string(protocol_name(without.protocol));
+    std::vector<Mend> mends = {{"Take another source ID…", {{table, stream.spec, "src_id", ""}}, Mend::Asks::number}};
+    // Where nobody asks for an ID there may be none: other bits look like many.
+    (nexus ? without.ntrace.src_bits : without.etrace.src_id_bits) = 0;
+    if (!mine &&
+        step_fit(without, recording.code[stream.core], stream.bytes().first(std::min(stream.bytes().size(), kLookedAt)))
+            .good())
+        mends.insert(mends.begin(), to_set(table, stream.spec, nexus ? "src_bits" : "src_id_bits", "0"));
     trail.doubts.push_back(
         {"The stream of " + t.core + " also holds " + plural(packets, "packet", "packets") + " (" + bytes_text(bytes) +
              ") with source ID " + ids + ", which no core asks for.",
          mine ? "Give their core a [[stream]] of its own with src_id, or check the ID."
-              : "Only the first ID that was met is taken here: state src_id in [[stream]] for each core."});
+              : "Only the first ID that was met is taken here: state src_id in [[stream]] for each core.",
+         std::move(mends)});
 }
 
 }  // namespace
 
 void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
     const StepTrail& t = trail.steps[index];
-    const auto doubt = [&](std::string text, std::string advice) {
-        trail.doubts.push_back({std::move(text), std::move(advice)});
+    const Recording::Stream& stream = recording.step_streams[index];
+    const StreamSpec& spec = recording.target.streams[stream.spec];
+    const std::string table = "stream." + std::string(protocol_name(spec.protocol));
+    const auto doubt = [&](std::string text, std::string advice, std::vector<Mend> mends = {}) {
+        trail.doubts.push_back({std::move(text), std::move(advice), std::move(mends)});
     };
     doubt_journal(recording.step_streams[index].journal, t.core, trail);
     if (t.clock == StepClock::timestamps)
-        doubt_pace(recording.step_streams[index].journal, t.end, t.core, "timestamp_hz", trail);
+        doubt_pace(recording.step_streams[index].journal, t.end, t.core, "timestamp_hz",
+                   {{table, stream.spec, "timestamp_hz", spec.timestamp_hz}}, trail);
     if (t.times_back > 0)
         doubt("Timestamps of " + t.core + " run backwards, first at " + moment_text(t.first_back) +
                   (t.times_back > 1 ? ", and in " + plural(t.times_back - 1, "more stretch", "more stretches") + "."
@@ -240,10 +349,17 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
               "A timestamp was damaged on the way, or the counter was set back. Times in that stretch may be wrong.");
     const bool hopeless = spoilt_stretches(t) * 4 > t.syncs;
     const bool unreadable = hopeless && t.bytes > 0 && t.bad_bytes * 50 > t.bytes;
+    Suspicion suspect;
+    constexpr std::uint64_t kMoreThanDamage = 8;
+    std::optional<SuspectParameter> slight;
+    if (!hopeless && t.contradiction && t.contradictions >= kMoreThanDamage && !at_one_place(t))
+        slight = suspect_parameter(spec, recording.code[stream.core],
+                                   stream.bytes().first(std::min(stream.bytes().size(), kLookedAt / 4)));
+    if (unreadable || (hopeless && t.contradiction)) suspect = suspicion(recording, index);
     if (unreadable)
         doubt(share_text(static_cast<double>(t.bad_bytes) / static_cast<double>(t.bytes)) +
                   " of the instruction trace's bytes are no packets.",
-              suspicion(recording, index));
+              suspect.advice, suspect.mends);
     if (t.contradiction) {
         const std::string where =
             (t.contradiction->gap.address != 0 ? ", first at " + hex_text(t.contradiction->gap.address, 8) : "") +
@@ -252,9 +368,15 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
         if (hopeless || at_one_place(t))
             doubt("Trace and image of " + t.core + " do not fit together" + where,
                   unreadable ? ""
-                  : hopeless ? suspicion(recording, index)
+                  : hopeless ? suspect.advice
                              : "Most of it fits, and this is always the same place: is the code there other than what "
-                               "ran, or written by the program itself?");
+                               "ran, or written by the program itself?",
+                  unreadable ? std::vector<Mend>()
+                  : hopeless ? suspect.mends
+                             : std::vector{to_choose_image(stream.core)});
+        else if (slight)
+            doubt("Trace and image of " + t.core + " do not quite fit together" + where, slight->text(),
+                  mends_for(*slight, spec, stream.spec));
         else
             doubt(
                 "The instruction trace of " + t.core + " is damaged" + where,
@@ -268,7 +390,8 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
         doubt(plural(no_vector, "exception of ", "exceptions of ") + t.core +
                   (no_vector == 1 ? " leaves its" : " leave their") +
                   " handler's address out, and nothing tells the trap vector: what follows each is a gap.",
-              "State mtvec (and stvec, if there is a supervisor mode) with the mode bits in [stream.etrace].");
+              "State mtvec (and stvec, if there is a supervisor mode) with the mode bits in [stream.etrace].",
+              {{"State mtvec…", {{"stream.etrace", stream.spec, "mtvec", ""}}, Mend::Asks::number}});
     if (t.clock == StepClock::none && t.steps > 0)
         doubt("The instruction trace of " + t.core + " tells no time: each instruction is drawn as one cycle.",
               "Lengths compare instructions, not time.");
@@ -283,7 +406,11 @@ void doubt_events(const Recording& recording, Trail& trail) {
         for (const CoreTasks& c : trail.tasks.cores)
             if (!c.runs.empty()) last = std::max(last, c.runs.back().begin);
         doubt_pace(recording.events->journal, last, core.empty() ? "the event trace" : core,
-                   spec.recorder_hz > 0 ? "recorder_hz" : "the clock's frequency in the metadata", trail);
+                   spec.recorder_hz > 0 ? "recorder_hz" : "the clock's frequency in the metadata",
+                   spec.recorder_hz > 0
+                       ? std::vector<Rate>{{"stream.ctf", recording.events->spec, "recorder_hz", spec.recorder_hz}}
+                       : std::vector<Rate>(),
+                   trail);
     }
     const auto doubt = [&](std::string text, std::string advice) {
         trail.doubts.push_back({std::move(text), std::move(advice)});

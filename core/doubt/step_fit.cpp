@@ -48,6 +48,7 @@ StepFit step_fit(const StreamSpec& spec, std::shared_ptr<const Code> code, std::
     }
     fit.bytes = raw.size();
     fit.bad_bytes = pipe.bad_bytes();
+    fit.lead_in = pipe.lead_in();
     fit.steps = tally.steps;
     fit.syncs = tally.syncs;
     fit.contradictions = tally.contradictions;
@@ -75,18 +76,21 @@ std::string SuspectParameter::text() const {
 std::optional<SuspectParameter> suspect_parameter(const StreamSpec& spec, const std::shared_ptr<const Code>& code,
                                                   std::span<const std::uint8_t> raw) {
     const StepFit before = step_fit(spec, code, raw);
-    if (!before.hopeless()) return std::nullopt;
+    if (before.good()) return std::nullopt;
+    // Where much of it fits, only what makes all of it fit is no accident, and the framing is right.
+    const bool strict = !before.hopeless();
     std::optional<SuspectParameter> best;
-    each_change(spec,
-                [&](const StreamSpec& changed, const char* name, const std::string& stated, const std::string& fits) {
-                    const StepFit after = step_fit(changed, code, raw);
-                    // Much less is wrong, and no less was followed: no accident.
-                    if (after.hopeless() || after.steps < before.steps || trouble(after) * 8 > trouble(before)) return;
-                    if (best && (trouble(best->after) < trouble(after) ||
-                                 (trouble(best->after) == trouble(after) && best->after.steps >= after.steps)))
-                        return;
-                    best = SuspectParameter{name, stated, fits, before, after};
-                });
+    (strict ? each_encoder_change : each_change)(
+        spec, [&](const StreamSpec& changed, const char* name, const std::string& stated, const std::string& fits) {
+            const StepFit after = step_fit(changed, code, raw);
+            // Much less is wrong, and no less was followed: no accident.
+            if (strict && !after.good()) return;
+            if (after.hopeless() || after.steps < before.steps || trouble(after) * 8 > trouble(before)) return;
+            if (best && (trouble(best->after) < trouble(after) ||
+                         (trouble(best->after) == trouble(after) && best->after.steps >= after.steps)))
+                return;
+            best = SuspectParameter{name, stated, fits, before, after};
+        });
     return best;
 }
 

@@ -15,6 +15,7 @@ namespace mt {
 /// What following some bytes gave.
 struct StepFit {
     std::uint64_t bytes = 0, bad_bytes = 0, steps = 0, syncs = 0;
+    std::uint64_t lead_in = 0;         ///< bytes before the first synchronisation
     std::uint64_t contradictions = 0;  ///< with the places where the image has no code
     bool endless = false;              ///< given up: more instructions than `most_steps`
     bool good() const { return contradictions == 0 && bad_bytes == 0 && syncs > 0; }
@@ -41,7 +42,8 @@ struct SuspectParameter {
     std::string text() const;
 };
 
-/// Tries other values of each parameter alone. Nothing if the stream fits as it is, or no single change makes it fit.
+/// Tries other values of each parameter alone. Nothing if the stream fits as it is, or no single change makes it fit: all
+/// of it, where most fits as it is.
 /// `raw` is the stream's beginning; 64 KiB are enough and take some tenths of a second.
 std::optional<SuspectParameter> suspect_parameter(const StreamSpec& spec, const std::shared_ptr<const Code>& code,
                                                   std::span<const std::uint8_t> raw);

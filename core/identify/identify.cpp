@@ -1,11 +1,15 @@
 #include "identify/identify.h"
 
 #include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <regex>
 #include <sstream>
 
 #include "base/text.h"
 #include "identify/file_sort.h"
 #include "identify/looks.h"
+#include "target/target_edit.h"
 #include "wire/tpiu.h"
 
 namespace mt {
@@ -60,18 +64,6 @@ std::vector<Way> framed_ways(std::span<const std::uint8_t> raw) {
     return ways;
 }
 
-void quote(std::ostream& out, const std::string& text) {
-    out << '"';
-    for (const char c : text) {
-        if (c == '"' || c == '\\') out << '\\';
-        if (static_cast<unsigned char>(c) < 0x20)
-            out << ' ';
-        else
-            out << c;
-    }
-    out << '"';
-}
-
 }  // namespace
 
 std::string Identified::verdict() const {
@@ -124,13 +116,27 @@ Identified identify(std::span<const std::uint8_t> bytes, std::shared_ptr<const I
     return out;
 }
 
-std::string target_text(const Guess& guess, const std::string& file, const std::string& image,
+void heed_name(Identified& found, const std::string& path) {
+    static const std::regex rate(R"((?:^|[^0-9.])(\d{1,4}(?:[.]\d{1,6})?)[ _-]?(k|m)hz)", std::regex::icase);
+    const std::string name = std::filesystem::path(path).filename().string();
+    std::smatch match;
+    if (name.size() > 255 || !std::regex_search(name, match, rate)) return;
+    const double hz = std::stod(match[1]) * (match[2] == "k" || match[2] == "K" ? 1e3 : 1e6);
+    if (hz < 1000 || hz > 1e10) return;
+    const auto whole = static_cast<std::uint64_t>(std::llround(hz));
+    for (Guess& g : found.guesses) {
+        if (!g.readable() || g.stream.protocol != Protocol::itm) continue;
+        std::erase_if(g.clocks, [&](const ClockGuess& c) { return c.hz == whole; });
+        g.clocks.insert(g.clocks.begin(), {whole, "as the file's name says"});
+    }
+}
+
+std::string target_text(const Guess& guess, const std::vector<std::string>& files, const std::string& image,
                         const std::string& name) {
     const StreamSpec &s = guess.stream, usual;
     std::ostringstream out;
-    out << "format = \"mindful-trail-target/1\"\nname   = ";
-    quote(out, name);
-    out << "\n\n[[core]]\nname     = \"main\"\n";
+    out << "format = \"mindful-trail-target/1\"\nname   = " << toml_quoted(name)
+        << "\n\n[[core]]\nname     = \"main\"\n";
     if (!guess.isa.empty())
         out << "isa      = \"" << guess.isa << "\"\n";
     else
@@ -141,14 +147,11 @@ std::string target_text(const Guess& guess, const std::string& file, const std::
         out << "clock_hz = " << guess.clocks[0].hz << "  # a guess: " << guess.clocks[0].why << "\n";
     else if (s.protocol == Protocol::itm)
         out << "clock_hz = 100000000  # not known: all times are off by one factor until it is right\n";
-    if (!image.empty()) {
-        out << "image    = ";
-        quote(out, image);
-        out << "\n";
-    }
+    if (!image.empty()) out << "image    = " << toml_quoted(image) << "\n";
     out << "\n[[stream]]\nfile     = ";
-    quote(out, file);
-    out << "\nprotocol = \"" << protocol_name(s.protocol) << "\"\nframing  = \""
+    for (std::size_t i = 0; i < files.size(); ++i)
+        out << (files.size() == 1 ? "" : i == 0 ? "[" : ", ") << toml_quoted(files[i]);
+    out << (files.size() == 1 ? "" : "]") << "\nprotocol = \"" << protocol_name(s.protocol) << "\"\nframing  = \""
         << (s.framing == Framing::tpiu ? "tpiu" : "none") << "\"\n";
     if (s.framing == Framing::tpiu) out << "trace_id = " << int{s.trace_id} << "\n";
     if (s.protocol != Protocol::ctf) out << "core     = \"main\"\n";

@@ -18,7 +18,7 @@ struct Identified {
     std::vector<Guess> guesses;  ///< best first; none if nothing fits at all
     std::string sort;            ///< what file it is instead: "a PNG picture"; empty if it may be a trace
     /// Whether the first guess is more than a guess.
-    bool sure() const { return !guesses.empty() && guesses.front().fit >= 0.5; }
+    bool sure() const { return !guesses.empty() && guesses.front().fit >= 0.6; }
     /// "ITM in formatter frames, ID 1: …", or that this is no trace that is known here, with the best guess and why
     /// not.
     std::string verdict() const;
@@ -30,8 +30,12 @@ struct Identified {
 Identified identify(std::span<const std::uint8_t> bytes, std::shared_ptr<const Image> image, const std::string& isa,
                     const Progress& progress);
 
-/// A target file for a guess: with comments where something is not known. `file`, `image`: as they shall stand in it.
-/// REQUIRES: guess.readable().
-std::string target_text(const Guess& guess, const std::string& file, const std::string& image, const std::string& name);
+/// What a telling file name adds: "swo-72mhz.bin" says the core clock, which then comes first.
+void heed_name(Identified& found, const std::string& path);
+
+/// A target file for a guess: with comments where something is not known. `files`, the parts in order, and `image`: as
+/// they shall stand in it. REQUIRES: guess.readable(), at least one file.
+std::string target_text(const Guess& guess, const std::vector<std::string>& files, const std::string& image,
+                        const std::string& name);
 
 }  // namespace mt

@@ -15,12 +15,18 @@ constexpr int kMostRounds = 6;
 constexpr double kGood = 0.97;
 constexpr std::uint64_t kMostStepsEach = 256;  // instructions to a byte: more are seldom what was executed
 
+// A stream that was cut begins in the midst of packets, but not for longer than from one synchronisation to the next.
+std::uint64_t unread_lead_in(const StepFit& f) {
+    const std::uint64_t between = 2 * (f.bytes - f.lead_in) / (f.syncs + 1) + 1024;
+    return f.lead_in > between ? f.lead_in - between : 0;
+}
+
 // One number for how well trace and program go together, 0 to 1.
 double quality(const StepFit& f, Protocol protocol) {
     if (f.steps == 0 || f.bytes == 0) return 0;
     if (f.endless) return 0.01;
     const double bytes = static_cast<double>(f.bytes);
-    const double good = std::max(0.0, 1 - 8 * static_cast<double>(f.bad_bytes) / bytes);
+    const double good = std::max(0.0, 1 - 8 * static_cast<double>(f.bad_bytes + unread_lead_in(f)) / bytes);
     // Everything is a synchronisation where each packet tells both ends of a branch.
     const double checks = static_cast<double>(protocol == Protocol::mtb ? f.bytes / 8 : f.syncs + f.steps / 2000);
     return good * checks / (checks + 6 * static_cast<double>(f.contradictions) + 0.5);
@@ -74,7 +80,14 @@ Fitted best_parameters(const StreamSpec& spec, const LookedWith& with, std::span
                 }
         best = climbed(std::move(best), with, probe, progress);
     }
-    return fitted(best.spec, with, raw.subspan(0, std::min(raw.size(), kLong)));
+    const StreamSpec spec_found = best.spec;
+    best = fitted(spec_found, with, raw.subspan(0, std::min(raw.size(), kLong)));
+    // Behind it there may be something else.
+    if (raw.size() > 2 * kLong) {
+        const Fitted end = fitted(spec_found, with, raw.subspan((raw.size() - kLong) / 16 * 16));
+        if (end.q < best.q) best = end;
+    }
+    return best;
 }
 
 // Without the program: whether the bytes are packets, and of the sorts that such streams have.
@@ -144,6 +157,8 @@ std::vector<Guess> look_steps(const StreamSpec& spec, std::span<const std::uint8
                     plural(best.fit.contradictions, "contradiction", "contradictions") + ", " +
                     (best.fit.bad_bytes == 0 ? std::string("no bad bytes")
                                              : plural(best.fit.bad_bytes, "bad byte", "bad bytes"));
+            if (const auto unread = unread_lead_in(best.fit); unread > 0)
+                g.why += ", but the first " + bytes_text(best.fit.lead_in) + " hold nothing of its";
         } else {
             std::string why;
             if (protocol == Protocol::mtb) {

@@ -24,6 +24,7 @@
 #include "target/exception_id.h"
 #include "wire/itm.h"
 #include "wire/tpiu.h"
+#include "target/target_edit.h"
 
 namespace mt {
 
@@ -294,9 +295,10 @@ struct StreamTrail {
     Column<Checkpoint> checkpoints;
 };
 
-/// A doubt about the recording as a whole: a sentence, and what to do.
+/// A doubt about the recording as a whole: a sentence, what to do, and what of it can be done at once.
 struct Doubt {
     std::string text, advice;
+    std::vector<Mend> mends = {};
 };
 
 /// A moment that a person marked while the recording was made.

@@ -105,7 +105,10 @@ std::size_t GrowingTasks::task(std::uint32_t id, std::uint16_t core) {
     if (out_.tasks.size() >= kMostTasks) return found->second = 0;
     TaskLane lane;
     lane.id = id;
-    lane.name = "task " + std::to_string(id);
+    lane.name = core < recording_.target.cores.size()
+                    ? recording_.target.task_name(recording_.target.cores[core].name, id)
+                    : std::string();
+    if (lane.name.empty()) lane.name = "task " + std::to_string(id);
     lane.core = core;
     apply_rule(lane);
     out_.tasks.push_back(std::move(lane));
@@ -572,8 +575,11 @@ void GrowingTasks::take(const OsEvent& e, const OsBlock& texts) {
                 lane.idle = lane.priority == 0;
             }
             if (recording_.events) lane.idle = lane.idle || recording_.events->binding->idle_name(lane.name);
-            if (!lane.was_created) lane.created = e.time;
-            lane.was_created = true;
+            // Who had done something before is only named again, for those who began to listen late.
+            if (!lane.was_created && lane.stretches.empty()) {
+                lane.created = e.time;
+                lane.was_created = true;
+            }
             break;
         }
         case OsKind::object_name: {

@@ -61,6 +61,8 @@ ItmTasks::ItmTasks(const Recording& recording, GrowingTasks& tasks, std::size_t 
 // From the target file, an ORTI file, or the symbol that a pointer points to.
 std::string ItmTasks::task_name(const Meaning& meaning, std::uint64_t value) const {
     if (const auto found = meaning.names->find(value); found != meaning.names->end()) return found->second;
+    if (const std::string name = recording_.target.task_name(recording_.target.cores[core_].name, value); !name.empty())
+        return name;
     if (core_ < recording_.task_names.size()) {
         const auto& names = recording_.task_names[core_];
         if (const auto found = names.find(value); found != names.end()) return found->second;

@@ -9,6 +9,7 @@
 
 #include <toml++/toml.h>
 
+#include "base/packed.h"
 #include "base/read_file.h"
 #include "base/text.h"
 #include "capture/folder.h"
@@ -21,6 +22,7 @@ namespace fs = std::filesystem;
 namespace {
 
 bool isa_fits(const std::string& isa, const Image& image) {
+    if (image.bare()) return true;
     if (isa.rfind("armv", 0) == 0) return image.machine() == Image::Machine::arm;
     if (isa.rfind("rv", 0) == 0) return image.machine() == Image::Machine::riscv;
     return true;
@@ -32,27 +34,41 @@ void open_image(Recording& r, const CoreSpec& core) {
     std::optional<SvdNames> svd;
     std::vector<std::string> files{core.image};
     files.insert(files.end(), core.more_images.begin(), core.more_images.end());
+    const std::size_t index = r.images.size();
+    const Mend choose{"Choose the image…", {{"core", index, "image", ""}}, Mend::Asks::image};
     if (core.image.empty()) {
         r.doubts.push_back({"No image is given for core " + core.name + ": numbers stand in place of names.",
-                            "Add image = \"….elf\" to its [[core]]."});
-    } else if (auto opened = Image::open(files); !opened) {
+                            "Add image = \"….elf\" to its [[core]].",
+                            {choose}});
+    } else if (auto opened = Image::open(files, core.isa); !opened) {
         r.doubts.push_back({"The image of core " + core.name + " cannot be used (" + opened.error().what + ", " +
                                 opened.error().where + "): numbers stand in place of names.",
-                            opened.error().advice});
+                            opened.error().advice,
+                            {choose}});
     } else if (!isa_fits(core.isa, **opened)) {
         r.doubts.push_back({"The image " + core.image + " is for " + std::string((*opened)->machine_name()) +
                                 ", but core " + core.name + " is " + core.isa +
                                 ": it is not used, numbers stand in place of names.",
-                            "Give the image that runs on this core, or correct isa."});
+                            "Give the image that runs on this core, or correct isa.",
+                            {choose}});
+        if (const std::string& isa = (*opened)->isa(); !isa.empty())
+            r.doubts.back().mends.push_back({"Set isa to " + isa, {{"core", index, "isa", toml_quoted(isa)}}});
     } else {
         image = *opened;
         if (const auto at = image->overlap())
             r.doubts.push_back({"Two pieces of code in the images of core " + core.name + " stand at " +
                                     hex_text(*at, 8) + ": the one that begins first is taken to be there.",
                                 "Give only the images that were in memory while this was recorded."});
-        if (image->symbols().empty())
+        if (image->bare())
+            r.doubts.push_back({"The image " + core.image +
+                                    " holds bytes alone: numbers stand in place of names, and "
+                                    "there is no source.",
+                                "Give the ELF file that it was made from, if there is one.",
+                                {choose}});
+        else if (image->symbols().empty())
             r.doubts.push_back({"The image " + core.image + " has no symbols: numbers stand in place of names.",
-                                "Give the image before it was stripped."});
+                                "Give the image before it was stripped.",
+                                {choose}});
     }
     if (!core.svd.empty()) {
         if (auto read = read_svd(core.svd))
@@ -186,9 +202,11 @@ Result<void> open_port_events(Recording& r, const Recording::Stream& stream, con
 Result<void> open_streams(Recording& r) {
     std::optional<Problem> missing;  // the first; fatal only if nothing else opens
     const auto leave_alone = [&](const StreamSpec& spec, Problem problem) {
+        const auto index = static_cast<std::size_t>(&spec - r.target.streams.data());
         r.doubts.push_back({"The stream of core " + spec.core + " (" + std::string(protocol_title(spec.protocol)) +
                                 ") is left alone: " + problem.what + ", " + problem.where + ".",
-                            problem.advice});
+                            problem.advice,
+                            {{"Choose its file…", {{"stream", index, "file", ""}}, Mend::Asks::stream_file}}});
         if (!missing) missing = std::move(problem);
     };
     for (std::size_t i = 0; i < r.target.streams.size(); ++i) {
@@ -208,7 +226,9 @@ Result<void> open_streams(Recording& r) {
             if (auto opened = open_events(r, i); !opened) leave_alone(spec, opened.error());
             continue;
         }
-        auto file = MappedFile::open(spec.file);
+        std::vector<std::string> parts{spec.file};
+        parts.insert(parts.end(), spec.more_files.begin(), spec.more_files.end());
+        auto file = MappedFile::open(parts);
         if (!file) {
             leave_alone(spec, {"the stream " + file.error().what, file.error().where, "correct 'file' in " + where});
             continue;
@@ -218,6 +238,10 @@ Result<void> open_streams(Recording& r) {
                                "record again; check that trace is enabled and the line is connected"});
             continue;
         }
+        if (const std::string& trouble = (*file)->trouble(); !trouble.empty())
+            r.doubts.push_back({spec.file + " is compressed and damaged (" + trouble + "): only the first " +
+                                    bytes_text((*file)->bytes().size()) + " could be unpacked.",
+                                "Copy it again from where it comes from."});
         std::size_t core = 0;
         while (r.target.cores[core].name != spec.core) ++core;
         auto& list = steps ? r.step_streams : r.streams;
@@ -268,6 +292,8 @@ void stay_inside(Recording& r, const fs::path& folder) {
     }
     for (StreamSpec& s : r.target.streams) {
         confine(s.file, "stream");
+        for (std::string& more : s.more_files) confine(more, "stream");
+        if (std::erase(s.more_files, std::string()) > 0) s.more_files.clear();
         confine(s.mapping, "mapping file");
         confine(s.metadata, "metadata");
         for (const char* beside : {".journal", ".metadata", ".mapping.toml"}) {
@@ -285,8 +311,9 @@ void stay_inside(Recording& r, const fs::path& folder) {
 
 // `inside`: a recording folder whose paths may not lead out of it; empty if a person gave the target file.
 Result<std::shared_ptr<const Recording>> open_target(const std::string& target_path, const std::string& input,
+                                                     const std::optional<std::string>& draft,
                                                      const std::string& inside = {}) {
-    auto r = open_without_streams(target_path, inside);
+    auto r = open_without_streams(target_path, inside, draft);
     if (!r) return tl::make_unexpected(r.error());
     (*r)->input = input;
     (*r)->inside = inside;
@@ -315,7 +342,10 @@ Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& 
     FolderContents contents;
     contents.title = r.title;
     for (const auto& s : r.target.streams)
-        if (!s.file.empty()) contents.streams.push_back(s.file);
+        if (!s.file.empty()) {
+            contents.streams.push_back(s.file);
+            contents.streams.insert(contents.streams.end(), s.more_files.begin(), s.more_files.end());
+        }
     return write_recording_folder(r.target, contents, folder.string(), progress);
 }
 
@@ -327,8 +357,9 @@ std::string Recording::exception_name(std::size_t core, unsigned number) const {
                                                                 : architectural_exception_name(ExceptionId::of(number));
 }
 
-Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside) {
-    auto target = read_target_file(target_path);
+Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside,
+                                                        const std::optional<std::string>& draft) {
+    auto target = draft ? parse_target_file(*draft, target_path) : read_target_file(target_path);
     if (!target) return tl::make_unexpected(target.error());
     auto r = std::make_shared<Recording>();
     r->input = target_path;
@@ -382,18 +413,61 @@ Result<void> follow_events(Recording& recording, std::size_t stream, const std::
     return {};
 }
 
-Result<std::shared_ptr<const Recording>> open_recording(const std::string& path) {
+namespace {
+
+// What can be opened in a folder that was unpacked: a recording, the folder of a trace, or a target file.
+std::string recording_in(const std::string& folder) {
+    std::error_code ec;
+    std::string target;
+    const auto look = [&](const fs::path& p) {
+        return fs::exists(p / kRecordingManifest, ec) || is_ctf_folder(p.string());
+    };
+    if (look(folder)) return folder;
+    std::size_t looked_at = 0;
+    for (auto it = fs::recursive_directory_iterator(folder, ec); !ec && it != fs::recursive_directory_iterator();
+         it.increment(ec)) {
+        if (++looked_at > 100'000) break;
+        if (it->is_directory(ec) && look(it->path())) return it->path().string();
+        if (target.empty() && it->path().filename().string().ends_with(".target.toml")) target = it->path().string();
+    }
+    return target;
+}
+
+Result<std::shared_ptr<const Recording>> open_packed(const std::string& path, const std::optional<std::string>& draft) {
+    auto folder = unpack_tar(path);
+    if (!folder) return tl::make_unexpected(folder.error());
+    auto place = std::make_shared<const ScratchFolder>(std::move(*folder));
+    const std::string inner = recording_in(place->path());
+    if (inner.empty())
+        return failure("an archive in which no recording is found", path,
+                       "it should hold a *.mtrail folder, a *.target.toml, or the folder of a CTF trace");
+    auto opened =
+        inner.ends_with(".target.toml") ? open_target(inner, path, draft, place->path()) : open_recording(inner, draft);
+    if (!opened) return opened;
+    auto r = std::make_shared<Recording>(**opened);
+    r->input = path;
+    if (r->title.empty() || r->target.path.empty()) r->title = fs::path(path).stem().stem().string();
+    r->unpacked = std::move(place);
+    return std::shared_ptr<const Recording>(std::move(r));
+}
+
+}  // namespace
+
+Result<std::shared_ptr<const Recording>> open_recording(const std::string& path,
+                                                        const std::optional<std::string>& draft) {
     std::error_code ec;
     if (fs::path(path).filename() == "metadata" && is_ctf_folder(fs::absolute(path).parent_path().string()))
         return open_recording(fs::absolute(path).parent_path().string());
     if (fs::path(path).filename() == kRecordingManifest &&
         fs::is_regular_file(path, ec))  // the manifest stands for its folder
-        return open_recording(fs::absolute(path).parent_path().string());
+        return open_recording(fs::absolute(path).parent_path().string(), draft);
     if (!fs::is_directory(path, ec)) {
+        if (fs::path(path).extension() != ".toml" && is_tar(path)) return open_packed(path, draft);
         if (fs::path(path).extension() != ".toml" && fs::is_regular_file(path, ec))
             return failure("neither a target file nor a recording folder", path,
-                           "give a *.target.toml that says how these bytes are to be read");
-        return open_target(path, path);
+                           "give a *.target.toml that says how these bytes are to be read, or let mtrail identify find "
+                           "it out");
+        return open_target(path, path, draft);
     }
     const fs::path manifest_path = fs::path(path) / kRecordingManifest;
     if (!fs::exists(manifest_path, ec) && is_ctf_folder(path)) return open_trace_folder(path);
@@ -417,7 +491,7 @@ Result<std::shared_ptr<const Recording>> open_recording(const std::string& path)
     if (!lies_inside(path, fs::path(path) / target))
         return failure("key 'target' points out of the folder", manifest_path.string(),
                        "it must name a file in the folder");
-    return open_target((fs::path(path) / target).string(), path, path);
+    return open_target((fs::path(path) / target).string(), path, draft, path);
 }
 
 Result<void> save_recording(const Recording& recording, const std::string& folder, bool replace, Progress& progress) {

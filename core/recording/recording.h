@@ -4,12 +4,14 @@
 
 #include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "base/mapped_file.h"
 #include "base/problem.h"
 #include "base/progress.h"
+#include "base/scratch.h"
 #include "capture/journal.h"
 #include "model/trail.h"
 #include "recording/event_source.h"
@@ -47,18 +49,22 @@ struct Recording {
     std::vector<std::shared_ptr<const FunctionTable>> functions;   ///< the same
     std::vector<std::shared_ptr<const InlineTable>> inlines;       ///< per core; null where no instructions are traced
     std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do
+    std::shared_ptr<const ScratchFolder> unpacked;                 ///< where it lies, if it came packed
 
     /// `number`: a code of ExceptionId.
     std::string exception_name(std::size_t core, unsigned number) const;
 };
 
-/// Opens a target file, a saved recording folder, or the folder of a Common Trace Format trace. Missing image or SVD: a
-/// doubt, numbers stand in place of names. Missing, empty or unreadable stream: a Problem.
-Result<std::shared_ptr<const Recording>> open_recording(const std::string& path);
+/// Opens a target file, a saved recording folder, the folder of a Common Trace Format trace, or one of these packed as
+/// tar. Missing image or SVD: a doubt, numbers stand in place of names. Missing, empty or unreadable stream: a Problem.
+/// `draft`: what the target file shall say instead of what stands in it.
+Result<std::shared_ptr<const Recording>> open_recording(const std::string& path,
+                                                        const std::optional<std::string>& draft = std::nullopt);
 
 /// Opens what a recording is made with: target file, images, names, but none of its streams.
-/// `inside`: a folder that no path may lead out of; empty: none.
-Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside = {});
+/// `inside`: a folder that no path may lead out of; empty: none. `draft`: as above.
+Result<std::shared_ptr<Recording>> open_without_streams(const std::string& target_path, const std::string& inside = {},
+                                                        const std::optional<std::string>& draft = std::nullopt);
 
 /// Where the data of a CTF stream lies, as the target file says; with the mapping file in the usual place beside it.
 EventPlace event_place(const StreamSpec& spec);

@@ -255,7 +255,19 @@ Json summary_json(const Recording& recording, const Trail& trail) {
     }
     j["unsure"] = {{"count", places}, {"time_ns", json_ns(unsure)}};
     j["doubts"] = Json::array();
-    for (const auto& d : trail.doubts) j["doubts"].push_back({{"what", d.text}, {"advice", d.advice}});
+    for (const auto& d : trail.doubts) {
+        Json mends = Json::array();
+        for (const Mend& m : d.mends) {
+            Json changes = Json::array();
+            for (const KeyChange& c : m.changes)
+                changes.push_back({{"table", c.table},
+                                   {"index", c.index},
+                                   {"key", c.key},
+                                   {"value", c.value.empty() ? Json() : Json(c.value)}});
+            mends.push_back({{"label", m.label}, {"asks", m.asks != Mend::Asks::nothing}, {"changes", changes}});
+        }
+        j["doubts"].push_back({{"what", d.text}, {"advice", d.advice}, {"mends", mends}});
+    }
     j["notes"] = Json::array();
     for (const auto& n : trail.notes) j["notes"].push_back({{"time_ns", json_ns(n.time)}, {"text", n.text}});
     j["timings"] = {{"decode_s", trail.decode_seconds}};

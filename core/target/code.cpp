@@ -56,8 +56,52 @@ std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> common, std::
     return code;
 }
 
+// Bytes alone do not tell code from data, and data may look like an IT: only an IT that the program can come to counts.
+// It is followed from every word that may be a Thumb address (vectors, tables of functions, literals).
 std::shared_ptr<const Code> Code::of(const Image& image, const std::string& isa) {
-    return of(image.code_pieces(), isa);
+    auto made = of(image.code_pieces(), isa);
+    if (!image.bare() || made->isa_ != Isa::thumb) return made;
+    const auto code = std::make_shared<Code>(*made);
+    std::vector<std::uint32_t> open;
+    for (const Piece& p : code->pieces_) {
+        const std::span<const std::uint8_t> data(p.data.data(), p.bytes);
+        for (std::uint32_t i = 0; i < p.bytes / 2; ++i) {
+            Slot& s = code->slots_[p.first + i];
+            s.flags = static_cast<std::uint8_t>(thumb_flow(data.subspan(2 * i), p.base + 2 * std::uint64_t{i}).flags |
+                                                (s.flags & FlowInsn::kSleepAhead));
+        }
+        for (std::size_t i = 0; i + 4 <= p.bytes; i += 4) {
+            const std::uint32_t word = static_cast<std::uint32_t>(data[i] | data[i + 1] << 8 | data[i + 2] << 16) |
+                                       std::uint32_t{data[i + 3]} << 24;
+            if ((word & 1) != 0 && code->slot_of(word) != kNowhere) open.push_back(code->slot_of(word));
+        }
+    }
+    if (const std::uint32_t entry = code->slot_of(image.entry()); entry != kNowhere) open.push_back(entry);
+    // Up to four instructions behind it (Armv7-M ARM A7.3.3).
+    const auto mark_it_block = [&code](std::uint32_t it) {
+        const unsigned mask = code->bits(it) & 15u;
+        std::uint32_t k = it + 1;
+        for (int left = 4 - std::countr_zero(mask); left > 0 && k < code->slots_.size(); --left) {
+            code->slots_[k].flags |= FlowInsn::kConditional;
+            k = code->next(k);
+        }
+    };
+    std::vector<bool> reached(code->slots_.size());
+    while (!open.empty()) {
+        std::uint32_t at = open.back();
+        open.pop_back();
+        while (at != kNowhere && at < reached.size() && !reached[at] && code->slots_[at].flow != Flow::none) {
+            reached[at] = true;
+            const Slot& s = code->slots_[at];
+            if ((s.flags & FlowInsn::kIt) != 0) mark_it_block(at);
+            if (s.target != kNowhere) open.push_back(s.target);
+            const bool falls = s.flow == Flow::next || s.flow == Flow::branch || s.flow == Flow::call ||
+                               s.flow == Flow::indirect_call || s.flow == Flow::barrier ||
+                               (s.flags & FlowInsn::kConditional) != 0;
+            at = falls ? code->next(at) : kNowhere;
+        }
+    }
+    return code;
 }
 
 void Code::add(const Image::Piece& piece, std::uint32_t context) {

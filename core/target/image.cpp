@@ -16,6 +16,7 @@
 
 #include "base/read_file.h"
 #include "target/build_attributes.h"
+#include "target/hex_image.h"
 
 namespace mt {
 namespace {
@@ -100,6 +101,7 @@ struct Image::Parts {
     std::vector<std::vector<std::uint8_t>> loaded;
     std::vector<Piece> pieces, code;
     std::vector<bool> executable;  ///< per piece
+    bool bare = false;
     std::optional<std::uint64_t> overlap;
     std::uint64_t entry = 0;
 
@@ -109,7 +111,8 @@ struct Image::Parts {
             if (f.elf != nullptr) elf_end(f.elf);
         }
     }
-    Result<void> read(const std::string& file);
+    Result<void> read(const std::string& file, const std::string& told_isa);
+    Result<void> read_bare(const File& f, const std::string& file, const std::string& told_isa);
     void settle();
     void read_units(std::size_t file);
     /// The unit that holds an address. REQUIRES: dwarf_lock is held.
@@ -228,15 +231,38 @@ bool Image::Parts::unit_at(std::uint64_t address, Dwarf_Die& die) const {
     return false;
 }
 
-Result<void> Image::Parts::read(const std::string& file) {
+// Bytes at addresses say nothing of themselves.
+Result<void> Image::Parts::read_bare(const File& f, const std::string& file, const std::string& told_isa) {
+    auto read = read_hex_image({f.bytes.data(), f.bytes.size() - kZerosBehind}, file);
+    if (!read) return tl::make_unexpected(read.error());
+    if (files.size() == 1) {
+        bare = true;
+        machine = told_isa.starts_with("arm")  ? Machine::arm
+                  : told_isa.starts_with("rv") ? Machine::riscv
+                                               : Machine::other;
+        machine_code = machine == Machine::arm ? EM_ARM : machine == Machine::riscv ? EM_RISCV : EM_NONE;
+        entry = read->entry.value_or(0);
+    }
+    for (auto& [address, bytes] : read->pieces) {
+        blocks.push_back({address, bytes.size(), true, bytes});
+        pieces.push_back({address, address, {}, false});
+        executable.push_back(true);
+        loaded.push_back(std::move(bytes));
+    }
+    return {};
+}
+
+Result<void> Image::Parts::read(const std::string& file, const std::string& told_isa) {
     File& f = files.emplace_back();
     auto bytes = bytes_of(file);
     if (!bytes) return tl::make_unexpected(bytes.error());
     f.bytes = std::move(*bytes);
+    if (is_hex_image({f.bytes.data(), f.bytes.size() - kZerosBehind})) return read_bare(f, file, told_isa);
     f.elf = elf = elf_memory(f.bytes.data(), f.bytes.size() - kZerosBehind);
     GElf_Ehdr header;
     if (elf == nullptr || elf_kind(elf) != ELF_K_ELF || gelf_getehdr(elf, &header) == nullptr)
-        return failure("not an ELF file", file, "give the linked image that runs on the target");
+        return failure("not an ELF file", file,
+                       "give the linked image that runs on the target: ELF, Intel HEX or S-records");
     if (files.size() > 1 && header.e_machine != machine_code)
         return failure("the images of one core are for different machines", file, "give images that run on this core");
     if (files.size() == 1) {
@@ -256,23 +282,24 @@ Result<void> Image::Parts::read(const std::string& file) {
     return {};
 }
 
-Result<std::shared_ptr<const Image>> Image::open(const std::string& path) {
-    return open(std::vector<std::string>{path});
+Result<std::shared_ptr<const Image>> Image::open(const std::string& path, const std::string& isa) {
+    return open(std::vector<std::string>{path}, isa);
 }
 
-Result<std::shared_ptr<const Image>> Image::open(const std::vector<std::string>& paths) {
+Result<std::shared_ptr<const Image>> Image::open(const std::vector<std::string>& paths, const std::string& isa) {
     std::shared_ptr<Image> image(new Image);
     Parts& p = *image->parts_;
     p.path = paths.front();
     elf_version(EV_CURRENT);
     for (const std::string& path : paths)
-        if (auto ok = p.read(path); !ok) return tl::make_unexpected(ok.error());
+        if (auto ok = p.read(path, isa); !ok) return tl::make_unexpected(ok.error());
     p.settle();
     return std::shared_ptr<const Image>(std::move(image));
 }
 
 std::optional<std::uint64_t> Image::overlap() const { return parts_->overlap; }
 const std::string& Image::path() const { return parts_->path; }
+bool Image::bare() const { return parts_->bare; }
 Image::Machine Image::machine() const { return parts_->machine; }
 std::string_view Image::machine_name() const {
     switch (parts_->machine) {

@@ -1,5 +1,5 @@
-// The program image: what an ELF file says about code, symbols, source lines and the vector table.
-// System V ABI (ELF), Arm ABI for ELF (IHI 0044), DWARF 2 to 5 through elfutils.
+// The program image: what an ELF file, or one of plain bytes (Intel HEX, S-records), says about code, symbols, source
+// lines and the vector table. System V ABI (ELF), Arm ABI for ELF (IHI 0044), DWARF 2 to 5 through elfutils.
 #pragma once
 
 #include <cstdint>
@@ -42,14 +42,18 @@ class Image {
   public:
     enum class Machine : std::uint8_t { arm, riscv, other };
 
-    /// Opens an ELF file. A hostile or damaged file gives a Problem or fewer symbols, never a crash.
-    static Result<std::shared_ptr<const Image>> open(const std::string& path);
+    /// Opens an ELF file, or one of Intel HEX or S-records, which holds bytes alone: all of them count as code, for
+    /// the machine that `isa` is of. A hostile or damaged file gives a Problem or fewer symbols, never a crash.
+    static Result<std::shared_ptr<const Image>> open(const std::string& path, const std::string& isa = {});
     /// Several files that stand in the target's memory together, as a boot loader and an application. The entry is
     /// the first one's. REQUIRES: at least one path.
-    static Result<std::shared_ptr<const Image>> open(const std::vector<std::string>& paths);
+    static Result<std::shared_ptr<const Image>> open(const std::vector<std::string>& paths,
+                                                     const std::string& isa = {});
     ~Image();
 
     const std::string& path() const;
+    /// Whether it is bytes alone, without names, lines and a machine.
+    bool bare() const;
     Machine machine() const;
     std::string_view machine_name() const;
     /// What it was built for, as the target file names it: "armv7e-m", "rv32imac". Empty if the file does not say.

@@ -145,8 +145,13 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
                        std::optional<Problem>& problem, std::vector<std::string>& warnings) {
     StreamSpec stream;
     stream.line = t.line();
-    const std::string file = t.text("file", false);
-    if (!file.empty()) stream.file = (folder / file).lexically_normal().string();
+    for (const std::string& file : t.texts("file")) {
+        const std::string place = (folder / file).lexically_normal().string();
+        if (stream.file.empty())
+            stream.file = place;
+        else
+            stream.more_files.push_back(place);
+    }
     const std::string protocol = t.text("protocol", true, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"});
     constexpr std::string_view protocols[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"};
     stream.protocol = static_cast<Protocol>(std::min<std::ptrdiff_t>(
@@ -232,6 +237,8 @@ TaskSpec read_task(TomlTable& t, const std::string& path, std::optional<Problem>
                    std::vector<std::string>& warnings) {
     TaskSpec task;
     task.name = t.text("name", true);
+    if (const auto number = t.number("number", false, 0, kNoLimit)) task.number = static_cast<std::uint64_t>(*number);
+    task.core = t.text("core", false);
     const std::string ends = t.text("job_ends", false, {"next-job", "any-wait", "wait-for", "marks"});
     task.rule.ends = ends == "any-wait"   ? JobRule::Ends::any_wait
                      : ends == "wait-for" ? JobRule::Ends::wait_for
@@ -312,12 +319,19 @@ const WatchSpec* TargetFile::watch(unsigned comparator) const {
     return nullptr;
 }
 
+std::string TargetFile::task_name(std::string_view core_name, std::uint64_t number) const {
+    for (const auto& t : tasks)
+        if (t.number == number && (t.core.empty() || t.core == core_name)) return t.name;
+    return {};
+}
+
 Result<TargetFile> parse_target_file(std::string_view text, const std::string& path) {
     auto parsed = parse_toml(text, path);
     if (!parsed) return tl::make_unexpected(parsed.error());
     const toml::table& root = *parsed;
     TargetFile target;
     target.path = path;
+    target.text = text;
     const auto folder = std::filesystem::path(path).parent_path();
     std::optional<Problem> problem;
     TomlTable top(root, "the file", path, problem);

@@ -37,7 +37,8 @@ struct CoreSpec {
 };
 
 struct StreamSpec {
-    std::string file;  ///< path as it can be opened; empty until one is given
+    std::string file;                     ///< path as it can be opened; empty until one is given
+    std::vector<std::string> more_files;  ///< what follows `file` in a capture that was split, in order
     Protocol protocol = Protocol::itm;
     Framing framing = Framing::none;
     std::uint8_t trace_id = 0;  ///< with Framing::tpiu
@@ -95,13 +96,17 @@ struct JobRule {
 /// "a job ends at its wait for the next job" and the like.
 std::string job_rule_text(const JobRule& rule);
 
+/// A task, by its name or by its number.
 struct TaskSpec {
     std::string name;
+    std::optional<std::uint64_t> number;  ///< what stands for it in the trace: then `name` is what it is called
+    std::string core;                     ///< whose task has that number; empty: any
     JobRule rule;
 };
 
 struct TargetFile {
     std::string path;
+    std::string text;  ///< as it was read
     std::string name;
     std::vector<CoreSpec> cores;
     std::vector<StreamSpec> streams;
@@ -112,6 +117,8 @@ struct TargetFile {
 
     const CoreSpec* core(std::string_view core_name) const;
     const PortSpec* port(unsigned number) const;
+    /// What [[task]] calls the task with a number; empty if nothing.
+    std::string task_name(std::string_view core_name, std::uint64_t number) const;
     const WatchSpec* watch(unsigned comparator) const;
 };
 

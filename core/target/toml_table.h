@@ -71,6 +71,13 @@ class TomlTable {
         }
         return value;
     }
+    /// One string, or a list of them.
+    std::vector<std::string> texts(std::string_view key) {
+        const toml::node* node = table_.get(key);
+        if (node != nullptr && node->is_array()) return list_of_text(key);
+        const std::string one = text(key, false);
+        return one.empty() ? std::vector<std::string>() : std::vector<std::string>{one};
+    }
     std::vector<std::string> list_of_text(std::string_view key) {
         const toml::node* node = find(key, false);
         std::vector<std::string> all;

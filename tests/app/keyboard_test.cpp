@@ -2,9 +2,11 @@
 #include <gtest/gtest.h>
 
 #include <QApplication>
+#include <QDropEvent>
 #include <QFileDialog>
 #include <QListView>
 #include <QMenu>
+#include <QMimeData>
 #include <QSettings>
 #include <QSignalSpy>
 #include <QTest>
@@ -164,6 +166,46 @@ TEST_F(Keyboard, SavedClosedAndOpenedAgainItIsArrangedAsBefore) {
     EXPECT_EQ(window->desk().arrangement().name(), Arrangement::Name::code);
     EXPECT_TRUE(window->desk().source()->isVisible());
     EXPECT_TRUE(window->desk().footsteps()->isVisible());
+}
+
+// A colleague's bytes are dropped on the window; all the rest is keys.
+TEST_F(Keyboard, FromADroppedFileToLanesAndATargetFile) {
+    test::Folder folder;
+    std::filesystem::copy_file(test::demo("larkspur-night.swo"), folder / "from_colleague.bin");
+    std::filesystem::copy_file(test::demo("larkspur.elf"), folder / "firmware.axf");
+    window->close_desk(window->desk());
+    QSignalSpy finished(&window->document(), &Document::finished);
+    QMimeData mime;
+    mime.setUrls({QUrl::fromLocalFile(QString::fromStdString(folder / "from_colleague.bin"))});
+    QDragEnterEvent enter({50, 50}, Qt::CopyAction, &mime, Qt::LeftButton, Qt::NoModifier);
+    QApplication::sendEvent(window.get(), &enter);
+    QDropEvent drop(QPointF(50, 50), Qt::CopyAction, &mime, Qt::LeftButton, Qt::NoModifier);
+    QApplication::sendEvent(window.get(), &drop);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 30'000)) << window->notice_text().toStdString();
+    window->activateWindow();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return QApplication::focusWidget() != nullptr; }));
+    const auto& cores = window->document().trail()->cores;
+    EXPECT_TRUE(cores[0].lane_index(17)) << "the lanes are there";
+    const auto walk_until = [&](const QString& name, Qt::Key key) {
+        for (int i = 0; i < 60; ++i) {
+            QWidget* focus = QApplication::focusWidget();
+            for (QWidget* w = focus; w != nullptr; w = w->parentWidget())
+                if (w->objectName() == name) return true;
+            press(key, key == Qt::Key_Backtab ? Qt::ShiftModifier : Qt::NoModifier);
+        }
+        return false;
+    };
+    ASSERT_TRUE(walk_until("bytes_clock", Qt::Key_Backtab) || walk_until("bytes_clock", Qt::Key_Tab));
+    press(Qt::Key_A, Qt::ControlModifier);
+    type("60000000");
+    press(Qt::Key_Return);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 1; }, 30'000));
+    EXPECT_EQ(window->document().recording()->target.cores[0].clock_hz, 60'000'000U);
+    ASSERT_TRUE(walk_until("bytes_keep", Qt::Key_Tab) || walk_until("bytes_keep", Qt::Key_Backtab));
+    press(Qt::Key_Space, Qt::NoModifier, [&] { answer_file(QString::fromStdString(folder / "night.target.toml")); });
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 2; }, 30'000));
+    EXPECT_TRUE(std::filesystem::exists(folder / "night.target.toml"));
+    EXPECT_EQ(window->document().recording()->target.path, folder / "night.target.toml");
 }
 
 TEST_F(Keyboard, EveryPageOfEvidenceIsReachedAndHasAMenu) {

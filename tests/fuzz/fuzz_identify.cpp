@@ -25,7 +25,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* bytes, std::size_t siz
     for (const mt::Guess& g : found.guesses) {
         if (!(g.fit >= 0 && g.fit <= 1) || g.why.empty() || g.name().empty()) std::abort();
         if (g.readable() &&
-            !mt::parse_target_file(target_text(g, "x \"y\".bin", "", "any\nname"), "/x/found.target.toml"))
+            !mt::parse_target_file(target_text(g, {"x \"y\".bin"}, "", "any\nname"), "/x/found.target.toml"))
             std::abort();
     }
     return 0;

@@ -46,7 +46,7 @@ TEST_P(ARecordingWithoutItsTargetFile, IsIdentifiedFromBytesAndImage) {
         EXPECT_EQ(g.clocks[0].hz, target->cores[0].clock_hz) << g.clocks[0].why;
     }
     test::Folder out;
-    test::write_file(out / "found.target.toml", target_text(g, truth.file, target->cores[0].image, "found"));
+    test::write_file(out / "found.target.toml", target_text(g, {truth.file}, target->cores[0].image, "found"));
     const test::Opened as_found = test::decode(out / "found.target.toml"), as_told = test::decode(path);
     ASSERT_EQ(as_found.trail->steps.size(), as_told.trail->steps.size());
     for (std::size_t i = 0; i < as_told.trail->steps.size(); ++i)
@@ -100,6 +100,18 @@ TEST(Identify, NoiseIsNothing) {
         const Identified found = identify(noise, *image == 0 ? nullptr : image_of(test::demo(image)), "", Progress());
         EXPECT_FALSE(found.sure()) << image << ": " << found.verdict();
         EXPECT_TRUE(found.verdict().starts_with("this is no trace that is known here"));
+    }
+}
+
+TEST(Identify, BytesOfTwoProtocolsAreNoneThatIsKnown) {
+    std::vector<std::uint8_t> mixed = test::read_bytes(test::data("mount/capture.bin"));
+    const auto other = test::read_bytes(test::data("steps/arm-etm-mount/capture.bin"));
+    mixed.resize(std::min(mixed.size(), other.size()));
+    mixed.insert(mixed.end(), other.begin(), other.end());
+    for (const char* image : {"", "mount/firmware.elf", "steps/mount-main.elf"}) {
+        const Identified found = identify(mixed, *image == 0 ? nullptr : image_of(test::data(image)), "", Progress());
+        EXPECT_FALSE(found.sure()) << image << ": " << found.verdict();
+        EXPECT_NE(found.verdict().find("the best guess is "), std::string::npos) << found.verdict();
     }
 }
 

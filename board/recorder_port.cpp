@@ -1,5 +1,8 @@
 #include "recorder_port.h"
 
+#include <set>
+#include <string>
+
 #include "mt_recorder.h"
 
 namespace board {
@@ -19,7 +22,8 @@ int take(const void* packet, std::size_t bytes) {
 void call_hook(const mt::OsEvent& e, const mt::OsBlock& texts) {
     using mt::OsKind;
     const auto value = static_cast<std::uint32_t>(e.value);
-    const auto text = [&] { return texts.texts[mt::text_of(e.value)].c_str(); };
+    static std::set<std::string> names;  // they must stay where they are
+    const auto text = [&] { return names.insert(texts.texts[mt::text_of(e.value)]).first->c_str(); };
     switch (e.kind) {
         case OsKind::task_create:
             MT_TASK_CREATE(e.subject, static_cast<std::uint32_t>(mt::priority_of(e.value)), text());

@@ -1,6 +1,12 @@
 /* The Mindful Trail recorder. Layout of packets and events: the file `metadata` beside this one. */
 #include "mt_recorder.h"
 
+#ifdef __GNUC__
+#define MT_APART __attribute__((noinline))
+#else
+#define MT_APART
+#endif
+
 #define HEADER 80u /* magic 4, uuid 16, stream 4, six times 8, cpu 4, 4 unused */
 
 struct packet {
@@ -17,6 +23,16 @@ struct packet {
 };
 
 static struct packet packets[MT_CORES];
+#if MT_NAMES
+struct name {
+    const char *text;
+    uint16_t a, b;
+    uint8_t id, a_bytes, b_bytes;
+};
+static struct name names[MT_NAMES];
+static uint32_t names_kept, names_due, packets_since; /* the last `names_due` of them are still to be written again */
+#endif
+
 static mt_time_fn now_fn;
 static mt_write_fn write_fn;
 
@@ -89,6 +105,12 @@ static void close_packet(struct packet *p, unsigned core) {
     if (write_fn != 0) done = write_fn(p->u.bytes, size) != 0;
     if (!done) p->discarded += p->events;
     ++p->sequence;
+#if MT_NAMES
+    if (++packets_since >= MT_NAMES_EVERY && names_due == 0) {
+        packets_since = 0;
+        names_due = names_kept;
+    }
+#endif
     p->used = p->events = 0;
 }
 
@@ -118,10 +140,56 @@ static inline uint8_t *begin_event(struct packet *p, unsigned core, unsigned id,
     return to;
 }
 
+/* An event with a text. Interrupts are masked. */
+static MT_APART void put_text(unsigned core, unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsigned b_bytes,
+                     const char *text) {
+    uint32_t n = 0, i;
+    uint8_t *to;
+    while (text[n] != 0 && n < 63) ++n; /* longer names are cut */
+    to = begin_event(&packets[core], core, id, a_bytes + b_bytes + n + 1);
+    to = put(put(to, a, a_bytes), b, b_bytes);
+    for (i = 0; i < n; ++i) to[i] = (uint8_t)text[i];
+    to[n] = 0;
+}
+
+#if MT_NAMES
+static void keep_name(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsigned b_bytes, const char *text) {
+    uint32_t i = 0;
+    /* a task by its number, an object by its kind and number */
+    while (i < names_kept && (names[i].id != id || names[i].a != a || (id == 20 && names[i].b != b))) ++i;
+    if (i == MT_NAMES) return;
+    if (i == names_kept) ++names_kept;
+    names[i].text = text;
+    names[i].a = (uint16_t)a;
+    names[i].b = (uint16_t)b;
+    names[i].id = (uint8_t)id;
+    names[i].a_bytes = (uint8_t)a_bytes;
+    names[i].b_bytes = (uint8_t)b_bytes;
+}
+static void repeat_name(unsigned core) {
+    const struct name *n;
+    if (names_due > names_kept) names_due = names_kept;
+    if (names_due == 0) return;
+    n = &names[names_kept - names_due--];
+    put_text(core, n->id, n->a, n->a_bytes, n->b, n->b_bytes, n->text);
+}
+/* Seldom: apart from what every event goes through. */
+static MT_APART void after_event(unsigned core, unsigned id, uint32_t a, uint32_t b) {
+    uint32_t i;
+    if (id == 17) /* a priority */
+        for (i = 0; i < names_kept; ++i)
+            if (names[i].id == 19 && names[i].a == a) names[i].b = (uint16_t)b;
+    repeat_name(core);
+}
+#endif
+
 void mt_init(mt_time_fn time, mt_write_fn write) {
     unsigned c;
     now_fn = time;
     write_fn = write;
+#if MT_NAMES
+    names_kept = names_due = packets_since = 0;
+#endif
     for (c = 0; c < MT_CORES; ++c) {
         packets[c].used = packets[c].events = packets[c].discarded = packets[c].sequence = 0;
         packets[c].begin = packets[c].last = 0;
@@ -143,6 +211,9 @@ void mt_event3(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsigned b
     if (now_fn != 0 && core < MT_CORES) {
         uint8_t *to = begin_event(&packets[core], core, id, a_bytes + b_bytes + c_bytes);
         put(put(put(to, a, a_bytes), b, b_bytes), c, c_bytes);
+#if MT_NAMES
+        if (names_due != 0 || id == 17) after_event(core, id, a, b);
+#endif
     }
     MT_UNMASK(before);
 }
@@ -156,13 +227,10 @@ void mt_event_text(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsign
     const unsigned before = MT_MASK();
     const unsigned core = MT_THIS_CORE();
     if (now_fn != 0 && core < MT_CORES) {
-        uint32_t n = 0, i;
-        uint8_t *to;
-        while (text[n] != 0 && n < 63) ++n; /* longer names are cut */
-        to = begin_event(&packets[core], core, id, a_bytes + b_bytes + n + 1);
-        to = put(put(to, a, a_bytes), b, b_bytes);
-        for (i = 0; i < n; ++i) to[i] = (uint8_t)text[i];
-        to[n] = 0;
+        put_text(core, id, a, a_bytes, b, b_bytes, text);
+#if MT_NAMES
+        keep_name(id, a, a_bytes, b, b_bytes, text);
+#endif
     }
     MT_UNMASK(before);
 }

@@ -39,6 +39,7 @@ void mt_event0(unsigned id);
 void mt_event1(unsigned id, uint32_t a, unsigned a_bytes);
 void mt_event2(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsigned b_bytes);
 void mt_event3(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsigned b_bytes, uint32_t c, unsigned c_bytes);
+/* `text` is kept where MT_NAMES is not 0: it must stay where it is. */
 void mt_event_text(unsigned id, uint32_t a, unsigned a_bytes, uint32_t b, unsigned b_bytes, const char *text);
 
 /* Tasks. A higher priority is more urgent; the idle task of each core has priority 0. */

@@ -24,6 +24,15 @@
 #define MT_RING_OVERWRITES 0
 #endif
 
+/* Names and priorities are written again now and then, one behind each event, so that who begins to listen late gets to
+ * know them too: how many are kept (0: none; else names must stay where they are), and after how many packets. */
+#ifndef MT_NAMES
+#define MT_NAMES 32
+#endif
+#ifndef MT_NAMES_EVERY
+#define MT_NAMES_EVERY 32
+#endif
+
 /* Leave out what you do not need; the macros then cost nothing. */
 #ifndef MT_WITH_INTERRUPTS
 #define MT_WITH_INTERRUPTS 1

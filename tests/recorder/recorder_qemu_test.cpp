@@ -188,7 +188,7 @@ TEST_P(RecorderInQemu, CostsAsManyInstructionsAsItsGuideSays) {
     for (std::size_t i = 0; i < 4; ++i) {
         RecordProperty("cost_" + std::to_string(i), static_cast<int>(cost[i]));
         EXPECT_GT(cost[i], 40U) << i;
-        EXPECT_LT(cost[i], 230U) << i;
+        EXPECT_LT(cost[i], i == 3 ? 280U : 200U) << i;
     }
     EXPECT_LT(cost[0], cost[2]) << "fields cost something";
 }

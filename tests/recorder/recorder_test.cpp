@@ -118,6 +118,39 @@ TEST_F(Recorder, CountsWhatItCouldNotHandOver) {
     EXPECT_EQ(o.trail->tasks.marks[0].marks.size(), 1000U);
 }
 
+TEST_F(Recorder, WhoBeginsToListenLateGetsToKnowNamesAndPriorities) {
+    MT_TASK_CREATE(0, 0, "idle");
+    MT_TASK_CREATE(1, 5, "sampler");
+    MT_NAME(MT_KIND_MUTEX, 7, "bus");
+    MT_TASK_PRIORITY(1, 6);
+    const auto jobs = [](int n) {
+        for (int job = 0; job < n; ++job) {
+            ticks += 50'000;
+            MT_TASK_READY(1);
+            MT_TASK_SWITCH_IN(1);
+            ticks += 1000;
+            MT_MUTEX_TAKE(7);
+            MT_MUTEX_GIVE(7);
+            MT_TASK_BLOCK(1, MT_ACTIVATION, 0);
+            MT_TASK_SWITCH_IN(0);
+        }
+    };
+    jobs(50);
+    mt_flush();
+    written.clear();  // nobody listened until now
+    jobs(5 * MT_NAMES_EVERY * MT_PACKET_BYTES / 40);
+    const auto o = read();
+    const TaskRow row = task_row(*o.trail, o.trail->tasks.tasks[0].name == "sampler" ? 0 : 1);
+    EXPECT_EQ(row.name, "sampler");
+    EXPECT_EQ(row.priority, 6) << "what it was set to last";
+    EXPECT_EQ(lock_rows(*o.trail)[0].name, "bus");
+    for (const TaskLane& lane : o.trail->tasks.tasks) {
+        EXPECT_FALSE(lane.was_created) << lane.name << " is only named again";
+        EXPECT_EQ(lane.idle, lane.name == "idle");
+    }
+    EXPECT_EQ(o.trail->tasks.contradictions, 0U);
+}
+
 TEST_F(Recorder, FillsItsRingAsTheFormatSays) {
     const std::uint32_t before = mt_ring.written;
     MT_TASK_CREATE(1, 1, "a");

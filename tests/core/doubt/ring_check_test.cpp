@@ -86,7 +86,7 @@ TEST_F(RingCheck, ReadsARingThatWentRoundFromItsOldestWholePacketOn) {
     EXPECT_TRUE(report->good()) << said(memory());
     EXPECT_GT(report->packets, 10U);
     EXPECT_LT(report->stream.size(), kRing);
-    expect_said(memory(), "no task has a name");
+    EXPECT_EQ(said(memory()).find("no task has a name"), std::string::npos) << "names are written again now and then";
 }
 
 TEST_F(RingCheck, SaysThatTheRecorderWasNeverSetUp) {

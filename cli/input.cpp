@@ -72,7 +72,7 @@ Result<Opened> open_and_read(const std::string& input) {
 }
 
 void Reading::add_input(CLI::App& command) {
-    command.add_option("INPUT", input, "a *.target.toml, a *.mtrail folder, or the folder of a CTF trace")->required();
+    command.add_option("INPUT", input, "a *.target.toml, a *.mtrail folder, the folder of a CTF trace, or one of these as tar")->required();
 }
 
 void Reading::add_output(CLI::App& command) {

@@ -28,7 +28,7 @@ RowTable::RowTable(Document& document, Viewpoint& view, QWidget* parent)
     setFocusPolicy(Qt::StrongFocus);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     viewport()->setMouseTracking(true);
-    filter_ = filter_field("rows_filter", tr("only rows with…"), tr("Only rows with this text"), kFilterWidth);
+    filter_ = filter_field("rows_filter", tr("filter rows"), tr("Filter rows by text"), kFilterWidth);
     filter_->setParent(this);
     filter_->setFont(text_font(11));
     filter_->setStyleSheet("QLineEdit { padding: 0 6px; }");
@@ -201,8 +201,8 @@ void RowTable::paint_head(QPainter& p, const QString& empty) {
     if (shown_count() == 0)
         p.drawText(viewport()->rect().adjusted(12, kHead, 0, 0), Qt::AlignCenter,
                    row_count() == 0 ? empty
-                   : filtering_     ? tr("Looking through all rows…")
-                                    : tr("No row has this text. Escape in the field shows all of them."));
+                   : filtering_     ? tr("Searching…")
+                                    : tr("No matching rows. Press Escape to show all."));
 }
 
 int RowTable::rows_shown() const { return std::max(1, (viewport()->height() - kHead) / kRow); }

@@ -193,7 +193,7 @@ void Commands::add_file() {
         [this] { window_.step_desk(-1); });
     file->addSeparator();
     add_switch(
-        file, tr("&Target…"), {ctrl(Qt::Key_T)}, tr("How the recording is read: every setting as a field"),
+        file, tr("&Target…"), {ctrl(Qt::Key_T)}, tr("Edit how the recording is decoded"),
         [this] { return desk().target().shown(); }, [this](bool on) { desk().target().show(on); }, a_recording);
     add(
         file, tr("New pro&ject…"), {},

@@ -85,8 +85,8 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     auto* title = new QLabel(tr("Open a recording"));
     title->setFont(text_font(18, true));
     auto* what =
-        new QLabel(tr("Drop it on this window, or choose it. Of bytes without a target file it is found out how they "
-                      "are to be read, and what they do not tell is asked."));
+        new QLabel(tr("Drop a file or folder on this window, or choose one. Raw trace bytes need no target file: the "
+                      "format and settings are identified, and you are asked only for what the bytes cannot tell."));
     what->setWordWrap(true);
     auto* buttons = new QHBoxLayout;
     buttons->setSpacing(10);
@@ -99,11 +99,11 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     };
     button(tr("Open…"), "start_open", tr("A target file, a saved recording, a packed trace"), &StartPage::open_wanted);
     button(tr("New target from bytes…"), "start_new",
-           tr("Choose a file of raw trace bytes: protocol and settings are found out, and written as a target file"),
-           &StartPage::new_target_wanted);
+           tr("Choose a file of raw trace bytes; protocol and settings are identified"), &StartPage::new_target_wanted);
     button(tr("Record from a target…"), "start_record", tr("Describe the connection to a board, try it, and record"),
            &StartPage::record_wanted);
-    button(tr("Your first ten minutes"), "start_guide", tr("The guide's first page"), &StartPage::guide_wanted);
+    button(tr("Your first ten minutes"), "start_guide", tr("A tour with the demonstration, step by step"),
+           &StartPage::guide_wanted);
     buttons->addStretch();
 
     recent_box_ = new QWidget;
@@ -132,7 +132,7 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     auto* right = new QVBoxLayout;
     right->addLayout(demonstration_);
     right->addSpacing(18);
-    right->addWidget(heading(tr("What is read")));
+    right->addWidget(heading(tr("Supported formats")));
     right->addSpacing(4);
     right->addWidget(reads);
     right->addStretch(1);
@@ -165,9 +165,10 @@ void StartPage::add_demonstration() {
          tr("Two cores of a telescope mount, 20 s: interrupts, tasks, instructions, a fault")},
         {"larkspur-repaired.target.toml", tr("The same night, repaired"),
          tr("Events of its operating system, to compare")},
-        {"larkspur-night.swo", tr("Its bytes alone"),
-         tr("Raw, as a colleague would send them: what they are is found out")},
-        {"night-start.recipe.toml", tr("Recording it live"), tr("A recipe for the simulated board, which has to run")},
+        {"larkspur-night.swo", tr("The raw bytes"),
+         tr("As a colleague would send them: format and settings are identified")},
+        {"night-start.recipe.toml", tr("Record it live"),
+         tr("A recipe for the simulated board; start it with ./trailhead board")},
     };
     int there = 0;
     for (const auto& [file, name, below] : all) {
@@ -179,7 +180,7 @@ void StartPage::add_demonstration() {
         demonstration_->addWidget(card);
         ++there;
     }
-    if (there == 0) demonstration_->addWidget(new QLabel(tr("It is not installed on this machine.")));
+    if (there == 0) demonstration_->addWidget(new QLabel(tr("The demonstration is not installed.")));
 }
 
 void StartPage::set_recent(const Recent& recent) {
@@ -197,7 +198,7 @@ void StartPage::set_recent(const Recent& recent) {
         const QFileInfo file(path);
         QString below = file.path();
         if (!file.exists())
-            below = tr("not there any more: %1").arg(file.path());
+            below = tr("no longer there: %1").arg(file.path());
         else if (facts.findings >= 0)
             below = QStringList{facts.findings == 1 ? tr("1 finding") : tr("%1 findings").arg(facts.findings),
                                 facts.length, file.path()}
@@ -208,7 +209,7 @@ void StartPage::set_recent(const Recent& recent) {
         recent_->addWidget(card);
     }
     if (paths.isEmpty()) {
-        auto* none = new QLabel(tr("Nothing was opened yet. The demonstration is a place to begin."));
+        auto* none = new QLabel(tr("No recent recordings. Start with the demonstration."));
         none->setWordWrap(true);
         recent_->addWidget(none);
     }

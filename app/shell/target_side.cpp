@@ -49,7 +49,7 @@ void TargetSide::failed(const Problem& problem) {
         offers.push_back({tr("Target…"), [this] { show(true); }});
         for (const StreamSpec& s : target->streams)
             if (offers.size() == 1 && QFileInfo(words(s.file)).isFile())
-                offers.push_back({tr("Find out how %1 is read").arg(QFileInfo(words(s.file)).fileName()),
+                offers.push_back({tr("Identify %1").arg(QFileInfo(words(s.file)).fileName()),
                                   [this, file = words(s.file)] { desk_.open_bytes(file); }});
     }
     if (offers.empty())
@@ -81,9 +81,9 @@ void TargetSide::offer_project() {
     const auto project = path ? read_project(*path) : Result<Project>(tl::make_unexpected(Problem{}));
     if (!project || project->target.empty() || !QFileInfo::exists(words(project->target))) return;
     const QString target = words(project->target);
-    emit desk_.offered(tr("This lies in the project %1.").arg(words(project->name)), false,
-                       {{tr("Read as %1 says").arg(QFileInfo(target).fileName()),
-                         [this, bytes, target] { read_as_project(bytes, target); }}});
+    emit desk_.offered(
+        tr("This file belongs to the project %1.").arg(words(project->name)), false,
+        {{tr("Use %1").arg(QFileInfo(target).fileName()), [this, bytes, target] { read_as_project(bytes, target); }}});
 }
 
 // The stream of the same protocol as the bytes, if there is one, else the first, has them now.
@@ -116,11 +116,10 @@ void TargetSide::tell_description() {
     std::vector<Offer> offers;
     for (qsizetype i = 1; i < described_by_.size() && i < 4; ++i) {
         const QString other = described_by_[i];
-        offers.push_back(
-            {tr("Read as %1 says").arg(QFileInfo(other).fileName()), [this, other] { desk_.open(other); }});
+        offers.push_back({tr("Use %1").arg(QFileInfo(other).fileName()), [this, other] { desk_.open(other); }});
     }
-    offers.push_back({tr("Find out anew"), [this, path] { desk_.open_bytes(path); }});
-    emit desk_.offered(tr("%1 is read as %2 says, which names it.")
+    offers.push_back({tr("Identify again"), [this, path] { desk_.open_bytes(path); }});
+    emit desk_.offered(tr("%1 is decoded as described in %2.")
                            .arg(QFileInfo(path).fileName(), QFileInfo(described_by_.first()).fileName()),
                        false, offers);
 }
@@ -142,9 +141,8 @@ bool TargetSide::begin_draft() {
 
 void TargetSide::show(bool on) {
     if (on && !begin_draft()) {
-        emit desk_.told(document_.recording()
-                            ? tr("A trace folder describes itself: there is no target file to change.")
-                            : tr("Open a recording first: its target file says how it is read."),
+        emit desk_.told(document_.recording() ? tr("A trace folder describes itself; it has no target file to edit.")
+                                              : tr("Open a recording first."),
                         false);
         on = false;
     }

@@ -49,7 +49,7 @@ QString as_entered(const TargetKey& key, const std::string& value) {
 
 TargetForm::TargetForm(TargetDraft& draft, QWidget* parent) : QWidget(parent), draft_(draft) {
     setObjectName("target_form");
-    setAccessibleName(tr("Target: how the recording is read"));
+    setAccessibleName(tr("Target: how the recording is decoded"));
     setAttribute(Qt::WA_StyledBackground);
     title_ = new QLabel;
     title_->setObjectName("target_title");
@@ -63,7 +63,7 @@ TargetForm::TargetForm(TargetDraft& draft, QWidget* parent) : QWidget(parent), d
     redo_->setObjectName("target_redo");
     auto* close = new QToolButton;
     close->setText("✕");
-    close->setToolTip(tr("Close; what was changed stays as it is shown"));
+    close->setToolTip(tr("Close the form; unsaved changes stay in effect"));
     close->setAccessibleName(tr("Close the target"));
     close->setObjectName("target_close");
     auto* head = new QHBoxLayout;
@@ -91,7 +91,7 @@ TargetForm::TargetForm(TargetDraft& draft, QWidget* parent) : QWidget(parent), d
     add_->setMenu(menu);
     remove_ = new QPushButton(tr("Remove"));
     remove_->setObjectName("target_remove");
-    remove_->setToolTip(tr("Take this part out of the target file"));
+    remove_->setToolTip(tr("Remove this section from the target file"));
     auto* below = new QHBoxLayout;
     below->setContentsMargins(0, 0, 0, 0);
     below->addWidget(add_);
@@ -184,7 +184,7 @@ void TargetForm::renew() {
     }
     for (const Field& f : fields_)
         f.show(as_entered(*f.key, stated_value(draft_.text(), part_.table, part_.index, std::string(f.key->key))));
-    title_->setText(QFileInfo(draft_.path()).fileName() + (draft_.changed() ? tr(" (changed)") : QString()));
+    title_->setText(QFileInfo(draft_.path()).fileName() + (draft_.changed() ? tr(" (modified)") : QString()));
     title_->setToolTip(draft_.path());
     save_->setEnabled(draft_.changed());
     undo_->setEnabled(draft_.can_undo());
@@ -210,7 +210,7 @@ void TargetForm::build_fields() {
         QWidget* edit = editor(*key);
         edit->setToolTip(words(key->meaning));
         auto* meaning = new QLabel(words(key->meaning) +
-                                   (key->usual.empty() ? QString() : tr("; usually %1").arg(words(key->usual))));
+                                   (key->usual.empty() ? QString() : tr("; default %1").arg(words(key->usual))));
         meaning->setWordWrap(true);
         meaning->setFont(text_font(11));
         meaning->setStyleSheet(QString("color: %1").arg(theme().second.name()));
@@ -234,7 +234,7 @@ QWidget* TargetForm::editor(const TargetKey& key) {
         box->setObjectName(object);
         box->setAccessibleName(words(key.key));
         box->setEditable(key.key == "isa");
-        box->addItem(key.usual.empty() ? tr("not stated") : tr("not stated: %1").arg(words(key.usual)), QString());
+        box->addItem(key.usual.empty() ? tr("not stated") : tr("default: %1").arg(words(key.usual)), QString());
         const QStringList choices =
             key.kind == TargetKey::Kind::flag ? QStringList{"true", "false"} : words(key.choices).split(' ');
         for (const QString& c : choices) box->addItem(c, c);
@@ -296,7 +296,7 @@ void TargetForm::enter(const TargetKey& key, const QString& entered) {
                                          : tr("%1 set to %2").arg(words(key.key), entered.trimmed());
     const auto done = draft_.change(what, {{part_.table, part_.index, std::string(key.key), value.toStdString()}});
     trouble_->setVisible(!done);
-    if (!done) trouble_->setText(tr("Not taken: %1").arg(words(done.error().text())));
+    if (!done) trouble_->setText(tr("Rejected: %1").arg(words(done.error().text())));
     trouble_->setStyleSheet(QString("color: %1; font-weight: bold").arg(theme().finding.name()));
 }
 
@@ -318,7 +318,7 @@ void TargetForm::add(const std::string& table) {
     if (table == "task") changes = {{table, n, "name", toml_quoted("task " + number)}};
     part_ = {table, n};
     if (const auto done = draft_.change(tr("%1 added").arg(words(table)), changes); !done) {
-        trouble_->setText(tr("Not taken: %1").arg(words(done.error().text())));
+        trouble_->setText(tr("Rejected: %1").arg(words(done.error().text())));
         trouble_->show();
     }
     renew();
@@ -331,7 +331,7 @@ void TargetForm::remove() {
     if (const auto done = draft_.change(tr("%1 removed").arg(name), {{gone.table, gone.index, "", ""}}); !done) {
         part_ = gone;
         renew();
-        trouble_->setText(tr("Not taken: %1").arg(words(done.error().text())));
+        trouble_->setText(tr("Rejected: %1").arg(words(done.error().text())));
         trouble_->show();
     }
 }

@@ -177,7 +177,8 @@ void doubt_stream(const Recording& recording, Trail& trail, std::size_t index) {
             std::fabs(s.global_rate * factor - 1) < 0.005)
             doubt("Local timestamps count " + std::to_string(factor) + " times as fast as the global ones say.",
                   "Is timestamp_prescaler " + std::to_string(spec.timestamp_prescaler / factor) + " rather than " +
-                      std::to_string(spec.timestamp_prescaler) + "?");
+                      std::to_string(spec.timestamp_prescaler) + "?",
+                  prescaler(spec.timestamp_prescaler / factor));
     doubt_pace(journal_of, trail.cores[recording.streams[index].core].end, s.core, "clock_hz or timestamp_prescaler",
                {{"core", core_in_file, "clock_hz", recording.target.cores[core_in_file].clock_hz}}, trail);
     if (s.clock_changes > 1 ||

@@ -61,7 +61,7 @@ void open_image(Recording& r, const CoreSpec& core) {
                                 "Give only the images that were in memory while this was recorded."});
         if (image->bare())
             r.doubts.push_back({"The image " + core.image +
-                                    " holds bytes alone: numbers stand in place of names, and "
+                                    " contains no symbols or debug information: numbers stand in place of names, and "
                                     "there is no source.",
                                 "Give the ELF file that it was made from, if there is one.",
                                 {choose}});

@@ -142,7 +142,7 @@ TEST_F(FirstTenMinutes, Step7ShowsCodeAndWalksIt) {
 TEST_F(FirstTenMinutes, Step8FindsOutHowBytesAreRead) {
     QSignalSpy finished(&window->document(), &Document::finished);
     for (auto* c : window->desk().start_page()->findChildren<QAbstractButton*>("start_card"))
-        if (c->text() == "Its bytes alone") QTest::mouseClick(c, Qt::LeftButton);
+        if (c->text() == "The raw bytes") QTest::mouseClick(c, Qt::LeftButton);
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000)) << window->notice_text().toStdString();
     BytesStrip* strip = window->desk().bytes();
     ASSERT_TRUE(strip->isVisible());

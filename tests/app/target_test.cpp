@@ -146,7 +146,7 @@ TEST_F(Target, WhatCannotBeIsNotTakenAndSaysWhy) {
     TargetForm* form = window->desk().target().form();
     form->show_part("core", 0);
     enter("key_clock_hz", "fast");
-    EXPECT_TRUE(form->trouble().startsWith("Not taken: ")) << form->trouble().toStdString();
+    EXPECT_TRUE(form->trouble().startsWith("Rejected: ")) << form->trouble().toStdString();
     enter("key_clock_hz", "0");
     EXPECT_TRUE(form->trouble().contains("it must be a whole number from 1")) << form->trouble().toStdString();
     EXPECT_EQ(window->document().recording()->target.cores[0].clock_hz, 72'000'000U);
@@ -161,7 +161,7 @@ TEST_F(Target, WhatCannotBeDecodedIsSetRightInTheFormToo) {
     window->open(QString::fromStdString(path));
     ASSERT_TRUE(QTest::qWaitFor([&] { return offer("Target…") != nullptr; }, 20'000));
     EXPECT_TRUE(window->notice_text().contains("no ITM stream")) << window->notice_text().toStdString();
-    EXPECT_NE(offer("Find out how capture.bin is read"), nullptr);
+    EXPECT_NE(offer("Identify capture.bin"), nullptr);
     QTest::mouseClick(offer("Target…"), Qt::LeftButton);
     TargetForm* form = window->desk().target().form();
     ASSERT_TRUE(form->isVisible());
@@ -228,9 +228,9 @@ TEST_F(Target, BytesThatATargetFileNamesAreReadAsItSays) {
     test::write_file(folder / "one/other.target.toml", test::itm_target("capture.bin", false, "10_000_000"));
     open(folder / "one/capture.bin");
     EXPECT_EQ(window->document().recording()->target.path, path);
-    EXPECT_EQ(window->notice_text(), "capture.bin is read as mount.target.toml says, which names it.");
-    ASSERT_NE(offer("Find out anew"), nullptr);
-    QPushButton* other = offer("Read as other.target.toml says");
+    EXPECT_EQ(window->notice_text(), "capture.bin is decoded as described in mount.target.toml.");
+    ASSERT_NE(offer("Identify again"), nullptr);
+    QPushButton* other = offer("Use other.target.toml");
     ASSERT_NE(other, nullptr);
     and_wait([&] { QTest::mouseClick(other, Qt::LeftButton); });
     EXPECT_EQ(window->document().recording()->target.cores[0].clock_hz, 10'000'000U);
@@ -244,8 +244,8 @@ TEST_F(Target, BytesThatLieInAProjectMayBeReadAsItsTargetSays) {
     test::write_file(folder / "larkspur.project.toml",
                      "format = \"mindful-trail-project/1\"\nname = \"Larkspur\"\ntarget = \"one/mount.target.toml\"\n");
     open(folder / "nights/fourth.bin");
-    EXPECT_EQ(window->notice_text(), "This lies in the project Larkspur.");
-    QPushButton* read = offer("Read as mount.target.toml says");
+    EXPECT_EQ(window->notice_text(), "This file belongs to the project Larkspur.");
+    QPushButton* read = offer("Use mount.target.toml");
     ASSERT_NE(read, nullptr);
     and_wait([&] { QTest::mouseClick(read, Qt::LeftButton); });
     EXPECT_FALSE(window->desk().bytes()->isVisible());

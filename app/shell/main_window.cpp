@@ -1,8 +1,11 @@
 #include "shell/main_window.h"
 
+#include <QAbstractButton>
 #include <QApplication>
+#include <QComboBox>
 #include <QDragEnterEvent>
 #include <QFileInfo>
+#include <QKeyEvent>
 #include <QMessageBox>
 #include <QMimeData>
 #include <QSettings>
@@ -20,6 +23,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     setWindowTitle(tr("Mindful Trail"));
     setAcceptDrops(true);
     resize(1280, 800);
+    qApp->installEventFilter(this);
     notice_ = new Notice;
     tabs_ = new QTabBar;
     tabs_->setObjectName("recordings");
@@ -241,6 +245,16 @@ void MainWindow::dragEnterEvent(QDragEnterEvent* e) {
 void MainWindow::dropEvent(QDropEvent* e) {
     e->acceptProposedAction();
     for (const QUrl& url : e->mimeData()->urls()) open(url.toLocalFile());
+}
+
+// Space presses the button that has the focus, before it means anything to the window.
+bool MainWindow::eventFilter(QObject* watched, QEvent* e) {
+    if (e->type() == QEvent::ShortcutOverride && static_cast<QKeyEvent*>(e)->key() == Qt::Key_Space &&
+        (qobject_cast<QAbstractButton*>(watched) != nullptr || qobject_cast<QComboBox*>(watched) != nullptr)) {
+        e->accept();
+        return true;
+    }
+    return QMainWindow::eventFilter(watched, e);
 }
 
 void MainWindow::closeEvent(QCloseEvent* e) {

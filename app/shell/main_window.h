@@ -46,6 +46,7 @@ class MainWindow : public QMainWindow {
     void dragEnterEvent(QDragEnterEvent*) override;
     void dropEvent(QDropEvent*) override;
     void closeEvent(QCloseEvent*) override;
+    bool eventFilter(QObject* watched, QEvent* e) override;
 
   private:
     void open_project(const QString& path);

@@ -42,7 +42,7 @@ std::vector<std::string> parts_of_capture(const std::string& path) {
         if (!std::regex_match(name, match, *pattern)) continue;
         const std::string before = match[1], behind = match[3];
         const auto digits = static_cast<int>(match[2].length());
-        for (const std::size_t first : {0, 1})
+        for (const std::size_t first : {std::size_t{0}, std::size_t{1}})
             if (const auto parts = in_order(folder, first,
                                             [&](std::size_t i) {
                                                 char number[16];
@@ -53,7 +53,7 @@ std::vector<std::string> parts_of_capture(const std::string& path) {
                 return parts;
         // part9, part10: numbers that grow in length
         if (digits > 1 && match[2].str()[0] != '0')
-            for (const std::size_t first : {0, 1})
+            for (const std::size_t first : {std::size_t{0}, std::size_t{1}})
                 if (const auto parts =
                         in_order(folder, first, [&](std::size_t i) { return before + std::to_string(i) + behind; });
                     if_whole(parts))

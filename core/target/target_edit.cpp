@@ -46,8 +46,8 @@ toml::table* table_of(toml::table& root, const KeyChange& change) {
 // The tree with the change made.
 Result<toml::table> changed_tree(toml::table root, const KeyChange& change) {
     const auto [outer, inner] = parts_of(change.table);
-    const auto nothing = [&] {
-        return failure("there is no [[" + outer + "]] number " + std::to_string(change.index + 1), "the target file");
+    const auto nothing = [&change, name = outer] {
+        return failure("there is no [[" + name + "]] number " + std::to_string(change.index + 1), "the target file");
     };
     if (!outer.empty()) {
         if (root[outer].as_array() == nullptr) {

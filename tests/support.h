@@ -7,6 +7,7 @@
 #include <filesystem>
 #include <fstream>
 #include <memory>
+#include <optional>
 #include <sstream>
 #include <string>
 #include <vector>
@@ -66,9 +67,9 @@ struct Opened {
     std::shared_ptr<const Trail> trail;
 };
 
-/// Opens and decodes; the test fails if that does not work.
-inline Opened decode(const std::string& path) {
-    auto recording = open_recording(path);
+/// Opens and decodes; the test fails if that does not work. `draft`: what the target file shall say.
+inline Opened decode(const std::string& path, const std::optional<std::string>& draft = std::nullopt) {
+    auto recording = open_recording(path, draft);
     EXPECT_TRUE(recording) << (recording ? "" : recording.error().text());
     if (!recording) throw std::runtime_error("not opened");
     Progress progress;

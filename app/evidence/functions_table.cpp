@@ -14,6 +14,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "look/elided_label.h"
 #include "look/filter_field.h"
 #include "look/table_text.h"
 #include "look/theme.h"
@@ -192,7 +193,8 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     : QWidget(parent), document_(document), model_(new FunctionModel(this)) {
     setAccessibleName(tr("Functions"));
     filter_ = filter_field("functions_filter", tr("Filter by name"), tr("Filter functions by name"));
-    hint_ = new QLabel;
+    filter_->setMinimumWidth(124);
+    hint_ = new ElidedLabel;
     hint_->setObjectName("functions_hint");
     hint_->setFont(text_font(11));
     sorted_ = filtered(model_, this, FunctionModel::name_column());

@@ -261,8 +261,8 @@ void InterplayPage::take(std::shared_ptr<const Trail> trail, Interplay all) {
     hint_->setText(
         ways == 0 ? QString()
         : shown.edges.size() < ways
-            ? tr("The %1 busiest of %2 ways in which they act on each other.").arg(shown.edges.size()).arg(ways)
-            : tr("%1 ways in which %2 act on each other.").arg(ways).arg(shown.nodes.size()));
+            ? tr("The %1 busiest of %2 relations.").arg(shown.edges.size()).arg(ways)
+            : tr("%1 relations between %2 participants.").arg(ways).arg(shown.nodes.size()));
     GraphSizes sizes = picture_->sizes_of(shown);
     if (sizes == sizes_ && where_.whole) return arranged(std::move(shown), where_);
     sizes_ = sizes;

@@ -55,7 +55,16 @@ QString style_sheet(const Theme& t) {
                "QToolButton:checked { background: %4; color: %2; border-color: %4; }"
                "QLineEdit { background: %2; color: %4; border: 1px solid %3; border-radius: 4px; padding: 4px 8px; "
                "selection-background-color: %7; }"
-               "QComboBox, QAbstractSpinBox { min-height: 23px; }"
+               "QAbstractSpinBox { min-height: 23px; }"
+               "QComboBox { background: %2; color: %4; border: 1px solid %3; border-radius: 4px; padding: 1px 2px 1px "
+               "8px; "
+               "min-height: 21px; } QComboBox:hover { border-color: %5; } QComboBox:focus { border-color: %7; } "
+               "QComboBox:disabled { color: %3; }"
+               "QComboBox::drop-down { border: 0; width: 20px; } QComboBox::down-arrow { image: url(:/arrow-%9.svg); "
+               "width: 10px; height: 6px; }"
+               "QComboBox QAbstractItemView { background: %2; color: %4; border: 1px solid %3; outline: 0; "
+               "selection-background-color: %6; selection-color: %4; }"
+               "QComboBox QLineEdit { border: 0; padding: 0; background: transparent; }"
                "QTabBar { background: %1; } QTabBar::tab { background: transparent; color: %5; padding: 5px 14px; "
                "border: 0; border-bottom: 2px solid transparent; }"
                "QTabBar QToolButton { padding: 0; }"
@@ -80,7 +89,7 @@ QString style_sheet(const Theme& t) {
                "center; } QProgressBar::chunk { background: %8; }"
                "QLabel { color: %4; }")
         .arg(t.window.name(), t.panel.name(), t.rule.name(), t.text.name(), t.second.name(), t.selected.name(),
-             t.measure.name(), t.land.name());
+             t.measure.name(), t.land.name(), t.night ? "night" : "light");
 }
 
 QString first_family(const QStringList& wished) {

@@ -108,8 +108,9 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
 
     recent_box_ = new QWidget;
     recent_ = bare_column(recent_box_, 6);
-    demonstration_ = new QVBoxLayout;
-    demonstration_->setSpacing(6);
+    auto* demonstration = new QWidget;
+    demonstration->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::Fixed);
+    demonstration_ = bare_column(demonstration, 6);
     add_demonstration();
     auto* reads = new QLabel(tr(
         "<p style=\"margin:0 0 4px 0\"><b>Trace bytes</b> – ITM and DWT, ETMv4, RISC-V E-Trace and N-Trace, micro "
@@ -124,18 +125,17 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     reads->setObjectName("start_reads");
     reads->setTextFormat(Qt::RichText);
     reads->setWordWrap(true);
-    reads->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::Minimum);
     reads->setAlignment(Qt::AlignTop);
     auto* left = new QVBoxLayout;
     left->addWidget(recent_box_);
     left->addStretch(1);
     auto* right = new QVBoxLayout;
-    right->addLayout(demonstration_);
+    right->setSpacing(0);
+    right->addWidget(demonstration);
     right->addSpacing(18);
     right->addWidget(heading(tr("Supported formats")));
     right->addSpacing(4);
-    right->addWidget(reads);
-    right->addStretch(1);
+    right->addWidget(reads, 1);
     auto* sides = new QHBoxLayout;
     sides->setSpacing(36);
     sides->addLayout(left, 6);

@@ -1,6 +1,7 @@
 #include "target/hex_image.h"
 
 #include <algorithm>
+#include <iterator>
 #include <numeric>
 
 #include "base/text.h"
@@ -70,33 +71,19 @@ class Reader {
         if ((std::accumulate(r.begin(), r.end(), 0u) & 0xFF) != 0) return "a record whose sum is wrong";
         const std::uint8_t* data = r.data() + 4;
         const std::uint64_t offset = number(r.data() + 1, 2);
-        switch (r[3]) {
-            case 0:
-                put(base_ + offset, data, r[0]);
-                return {};
-            case 1:
-                ended_ = true;
-                return {};
-            case 2:
-                if (r[0] != 2) break;
-                base_ = number(data, 2) << 4;
-                return {};
-            case 3:
-                if (r[0] != 4) break;
-                out_.entry = (number(data, 2) << 4) + number(data + 2, 2);
-                return {};
-            case 4:
-                if (r[0] != 2) break;
-                base_ = number(data, 2) << 16;
-                return {};
-            case 5:
-                if (r[0] != 4) break;
-                out_.entry = number(data, 4);
-                return {};
-            default:
-                return "a record of type " + std::to_string(r[3]) + ", which there is not";
-        }
-        return "a record of type " + std::to_string(r[3]) + " that is too short or too long";
+        constexpr unsigned any = 256;
+        constexpr unsigned bytes_of_type[] = {any, any, 2, 4, 2, 4};
+        const unsigned type = r[3];
+        if (type >= std::size(bytes_of_type))
+            return "a record of type " + std::to_string(type) + ", which there is not";
+        if (bytes_of_type[type] != any && bytes_of_type[type] != r[0])
+            return "a record of type " + std::to_string(type) + " that is too short or too long";
+        if (type == 0) put(base_ + offset, data, r[0]);
+        if (type == 1) ended_ = true;
+        if (type == 2 || type == 4) base_ = number(data, 2) << (type == 2 ? 4 : 16);
+        if (type == 3) out_.entry = (number(data, 2) << 4) + number(data + 2, 2);
+        if (type == 5) out_.entry = number(data, 4);
+        return {};
     }
     std::string motorola(std::string_view line) {
         const int type = line.size() > 1 ? digit(line[1]) : -1;

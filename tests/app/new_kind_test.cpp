@@ -7,7 +7,7 @@
 #include <QTest>
 
 #include "pin_lanes.h"
-#include "shell/main_window.h"
+#include "shown_window.h"
 #include "support.h"
 
 namespace mt::app {
@@ -21,13 +21,8 @@ class ANewKindInTheWindow : public testing::Test {
         LaneKinds::all().pop_back();
     }
     void SetUp() override {
-        QSettings().clear();
-        window = std::make_unique<MainWindow>();
-        window->resize(1280, 1400);
-        window->show();
-        QSignalSpy finished(&window->document(), &Document::finished);
-        window->open(QString::fromStdString(test::data("mount/mount.target.toml")));
-        ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+        window = shown_window(1280, 1400);
+        open_and_wait(*window, test::data("mount/mount.target.toml"));
     }
     SpanRef pulse(std::uint64_t i) const { return {{&pins, 0}, 0, i}; }
     const std::optional<SpanRef>& selected() const { return window->desk().viewpoint().selection().span; }

@@ -3,7 +3,6 @@
 
 #include <QApplication>
 #include <QClipboard>
-#include <QSignalSpy>
 #include <QTest>
 
 #include "shown_window.h"
@@ -16,9 +15,7 @@ class RowTables : public testing::Test {
   protected:
     void SetUp() override {
         window = shown_window();
-        QSignalSpy finished(&window->document(), &Document::finished);
-        window->open(QString::fromStdString(test::demo("larkspur.target.toml")));
-        ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+        open_and_wait(*window, test::demo("larkspur.target.toml"));
     }
     void only(RowTable& table, const QString& text) {
         window->desk().evidence()->show_page(table.widget());
@@ -86,9 +83,7 @@ TEST_F(RowTables, SystemEventsAndTextAreFilteredToo) {
     ASSERT_GT(trace.shown_count(), 0U);
     EXPECT_LT(trace.shown_count(), trace.row_count());
     window->close_desk(window->desk());
-    QSignalSpy finished(&window->document(), &Document::finished);
-    window->open(QString::fromStdString(test::data("mount/mount.target.toml")));
-    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+    open_and_wait(*window, test::data("mount/mount.target.toml"));
     TextPage& text = *window->desk().text();
     const std::string some = text.row_text(1)[1].toStdString();
     only(text, QString::fromStdString(some).left(6));

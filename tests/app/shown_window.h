@@ -4,8 +4,10 @@
 #include <gtest/gtest.h>
 
 #include <memory>
+#include <string>
 
 #include <QSettings>
+#include <QSignalSpy>
 #include <QTest>
 
 #include "shell/main_window.h"
@@ -21,6 +23,13 @@ inline std::unique_ptr<MainWindow> shown_window(int width = 1280, int height = 8
     window->activateWindow();
     EXPECT_TRUE(QTest::qWaitForWindowExposed(window.get()));
     return window;
+}
+
+/// Opens a recording and waits until all of it is read and judged. The test fails if that takes more than 20 s.
+inline void open_and_wait(MainWindow& window, const std::string& path) {
+    QSignalSpy finished(&window.document(), &Document::finished);
+    window.open(QString::fromStdString(path));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000)) << window.notice_text().toStdString();
 }
 
 }  // namespace mt::app

@@ -25,9 +25,7 @@ class StepsPage : public ::testing::Test {
   protected:
     void SetUp() override {
         window = shown_window();
-        QSignalSpy finished(&window->document(), &Document::finished);
-        window->open(QString::fromStdString(test::data("steps/arm-etm-mount-cc/recording.target.toml")));
-        ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000));
+        open_and_wait(*window, test::data("steps/arm-etm-mount-cc/recording.target.toml"));
         QTest::qWait(60);
     }
     void TearDown() override { window.reset(); }

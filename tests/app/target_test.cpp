@@ -24,12 +24,7 @@ class Target : public testing::Test {
   protected:
     void SetUp() override { window = shown_window(); }
 
-    void open(const std::string& path) {
-        QSignalSpy finished(&window->document(), &Document::finished);
-        window->open(QString::fromStdString(path));
-        ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000))
-            << window->notice_text().toStdString();
-    }
+    void open(const std::string& path) { open_and_wait(*window, path); }
     // A copy of a recording of the tests, with changes to its target file.
     std::string copy(const std::string& target, const std::vector<KeyChange>& changes) {
         const std::filesystem::path from = test::data(target), to = folder.path();

@@ -9,17 +9,6 @@
 namespace mt {
 namespace {
 
-test::Opened decode_as(const std::string& path, const std::string& text) {
-    auto recording = open_recording(path, text);
-    EXPECT_TRUE(recording) << (recording ? "" : recording.error().text());
-    if (!recording) throw std::runtime_error("not opened");
-    Progress progress;
-    auto trail = read_trail(**recording, progress);
-    EXPECT_TRUE(trail) << (trail ? "" : trail.error().text());
-    if (!trail) throw std::runtime_error("not decoded");
-    return {*recording, *trail};
-}
-
 // All mends of a recording's doubts that ask for nothing.
 std::vector<Mend> offered(const Trail& trail) {
     std::vector<Mend> all;
@@ -48,11 +37,11 @@ TEST_P(AWrongSetting, IsMendedByWhatIsOffered) {
     const std::string path = test::data(GetParam().target), good = test::read_text(path);
     const test::Opened truth = test::decode(path);
     const std::string bad = changed(good, GetParam().wrong);
-    const test::Opened wrong = decode_as(path, bad);
+    const test::Opened wrong = test::decode(path, bad);
     const auto mends = offered(*wrong.trail);
     ASSERT_FALSE(mends.empty()) << (wrong.trail->doubts.empty() ? "no doubt" : wrong.trail->doubts[0].text);
     EXPECT_EQ(mends[0].label, GetParam().label);
-    const test::Opened mended = decode_as(path, changed(bad, mends[0].changes));
+    const test::Opened mended = test::decode(path, changed(bad, mends[0].changes));
     ASSERT_EQ(mended.trail->streams.size(), truth.trail->streams.size());
     for (std::size_t i = 0; i < truth.trail->streams.size(); ++i) {
         EXPECT_EQ(mended.trail->streams[i].packets, truth.trail->streams[i].packets);
@@ -92,7 +81,7 @@ INSTANTIATE_TEST_SUITE_P(Mends, AWrongSetting,
 
 TEST(Mends, AnImageForAnotherMachineOffersAnotherImageOrItsOwnInstructionSet) {
     const std::string path = test::data("mount/mount.target.toml");
-    const test::Opened wrong = decode_as(path, changed(test::read_text(path), {{"core", 0, "isa", "\"rv32imac\""}}));
+    const test::Opened wrong = test::decode(path, changed(test::read_text(path), {{"core", 0, "isa", "\"rv32imac\""}}));
     ASSERT_FALSE(wrong.trail->doubts.empty());
     const auto& mends = wrong.trail->doubts[0].mends;
     ASSERT_EQ(mends.size(), 2U);
@@ -117,7 +106,8 @@ TEST(Mends, APortThatWasWrittenOnAnotherPageIsOffered) {
 
 TEST(Mends, AnOddTickOffersTheClockThatMakesItRound) {
     const std::string path = test::data("mount/mount.target.toml");
-    const test::Opened wrong = decode_as(path, changed(test::read_text(path), {{"core", 0, "clock_hz", "50000000"}}));
+    const test::Opened wrong =
+        test::decode(path, changed(test::read_text(path), {{"core", 0, "clock_hz", "50000000"}}));
     Progress progress;
     const auto findings = find_all(*wrong.recording, *wrong.trail, &progress);
     for (const Finding& f : findings) {
@@ -128,7 +118,7 @@ TEST(Mends, AnOddTickOffersTheClockThatMakesItRound) {
         const auto mends = mends_of(f, *wrong.recording);
         ASSERT_EQ(mends.size(), 1U);
         EXPECT_EQ(mends[0].label, "Set clock_hz to 72000000");
-        const test::Opened mended = decode_as(path, changed(test::read_text(path), mends[0].changes));
+        const test::Opened mended = test::decode(path, changed(test::read_text(path), mends[0].changes));
         EXPECT_EQ(clock_check(*mended.trail, 0), ClockCheck::agrees);
         return;
     }

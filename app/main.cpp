@@ -84,7 +84,7 @@ int main(int argc, char** argv) {
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
         "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, "
-        "code=FUNCTION, functions, interplay, target=TABLE, leave, search=TEXT, help=TEXT; of a recipe: recipe, "
+        "code=FUNCTION, functions, interplay, target=TABLE, leave, search=TEXT, help=TEXT; of a recipe: recipe, trace, "
         "recording=SECONDS, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
@@ -193,10 +193,20 @@ int main(int argc, char** argv) {
         });
     };
     const QString shown = parser.value(view);
-    if (shown.startsWith("recording=") || shown == "recipe" || shown == "line") {
+    if (shown.startsWith("recording=") || shown == "recipe" || shown == "line" || shown.startsWith("trace")) {
         const int ms = shown.startsWith("recording=") ? static_cast<int>(shown.mid(10).toDouble() * 1000) : 6000;
         QTimer::singleShot(100, &window, [&, shown] {
             if (shown == "recipe") window.desk().record().form()->findChild<QPushButton*>("recipe_test")->click();
+            if (shown.startsWith("trace")) {
+                auto* page = window.desk().record().trace();
+                window.desk().record().ask_trace();
+                page->look();
+                QObject::connect(page, &mt::app::TracePage::looked, page, [page, shown] {
+                    for (int i = 0; i < 64; ++i)  // trace=UNIT chooses it
+                        if (!shown.mid(6).isEmpty() && page->picture()->name_of(i) == shown.mid(6))
+                            page->picture()->choose(i);
+                });
+            }
             if (shown == "line") window.desk().record().check_line();
             if (shown.startsWith("recording=")) window.desk().record().start();
         });

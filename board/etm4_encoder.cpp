@@ -29,6 +29,7 @@ void Etm4Encoder::put_sync() {
     put(0x00);
     recent_ = {};
     whole_stamp_ = true;
+    returns_.clear();  // whoever begins here does not know them
 }
 
 // As many atoms in as few packets as there are formats for; without `all` a run that may grow waits.
@@ -65,7 +66,21 @@ void Etm4Encoder::put_atoms(bool all) {
     }
 }
 
+// Where tracing goes on after a pause, it is told as after a loss (6.4.3: trace on), with the place.
+void Etm4Encoder::ran(std::uint32_t first, std::uint32_t last) {
+    if (!view) return;
+    const bool now = view(first, last);
+    if (now == traced_) return;
+    traced_ = now;
+    put_atoms(true);
+    returns_.clear();
+    if (!now) return;
+    put(0x04);
+    put_address(first);
+}
+
 void Etm4Encoder::atom(bool taken, std::uint64_t cycle) {
+    if (!traced_) return;
     atoms_ |= static_cast<std::uint64_t>(taken) << count_;
     if (++count_ >= 48) put_atoms(false);
     if (setup_.timestamps && cycle >= stamped_ + setup_.stamp_each) put_stamp(cycle);
@@ -73,7 +88,7 @@ void Etm4Encoder::atom(bool taken, std::uint64_t cycle) {
 
 // A synchronisation tells where the program stands, so that decoding may begin there.
 void Etm4Encoder::stand_at(std::uint32_t address) {
-    if (setup_.sync_bytes == 0 || since_sync_ + out_.size() - drained_ < setup_.sync_bytes) return;
+    if (!traced_ || setup_.sync_bytes == 0 || since_sync_ + out_.size() - drained_ < setup_.sync_bytes) return;
     put_atoms(true);
     since_sync_ = 0;
     drained_ = out_.size();
@@ -82,12 +97,13 @@ void Etm4Encoder::stand_at(std::uint32_t address) {
 }
 
 void Etm4Encoder::called(std::uint32_t back) {
-    if (!setup_.return_stack) return;
+    if (!traced_ || !setup_.return_stack) return;
     if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
     returns_.push_back(back);
 }
 
 void Etm4Encoder::target(std::uint32_t address, bool returns) {
+    if (!traced_) return;
     if (returns && setup_.return_stack && !returns_.empty()) {
         const bool there = returns_.back() == address;
         if (there) {
@@ -140,6 +156,7 @@ void Etm4Encoder::put_stamp(std::uint64_t cycle) {
 }
 
 void Etm4Encoder::exception(unsigned number, std::uint32_t back, std::uint32_t handler, std::uint64_t cycle) {
+    if (!traced_) return;
     put_atoms(true);
     put(0x06);
     // M-profile types are the exception's number up to interrupt 7; further ones stand from 0x208 on (table 6-9).
@@ -152,6 +169,7 @@ void Etm4Encoder::exception(unsigned number, std::uint32_t back, std::uint32_t h
 }
 
 void Etm4Encoder::exception_return(std::uint32_t address, std::uint64_t cycle) {
+    if (!traced_) return;
     put_atoms(true);
     put(0x07);
     put_address(address);

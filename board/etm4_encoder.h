@@ -5,6 +5,7 @@
 
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <vector>
 
 namespace board {
@@ -22,6 +23,12 @@ struct Etm4Setup {
 class Etm4Encoder {
   public:
     explicit Etm4Encoder(const Etm4Setup& setup) : setup_(setup) {}
+
+    /// Whether the straight run from `first` to `last` is traced; asked once for each, in program order. Left out: all
+    /// is.
+    std::function<bool(std::uint32_t first, std::uint32_t last)> view;
+    /// A straight run is executed, before what its branch does is told.
+    void ran(std::uint32_t first, std::uint32_t last);
 
     /// Tracing begins with the instruction at `address`.
     void begin(std::uint32_t address, std::uint64_t cycle);
@@ -51,6 +58,7 @@ class Etm4Encoder {
 
     Etm4Setup setup_;
     std::vector<std::uint8_t> out_;
+    bool traced_ = true;
     std::uint64_t atoms_ = 0;  ///< bit 0 the oldest; 1: taken
     unsigned count_ = 0;
     std::array<std::uint32_t, 3> recent_{};  ///< addresses sent, the latest first (6.4.12)

@@ -37,9 +37,14 @@ std::string word_hex(std::uint32_t v) {
 
 }  // namespace
 
-GdbServer::GdbServer(asio::io_context& context, const tcp::endpoint& at, DebugCore& core, const Troubles& troubles,
-                     Command command)
-    : acceptor_(context, at), slow_(context), core_(core), troubles_(troubles), command_(std::move(command)) {
+GdbServer::GdbServer(asio::io_context& context, const tcp::endpoint& at, DebugCore& core, UnitSpace* units,
+                     const Troubles& troubles, Command command)
+    : acceptor_(context, at),
+      slow_(context),
+      core_(core),
+      units_(units),
+      troubles_(troubles),
+      command_(std::move(command)) {
     accept();
 }
 
@@ -333,7 +338,17 @@ std::string GdbServer::memory_read(const std::string& p) {
     const auto at = take_hex(rest, ','), length = take_hex(rest);
     if (!at || !length || *length > kPacketSize / 2) return "E01";
     std::vector<std::uint8_t> bytes(*length);
-    if (troubles_.refuse_memory || !core_.read(*at, bytes)) return "E0e";
+    if (troubles_.refuse_memory || (troubles_.no_access_running && running_)) return "E0e";
+    if (units_ != nullptr && units_->holds(*at)) {  // registers: whole words alone
+        if (*at % 4 != 0 || *length % 4 != 0) return "E0e";
+        for (std::uint32_t i = 0; i < *length; i += 4) {
+            std::uint32_t word = 0;
+            if (!units_->read(*at + i, word)) return "E0e";
+            for (unsigned k = 0; k < 4; ++k) bytes[i + k] = static_cast<std::uint8_t>(word >> (8 * k));
+        }
+    } else if (!core_.read(*at, bytes)) {
+        return "E0e";
+    }
     return mt::hex_of_bytes({reinterpret_cast<const char*>(bytes.data()), bytes.size()});
 }
 
@@ -343,9 +358,17 @@ std::string GdbServer::memory_write(const std::string& p, bool binary) {
     if (!at || !length) return "E01";
     const auto bytes = binary ? std::optional(std::string(rest)) : mt::bytes_of_hex(rest);
     if (!bytes || bytes->size() != *length) return "E01";
-    if (troubles_.refuse_memory ||
-        !core_.write(*at, {reinterpret_cast<const std::uint8_t*>(bytes->data()), bytes->size()}))
-        return "E0e";
+    if (troubles_.refuse_memory || (troubles_.no_access_running && running_)) return "E0e";
+    if (units_ != nullptr && units_->holds(*at)) {
+        if (*at % 4 != 0 || *length % 4 != 0) return "E0e";
+        for (std::uint32_t i = 0; i < *length; i += 4) {
+            std::uint32_t word = 0;
+            for (unsigned k = 4; k-- > 0;) word = word << 8 | static_cast<std::uint8_t>((*bytes)[i + k]);
+            if (!units_->write(*at + i, word)) return "E0e";
+        }
+        return "OK";
+    }
+    if (!core_.write(*at, {reinterpret_cast<const std::uint8_t*>(bytes->data()), bytes->size()})) return "E0e";
     return "OK";
 }
 

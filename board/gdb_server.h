@@ -12,6 +12,7 @@
 #include "control/debug_packet.h"
 #include "debug_core.h"
 #include "troubles.h"
+#include "unit_space.h"
 
 namespace board {
 
@@ -19,8 +20,9 @@ class GdbServer {
   public:
     /// `command` runs a monitor command and gives its text; false if it knows none such.
     using Command = std::function<bool(const std::string&, std::string&)>;
+    /// `units`: trace units that are served as memory too; may be null.
     GdbServer(boost::asio::io_context& context, const boost::asio::ip::tcp::endpoint& at, DebugCore& core,
-              const Troubles& troubles, Command command);
+              UnitSpace* units, const Troubles& troubles, Command command);
 
     std::uint16_t port() const { return acceptor_.local_endpoint().port(); }
     bool running() const { return running_; }
@@ -49,6 +51,7 @@ class GdbServer {
     std::unique_ptr<boost::asio::ip::tcp::socket> peer_;
     boost::asio::steady_timer slow_;
     DebugCore& core_;
+    UnitSpace* units_;
     const Troubles& troubles_;
     Command command_;
     mt::DebugPacketReader reader_;

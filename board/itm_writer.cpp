@@ -15,8 +15,13 @@ void ItmWriter::put_value(std::uint32_t value, unsigned size) {
 
 // D4.2.4: 0b11TC0000 and up to four bytes of seven bits; one to six ticks fit format 2.
 void ItmWriter::timestamp(std::uint64_t cycle, unsigned relation) {
+    if (prescaler_ == 0) {
+        pending_ = mixed_ = false;
+        last_stamp_ = std::max(cycle, last_stamp_);
+        return;
+    }
     cycle = std::max(cycle, last_stamp_);
-    std::uint64_t ticks = cycle - last_stamp_;
+    std::uint64_t ticks = cycle / prescaler_ - last_stamp_ / prescaler_;
     last_stamp_ = cycle;
     pending_ = mixed_ = false;
     constexpr std::uint64_t most = (1u << 28) - 1;
@@ -82,17 +87,29 @@ void ItmWriter::port(std::uint64_t cycle, unsigned number, std::uint32_t value, 
     put(static_cast<std::uint8_t>(number << 3 | (size == 4 ? 3 : size)));
     put_value(value, size);
 }
-void ItmWriter::data_write(std::uint64_t cycle, unsigned comparator, std::uint32_t value, unsigned size) {
+// D4.3.4: 0b10CCW1SS; the address offset 0b01CC1110 and the program counter 0b01CC0111 of the same access come before.
+void ItmWriter::data(std::uint64_t cycle, unsigned comparator, bool is_write, std::uint32_t value, unsigned size) {
     if (!begin(cycle, 1 + size)) return;
-    put(static_cast<std::uint8_t>(0x8C | comparator << 4 | (size == 4 ? 3 : size)));
+    put(static_cast<std::uint8_t>((is_write ? 0x8C : 0x84) | comparator << 4 | (size == 4 ? 3 : size)));
     put_value(value, size);
 }
-void ItmWriter::global_time(std::uint64_t cycle, std::uint64_t counter) {
+void ItmWriter::data_pc(std::uint64_t cycle, unsigned comparator, std::uint32_t pc) {
+    if (!begin(cycle, 5)) return;
+    put(static_cast<std::uint8_t>(0x47 | comparator << 4));
+    put_value(pc & ~1u, 4);
+}
+void ItmWriter::data_address(std::uint64_t cycle, unsigned comparator, std::uint32_t address) {
+    if (!begin(cycle, 3)) return;
+    put(static_cast<std::uint8_t>(0x4E | comparator << 4));
+    put_value(address & 0xFFFF, 2);
+}
+void ItmWriter::global_time(std::uint64_t cycle, std::uint64_t counter, bool whole) {
     flush(cycle);
     const auto low = static_cast<std::uint32_t>(counter & 0x3FF'FFFF);
     put(0x94);
     for (const unsigned shift : {0u, 7u, 14u}) put(static_cast<std::uint8_t>((low >> shift & 0x7F) | 0x80));
     put(static_cast<std::uint8_t>(low >> 21 & 0x1F));
+    if (!whole) return;
     const std::uint64_t high = counter >> 26;
     put(0xB4);
     for (const unsigned shift : {0u, 7u, 14u}) put(static_cast<std::uint8_t>((high >> shift & 0x7F) | 0x80));

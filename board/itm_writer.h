@@ -2,6 +2,7 @@
 // Armv7-M Architecture Reference Manual (DDI 0403E), appendix D4.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <vector>
 
@@ -14,14 +15,27 @@ class ItmWriter {
   public:
     ItmWriter(std::uint64_t clock_hz, std::uint64_t baud) : cycles_per_byte_(clock_hz * 10 / baud) {}
 
+    /// What the line carries, and how packets are dated: `prescaler` cycles a tick; 0: not at all.
+    void set(std::uint64_t bytes_per_s, std::uint64_t clock_hz, unsigned prescaler) {
+        cycles_per_byte_ = std::max<std::uint64_t>(clock_hz / std::max<std::uint64_t>(bytes_per_s, 1), 1);
+        prescaler_ = prescaler;
+    }
     void exception(std::uint64_t cycle, unsigned number, unsigned function);  ///< 1 entered, 2 left, 3 returned to
     void pc_sample(std::uint64_t cycle, std::uint32_t pc);
     void sleep_sample(std::uint64_t cycle);
     void port(std::uint64_t cycle, unsigned number, std::uint32_t value, unsigned size);
-    void data_write(std::uint64_t cycle, unsigned comparator, std::uint32_t value, unsigned size);
-    /// Global timestamp pair of a 48-bit counter that runs at the core clock.
-    void global_time(std::uint64_t cycle, std::uint64_t counter);
+    void data_write(std::uint64_t cycle, unsigned comparator, std::uint32_t value, unsigned size) {
+        data(cycle, comparator, true, value, size);
+    }
+    /// The value of an access; where its instruction stands; the low half of its address.
+    void data(std::uint64_t cycle, unsigned comparator, bool is_write, std::uint32_t value, unsigned size);
+    void data_pc(std::uint64_t cycle, unsigned comparator, std::uint32_t pc);
+    void data_address(std::uint64_t cycle, unsigned comparator, std::uint32_t address);
+    /// Global timestamp of a 48-bit counter that runs at the core clock; its upper part too if `whole`.
+    void global_time(std::uint64_t cycle, std::uint64_t counter, bool whole = true);
     void sync(std::uint64_t cycle);
+    /// The moment that the last local timestamp told.
+    std::uint64_t last_stamp() const { return last_stamp_; }
     /// Until `cycle` all packets are lost (the probe's side stalls).
     void stall_until(std::uint64_t cycle) { stalled_until_ = cycle; }
     void flush(std::uint64_t cycle);
@@ -45,6 +59,7 @@ class ItmWriter {
 
     static constexpr std::uint64_t kBuffer = 48, kBusy = 30;  ///< bytes
     std::uint64_t cycles_per_byte_, line_free_ = 0, last_stamp_ = 0, group_ = 0, stalled_until_ = 0, lost_ = 0;
+    unsigned prescaler_ = 1;
     bool pending_ = false, mixed_ = false, overflowed_ = false;
     std::vector<std::uint8_t> bytes_;
 };

@@ -11,11 +11,11 @@
 #include <boost/asio.hpp>
 
 #include "capture/line_check.h"
-#include "etrace_encoder.h"
 #include "gdb_server.h"
 #include "mount_core.h"
 #include "recorder_port.h"
 #include "rv_core.h"
+#include "rv_units.h"
 #include "trace_port.h"
 
 namespace board {
@@ -53,7 +53,7 @@ class LiveBoard {
     std::unique_ptr<GdbServer> main_server_, cop_server_;
     std::unique_ptr<TracePort> trace_, cop_trace_, events_;
     RecorderPort recorder_;
-    EtraceEncoder encoder_ = cop_encoder();
+    std::unique_ptr<RvUnits> cop_units_;
     std::uint64_t cop_readers_ = 0;
     bool cop_read_ = false;
     std::string terminal_;
@@ -76,10 +76,10 @@ MountOptions live_mount(MountOptions m) {
 
 LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_(context_) {
     const auto address = asio::ip::make_address(options_.bind);
-    main_ = std::make_unique<MountCore>(options_.image, live_mount(options_.mount), recorder_.sink(),
-                                        [this] { recorder_.reset(); });
+    main_ = std::make_unique<MountCore>(options_.image, live_mount(options_.mount), options_.bare,
+                                        options_.troubles.units, recorder_.sink(), [this] { recorder_.reset(); });
     main_server_ = std::make_unique<GdbServer>(
-        context_, tcp::endpoint(address, options_.gdb_main), *main_, options_.troubles,
+        context_, tcp::endpoint(address, options_.gdb_main), *main_, &main_->units(), options_.troubles,
         [this](const std::string& text, std::string& reply) { return command(text, reply); });
     trace_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.trace), options_.troubles,
                                          options_.mount.seed);
@@ -89,8 +89,10 @@ LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_
     running_.push_back({main_.get(), main_server_.get()});
     if (options_.cop) {
         cop_ = std::make_unique<RvCore>(options_.cop, options_.mount.seed);
+        cop_units_ = std::make_unique<RvUnits>(*cop_, options_.troubles.units);
+        if (!options_.bare) cop_units_->set_by_firmware();
         cop_server_ = std::make_unique<GdbServer>(
-            context_, tcp::endpoint(address, options_.gdb_cop), *cop_, options_.troubles,
+            context_, tcp::endpoint(address, options_.gdb_cop), *cop_, cop_units_.get(), options_.troubles,
             [this](const std::string& text, std::string& reply) { return command(text, reply); });
         running_.push_back({cop_.get(), cop_server_.get()});
         cop_trace_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.trace_cop),
@@ -169,11 +171,11 @@ void LiveBoard::send_cop() {
     if (cop_trace_->any_reader() != cop_read_ || cop_trace_->accepted() != cop_readers_) {
         cop_read_ = cop_trace_->any_reader();
         cop_readers_ = cop_trace_->accepted();
-        encoder_.stop();
-        cop_->listen(cop_read_ ? &encoder_ : nullptr);
+        cop_units_->listened(cop_read_);
+        if (cop_read_) cop_units_->afresh();
     }
     std::vector<std::uint8_t> bytes;
-    encoder_.drain(bytes);
+    cop_units_->drain(bytes);
     if (cop_read_) cop_trace_->send(std::move(bytes), running_[1].ran);
 }
 

@@ -133,6 +133,7 @@ int main(int argc, char** argv) {
                    "port of the recorder in the main core's firmware (CTF packets); 0: any that is free");
     app.add_flag("--terminal", live.terminal, "send the trace to a pseudo-terminal too");
     app.add_option("--ports-file", live.ports_file, "write the ports as TOML into this file once they listen");
+    app.add_flag("--bare", live.bare, "the firmware sets up no trace: only what a debugger sets in the units is sent");
     app.add_option("--speed", live.speed, "times real time")->check(CLI::Range(0.01, 10'000.0));
     app.add_option("--flood", live.flood,
                    "send this recorded stream over and over as fast as it is taken, in place of the trace");
@@ -148,6 +149,12 @@ int main(int argc, char** argv) {
     app.add_option("--close-after", t.close_after, "close each trace connection after so many bytes");
     app.add_option("--lose-each", t.lose_each, "lose the last 64 of each so many bytes");
     app.add_flag("--refuse-memory", t.refuse_memory, "the debug server refuses to read and write memory");
+    app.add_flag("--no-access-running", t.no_access_running, "the debug server reaches no memory while the core runs");
+    app.add_option("--unit-off", t.units.off,
+                   "trace unit without power: dwt, itm, etm, tpiu, funnel, tmc, encoder, ram-sink, …");
+    app.add_option("--unit-wrong-id", t.units.wrong_id, "trace unit whose identification is wrong");
+    app.add_option("--unit-lock-stays", t.units.lock_stays, "trace unit whose lock does not open");
+    app.add_option("--unit-write-lost", t.units.write_lost, "trace unit to which writes do not stick");
     app.add_option("--answer-slowly", t.answer_slowly_ms, "ms that each answer of the debug server takes");
     app.add_option("--malformed-each", t.malformed_each, "each so many answers of the debug server are malformed");
     app.add_option("--phase", t.phase, "sampling phase of the trace line")->check(CLI::Range(0u, 23u));

@@ -4,14 +4,17 @@
 
 namespace board {
 
-MountCore::MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, OsSink os,
-                     std::function<void()> reset_os)
+MountCore::MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, bool bare, UnitTroubles troubles,
+                     OsSink os, std::function<void()> reset_os)
     : image_(std::move(image)),
       options_(options),
       os_(std::move(os)),
       reset_os_(std::move(reset_os)),
       flash_(kFlashBytes, 0xFF),
-      ram_(kRamBytes) {
+      ram_(kRamBytes),
+      bare_(bare),
+      units_(std::move(troubles)) {
+    units_.collect = [this](bool all) { collect(all); };
     if (image_)
         for (const auto& piece : image_->pieces()) {
             const auto at = static_cast<std::uint32_t>(piece.loaded_at);
@@ -30,7 +33,11 @@ std::uint32_t MountCore::address_of(const char* name) const {
 
 void MountCore::reset() {
     std::fill(ram_.begin(), ram_.end(), std::uint8_t{0});
+    if (model_) collect(true);
     model_.reset();
+    walk_.reset();
+    encoder_.reset();
+    etm_starts_ = 0;
     if (reset_os_) reset_os_();
     pc_ = address_of("Reset_Handler");
     started_ = false;
@@ -64,6 +71,9 @@ std::optional<Stop> MountCore::run(std::uint64_t cycles) {
     stop_.reset();
     if (!started_) {  // out of reset: the start-up code, then main
         started_ = true;
+        if (!bare_)
+            units_.set_by_firmware(options_.clock_hz, options_.baud,
+                                   {address_of("current_task"), address_of("axis_error")});
         if (entered("main")) return stop_;
     }
     if (!model_) {
@@ -72,19 +82,62 @@ std::optional<Stop> MountCore::run(std::uint64_t cycles) {
             if (symbol == nullptr) return {kFlash, 64};
             return {static_cast<std::uint32_t>(symbol->address), static_cast<std::uint32_t>(symbol->size)};
         };
-        model_ = std::make_unique<MountModel>(
-            options_, range,
-            MountModel::Hooks{[this](const char* function) { return entered(function); },
-                              [this](const char* variable, std::uint32_t value) { return written(variable, value); },
-                              os_});
+        MountModel::Hooks hooks;
+        hooks.entered = [this](const char* function) { return entered(function); };
+        hooks.written = [this](const char* variable, std::uint32_t value) { return written(variable, value); };
+        hooks.os = os_;
+        hooks.units = &units_;
+        hooks.address_of = [this](const char* variable) { return address_of(variable); };
+        model_ = std::make_unique<MountModel>(options_, range, std::move(hooks));
+        etm_starts_ = 0;
     }
+    look_at_etm();
     model_->run_until(model_->now() + cycles);
     if (!stop_) pc_ = address_of(model_->function());
     return stop_;
 }
 
+// What the model told so far goes the way that the units are set to; `all` also the atoms that would wait for others.
+void MountCore::collect(bool all) {
+    if (!model_) return;
+    std::vector<std::uint8_t> bytes;
+    model_->drain(bytes);
+    units_.itm_bytes(bytes);
+    bytes.clear();
+    if (encoder_) encoder_->drain(bytes, all);
+    units_.etm_bytes(bytes);
+}
+
+// The trace unit was switched: the walk through the firmware begins afresh, or ends.
+void MountCore::look_at_etm() {
+    if (!units_.etm_on()) {
+        if (!walk_) return;
+        model_->set_walk(nullptr);
+        collect(true);
+        walk_.reset();
+        encoder_.reset();
+        etm_starts_ = 0;
+        return;
+    }
+    if (!image_ || (units_.etm_starts() == etm_starts_ && model_->walk_trouble().empty())) return;
+    etm_starts_ = units_.etm_starts();
+    if (!code_) code_ = mt::Code::of(*image_, "armv7e-m");
+    if (!code_) return;
+    model_->set_walk(nullptr);
+    if (encoder_) collect(true);
+    Etm4Setup setup;
+    setup.return_stack = units_.etm_return_stack();
+    setup.timestamps = units_.etm_timestamps();
+    setup.sync_bytes = units_.etm_sync_bytes();
+    encoder_ = std::make_unique<Etm4Encoder>(setup);
+    encoder_->view = [this](std::uint32_t first, std::uint32_t last) { return units_.view(first, last); };
+    walk_ = std::make_unique<ThumbWalk>(code_, mt::FunctionTable::of(*image_, *code_), encoder_.get(), options_.seed);
+    model_->set_walk(walk_.get());
+}
+
 void MountCore::drain(std::vector<std::uint8_t>& out) {
-    if (model_) model_->drain(out);
+    collect(false);
+    units_.drain(out);
 }
 
 std::string MountCore::target_xml() const {

@@ -5,17 +5,23 @@
 #include <map>
 #include <memory>
 
+#include "arm_units.h"
 #include "debug_core.h"
 #include "mount_model.h"
+#include "thumb_walk.h"
 #include "target/image.h"
 
 namespace board {
 
 class MountCore : public DebugCore {
   public:
-    /// `reset_os` is called out of reset, `os` with each event of the operating system.
-    MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, OsSink os = {},
-              std::function<void()> reset_os = {});
+    /// `reset_os` is called out of reset, `os` with each event of the operating system. `bare`: the firmware sets up no
+    /// trace; then what is sent is what a debugger sets in `units`.
+    MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, bool bare, UnitTroubles troubles,
+              OsSink os = {}, std::function<void()> reset_os = {});
+    ArmUnits& units() { return units_; }
+    /// Why the walk through the firmware rests; empty if it does not.
+    std::string trouble() const { return model_ ? model_->walk_trouble() : std::string(); }
 
     std::string name() const override { return "main"; }
     std::string target_xml() const override;
@@ -32,6 +38,8 @@ class MountCore : public DebugCore {
 
   private:
     std::uint32_t address_of(const char* name) const;
+    void collect(bool all);
+    void look_at_etm();
     bool entered(const char* function);
     bool written(const char* variable, std::uint32_t value);
 
@@ -42,6 +50,12 @@ class MountCore : public DebugCore {
     OsSink os_;
     std::function<void()> reset_os_;
     std::vector<std::uint8_t> flash_, ram_;
+    const bool bare_;
+    ArmUnits units_;
+    std::shared_ptr<const mt::Code> code_;  ///< once instructions are traced
+    std::unique_ptr<Etm4Encoder> encoder_;
+    std::unique_ptr<ThumbWalk> walk_;  ///< before the model, which uses it
+    unsigned etm_starts_ = 0;
     std::unique_ptr<MountModel> model_;
     std::uint32_t pc_ = 0;
     bool started_ = false;

@@ -7,7 +7,9 @@
 #include <optional>
 #include <queue>
 #include <random>
+#include <stdexcept>
 
+#include "arm_units.h"
 #include "itm_writer.h"
 #include "thumb_walk.h"
 
@@ -85,6 +87,14 @@ class Mount {
     void flush() { out_.flush(end_); }
     Cycles end() const { return end_; }
     Cycles now() const { return now_; }
+    void set_walk(ThumbWalk* walk) {
+        hooks_.walk = walk;
+        hooks_.walk_from = now_;
+        hooks_.walk_until = ~Cycles{0};
+        walk_begun_ = false;
+        walk_trouble_.clear();
+    }
+    const std::string& walk_trouble() const { return walk_trouble_; }
     const char* function() const;
     ItmWriter& out() { return out_; }
 
@@ -115,6 +125,26 @@ class Mount {
     void look_at_function();
     bool walking();
     void walked(Cycles from);
+    ArmUnits* units() const { return hooks_.units; }
+    void look_at_units();
+    void tell_exception(Cycles when, unsigned number, unsigned function) {
+        if (units() == nullptr || units()->exceptions()) out_.exception(when, number, function);
+    }
+    void tell_port(unsigned number, std::uint32_t value, unsigned size, Cycles later = 0) {
+        if (units() == nullptr || units()->port(number)) out_.port(now_ + later, number, value, size);
+    }
+    void tell_write(Cycles when, unsigned comparator, const char* variable, std::uint32_t value, unsigned size);
+    /// Does something with the walk; one that finds no way rests until it is set again.
+    template <class Does>
+    void with_walk(Does does) {
+        try {
+            does(*hooks_.walk);
+        } catch (const std::runtime_error& e) {
+            walk_trouble_ = e.what();
+            hooks_.walk = nullptr;
+            walk_begun_ = false;
+        }
+    }
     void wrote(const char* variable, std::uint32_t value) {
         if (hooks_.written && hooks_.written(variable, value)) stop_ = true;
     }
@@ -148,6 +178,9 @@ class Mount {
     unsigned switched_to_ = kTasks;  ///< the task that the last switch event named
     const char* last_function_ = nullptr;
     bool walk_begun_ = false;
+    std::string walk_trouble_;
+    Cycles next_sync_ = 0, next_global_ = 0, whole_global_ = 0;
+    bool told_units_ = false;
     Cycles next_sample_ = kSamplePeriod;
     std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
 };
@@ -197,7 +230,7 @@ static const char* handler_function(unsigned number) {
 }
 
 void Mount::say(const std::string& text) {
-    for (const char c : text) out_.port(now_, 0, static_cast<std::uint8_t>(c), 1);
+    for (const char c : text) tell_port(0, static_cast<std::uint8_t>(c), 1);
 }
 
 std::optional<unsigned> Mount::most_urgent() const {
@@ -213,13 +246,15 @@ void Mount::enter(unsigned number) {
     now_ += chained ? kTailChain : kEntry;
     pending_[number] = false;
     if (walking()) {
-        hooks_.walk->enter(number, number == kPendSv ? "PendSV_Handler" : handler_function(number), now_, chained);
+        with_walk([&](ThumbWalk& w) {
+            w.enter(number, number == kPendSv ? "PendSV_Handler" : handler_function(number), now_, chained);
+        });
     }
     nest_.push_back({number, handler_time(number), handler_function(number)});
-    out_.exception(now_, number, 1);
+    tell_exception(now_, number, 1);
     if (number >= 16 || number == kSysTick) os(mt::OsKind::isr_enter, number >= 16 ? number - 16 : kTickNumber);
     last_function_ = nullptr;
-    if (number == kBusFault) out_.port(now_ + 9, 31, 0xF5, 1);
+    if (number == kBusFault) tell_port(31, 0xF5, 1, 9);
 }
 
 void Mount::leave() {
@@ -229,19 +264,21 @@ void Mount::leave() {
         running_ = choose();
         if (running_ != switched_to_) os(mt::OsKind::task_switch_in, running_);
         switched_to_ = running_;
-        out_.data_write(now_ - 40, 0, running_, 4);
+        tell_write(now_ - 40, 0, "current_task", running_, 4);
         wrote("current_task", running_);
     }
     if (number == kSysTick && choose() != running_) raise(kPendSv);
     if (number == kSvCall) raise(kPendSv);
     const bool walk = walking();
     nest_.pop_back();
-    out_.exception(now_, number, 2);
+    tell_exception(now_, number, 2);
     const auto next = most_urgent();
     const int level = nest_.empty() ? 99 : priority(nest_.back().number);
     if (walk) {
-        hooks_.walk->switch_to(running_);
-        hooks_.walk->leave(now_, next && priority(*next) < level);
+        with_walk([&](ThumbWalk& w) {
+            w.switch_to(running_);
+            w.leave(now_, next && priority(*next) < level);
+        });
     }
     if (next && priority(*next) < level) {
         nest_.push_back({0, 0, nullptr});  // marks a tail chain for enter()
@@ -249,7 +286,7 @@ void Mount::leave() {
         return;
     }
     now_ += kEntry;
-    out_.exception(now_, nest_.empty() ? 0 : nest_.back().number, 3);
+    tell_exception(now_, nest_.empty() ? 0 : nest_.back().number, 3);
 }
 
 unsigned Mount::choose() const {
@@ -338,7 +375,7 @@ void Mount::segment_done() {
     }
     if (running_ == kTrack && then == Segment::Then::go_on && task.job.empty()) {
         const auto error = static_cast<std::uint16_t>(static_cast<std::int16_t>(40 * between(-1, 1)));
-        out_.data_write(now_, 1, error, 2);
+        tell_write(now_, 1, "axis_error", error, 2);
         wrote("axis_error", error);
     }
     if (task.job.empty()) {
@@ -396,9 +433,14 @@ void Mount::plan() {
             for (int i = 0; i < 96; ++i) at(cycles(start + 86.8 * i), [this] { raise(kGuideUart); });
             const double passes = frame == 1 && !options_.healthy ? 17 : between(3.8, 4.2);
             at(cycles(start + 86.8 * 96 + 40), [this, passes] {
-                out_.port(now_, 31, 2, 1);
+                tell_port(31, 2, 1);
                 add_job(kGuide, {{cycles(11'000 * passes), "refine_centroid"}});
-                out_.port(now_, 9, static_cast<std::uint32_t>(8000 + 30 * frames_), 2);
+                tell_port(9, static_cast<std::uint32_t>(8000 + 30 * frames_), 2);
+                if (units() != nullptr) {
+                    const auto x = static_cast<std::uint32_t>(8000 + 30 * frames_);
+                    tell_write(now_, 0, "centroid_x", x, 4);
+                    wrote("centroid_x", x);
+                }
             });
         });
     every(
@@ -434,9 +476,15 @@ void Mount::plan() {
             add_job(kFocus, job);
         });
     every(
-        140'000, [] { return 140'000.0; }, [this] { out_.sync(now_); });
+        140'000, [] { return 140'000.0; },
+        [this] {
+            if (units() == nullptr) out_.sync(now_);
+        });
     every(
-        50'000, [] { return 50'000.0; }, [this] { out_.global_time(now_, now_ + 7'340'000'000); });
+        50'000, [] { return 50'000.0; },
+        [this] {
+            if (units() == nullptr) out_.global_time(now_, now_ + 7'340'000'000);
+        });
     if (!options_.healthy) {
         // The hand box asks for a temperature just before a guide frame comes in, and the receiver corrects the time
         // in the middle of that frame: `clock` wants the bus that `focus` holds, and `guide` keeps `focus` from it.
@@ -469,27 +517,72 @@ bool Mount::walking() {
     if (walk_begun_) return true;
     if (!nest_.empty()) return false;
     walk_begun_ = true;
-    hooks_.walk->thread(running_, task_entry(running_), now_);
-    for (unsigned id = 0; id < kTasks; ++id)
-        if (id != running_) hooks_.walk->thread(id, task_entry(id), now_);
-    return true;
+    with_walk([&](ThumbWalk& w) {
+        w.thread(running_, task_entry(running_), now_);
+        for (unsigned id = 0; id < kTasks; ++id)
+            if (id != running_) w.thread(id, task_entry(id), now_);
+    });
+    return hooks_.walk != nullptr;
 }
 
 void Mount::walked(Cycles from) {
+    if (hooks_.walk == nullptr) return;
     const Cycles to = std::min(now_, hooks_.walk_until);
     if (!walking() && !(walk_begun_ && from < hooks_.walk_until)) return;
     const bool faulty =
         nest_.empty() && !tasks_[running_].job.empty() && tasks_[running_].job.front().then == Segment::Then::fault;
-    if (faulty && !options_.healthy)
-        hooks_.walk->stand_before(fault_address(), from);  // the bus keeps the load waiting before it refuses it
-    else
-        hooks_.walk->run(function(), from, to);
+    with_walk([&](ThumbWalk& w) {
+        if (faulty && !options_.healthy)
+            w.stand_before(fault_address(), from);  // the bus keeps the load waiting before it refuses it
+        else
+            w.run(function(), from, to);
+    });
 }
 
 const char* Mount::function() const {
     if (!nest_.empty()) return nest_.back().function;
     if (running_ == kIdle || tasks_[running_].job.empty()) return "idle_task";
     return tasks_[running_].job.front().function;
+}
+
+// What the debugger set since: how fast the line is, what is dated; synchronisation and global times as they fall due.
+void Mount::look_at_units() {
+    out_.set(units()->bytes_per_s(options_.clock_hz), options_.clock_hz,
+             units()->local_timestamps() ? units()->prescaler() : 0);
+    const Cycles sync = units()->sync_period(), global = units()->global_period();
+    if (!told_units_ && sync > 0) next_sync_ = now_;  // the first comes at once
+    told_units_ = sync > 0;
+    if (now_ >= next_sync_) {
+        if (sync > 0) out_.sync(now_);
+        next_sync_ = now_ + (sync > 0 ? sync : kSamplePeriod);
+    }
+    if (now_ >= next_global_) {
+        if (global > 0) {
+            out_.flush(now_);  // both kinds of timestamps tell the same moment
+            const Cycles counter = out_.last_stamp() + 7'340'000'000;
+            out_.global_time(now_, counter, (counter >> 26) != whole_global_);
+            whole_global_ = counter >> 26;
+        } else {
+            whole_global_ = 0;
+        }
+        next_global_ = now_ + (global > 0 ? global : kSamplePeriod);
+    }
+}
+
+// Without units as the recordings on file were made: comparator 0 and 1 tell values.
+void Mount::tell_write(Cycles when, unsigned comparator, const char* variable, std::uint32_t value, unsigned size) {
+    if (units() == nullptr) {
+        out_.data_write(when, comparator, value, size);
+        return;
+    }
+    const std::uint32_t address = hooks_.address_of ? hooks_.address_of(variable) : 0;
+    if (address == 0) return;
+    const std::uint32_t pc = range_(function()).first + 4;
+    for (const auto& told : units()->accessed(address, size, true, value)) {
+        if (told.pc) out_.data_pc(when, told.comparator, pc);
+        if (told.address) out_.data_address(when, told.comparator, address);
+        if (told.value) out_.data(when, told.comparator, true, value, size);
+    }
 }
 
 // Tells the hook when another function has the core.
@@ -501,7 +594,10 @@ void Mount::look_at_function() {
 }
 
 void Mount::begin() {
-    out_.sync(0);
+    if (units() == nullptr)
+        out_.sync(0);
+    else
+        look_at_units();
     say("larkspur 3\n");
     for (unsigned id = 0; id < kTasks; ++id) name(mt::OsKind::task_create, id, kTaskNames[id], kPriorities[id]);
     const auto object = [&](mt::ObjectKind kind, std::uint32_t id, const char* text) {
@@ -517,7 +613,7 @@ void Mount::begin() {
     os(mt::OsKind::task_switch_in, kIdle);
     switched_to_ = kIdle;
     plan();
-    out_.exception(40, 0, 3);
+    tell_exception(40, 0, 3);
 }
 
 bool Mount::run_until(Cycles limit) {
@@ -530,9 +626,12 @@ bool Mount::run_until(Cycles limit) {
             events_.pop();
             what();
         }
+        if (units() != nullptr) look_at_units();
         if (now_ >= next_sample_) {
-            sample();
-            next_sample_ += kSamplePeriod;
+            const Cycles period = units() == nullptr ? kSamplePeriod : units()->sample_period();
+            if (period > 0) sample();
+            next_sample_ += period > 0 ? period : kSamplePeriod;
+            while (next_sample_ <= now_) next_sample_ += period > 0 ? period : kSamplePeriod;
         }
         const bool masked =
             nest_.empty() && running_ != kIdle && !tasks_[running_].job.empty() && tasks_[running_].job.front().masked;
@@ -549,6 +648,7 @@ bool Mount::run_until(Cycles limit) {
             continue;
         }
         Cycles until = std::min(limit, next_sample_);
+        if (units() != nullptr) until = std::min({until, next_sync_, next_global_});
         if (!events_.empty()) until = std::min(until, events_.top().when);
         Cycles* left = !nest_.empty()                                       ? &nest_.back().left
                        : running_ != kIdle && !tasks_[running_].job.empty() ? &tasks_[running_].job.front().left
@@ -592,6 +692,8 @@ MountModel::~MountModel() = default;
 bool MountModel::run_until(std::uint64_t cycle) { return mount_->run_until(cycle); }
 std::uint64_t MountModel::now() const { return mount_->now(); }
 const char* MountModel::function() const { return mount_->function(); }
+void MountModel::set_walk(ThumbWalk* walk) { mount_->set_walk(walk); }
+const std::string& MountModel::walk_trouble() const { return mount_->walk_trouble(); }
 void MountModel::drain(std::vector<std::uint8_t>& out) { mount_->out().drain(out); }
 
 }  // namespace board

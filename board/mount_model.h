@@ -12,6 +12,7 @@
 
 namespace board {
 
+class ArmUnits;
 class ThumbWalk;
 
 struct MountOptions {
@@ -35,6 +36,10 @@ struct MountHooks {
     std::function<bool(const char* function)> entered;
     std::function<bool(const char* variable, std::uint32_t value)> written;
     OsSink os;
+    /// What its trace units are set to; null: as the recordings on file were made. Not owned.
+    ArmUnits* units = nullptr;
+    /// Where a variable stands; with units.
+    std::function<std::uint32_t(const char* variable)> address_of;
     /// Walks the firmware as the model goes, from `walk_from` to `walk_until` (in cycles); not owned, may be null.
     ThumbWalk* walk = nullptr;
     std::uint64_t walk_from = 0, walk_until = 0;
@@ -52,6 +57,10 @@ class MountModel {
     std::uint64_t now() const;
     /// The function that runs; "idle_task" while the core sleeps.
     const char* function() const;
+    /// Another walk from now on, or none: as the trace unit was switched. It must outlive the model or be taken away.
+    void set_walk(ThumbWalk* walk);
+    /// What went wrong with the walk since it was set; it rests then. Empty if nothing.
+    const std::string& walk_trouble() const;
     /// Moves the trace bytes since the last call to the end of `out`.
     void drain(std::vector<std::uint8_t>& out);
 

@@ -100,6 +100,8 @@ bool ThumbWalk::execute(Place& place, std::uint32_t last) {
     }
     if (done != Code::kNowhere) {
         if (ran_) ran_(first, done);
+        encoder_->ran(static_cast<std::uint32_t>(code_->address(first)),
+                      static_cast<std::uint32_t>(code_->address(done)));
         place.pc = code_->next(done);
     }
     return done == last;

@@ -6,6 +6,8 @@
 #include <string>
 #include <vector>
 
+#include "unit_space.h"
+
 namespace board {
 
 struct Troubles {
@@ -17,6 +19,8 @@ struct Troubles {
     std::uint64_t lose_each = 0;          ///< of so many bytes the last 64 are lost without a word; 0: never
     // The debug server.
     bool refuse_memory = false;
+    bool no_access_running = false;  ///< memory cannot be reached while the core runs
+    UnitTroubles units;
     unsigned answer_slowly_ms = 0;
     unsigned malformed_each = 0;  ///< each so many answers have a wrong checksum or are no packet
 

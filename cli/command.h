@@ -19,6 +19,7 @@ void add_summary(CLI::App& app, Run& run);
 void add_packets(CLI::App& app, Run& run);
 void add_events(CLI::App& app, Run& run);
 void add_text(CLI::App& app, Run& run);
+void add_values(CLI::App& app, Run& run);
 void add_steps(CLI::App& app, Run& run);
 void add_stats(CLI::App& app, Run& run);
 void add_instances(CLI::App& app, Run& run);
@@ -27,5 +28,6 @@ void add_find(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);
 void add_ring(CLI::App& app, Run& run);
 void add_record(CLI::App& app, Run& run);
+void add_units(CLI::App& app, Run& run);
 
 }  // namespace mt::cli

@@ -36,8 +36,9 @@ int main(int argc, char** argv) {
     app.set_version_flag("--version", "mtrail 0.1.0");
     app.require_subcommand(1);
     Run run;
-    for (const auto add : {add_identify, add_read, add_summary, add_packets, add_events, add_text, add_steps, add_stats,
-                           add_instances, add_interplay, add_find, add_export, add_ring, add_record})
+    for (const auto add :
+         {add_identify, add_read, add_summary, add_packets, add_events, add_text, add_values, add_steps, add_stats,
+          add_instances, add_interplay, add_find, add_export, add_ring, add_record, add_units})
         add(app, run);
     std::string as;
     {  // for whoever packs it

@@ -8,13 +8,18 @@
 #include <QScrollArea>
 #include <QVBoxLayout>
 
+#include "base/text.h"
 #include "look/theme.h"
 #include "look/words.h"
+#include "target/target_edit.h"
 #include "target/target_file.h"
 #include "look/layout.h"
 
 namespace mt::app {
 namespace {
+
+// Places in the list of sources; the others are as in SourceSpec::Kind.
+constexpr int kBuffer = static_cast<int>(SourceSpec::Kind::buffer), kNothing = kBuffer + 1;
 
 QLineEdit* edit(const char* name, const QString& placeholder) {
     auto* e = new QLineEdit;
@@ -93,6 +98,13 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     use_ = new QPushButton(tr("Use this recipe"));
     use_->setObjectName("recipe_use");
     use_->setDefault(true);
+    auto* trace = new QPushButton(tr("What to trace…"));
+    trace->setObjectName("recipe_trace");
+    trace->setToolTip(tr("Exceptions, samples, variables, instructions: what the target's trace units are set to"));
+    connect(trace, &QPushButton::clicked, this, &RecipeForm::trace_wanted);
+    trace_said_ = new QLabel;
+    trace_said_->setObjectName("recipe_trace_said");
+    trace_said_->setWordWrap(true);
     auto* open = new QPushButton(tr("Open a recipe…"));
     auto* save = new QPushButton(tr("Save the recipe as…"));
     save->setObjectName("recipe_save_as");
@@ -147,6 +159,19 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     part(tr("Before"));
     add({}, {check_, reset_});
     add(tr("Run to"), {run_to_});
+    part(tr("What to trace"));
+    auto* trace_row = new QHBoxLayout;
+    trace_row->addWidget(trace, 0, Qt::AlignTop);
+    trace_row->addSpacing(8);
+    trace_row->addWidget(trace_said_, 1);
+    grid->addLayout(trace_row, line++, 1);
+    parameters_caption_ = caption(tr("Parameters"));
+    parameters_box_ = new QWidget;
+    parameters_row_ = new QHBoxLayout(parameters_box_);
+    parameters_row_->setContentsMargins(0, 0, 0, 0);
+    parameters_row_->setSpacing(8);
+    grid->addWidget(parameters_caption_, line, 0, Qt::AlignRight | Qt::AlignVCenter);
+    grid->addWidget(parameters_box_, line++, 1);
     part(tr("Record until"));
     add(tr("Time"), {seconds_, caption(tr("or bytes")), megabytes_});
     add(tr("or place reached"), {until_, times_});
@@ -172,6 +197,69 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     scroll->setFrameShape(QFrame::NoFrame);
     bare_column(this)->addWidget(scroll);
     build_rows({{"main", ""}});
+    show_traces({});
+    show_parameters();
+}
+
+// What is asked for in a few words.
+void RecipeForm::show_traces(const std::vector<TraceWish>& traces) {
+    base_.traces = traces;
+    QStringList parts;
+    for (const TraceWish& w : traces) {
+        QStringList what;
+        if (w.exceptions.value_or(false)) what << tr("exceptions");
+        if (w.pc_samples.value_or(0) > 0) what << tr("a sample each %1 cycles").arg(words(count_text(*w.pc_samples)));
+        if (w.counters && !w.counters->empty()) what << tr("event counters");
+        for (const auto& v : w.variables) what << words(v.of);
+        if (w.ports && !w.ports->empty()) what << tr("ports");
+        if (w.instructions) what << tr("instructions");
+        if (what.isEmpty()) what << tr("less than is found");
+        parts << (w.core.empty() ? what.join(", ") : words(w.core) + ": " + what.join(", "));
+    }
+    trace_said_->setText(parts.isEmpty() ? tr("as the firmware sets it up") : parts.join("; "));
+    set_style(*trace_said_, QString("color: %1").arg((parts.isEmpty() ? theme().second : theme().text).name()));
+}
+
+void RecipeForm::show_parameters() {
+    while (auto* item = parameters_row_->takeAt(0)) {
+        delete item->widget();
+        delete item;
+    }
+    parameters_.clear();
+    for (const auto& p : base_.parameters) {
+        auto* field = new QLineEdit(words(toml_unquoted(p.value)));
+        field->setObjectName("parameter_" + words(p.name));
+        field->setAccessibleName(words(p.name));
+        field->setMaximumWidth(120);
+        auto* name = caption(words(p.name));
+        parameters_row_->addWidget(name);
+        parameters_row_->addWidget(field);
+        parameters_.emplace_back(p.name, field);
+        connect(field, &QLineEdit::editingFinished, this, &RecipeForm::set_parameters);
+    }
+    parameters_row_->addStretch();
+    const bool any = !base_.parameters.empty();
+    parameters_caption_->setVisible(any);
+    parameters_box_->setVisible(any);
+}
+
+// The recipe is read again with these values.
+void RecipeForm::set_parameters() {
+    std::vector<std::string> given;
+    bool other = false;
+    for (const auto& [name, field] : parameters_) {
+        const std::string value = field->text().trimmed().toStdString();
+        given.push_back(name + "=" + value);
+        for (const auto& p : base_.parameters) other = other || (p.name == name && toml_unquoted(p.value) != value);
+    }
+    if (!other) return;
+    auto again = read_recipe(base_.path, given);
+    if (!again) {
+        report_->setText(words(again.error().text()).toHtmlEscaped());
+        return;
+    }
+    report_->clear();
+    show_recipe(*again);
 }
 
 void RecipeForm::build_rows(const std::vector<std::pair<std::string, std::string>>& streams) {
@@ -194,8 +282,8 @@ void RecipeForm::build_rows(const std::vector<std::pair<std::string, std::string
         row.debug->setObjectName("debug_" + name);
         row.trace = new QComboBox;
         row.trace->setObjectName("trace_" + name);
-        row.trace->addItems(
-            {tr("TCP"), tr("serial line"), tr("growing file"), tr("ring in memory"), tr("memory dump"), tr("nothing")});
+        row.trace->addItems({tr("TCP"), tr("serial line"), tr("growing file"), tr("ring in memory"), tr("memory dump"),
+                             tr("on-chip buffer"), tr("nothing")});
         row.address = edit("", {});
         row.address->setObjectName("address_" + name);
         row.debug->setAccessibleName(tr("Debug server of %1").arg(row.core));
@@ -213,7 +301,7 @@ void RecipeForm::build_rows(const std::vector<std::pair<std::string, std::string
         rows_grid_->addWidget(row.trace, y, 2);
         rows_grid_->addWidget(row.address, y, 3);
         rows_grid_->addWidget(row.baud, y, 4);
-        if (!rows_.empty()) row.trace->setCurrentIndex(5);  // one connection is enough to begin with
+        if (!rows_.empty()) row.trace->setCurrentIndex(kNothing);  // one connection is enough to begin with
         connect(row.trace, &QComboBox::currentIndexChanged, this, [this, row] { adapt_row(row); });
         adapt_row(row);
         rows_.push_back(row);
@@ -226,10 +314,11 @@ void RecipeForm::adapt_row(const Row& row) {
                              tr("trace.bin"),
                              tr("symbol, or 0x address"),
                              tr("symbol, or 0x address+size"),
+                             tr("found by itself"),
                              {}};
     const int kind = row.trace->currentIndex();
     row.address->setPlaceholderText(hints[kind]);
-    row.address->setEnabled(kind != 5);
+    row.address->setEnabled(kind < kBuffer);
     row.baud->setVisible(kind == 1);
 }
 
@@ -267,6 +356,8 @@ void RecipeForm::show_recipe(const Recipe& r) {
     name_->setText(words(r.name));
     show_target(words(r.target));
     base_ = r;
+    show_traces(r.traces);
+    show_parameters();
     save_->setText(words(r.save));
     const auto target = read_target_file(r.target);
     // The protocol of a core's first stream may be said or not.
@@ -277,14 +368,15 @@ void RecipeForm::show_recipe(const Recipe& r) {
         return stream_of(*target, c) == stream_of(*target, first) ? QString() : words(c.protocol);
     };
     for (auto& row : rows_) {
-        row.trace->setCurrentIndex(5);
+        row.trace->setCurrentIndex(kNothing);
         for (const auto& c : r.connects) {
             if (words(c.core) != row.core || row_protocol(c) != row.protocol) continue;
             row.debug->setText(words(c.debug));
             if (!c.trace) continue;
             row.trace->setCurrentIndex(static_cast<int>(c.trace->kind));
             QString where = words(c.trace->kind <= SourceSpec::Kind::file ? c.trace->address : c.trace->symbol);
-            if (c.trace->kind > SourceSpec::Kind::file && c.trace->symbol.empty())
+            if (c.trace->kind > SourceSpec::Kind::file && c.trace->symbol.empty() &&
+                c.trace->kind != SourceSpec::Kind::buffer)
                 where = "0x" + QString::number(c.trace->at, 16);
             if (c.trace->kind == SourceSpec::Kind::dump && c.trace->size > 0)
                 where += "+" + QString::number(c.trace->size);
@@ -307,6 +399,19 @@ void RecipeForm::show_recipe(const Recipe& r) {
     keep_->setCurrentIndex(r.keep == Recipe::Keep::newest ? 1 : 0);
     limit_->setValue(static_cast<int>(r.limit_bytes / 1'000'000));
     leave_->setCurrentIndex(r.leave == Recipe::Leave::halted ? 1 : 0);
+    // What a parameter stands for is changed there.
+    const auto by_parameter = [&](QWidget* field, const char* place) {
+        QString name;
+        for (const auto& p : r.parameters)
+            for (const std::string& at : p.places)
+                if (at == place) name = words(p.name);
+        field->setEnabled(name.isEmpty());
+        field->setToolTip(name.isEmpty() ? QString() : tr("Set by the parameter “%1”").arg(name));
+    };
+    by_parameter(seconds_, "record.seconds");
+    by_parameter(run_to_, "before.run_to.place");
+    by_parameter(until_, "record.until.place");
+    by_parameter(watch_, "record.watch.symbol");
 }
 
 // The form's text goes through the reader of recipe files: one set of rules, one set of messages.
@@ -328,13 +433,17 @@ Result<Recipe> RecipeForm::recipe() const {
         c.debug = row.debug->text().trimmed().toStdString();
         const QString where = row.address->text().trimmed();
         const int kind = row.trace->currentIndex();
-        if (kind == 5 && c.debug.empty()) continue;
-        if (kind != 5) {
+        if (kind == kNothing && c.debug.empty()) continue;
+        if (kind != kNothing) {
             SourceSpec s;
             s.kind = static_cast<SourceSpec::Kind>(kind);
-            if (where.isEmpty())
+            if (where.isEmpty() && kind != kBuffer)
                 return failure("core " + c.core + ": where its trace comes from is not given", "", "fill in “Where”");
-            if (s.kind <= SourceSpec::Kind::file) {
+            if (s.kind == SourceSpec::Kind::buffer) {
+                s.every_ms = 0;
+                for (const auto& old : before)
+                    if (old.core == c.core && old.trace && old.trace->kind == s.kind) s.every_ms = old.trace->every_ms;
+            } else if (s.kind <= SourceSpec::Kind::file) {
                 s.address = where.toStdString();
                 if (s.kind == SourceSpec::Kind::serial) s.baud = static_cast<std::uint64_t>(row.baud->value());
             } else {
@@ -377,7 +486,9 @@ Result<Recipe> RecipeForm::recipe() const {
     r.keep = keep_->currentIndex() == 1 ? Recipe::Keep::newest : Recipe::Keep::oldest;
     r.limit_bytes = static_cast<std::uint64_t>(limit_->value()) * 1'000'000;
     r.leave = leave_->currentIndex() == 1 ? Recipe::Leave::halted : Recipe::Leave::running;
-    auto checked = parse_recipe(recipe_text(r, r.path), r.path);
+    std::vector<std::string> given;
+    for (const auto& p : base_.parameters) given.push_back(p.name + "=" + toml_unquoted(p.value));
+    auto checked = parse_recipe(recipe_text(r, r.path), r.path, given);
     if (!checked) {
         Problem p = checked.error();
         p.where.clear();  // there is no file to point into

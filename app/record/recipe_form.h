@@ -15,6 +15,7 @@
 #include "document/live_session.h"
 
 class QGridLayout;
+class QHBoxLayout;
 
 namespace mt::app {
 
@@ -28,6 +29,8 @@ class RecipeForm : public QWidget {
     void show_target(const QString& path);
     /// What the form says as a recipe; a Problem names the field that is wrong.
     Result<Recipe> recipe() const;
+    /// Other wishes for the recipe, as another page made them.
+    void show_traces(const std::vector<TraceWish>& traces);
     QString report_text() const { return report_->text(); }
 
   signals:
@@ -35,6 +38,7 @@ class RecipeForm : public QWidget {
     void use_wanted(const mt::Recipe& recipe);
     void open_wanted();
     void save_wanted();
+    void trace_wanted();
 
   private:
     struct Row {
@@ -50,6 +54,8 @@ class RecipeForm : public QWidget {
     void use();
     void show_reports(const std::vector<mt::ConnectionReport>& reports);
     void choose_target();
+    void show_parameters();
+    void set_parameters();
 
     LiveSession& live_;
     Recipe base_;  ///< what the form does not show is kept from here
@@ -62,7 +68,10 @@ class RecipeForm : public QWidget {
     QGridLayout* rows_grid_;
     std::vector<Row> rows_;
     QPushButton *test_, *use_;
-    QLabel *report_, *heading_;
+    QLabel *report_, *heading_, *trace_said_, *parameters_caption_;
+    QWidget* parameters_box_;
+    QHBoxLayout* parameters_row_;
+    std::vector<std::pair<std::string, QLineEdit*>> parameters_;
 };
 
 }  // namespace mt::app

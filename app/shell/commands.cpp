@@ -249,6 +249,14 @@ void Commands::add_record() {
     follow_ = add(record, tr("&Follow live"), {QKeySequence(Qt::Key_End)},
                   tr("Show the end of the recording as it grows"), [this] { desk().viewpoint().follow(true); });
     record->addSeparator();
+    add(record, tr("What to tr&ace…"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_R)},
+        tr("Choose what the target's trace units tell, and see them and what it costs"), [this] {
+            if (!desk().record().shown()) window_.open_recipe({});
+            desk().record().ask_trace();
+        });
+    add(record, tr("What led &here?"), {},
+        tr("Halt the target, and read the last instructions out of its trace buffer, without a reset"),
+        [this] { desk().record().ask_what_led_here(); });
     add(record, tr("&Line check…"), {}, tr("Find the best sampling phase of the trace line"),
         [this] { desk().record().check_line(); });
 }

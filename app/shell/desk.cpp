@@ -49,8 +49,8 @@ void Desk::build() {
     record_ = new RecordPage(*this);
 
     stack_ = new QStackedWidget;
-    for (QWidget* page :
-         {static_cast<QWidget*>(lanes_), static_cast<QWidget*>(page_), static_cast<QWidget*>(record_->form())})
+    for (QWidget* page : {static_cast<QWidget*>(lanes_), static_cast<QWidget*>(page_),
+                          static_cast<QWidget*>(record_->form()), static_cast<QWidget*>(record_->trace())})
         stack_->addWidget(page);
     across_ = new QSplitter(Qt::Horizontal);
     for (QWidget* w : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(record_->sane()),

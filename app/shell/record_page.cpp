@@ -20,7 +20,8 @@ RecordPage::RecordPage(Desk& desk)
       stations_(new Stations(live_)),
       sane_(new SanePanel(live_)),
       strip_(new RecordStrip(live_, desk.view_)),
-      form_(new RecipeForm(live_)) {}
+      form_(new RecipeForm(live_)),
+      trace_(new TracePage) {}
 
 void RecordPage::join() {
     connect(&live_, &LiveSession::began, this, &RecordPage::began);
@@ -44,7 +45,69 @@ void RecordPage::join() {
     connect(form_, &RecipeForm::use_wanted, this, &RecordPage::use);
     connect(form_, &RecipeForm::open_wanted, this, &RecordPage::ask_recipe);
     connect(form_, &RecipeForm::save_wanted, this, &RecordPage::ask_save_recipe);
+    connect(form_, &RecipeForm::trace_wanted, this, &RecordPage::ask_trace);
+    connect(trace_, &TracePage::back_wanted, this, [this] {
+        desk_.show_page(form_);
+        show();
+    });
+    connect(trace_, &TracePage::changed, this, [this](const Recipe& recipe) { form_->show_traces(recipe.traces); });
     turn(false);
+}
+
+void RecordPage::ask_trace() {
+    const auto recipe = form_->recipe();
+    if (!recipe) {
+        emit desk_.told(words(recipe.error().text()), true);
+        return;
+    }
+    emit desk_.quieted();
+    trace_->show_recipe(*recipe, desk_.document_.trail());
+    desk_.show_page(trace_);
+    show();
+}
+
+// The same connections, nothing before, nothing set up: what is there is read while the cores stand.
+void RecordPage::ask_what_led_here() {
+    if (live_.active()) {
+        emit desk_.told(tr("A recording is being made. Stop it first."), true);
+        return;
+    }
+    const auto form = form_->recipe();
+    const std::optional<Recipe> base = form ? std::optional(*form) : live_.recipe();
+    Recipe r;
+    if (base) r = *base;
+    r.connects.clear();
+    if (base)
+        for (const auto& c : base->connects) {
+            if (c.debug.empty()) continue;
+            r.connects.push_back(c);
+            r.connects.back().protocol.clear();
+            r.connects.back().trace.emplace();
+            r.connects.back().trace->kind = SourceSpec::Kind::buffer;
+            r.connects.back().trace->every_ms = 0;
+            break;  // the first core that has a debug server
+        }
+    if (r.connects.empty()) {
+        open({});
+        emit desk_.told(tr("Name the target file and its debug server here; then ask again what led here."), false);
+        return;
+    }
+    r.traces.clear();
+    r.check_image = r.reset = false;
+    r.run_to.reset();
+    r.seconds.reset();
+    r.bytes.reset();
+    r.until.reset();
+    r.watch.reset();
+    r.mark.reset();
+    r.leave = Recipe::Leave::halted;
+    r.save = "what-led-here-{n}.mtrail";
+    if (!live_.choose(r)) return;
+    emit desk_.quieted();
+    desk_.document_.cancel();
+    show();
+    live_.start();
+    show();
 }
 
 void RecordPage::turn(bool on) {
@@ -58,13 +121,14 @@ void RecordPage::turn(bool on) {
 
 void RecordPage::show() {
     turn(true);
+    sane_->setVisible(desk_.stack_->currentWidget() != trace_);  // the page of what to trace needs the room
     renewed();
 }
 
 void RecordPage::leave() {
     if (live_.active()) return;
     turn(false);
-    if (desk_.stack_->currentWidget() == form_)
+    if (desk_.stack_->currentWidget() == form_ || desk_.stack_->currentWidget() == trace_)
         desk_.show_page(desk_.document_.trail() ? static_cast<QWidget*>(desk_.lanes_) : desk_.start_);
     renewed();
 }
@@ -105,7 +169,7 @@ void RecordPage::use(const Recipe& recipe) {
 void RecordPage::start() {
     if (live_.active()) return;
     // What stands in the form counts, whether “use” was pressed or not.
-    if (desk_.stack_->currentWidget() == form_) {
+    if (desk_.stack_->currentWidget() == form_ || desk_.stack_->currentWidget() == trace_) {
         const auto recipe = form_->recipe();
         if (!recipe) {
             emit desk_.told(words(recipe.error().text()), true);
@@ -146,7 +210,8 @@ void RecordPage::renewed() {
         desk_.ridge_->set_horizon(std::nullopt, {});
     }
     // Nothing of it is meant while a recipe is written.
-    desk_.ridge_->setVisible(desk_.stack_->currentWidget() != form_);
+    const QWidget* page = desk_.stack_->currentWidget();
+    desk_.ridge_->setVisible(page != form_ && page != trace_);
     emit desk_.renewed();
 }
 

@@ -8,6 +8,7 @@
 #include "record/record_strip.h"
 #include "record/sane_panel.h"
 #include "record/stations.h"
+#include "record/trace_page.h"
 
 namespace mt::app {
 
@@ -34,6 +35,11 @@ class RecordPage : public QObject {
     SanePanel* sane() const { return sane_; }
     RecordStrip* strip() const { return strip_; }
     RecipeForm* form() const { return form_; }
+    TracePage* trace() const { return trace_; }
+    /// What to trace, for the recipe in the form.
+    void ask_trace();
+    /// Reads what the chip's trace buffers hold, without a reset: how the target came where it stands.
+    void ask_what_led_here();
 
   private:
     friend class Desk;
@@ -52,6 +58,7 @@ class RecordPage : public QObject {
     SanePanel* sane_;
     RecordStrip* strip_;
     RecipeForm* form_;
+    TracePage* trace_;
     bool shown_ = false, judging_recorded_ = false;
 };
 

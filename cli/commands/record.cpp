@@ -25,6 +25,7 @@ namespace {
 
 struct Options {
     std::string recipe, output;
+    std::vector<std::string> given;
     bool replace = false;
 };
 
@@ -77,7 +78,7 @@ int export_and_judge(const Recipe& recipe, const std::string& folder) {
 }
 
 int record(const Options& o) {
-    auto recipe = read_recipe(o.recipe);
+    auto recipe = read_recipe(o.recipe, o.given);
     if (!recipe) return fail(recipe.error());
     for (const auto& w : recipe->warnings) say("mtrail: " + w);
     std::string folder = o.output.empty() ? save_path(*recipe) : o.output;
@@ -92,7 +93,7 @@ int record(const Options& o) {
     };
     static std::atomic<bool> asked;
     asked = false;
-    for (const int signal : {SIGINT, SIGTERM}) std::signal(signal, [](int) { asked = true; });
+    for (const int signal : {SIGINT, SIGTERM, SIGHUP}) std::signal(signal, [](int) { asked = true; });
     (*live)->start();
     const bool terminal = ::isatty(STDERR_FILENO) != 0;
     while (!over) {
@@ -104,6 +105,7 @@ int record(const Options& o) {
     (*live)->wait();
     std::signal(SIGINT, SIG_DFL);
     std::signal(SIGTERM, SIG_DFL);
+    std::signal(SIGHUP, SIG_DFL);
     const RunState state = (*live)->state();
     if (!outcome) return fail(outcome.error());
     if (state.discarded) return fail({"nothing was recorded", folder, ""});
@@ -113,6 +115,7 @@ int record(const Options& o) {
         for (std::size_t i = 0; i < station.lines.size(); ++i) line += (i == 0 ? " " : ", ") + station.lines[i];
         say(line);
     }
+    for (const auto& warning : state.warnings) say("note: " + warning);
     if (state.cores.size() > 1)
         for (const auto& c : state.cores)
             if (c.debug) say("started: " + c.name + " after " + duration_text(Time::from_ns(c.started_after_s * 1e9)));
@@ -146,6 +149,7 @@ void add_record(CLI::App& app, Run& run) {
     CLI::App& c = *app.add_subcommand("record", "make a recording after a recipe");
     c.add_option("--recipe", o->recipe, "the *.recipe.toml to follow")->required();
     c.add_option("-o,--output", o->output, "the *.mtrail folder to write; after the recipe's pattern if left out");
+    c.add_option("--set", o->given, "NAME=VALUE for a parameter of the recipe")->expected(1)->take_all();
     c.add_flag("--replace", o->replace, "replace a recording that is there");
     c.callback([o, &run] { run = [o] { return record(*o); }; });
 }

@@ -126,6 +126,7 @@ bool Receiver::pump(Source::Milliseconds patience) {
         return false;
     }
     const std::uint64_t lost_there = source_->lost();
+    const std::string gap = source_->gap();
     std::unique_lock guard(lock_);
     state_.fill = source_->fill();
     state_.waiting_for = source_->waiting_for();
@@ -137,6 +138,11 @@ bool Receiver::pump(Source::Milliseconds patience) {
         journal_.resumed(state_.bytes, 0);
     }
     if (*n == 0) return false;
+    if (!gap.empty() && state_.bytes > 0) {
+        broke();
+        journal_.lost(state_.bytes, gap);
+        journal_.resumed(state_.bytes, 0);
+    }
     const auto now = Steady::now();
     if (broken_) {
         broken_ = false;

@@ -31,7 +31,7 @@ Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
     c.core = t.text("core", true);
     c.debug = t.text("debug", false);
     c.protocol = t.text("protocol", false, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"});
-    const std::string kind = t.text("trace", false, {"tcp", "serial", "file", "ring", "dump"});
+    const std::string kind = t.text("trace", false, {"tcp", "serial", "file", "ring", "dump", "buffer"});
     if (kind.empty()) {
         if (c.debug.empty())
             t.fail("[[connect]] names neither a debug server nor a trace source", c.line,
@@ -48,6 +48,9 @@ Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
             s.address = (folder / s.address).lexically_normal().string();
         if (s.kind == SourceSpec::Kind::serial)
             s.baud = static_cast<std::uint64_t>(t.number("baud", true, 50, 100'000'000).value_or(115'200));
+    } else if (kind == "buffer") {
+        s.kind = SourceSpec::Kind::buffer;
+        s.every_ms = static_cast<unsigned>(t.number("every_ms", false, 1, 600'000).value_or(0));
     } else {
         s.kind = kind == "ring" ? SourceSpec::Kind::ring : SourceSpec::Kind::dump;
         s.symbol = t.text("symbol", false);
@@ -118,6 +121,7 @@ void read_after(TomlTable& t, Recipe& r, const fs::path& folder) {
     };
     r.leave =
         t.text("leave", false, {"running", "halted"}) == "halted" ? Recipe::Leave::halted : Recipe::Leave::running;
+    r.keep_trace = t.flag("keep_trace").value_or(false);
     r.events_csv = file("events");
     r.measures_csv = file("measures");
     r.findings_json = file("findings");
@@ -140,21 +144,25 @@ std::string quoted(const std::string& s) {
 
 }  // namespace
 
-Result<Recipe> read_recipe(const std::string& path) {
+Result<Recipe> read_recipe(const std::string& path, const std::vector<std::string>& given) {
     const auto text = read_small_file(path, 4'000'000, "recipe");
     if (!text) return tl::make_unexpected(text.error());
-    return parse_recipe(*text, path);
+    return parse_recipe(*text, path, given);
 }
 
-Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
+Result<Recipe> parse_recipe(std::string_view text, const std::string& path, const std::vector<std::string>& given) {
     auto parsed = parse_toml(text, path);
     if (!parsed) return tl::make_unexpected(parsed.error());
+    auto parameters = put_parameters(*parsed, given, path);
+    if (!parameters) return tl::make_unexpected(parameters.error());
     const toml::table& root = *parsed;
     const fs::path folder = fs::path(path).parent_path();
     std::optional<Problem> problem;
     TomlTable top(root, "the recipe", path, problem);
     Recipe r;
     r.path = path;
+    r.parameters = std::move(*parameters);
+    top.know("parameters");
     if (const std::string format = top.text("format", true); !format.empty() && format != kFormat)
         top.fail("key 'format' is \"" + format + "\"", 1, "this version reads \"" + std::string(kFormat) + "\"");
     r.name = top.text("name", true);
@@ -185,6 +193,20 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
         t.warn_unknown(r.warnings);
     };
     part("before", [&](TomlTable& t) { read_before(t, r, path, problem); });
+    const auto wish = [&](const toml::table& table, const char* name) {
+        TomlTable t(table, name, path, problem);
+        r.traces.push_back(read_trace_wish(t, path, problem, r.warnings));
+        t.warn_unknown(r.warnings);
+        for (std::size_t i = 0; i + 1 < r.traces.size(); ++i)
+            if (r.traces[i].core == r.traces.back().core)
+                t.fail("two [[trace]] are for the same core", t.line(), "give each its 'core'");
+    };
+    if (const toml::node* node = root.get("trace"); node != nullptr && node->is_array()) {
+        if (const auto* list = top.tables("trace", false))
+            for (const auto& one : *list) wish(*one.as_table(), "[[trace]]");
+    } else if (const auto* table = top.table("trace")) {
+        wish(*table, "[trace]");
+    }
     part("record", [&](TomlTable& t) { read_record(t, r, path, problem); });
     part("after", [&](TomlTable& t) { read_after(t, r, folder); });
     top.warn_unknown(r.warnings);
@@ -203,12 +225,28 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path) {
     needs(r.run_to.has_value(), r.run_to ? r.run_to->core : "", "run_to");
     needs(r.until.has_value(), r.until ? r.until->core : "", "until");
     needs(r.watch.has_value(), r.watch ? r.watch->core : "", "watch");
+    for (const auto& c : r.connects)
+        if (c.trace && c.trace->kind == SourceSpec::Kind::buffer) needs(true, c.core, "trace = \"buffer\"");
+    for (const TraceWish& w : r.traces) needs(true, w.core, "[trace]");
     bool any_trace = false;
     for (const auto& c : r.connects) any_trace = any_trace || c.trace.has_value();
     if (!problem && !any_trace)
         top.fail("no [[connect]] names a trace source", 1, "add trace = \"tcp\" and its address");
     if (problem) return tl::make_unexpected(*problem);
     return r;
+}
+
+const TraceWish* wish_for(const Recipe& recipe, const std::string& core) {
+    for (const TraceWish& w : recipe.traces) {
+        if (w.core == core) return &w;
+        if (!w.core.empty()) continue;
+        for (const auto& c : recipe.connects)
+            if (!c.debug.empty()) {
+                if (c.core == core) return &w;
+                break;
+            }
+    }
+    return nullptr;
 }
 
 std::optional<std::size_t> stream_of(const TargetFile& target, const Recipe::Connect& connect) {
@@ -239,13 +277,14 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         if (!c.debug.empty()) out << "debug = " << quoted(c.debug) << "\n";
         if (!c.trace) continue;
         const SourceSpec& s = *c.trace;
-        constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump"};
+        constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump", "buffer"};
         out << "trace = \"" << kinds[static_cast<std::size_t>(s.kind)] << "\"\n";
         if (s.kind == SourceSpec::Kind::file)
             out << "address = " << relative(s.address) << "\n";
         else if (!s.address.empty())
             out << "address = " << quoted(s.address) << "\n";
         if (s.kind == SourceSpec::Kind::serial) out << "baud = " << s.baud << "\n";
+        if (s.kind == SourceSpec::Kind::buffer && s.every_ms > 0) out << "every_ms = " << s.every_ms << "\n";
         if (s.kind == SourceSpec::Kind::ring || s.kind == SourceSpec::Kind::dump) {
             if (!s.symbol.empty())
                 out << "symbol = " << quoted(s.symbol) << "\n";
@@ -269,6 +308,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         if (r.run_to) place("run_to", *r.run_to);
         if (r.run_to_limit_s != 30) out << "run_to_limit = " << r.run_to_limit_s << "\n";
     }
+    for (const TraceWish& w : r.traces) out << trace_wish_text(w, r.traces.size() > 1);
     out << "\n[record]\n";
     if (r.seconds) out << "seconds = " << *r.seconds << "\n";
     if (r.bytes) out << "bytes = " << *r.bytes << "\n";
@@ -282,6 +322,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     out << "keep = \"" << (r.keep == Recipe::Keep::newest ? "newest" : "oldest") << "\"\n";
     if (r.limit_bytes > 0) out << "limit = " << r.limit_bytes << "\n";
     out << "\n[after]\nleave = \"" << (r.leave == Recipe::Leave::halted ? "halted" : "running") << "\"\n";
+    if (r.keep_trace) out << "keep_trace = true\n";
     if (!r.events_csv.empty()) out << "events = " << relative(r.events_csv) << "\n";
     if (!r.measures_csv.empty()) out << "measures = " << relative(r.measures_csv) << "\n";
     if (r.replace_files) out << "replace = true\n";
@@ -291,7 +332,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         for (std::size_t i = 0; i < r.bad_if.size(); ++i) out << (i == 0 ? "" : ", ") << quoted(r.bad_if[i]);
         out << "]\n";
     }
-    return out.str();
+    return with_parameters(out.str(), r.parameters);
 }
 
 std::string save_path(const Recipe& r) {

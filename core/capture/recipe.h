@@ -8,7 +8,9 @@
 #include <vector>
 
 #include "base/problem.h"
+#include "capture/recipe_trace.h"
 #include "capture/source.h"
+#include "control/units/wish.h"
 #include "target/target_file.h"
 
 namespace mt {
@@ -41,6 +43,8 @@ struct Recipe {
     std::string path, name, target, save = "{name}-{n}.mtrail";
     unsigned patience_ms = 3000;  ///< for every answer of a debug server
     std::vector<Connect> connects;
+    std::vector<TraceWish> traces;  ///< at most one for a core
+    std::vector<RecipeParameter> parameters;
 
     bool check_image = false, reset = false;
     std::string reset_command;
@@ -56,6 +60,7 @@ struct Recipe {
     std::uint64_t limit_bytes = 0;  ///< of each stream; 0: none (keep = "newest" needs one)
 
     Leave leave = Leave::running;
+    bool keep_trace = false;                              ///< what was set up for the trace stays so
     std::string events_csv, measures_csv, findings_json;  ///< files to write afterwards; empty: none
     bool replace_files = false;                           ///< … in place of those that are there
     std::vector<std::string> bad_if;                      ///< kinds of finding that make the verdict bad
@@ -67,9 +72,12 @@ struct Recipe {
 /// Index of the target's stream that a connection brings in; nothing if it has none such.
 std::optional<std::size_t> stream_of(const TargetFile& target, const Recipe::Connect& connect);
 
-Result<Recipe> read_recipe(const std::string& path);
+/// `given`: NAME=VALUE for its parameters.
+Result<Recipe> read_recipe(const std::string& path, const std::vector<std::string>& given = {});
 /// The same from text; `path` is used in messages and for relative paths.
-Result<Recipe> parse_recipe(std::string_view text, const std::string& path);
+Result<Recipe> parse_recipe(std::string_view text, const std::string& path, const std::vector<std::string>& given = {});
+/// What a core's [trace] asks for; null if there is none.
+const TraceWish* wish_for(const Recipe& recipe, const std::string& core);
 /// The text of a recipe, with paths relative to the folder of `path` where they lie below it.
 std::string recipe_text(const Recipe& recipe, const std::string& path);
 

@@ -7,10 +7,12 @@
 
 #include "base/read_file.h"
 #include "base/text.h"
+#include "capture/buffer_source.h"
 #include "capture/folder.h"
 #include "capture/ring.h"
 #include "control/image_check.h"
 #include "control/link.h"
+#include "target/data_place.h"
 
 namespace mt {
 namespace fs = std::filesystem;
@@ -35,6 +37,10 @@ struct RecordRun::End {
     DebugServer::Point watch_type = DebugServer::Point::write;
     unsigned watch_length = 4;
     Steady::time_point next_pump{};
+    std::unique_ptr<ServerMemory> memory;
+    std::unique_ptr<TraceProgram> program;  ///< what was set up for the trace
+    CoreUnits units;
+    BufferSource* buffer = nullptr;  ///< the receiver has it
     bool own_thread() const { return spec->trace && spec->trace->kind <= SourceSpec::Kind::file; }
 };
 
@@ -42,10 +48,12 @@ RecordRun::RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_p
                      std::string folder, bool replace)
     : recipe_(std::move(recipe)),
       target_(std::move(target)),
+      given_(target_),
       images_(std::move(images)),
       folder_(std::move(folder)),
       replace_(replace) {
-    constexpr const char* names[] = {"connect", "check image", "reset", "run to", "record", "stop", "save", "judge"};
+    constexpr const char* names[] = {"connect", "check image", "reset", "run to", "set up trace",
+                                     "record",  "stop",        "save",  "judge"};
     for (const char* n : names) state_.stations.push_back({n, Station::Status::ahead, {}});
     const auto plan = [&](RunState::Step step, std::vector<std::string> lines, bool wanted) {
         state_.stations[step].lines = std::move(lines);
@@ -60,6 +68,19 @@ RecordRun::RecordRun(Recipe recipe, TargetFile target, std::vector<std::shared_p
     plan(RunState::check_image, {recipe_.check_image ? "compare with memory" : "not asked for"}, recipe_.check_image);
     plan(RunState::reset, {recipe_.reset ? "all cores" : "not asked for"}, recipe_.reset);
     plan(RunState::run_to, {recipe_.run_to ? recipe_.run_to->where : "not asked for"}, recipe_.run_to.has_value());
+    std::vector<std::string> wanted;
+    for (const TraceWish& w : recipe_.traces) {
+        std::string what;
+        const auto say = [&what](const std::string& one) { what += (what.empty() ? "" : ", ") + one; };
+        if (w.exceptions.value_or(false)) say("exceptions");
+        if (w.pc_samples.value_or(0) > 0) say("samples");
+        if (w.variables.size() == 1) say(w.variables[0].of);
+        if (w.variables.size() > 1) say(std::to_string(w.variables.size()) + " variables");
+        if (w.instructions) say("instructions");
+        if (!what.empty()) wanted.push_back(what);
+    }
+    if (wanted.empty()) wanted.push_back(recipe_.traces.empty() ? "as the firmware does" : "as [trace] says");
+    plan(RunState::set_trace, wanted, !recipe_.traces.empty());
     std::string how = recipe_.seconds ? duration_text(time_of(*recipe_.seconds))
                       : recipe_.bytes ? bytes_text(*recipe_.bytes)
                                       : "until stopped";
@@ -180,6 +201,7 @@ Result<RecordRun::End*> RecordRun::end_of(const std::string& core) {
 
 Result<void> RecordRun::run() {
     auto walked = walk();
+    put_back_traces();
     {
         const std::lock_guard guard(lock_);
         state_.recording = false;
@@ -212,6 +234,8 @@ Result<void> RecordRun::walk() {
     if (recipe_.run_to)
         if (auto ok = run_to_place(); !ok) return ok;
     if (stopping()) return stopped();
+    if (!recipe_.traces.empty())
+        if (auto ok = set_traces(); !ok) return ok;
     begin_step(RunState::record);
     if (auto ok = start_all(); !ok) {
         stop("it could not be started");
@@ -285,6 +309,11 @@ Result<void> RecordRun::connect_debug(End& end) {
 Result<std::unique_ptr<Source>> RecordRun::make_source(End& end) {
     const SourceSpec& spec = *end.spec->trace;
     if (end.own_thread()) return open_source(spec, Milliseconds(recipe_.patience_ms));
+    if (spec.kind == SourceSpec::Kind::buffer && !end.server) {  // another table of the core names its debug server
+        auto other = end_of(end.spec->core);
+        if (!other) return tl::make_unexpected(other.error());
+        return make_buffer_source(end, **other);
+    }
     if (end.server == nullptr || end.server_lost) {  // the way back after a lost debug server
         if (auto ok = connect_debug(end); !ok) return tl::make_unexpected(ok.error());
         if (auto on = end.server->resume(); !on) return tl::make_unexpected(on.error());
@@ -301,10 +330,27 @@ Result<std::unique_ptr<Source>> RecordRun::make_source(End& end) {
         if (size == 0) size = symbol->size;
     }
     if (spec.kind == SourceSpec::Kind::ring) return ring_source(*end.server, at);
+    if (spec.kind == SourceSpec::Kind::buffer) return make_buffer_source(end, end);
     if (size == 0)
         return failure("how many bytes to read is not known", recipe_.path + ":" + std::to_string(end.spec->line),
                        "add size = …");
     return dump_source(*end.server, at, size);
+}
+
+Result<std::unique_ptr<Source>> RecordRun::make_buffer_source(End& end, End& with) {
+    const Unit* unit = nullptr;
+    for (const TracePlan& p : state_.plans)
+        if (p.core == end.spec->core && !p.sink.empty()) unit = with.units.named(p.sink);
+    if (unit == nullptr) unit = trace_buffer(with.units);
+    if (unit == nullptr)
+        return failure("core '" + end.spec->core + "' has no buffer for trace",
+                       recipe_.path + ":" + std::to_string(end.spec->line), "mtrail units shows what it has");
+    const Unit* encoder = with.units.first(UnitKind::trace_encoder);
+    auto source =
+        std::make_unique<BufferSource>(*with.server, *unit, encoder == nullptr ? std::nullopt : std::optional(*encoder),
+                                       end.spec->trace->every_ms, Milliseconds(recipe_.patience_ms));
+    end.buffer = source.get();
+    return source;
 }
 
 Result<void> RecordRun::connect_all() {
@@ -317,20 +363,18 @@ Result<void> RecordRun::connect_all() {
         const std::string where = recipe_.path + ":" + std::to_string(c.line);
         if (end->core == target_.cores.size())
             return failure("the target file has no core '" + c.core + "'", where, "name one that it has");
-        if (c.trace) {
-            const auto found = stream_of(target_, c);
-            if (!found)
-                return failure("the target file has no [[stream]] for core '" + c.core + "'" +
-                                   (c.protocol.empty() ? "" : " of protocol " + c.protocol),
-                               where, "add one that says the protocol of its trace");
-            end->stream = *found;
-        }
         ends_.push_back(std::move(end));
     }
     for (auto& end : ends_) {
-        if (!end->spec->debug.empty()) {
-            if (auto ok = connect_debug(*end); !ok) return ok;
-            renew_core(*end, true);
+        if (end->spec->debug.empty()) continue;
+        if (auto ok = connect_debug(*end); !ok) return ok;
+        renew_core(*end, true);
+        if (stopping()) return {};
+    }
+    if (auto ok = plan_traces(); !ok) return ok;
+    if (auto ok = find_streams(); !ok) return ok;
+    for (auto& end : ends_) {
+        if (end->server) {
             lines.push_back("gdb " + end->spec->debug);
             if (const auto& phase = target_.streams[end->stream].line_phase; phase && end->spec->trace) {
                 auto set = end->server->monitor("line phase " + std::to_string(*phase));
@@ -392,20 +436,21 @@ Result<void> RecordRun::run_to_place() {
     begin_step(RunState::run_to);
     auto found = end_of(recipe_.run_to->core);
     if (!found) return tl::make_unexpected(found.error());
-    End& end = **found;
+    return run_core_to(**found, recipe_.run_to->where, recipe_.run_to->times, RunState::run_to);
+}
+
+Result<void> RecordRun::run_core_to(End& end, const std::string& where, std::uint64_t wanted, RunState::Step step_of) {
     const auto& image = images_[end.core];
-    if (!image && recipe_.run_to->where.rfind("0x", 0) != 0)
-        return failure("'" + recipe_.run_to->where + "' needs an image", recipe_.path,
-                       "give 'image' in the target file");
-    auto at = image ? image->address_of(recipe_.run_to->where)
-                    : Result<std::uint64_t>(std::stoull(recipe_.run_to->where, nullptr, 16));
+    if (!image && where.rfind("0x", 0) != 0)
+        return failure("'" + where + "' needs an image", recipe_.path, "give 'image' in the target file");
+    auto at = image ? image->address_of(where) : Result<std::uint64_t>(std::stoull(where, nullptr, 16));
     if (!at) return tl::make_unexpected(at.error());
     if (auto halted = end.server->halt(); !halted) return tl::make_unexpected(halted.error());
     if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return set;
     const auto began = Steady::now();
     const auto clear = [&] { (void)end.server->clear_point(DebugServer::Point::software, *at, 2); };
     std::uint64_t times = 0;
-    while (times < recipe_.run_to->times) {
+    while (times < wanted) {
         if (auto on = end.server->resume(); !on) return on;
         bool stopped = false;
         while (!stopped) {
@@ -418,7 +463,7 @@ Result<void> RecordRun::run_to_place() {
                 clear();
                 if (stopping()) return {};
                 auto pc = end.server->pc();
-                return failure("'" + recipe_.run_to->where + "' was not reached within " +
+                return failure("'" + where + "' was not reached within " +
                                    duration_text(time_of(recipe_.run_to_limit_s)) +
                                    (pc ? "; the core is at " + place_text(end, *pc) : ""),
                                recipe_.path, "does the firmware get there? run_to_limit = … waits longer");
@@ -428,11 +473,10 @@ Result<void> RecordRun::run_to_place() {
         if (!pc) return tl::make_unexpected(pc.error());
         if ((*pc & ~std::uint64_t{1}) != (*at & ~std::uint64_t{1})) {
             clear();
-            return failure(
-                "the core stopped at " + place_text(end, *pc) + " before it reached '" + recipe_.run_to->where + "'",
-                end.spec->debug, "a fault, or another breakpoint?");
+            return failure("the core stopped at " + place_text(end, *pc) + " before it reached '" + where + "'",
+                           end.spec->debug, "a fault, or another breakpoint?");
         }
-        if (++times < recipe_.run_to->times) {  // over the breakpoint, and on
+        if (++times < wanted) {  // over the breakpoint, and on
             clear();
             if (auto step = end.server->step(); !step) return tl::make_unexpected(step.error());
             if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return set;
@@ -440,9 +484,41 @@ Result<void> RecordRun::run_to_place() {
     }
     clear();
     renew_core(end, true);
-    end_step(RunState::run_to, Station::Status::done,
-             {place_text(end, *at), "after " + duration_text(time_of(seconds(Steady::now() - began)))});
+    if (step_of == RunState::run_to)
+        end_step(step_of, Station::Status::done,
+                 {place_text(end, *at), "after " + duration_text(time_of(seconds(Steady::now() - began)))});
     return {};
+}
+
+Result<void> RecordRun::run_core_to_access(End& end, const TraceWish::Trigger& trigger) {
+    auto place = find_data(target_.cores[end.core], trigger.access);
+    if (!place) return tl::make_unexpected(place.error());
+    const auto type = trigger.on == Access::read    ? DebugServer::Point::read
+                      : trigger.on == Access::write ? DebugServer::Point::write
+                                                    : DebugServer::Point::access;
+    const auto length = static_cast<unsigned>(std::min<std::uint64_t>(place->size, 8));
+    if (auto set = end.server->set_point(type, place->address, length); !set) return set;
+    const auto began = Steady::now();
+    Result<void> outcome;
+    for (std::uint64_t times = 0; times < trigger.after && outcome;) {
+        if (auto on = end.server->resume(); !on) return on;
+        for (;;) {
+            auto stop = end.server->wait(Milliseconds(20));
+            if (!stop) return tl::make_unexpected(stop.error());
+            if (*stop) {
+                ++times;
+                break;
+            }
+            if (seconds(Steady::now() - began) <= recipe_.run_to_limit_s && !stopping()) continue;
+            (void)end.server->halt();
+            outcome = failure(
+                "'" + trigger.access + "' was not accessed within " + duration_text(time_of(recipe_.run_to_limit_s)),
+                recipe_.path, "run_to_limit = … waits longer");
+            break;
+        }
+    }
+    (void)end.server->clear_point(type, place->address, length);
+    return outcome;
 }
 
 Result<void> RecordRun::start_all() {
@@ -464,6 +540,16 @@ Result<void> RecordRun::start_all() {
         if (end->spec->trace)
             contents.recorded[end->stream] = safe_file_name(
                 end->spec->core + (end->spec->protocol.empty() ? "" : "-" + end->spec->protocol) + ".trace");
+    // Sources that share a line, told apart by their IDs, share its file.
+    for (auto& end : ends_)
+        for (const TracePlan& plan : state_.plans) {
+            if (!end->spec->trace || !plan.framed || plan.core != target_.cores[end->core].name) continue;
+            for (const KeyChange& c : plan.target)
+                if (c.table == "stream" && c.key == "trace_id" && !c.value.empty() &&
+                    c.index < target_.streams.size() && contents.recorded.count(c.index) == 0 &&
+                    target_.streams[end->stream].framing == Framing::tpiu)
+                    contents.recorded[c.index] = contents.recorded[end->stream];
+        }
     // A stream that is not recorded now is left out, not copied: the folder holds this recording alone.
     auto written = write_recording_folder(target_, contents, folder_, progress_);
     auto lock = written ? FolderLock::take(folder_) : tl::make_unexpected(written.error());
@@ -480,9 +566,10 @@ Result<void> RecordRun::start_all() {
             end->source = std::move(*source);
         }
         const std::string path = (fs::path(folder_) / "streams" / contents.recorded[end->stream]).string();
+        const bool several = ends_.size() > 1 && contents.recorded.size() > 1;
         auto receiver = Receiver::create(
             path, end->spec->trace->text(), std::move(end->source), [this, e = end.get()] { return make_source(*e); },
-            {recipe_.keep == Recipe::Keep::newest, recipe_.limit_bytes, contents.recorded.size() > 1 && !end->server});
+            {recipe_.keep == Recipe::Keep::newest, recipe_.limit_bytes, several && !end->server});
         if (!receiver) return tl::make_unexpected(receiver.error());
         end->receiver = std::move(*receiver);
         recorded_.push_back({end->stream, path});
@@ -536,8 +623,9 @@ Result<void> RecordRun::start_all() {
     }
     // All cores at once, as far as their debug servers allow; each is marked with when it really started.
     std::optional<Steady::time_point> first;
+    if (reads_only()) finish_buffers();  // a core that lies in a fault would only overwrite what led there
     for (auto& end : ends_) {
-        if (!end->server) continue;
+        if (!end->server || reads_only()) continue;
         const auto before = Steady::now();
         if (auto on = end->server->resume(); !on) return on;
         const auto after = Steady::now();
@@ -567,7 +655,7 @@ void RecordRun::record() {
             if (!end->own_thread() && now >= end->next_pump) {
                 idle = !end->receiver->pump(Milliseconds(0)) && idle;
                 const bool dump = end->spec->trace->kind == SourceSpec::Kind::dump;
-                end->next_pump = now + Milliseconds(dump ? 0 : end->spec->trace->every_ms);
+                end->next_pump = now + Milliseconds(dump || end->buffer != nullptr ? 0 : end->spec->trace->every_ms);
             }
             const ReceiverState s = end->receiver->state();
             bytes += s.bytes;
@@ -577,7 +665,8 @@ void RecordRun::record() {
         const double elapsed = seconds(now - started_);
         if (recipe_.seconds && elapsed >= *recipe_.seconds) stop("the time was up");
         if (recipe_.bytes && bytes >= *recipe_.bytes) stop("enough bytes were recorded");
-        if (all_exhausted) stop(recipe_.limit_bytes > 0 ? "the limit was reached" : "the buffer was read to its end");
+        if (all_exhausted)
+            stop(recipe_.limit_bytes > 0 && !reads_only() ? "the limit was reached" : "the buffer was read to its end");
         watch_cores();
         serve_requests();
         look_after_folder();
@@ -662,11 +751,16 @@ void RecordRun::stop_all() {
     const double took = seconds(Steady::now() - before);
     for (auto& end : ends_)
         if (end->thread.joinable()) end->thread.join();
+    for (auto& end : ends_)  // before the buffers are stopped, which writes to them
+        if (end->program && end->server && !end->server_lost)
+            for (const std::string& text : end->program->overwritten()) warn(text);
+    finish_buffers();
     // What is still on its way belongs to the recording.
     const auto until = Steady::now() + Milliseconds(halt ? 1000 : 100);
     for (auto& end : ends_)
-        while (end->receiver && keep_ && Steady::now() < until)
-            if (!end->receiver->pump(Milliseconds(halt ? 100 : 0))) break;
+        while (end->receiver && keep_ && (Steady::now() < until || end->buffer != nullptr))
+            if (!end->receiver->pump(Milliseconds(halt && end->buffer == nullptr ? 100 : 0))) break;
+    put_back_traces();
     std::string reason;
     {
         const std::lock_guard guard(lock_);
@@ -676,6 +770,7 @@ void RecordRun::stop_all() {
         if (end->receiver && end->server && end->server->brief_halts() > 0)
             end->receiver->halted(end->server->brief_halts(), end->server->brief_halt_seconds());
         if (end->receiver) end->receiver->end(reason);
+        end->buffer = nullptr;
         if (!end->server || end->server_lost) continue;
         if (end->until) (void)end->server->clear_point(DebugServer::Point::software, *end->until, 2);
         if (end->watch) (void)end->server->clear_point(end->watch_type, *end->watch, end->watch_length);
@@ -686,9 +781,162 @@ void RecordRun::stop_all() {
         state_.brief_halts += end->server->brief_halts();
         state_.brief_halt_s += end->server->brief_halt_seconds();
     }
+    if (!read_out_.empty()) {
+        std::uint64_t bytes = 0;
+        for (auto& end : ends_)
+            if (end->receiver) bytes += end->receiver->state().bytes;
+        end_step(RunState::record, Station::Status::done,
+                 {duration_text(time_of(seconds(before - started_))), bytes_text(bytes)});
+    }
     std::vector<std::string> lines = {reason};
+    lines.insert(lines.end(), read_out_.begin(), read_out_.end());
     if (halted > 0) lines.push_back("halted within " + duration_text(time_of(took)));
     end_step(RunState::stop, Station::Status::done, lines);
+}
+
+void RecordRun::warn(const std::string& text) {
+    const std::lock_guard guard(lock_);
+    state_.warnings.push_back(text);
+}
+
+/// Nothing is set up and nothing waited for: what the chip's buffers hold is read, once.
+bool RecordRun::reads_only() const {
+    bool any = false;
+    for (const auto& c : recipe_.connects) {
+        if (!c.trace) continue;
+        if (c.trace->kind != SourceSpec::Kind::buffer || c.trace->every_ms > 0) return false;
+        any = true;
+    }
+    return any && recipe_.traces.empty() && !recipe_.seconds && !recipe_.bytes && !recipe_.until && !recipe_.watch &&
+           !recipe_.mark && !recipe_.run_to && !recipe_.reset;
+}
+
+// What the wishes mean, and whether they can be had, is known before anything is done.
+Result<void> RecordRun::plan_traces() {
+    target_ = given_;
+    std::vector<TracePlan> plans;
+    for (auto& end : ends_) {
+        if (!end->server) continue;
+        const CoreSpec& core = given_.cores[end->core];
+        const TraceWish* wish = wish_for(recipe_, core.name);
+        bool buffer = false;
+        for (const auto& c : recipe_.connects)
+            buffer = buffer || (c.core == core.name && c.trace && c.trace->kind == SourceSpec::Kind::buffer);
+        if (wish == nullptr && !buffer) continue;
+        if (!end->memory) end->memory = std::make_unique<ServerMemory>(*end->server);
+        auto units = discover_units(*end->memory, core, &progress_);
+        if (!units) return tl::make_unexpected(units.error());
+        end->units = std::move(*units);
+        if (wish == nullptr) {
+            auto described = described_target(target_, plan_as_found(end->units, *end->memory, target_));
+            if (!described) return tl::make_unexpected(described.error());
+            target_ = std::move(*described);
+            continue;
+        }
+        auto plan = plan_trace(*wish, end->units, *end->memory, target_, images_[end->core].get());
+        if (!plan) return tl::make_unexpected(plan.error());
+        auto described = described_target(target_, *plan);
+        if (!described) return tl::make_unexpected(described.error());
+        target_ = std::move(*described);
+        plans.push_back(std::move(*plan));
+    }
+    for (const TraceWish& w : recipe_.traces)
+        if (!w.core.empty() && target_.core(w.core) == nullptr)
+            return failure("the target file has no core '" + w.core + "'", recipe_.path + ":" + std::to_string(w.line),
+                           "name one that it has");
+    const std::lock_guard guard(lock_);
+    state_.plans = std::move(plans);
+    return {};
+}
+
+Result<void> RecordRun::find_streams() {
+    for (auto& end : ends_) {
+        if (!end->spec->trace) continue;
+        std::optional<std::size_t> found;
+        // A buffer holds what tells instructions, if that was asked for or nobody said what.
+        const TraceWish* wish = wish_for(recipe_, end->spec->core);
+        const bool buffer = end->spec->trace->kind == SourceSpec::Kind::buffer;
+        if (end->spec->protocol.empty() &&
+            (wish != nullptr ? wish->instructions && (buffer || !wish->wants_events()) : buffer))
+            for (std::size_t i = 0; i < target_.streams.size() && !found; ++i)
+                if (target_.streams[i].core == end->spec->core && tells_instructions(target_.streams[i].protocol))
+                    found = i;
+        if (!found) found = stream_of(target_, *end->spec);
+        if (!found)
+            return failure("the target file has no [[stream]] for core '" + end->spec->core + "'" +
+                               (end->spec->protocol.empty() ? "" : " of protocol " + end->spec->protocol),
+                           recipe_.path + ":" + std::to_string(end->spec->line),
+                           "add one that says the protocol of its trace");
+        end->stream = *found;
+    }
+    return {};
+}
+
+// Once more with what the registers hold now: a reset, and the firmware, may have changed them.
+Result<void> RecordRun::set_traces() {
+    begin_step(RunState::set_trace);
+    for (const TracePlan& plan : std::vector<TracePlan>(state_.plans)) {
+        auto end = end_of(plan.core);
+        if (!end) return tl::make_unexpected(end.error());
+        if (plan.halt_to_start) {
+            auto there = plan.halt_to_start->at.empty() ? run_core_to_access(**end, *plan.halt_to_start)
+                                                        : run_core_to(**end, plan.halt_to_start->at,
+                                                                      plan.halt_to_start->after, RunState::set_trace);
+            if (!there) return there;
+        }
+        if (plan.halt_to_stop && !plan.halt_to_stop->at.empty() && !recipe_.until)
+            recipe_.until = Recipe::Place{plan.core, plan.halt_to_stop->at, plan.halt_to_stop->after};
+        if (plan.halt_to_stop && !plan.halt_to_stop->access.empty() && !recipe_.watch)
+            recipe_.watch = Recipe::Watch{plan.core, plan.halt_to_stop->access, plan.halt_to_stop->on != Access::write,
+                                          plan.halt_to_stop->on != Access::read};
+        if (stopping()) return failure("stopped before anything was recorded", recipe_.path);
+    }
+    if (auto ok = plan_traces(); !ok) return ok;
+    if (auto ok = find_streams(); !ok) return ok;
+    std::vector<std::string> lines;
+    std::size_t written = 0;
+    for (const TracePlan& plan : std::vector<TracePlan>(state_.plans)) {
+        auto end = end_of(plan.core);
+        if (!end) return tl::make_unexpected(end.error());
+        (*end)->program = std::make_unique<TraceProgram>(*(*end)->memory, Milliseconds(recipe_.patience_ms));
+        if (auto ok = (*end)->program->apply(plan); !ok) return ok;
+        written += (*end)->program->written();
+        for (const std::string& note : plan.notes) warn(note);
+    }
+    lines.push_back(plural(written, "register written", "registers written"));
+    end_step(RunState::set_trace, Station::Status::done, lines);
+    return {};
+}
+
+void RecordRun::put_back_traces() {
+    for (auto& end : ends_) {
+        if (!end->program || !end->program->applied()) continue;
+        const auto program = std::move(end->program);
+        if (recipe_.keep_trace) continue;
+        if (!end->server || end->server_lost) {
+            warn("the debug server is lost: what was set up for the trace of core " + target_.cores[end->core].name +
+                 " could not be put back");
+            continue;
+        }
+        if (auto back = program->put_back(); !back) warn(back.error().text());
+    }
+}
+
+// The core stands still for it, unless its memory can be read while it runs.
+void RecordRun::finish_buffers() {
+    for (auto& end : ends_) {
+        if (end->buffer == nullptr || end->buffer->finished() || !keep_) continue;
+        auto with = end_of(end->spec->core);
+        if (!with || (*with)->server_lost) continue;
+        auto text = end->buffer->finish(nullptr);
+        if (!text)
+            warn("the buffer of core " + end->spec->core + " could not be read: " + text.error().text());
+        else
+            read_out_.push_back(*text);
+        // Looked at only, or set for good: it goes on as it did.
+        if ((reads_only() && recipe_.leave == Recipe::Leave::running) || recipe_.keep_trace)
+            (void)end->buffer->restart();
+    }
 }
 
 }  // namespace mt

@@ -15,6 +15,8 @@
 #include "capture/receiver.h"
 #include "capture/recipe.h"
 #include "control/debug_server.h"
+#include "control/units/plan.h"
+#include "control/units/program.h"
 #include "target/image.h"
 #include "target/target_file.h"
 
@@ -30,7 +32,7 @@ struct Station {
 
 /// A snapshot of a run, for whoever watches it. Plain data.
 struct RunState {
-    enum Step : std::size_t { connect, check_image, reset, run_to, record, stop, save, judge, kSteps };
+    enum Step : std::size_t { connect, check_image, reset, run_to, set_trace, record, stop, save, judge, kSteps };
     struct Core {
         std::string name;
         bool debug = false, running = false, lost = false;
@@ -55,6 +57,8 @@ struct RunState {
     std::optional<Problem> problem;
     unsigned brief_halts = 0;
     double brief_halt_s = 0;
+    std::vector<TracePlan> plans;       ///< what was set up for the trace, a core each
+    std::vector<std::string> warnings;  ///< about that; a sentence each
 };
 
 /// `run` is called once, on a thread of its own; everything else by any thread.
@@ -101,6 +105,15 @@ class RecordRun {
     Result<void> check_images();
     Result<void> reset_all();
     Result<void> run_to_place();
+    Result<void> run_core_to(End& end, const std::string& where, std::uint64_t times, RunState::Step step);
+    Result<void> run_core_to_access(End& end, const TraceWish::Trigger& trigger);
+    Result<void> find_streams();
+    Result<void> plan_traces();
+    Result<void> set_traces();
+    void put_back_traces();
+    void finish_buffers();
+    void warn(const std::string& text);
+    bool reads_only() const;
     Result<void> start_all();
     void record();
     void watch_cores();
@@ -110,13 +123,15 @@ class RecordRun {
     void put_back();
     void look_after_folder();
     Result<std::unique_ptr<Source>> make_source(End& end);
+    Result<std::unique_ptr<Source>> make_buffer_source(End& end, End& with);
     Result<End*> end_of(const std::string& core);
     void renew_core(const End& end, bool ask_pc);
     std::string place_text(const End& end, std::uint64_t pc) const;
     bool stopping() const { return stop_asked_; }
 
     Recipe recipe_;
-    TargetFile target_;
+    TargetFile target_;       ///< with what the trace was set to
+    const TargetFile given_;  ///< as it was read
     std::vector<std::shared_ptr<const Image>> images_;
     std::string folder_, replaced_;  ///< replaced_: where the recording that was here stands meanwhile
     bool replace_ = false, folder_gone_ = false;
@@ -126,6 +141,7 @@ class RecordRun {
     std::vector<RecordedStream> recorded_;
     std::chrono::steady_clock::time_point started_{};
     std::uint64_t reached_ = 0;
+    std::vector<std::string> read_out_;  ///< what came out of the chip's buffers; a sentence each
     Progress progress_;
     std::atomic<bool> stop_asked_{false}, keep_{true};
     mutable std::mutex lock_;

@@ -22,6 +22,8 @@ class Source {
     virtual Result<std::size_t> read(std::span<std::uint8_t> into, Milliseconds patience) = 0;
     /// Bytes that the source itself knows it lost since the last call.
     virtual std::uint64_t lost() { return 0; }
+    /// Why a part of the stream is missing between the bytes given last and those before; empty if nothing is.
+    virtual std::string gap() { return {}; }
     /// Of the bytes that it gives first, how many were there before it was looked at; known once it gave some.
     virtual std::uint64_t old_bytes() const { return 0; }
     /// True once no more bytes will come, as planned (a dump has been read to its end).
@@ -34,14 +36,14 @@ class Source {
 
 /// What a stream comes from, as a recipe says it.
 struct SourceSpec {
-    enum class Kind : std::uint8_t { tcp, serial, file, ring, dump };
+    enum class Kind : std::uint8_t { tcp, serial, file, ring, dump, buffer };
     Kind kind = Kind::tcp;
     std::string address;     ///< tcp: HOST:PORT; serial: the device; file: its path
     std::uint64_t baud = 0;  ///< serial
     std::string symbol;      ///< ring and dump: where it begins in the target's memory …
     std::uint64_t at = 0;    ///< … or its address, if there is no symbol
     std::uint64_t size = 0;  ///< dump: bytes; 0 = the symbol's size
-    unsigned every_ms = 20;  ///< ring: how often it is emptied
+    unsigned every_ms = 20;  ///< ring, buffer: how often it is emptied; buffer: 0 for once, at the end
 
     /// "tcp 127.0.0.1:3344", for people and journals.
     std::string text() const;

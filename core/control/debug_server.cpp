@@ -209,6 +209,7 @@ Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> li
     if (!why) return tl::make_unexpected(why.error());
     // In non-stop mode "OK" says that the core runs ("Remote Non-Stop").
     s->running_ = s->non_stop_ && *why == "OK";
+    if (const auto stop = s->stop_of(*why)) s->stood_still_ = stop->why != DebugStop::Why::interrupted;
     if (!s->running_ && !s->stop_of(*why)) return tl::make_unexpected(s->unexpected("say why the core stands", *why));
     if (s->non_stop_ && !s->running_) (void)s->ask("vStopped");
     return s;

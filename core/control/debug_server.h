@@ -44,6 +44,9 @@ class DebugServer {
     void leave(bool running) { detach_ = running; }
 
     bool running() const { return running_; }
+    /// True if it stood still before this connection halted it, as far as the server says: at a breakpoint or in a
+    /// fault.
+    bool stood_still() const { return stood_still_; }
     /// True if memory can be read while the core runs (non-stop mode); otherwise it is halted briefly.
     bool reads_while_running() const { return non_stop_; }
     /// Architecture as the server's target description names it: "arm", "riscv:rv32"; empty if it does not.
@@ -102,6 +105,7 @@ class DebugServer {
     std::unique_ptr<Link> link_;
     Milliseconds patience_;
     DebugPacketReader reader_;
+    bool stood_still_ = false;
     bool detach_ = true, acks_ = true, running_ = false, non_stop_ = false, vcont_ = false;
     bool greeting_ = true;  ///< the server may still tell of a halt that nobody asked for
     std::size_t packet_size_ = 400;

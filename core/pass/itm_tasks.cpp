@@ -105,7 +105,7 @@ void ItmTasks::told(const Meaning& meaning, std::uint64_t raw, ValueOrigin origi
             break;
         case Meaning::Kind::running_task:
             if (origin.access == ValueAccess::written) switched(meaning, meaning.type.field(raw), earliest, t);
-            break;
+            [[fallthrough]];  // it is a variable like any other, too
         case Meaning::Kind::value:
             if (earliest < t)
                 origin.slack_ns =

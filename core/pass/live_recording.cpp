@@ -49,9 +49,16 @@ void LiveRecording::wait() {
 
 // On the run's thread, before the first byte: from now on there is a recording to look at.
 void LiveRecording::begin() {
+    // What the trace was set up to is in the target file now.
+    if (run_->target().text != base_->target.text)
+        if (auto again = open_without_streams(base_->target.path, {}, run_->target().text)) {
+            (*again)->title = base_->title;
+            base_ = std::move(*again);
+        }
     auto r = std::make_shared<Recording>(*base_);
     r->input = run_->folder();
     for (const auto& s : run_->streams()) {
+        if (s.spec >= r->target.streams.size()) continue;
         const StreamSpec& spec = r->target.streams[s.spec];
         if (spec.protocol == Protocol::ctf) {
             if (r->events) continue;

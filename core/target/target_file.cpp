@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <cstdlib>
 #include <filesystem>
 
 #include "base/read_file.h"
@@ -46,6 +47,16 @@ CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs
     }
     if (!svd.empty()) core.svd = (folder / svd).lexically_normal().string();
     if (const auto bits = t.number("priority_bits", false, 1, 8)) core.priority_bits = static_cast<unsigned>(*bits);
+    if (const auto rom = t.number("rom_table", false, 0, 0xFFFF'FFFF)) core.rom_table = static_cast<std::uint64_t>(*rom);
+    for (const std::string& unit : t.list_of_text("units")) {
+        char* end = nullptr;
+        const std::uint64_t base = std::strtoull(unit.c_str(), &end, 0);
+        if (unit.empty() || *end != 0 || base % 4 != 0)
+            t.fail("key 'units' in [[core]] names '" + unit + "', which is no address", t.line(),
+                   "write base addresses as units = [\"0x20000000\", \"0x20001000\"]");
+        else if (core.units.size() < 64)
+            core.units.push_back(base);
+    }
     return core;
 }
 

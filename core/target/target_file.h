@@ -34,6 +34,8 @@ struct CoreSpec {
     std::string svd;                       ///< path as it can be opened; empty if none
     std::string orti;                      ///< the same: names of tasks (ISO 17356-6)
     std::optional<unsigned> priority_bits;
+    std::optional<std::uint64_t> rom_table;  ///< root of its CoreSight ROM tables, where it is not the usual one
+    std::vector<std::uint64_t> units;        ///< base addresses of trace units that no table lists
 };
 
 struct StreamSpec {

@@ -43,6 +43,9 @@ constexpr TargetKey kKeys[] = {
     of_kind(Kind::file, "core", "svd", "CMSIS-SVD file with the names of interrupts"),
     of_kind(Kind::file, "core", "orti", "ORTI file with the names of tasks"),
     number("core", "priority_bits", 1, 8, "", "Implemented interrupt priority bits (Arm M-profile)"),
+    number("core", "rom_table", 0, 0xFFFF'FFFF, "",
+           "Address of the root CoreSight ROM table, where it is not 0xE00FF000"),
+    of_kind(Kind::list, "core", "units", "Base addresses of trace units that no ROM table lists, as those of RISC-V"),
 
     of_kind(Kind::files, "stream", "file", "File with the trace bytes, or a list of files that follow one another"),
     choice("stream", "protocol", "itm etm4 etrace ntrace mtb ctf", "", "Trace protocol", true),

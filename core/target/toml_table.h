@@ -24,6 +24,9 @@ class TomlTable {
     TomlTable(const toml::table& table, std::string name, const std::string& path, std::optional<Problem>& problem)
         : table_(table), name_(std::move(name)), path_(path), problem_(problem) {}
 
+    const toml::table& raw() const { return table_; }
+    /// The key is read elsewhere.
+    void know(std::string_view key) { seen_.insert(std::string(key)); }
     unsigned line() const { return static_cast<unsigned>(table_.source().begin.line); }
 
     std::string text(std::string_view key, bool required, std::initializer_list<std::string_view> allowed = {}) {

@@ -25,7 +25,7 @@ std::string some_value(const TargetKey& k) {
             return k.key == "timestamp_prescaler" ? first : "\"" + first + "\"";
         }
         case TargetKey::Kind::list:
-            return "[\"implicit_return\"]";
+            return k.key == "units" ? "[\"0x20000000\"]" : "[\"implicit_return\"]";
         case TargetKey::Kind::names:
             return "{ 1 = \"one\" }";
         case TargetKey::Kind::mark:

@@ -1,0 +1,428 @@
+#include "target/data_place.h"
+
+#include <dwarf.h>
+#include <elfutils/libdw.h>
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cctype>
+#include <cstdlib>
+
+#include "base/near_names.h"
+#include "base/text.h"
+#include "target/image.h"
+
+namespace mt {
+namespace {
+
+constexpr std::size_t kMostDies = 2'000'000, kMostNames = 4000, kLongest = 500;
+
+struct Step {
+    std::string member;  ///< or an index:
+    std::uint64_t first = 0, last = 0;
+};
+struct Expression {
+    std::string name;
+    std::vector<Step> steps;
+    std::string cast;  ///< of a raw place
+    std::uint64_t address = 0;
+};
+
+class Reader {
+  public:
+    explicit Reader(const std::string& text) : text_(text) {}
+    Result<Expression> read();
+
+  private:
+    void skip() {
+        while (at_ < text_.size() && std::isspace(static_cast<unsigned char>(text_[at_])) != 0) ++at_;
+    }
+    bool take(std::string_view word) {
+        skip();
+        if (text_.compare(at_, word.size(), word) != 0) return false;
+        at_ += word.size();
+        return true;
+    }
+    std::string identifier() {
+        skip();
+        std::size_t end = at_;
+        while (end < text_.size() &&
+               (std::isalnum(static_cast<unsigned char>(text_[end])) != 0 || text_[end] == '_' || text_[end] == '$' ||
+                (text_.compare(end, 2, "::") == 0) || (text_[end] == ':' && end > at_ && text_[end - 1] == ':')))
+            ++end;
+        std::string word = text_.substr(at_, end - at_);
+        at_ = end;
+        return word;
+    }
+    bool number(std::uint64_t& out) {
+        skip();
+        if (at_ >= text_.size() || std::isdigit(static_cast<unsigned char>(text_[at_])) == 0) return false;
+        const char* from = text_.c_str() + at_;
+        char* end = nullptr;
+        out = std::strtoull(from, &end, 0);
+        at_ += static_cast<std::size_t>(end - from);
+        return true;
+    }
+    tl::unexpected<Problem> wrong(const std::string& what) const {
+        return failure("'" + text_ + "' is no variable: " + what + " at column " + std::to_string(at_ + 1), "",
+                       "write name, name.member, name[3], name[0..15] or *(uint32_t*)0x20000000");
+    }
+
+    const std::string& text_;
+    std::size_t at_ = 0;
+};
+
+Result<Expression> Reader::read() {
+    Expression e;
+    if (text_.size() > kLongest) return failure("a variable's name is too long");
+    if (take("*")) {
+        if (!take("(")) return wrong("a type in brackets is missing");
+        for (;;) {
+            const std::string word = identifier();
+            if (word.empty()) break;
+            e.cast += (e.cast.empty() ? "" : " ") + word;
+        }
+        if (e.cast.empty() || !take("*") || !take(")")) return wrong("a type like (uint32_t*) is missing");
+        if (!number(e.address)) return wrong("an address is missing");
+    } else {
+        e.name = identifier();
+        if (e.name.empty() || std::isdigit(static_cast<unsigned char>(e.name[0])) != 0)
+            return wrong("a name is missing");
+        while (true) {
+            Step step;
+            if (take("->")) return wrong("a pointer cannot be followed, for where it leads changes,");
+            if (take(".")) {
+                step.member = identifier();
+                if (step.member.empty()) return wrong("a member's name is missing");
+            } else if (take("[")) {
+                if (!number(step.first)) return wrong("an index is missing");
+                step.last = step.first;
+                if (take("..") && !number(step.last)) return wrong("the last index is missing");
+                if (!take("]")) return wrong("']' is missing");
+                if (step.last < step.first) return wrong("the last index is below the first");
+            } else {
+                break;
+            }
+            e.steps.push_back(step);
+        }
+    }
+    skip();
+    if (at_ != text_.size()) return wrong("something unexpected stands");
+    return e;
+}
+
+struct NamedType {
+    const char* name;
+    const char* type;
+};
+constexpr NamedType kTypes[] = {{"uint8_t", "u8"},
+                                {"int8_t", "i8"},
+                                {"uint16_t", "u16"},
+                                {"int16_t", "i16"},
+                                {"uint32_t", "u32"},
+                                {"int32_t", "i32"},
+                                {"float", "f32"},
+                                {"bool", "bool"},
+                                {"_Bool", "bool"},
+                                {"char", "u8"},
+                                {"unsigned char", "u8"},
+                                {"signed char", "i8"},
+                                {"short", "i16"},
+                                {"unsigned short", "u16"},
+                                {"int", "i32"},
+                                {"unsigned", "u32"},
+                                {"unsigned int", "u32"},
+                                {"long", "i32"},
+                                {"unsigned long", "u32"},
+                                {"u8", "u8"},
+                                {"i8", "i8"},
+                                {"u16", "u16"},
+                                {"i16", "i16"},
+                                {"u32", "u32"},
+                                {"i32", "i32"},
+                                {"f32", "f32"}};
+
+std::uint64_t bytes_of_type(const std::string& type) {
+    if (type == "bool" || type == "u8" || type == "i8") return 1;
+    return type == "u16" || type == "i16" ? 2 : 4;
+}
+
+std::string type_by_size(std::uint64_t size) { return size == 1 ? "u8" : size == 2 ? "u16" : size == 4 ? "u32" : ""; }
+
+std::optional<std::uint64_t> number_of(Dwarf_Die* die, unsigned name) {
+    Dwarf_Attribute attribute;
+    Dwarf_Word value = 0;
+    if (dwarf_attr_integrate(die, name, &attribute) == nullptr || dwarf_formudata(&attribute, &value) != 0)
+        return std::nullopt;
+    return value;
+}
+
+bool type_of(Dwarf_Die* die, Dwarf_Die* type) {
+    Dwarf_Attribute attribute;
+    Dwarf_Die raw;
+    return dwarf_attr_integrate(die, DW_AT_type, &attribute) != nullptr &&
+           dwarf_formref_die(&attribute, &raw) != nullptr && dwarf_peel_type(&raw, type) == 0;
+}
+
+std::string name_of_type(Dwarf_Die* die) {
+    Dwarf_Attribute attribute;
+    Dwarf_Die raw;
+    if (dwarf_attr_integrate(die, DW_AT_type, &attribute) == nullptr || dwarf_formref_die(&attribute, &raw) == nullptr)
+        return {};
+    const char* name = dwarf_diename(&raw);
+    return name == nullptr ? std::string() : name;
+}
+
+std::vector<std::uint64_t> dimensions(Dwarf_Die* array) {
+    std::vector<std::uint64_t> all;
+    Dwarf_Die child;
+    if (dwarf_child(array, &child) != 0) return all;
+    do {
+        if (dwarf_tag(&child) != DW_TAG_subrange_type) continue;
+        if (const auto count = number_of(&child, DW_AT_count))
+            all.push_back(*count);
+        else if (const auto last = number_of(&child, DW_AT_upper_bound))
+            all.push_back(*last + 1);
+        else
+            all.push_back(0);
+    } while (all.size() < 8 && dwarf_siblingof(&child, &child) == 0);
+    return all;
+}
+
+std::uint64_t size_of(Dwarf_Die* type) {
+    Dwarf_Word size = 0;
+    return dwarf_aggregate_size(type, &size) == 0 ? size : 0;
+}
+
+/// One file's variables.
+class Variables {
+  public:
+    explicit Variables(const std::string& path) : file_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
+        if (file_ >= 0) dwarf_ = dwarf_begin(file_, DWARF_C_READ);
+    }
+    ~Variables() {
+        if (dwarf_ != nullptr) dwarf_end(dwarf_);
+        if (file_ >= 0) ::close(file_);
+    }
+    Variables(const Variables&) = delete;
+    Variables& operator=(const Variables&) = delete;
+
+    bool find(const std::string& name, Dwarf_Die* variable, std::uint64_t& address);
+    std::vector<std::string> names;
+
+  private:
+    bool look(Dwarf_Die* parent, const std::string& prefix, const std::string& name, int depth, Dwarf_Die* variable,
+              std::uint64_t& address);
+    static bool place(Dwarf_Die* die, std::uint64_t& address);
+
+    int file_ = -1;
+    Dwarf* dwarf_ = nullptr;
+    std::size_t seen_ = 0;
+};
+
+bool Variables::place(Dwarf_Die* die, std::uint64_t& address) {
+    Dwarf_Attribute attribute;
+    Dwarf_Op* ops = nullptr;
+    std::size_t count = 0;
+    if (dwarf_attr(die, DW_AT_location, &attribute) == nullptr || dwarf_getlocation(&attribute, &ops, &count) != 0 ||
+        count != 1 || ops[0].atom != DW_OP_addr)
+        return false;
+    address = ops[0].number;
+    return true;
+}
+
+bool Variables::look(Dwarf_Die* parent, const std::string& prefix, const std::string& name, int depth,
+                     Dwarf_Die* variable, std::uint64_t& address) {
+    Dwarf_Die child;
+    if (depth > 12 || dwarf_child(parent, &child) != 0) return false;
+    do {
+        if (++seen_ > kMostDies) return false;
+        const int tag = dwarf_tag(&child);
+        const char* called = dwarf_diename(&child);
+        if (tag == DW_TAG_variable && called != nullptr && place(&child, address)) {
+            if (names.size() < kMostNames) names.push_back(prefix + called);
+            if (name == prefix + called || name == called) {
+                *variable = child;
+                return true;
+            }
+        } else if (tag == DW_TAG_namespace || tag == DW_TAG_subprogram || tag == DW_TAG_lexical_block) {
+            const std::string inner =
+                tag == DW_TAG_lexical_block || called == nullptr ? prefix : prefix + called + "::";
+            if (look(&child, inner, name, depth + 1, variable, address)) return true;
+        }
+    } while (dwarf_siblingof(&child, &child) == 0);
+    return false;
+}
+
+bool Variables::find(const std::string& name, Dwarf_Die* variable, std::uint64_t& address) {
+    if (dwarf_ == nullptr) return false;
+    Dwarf_CU* unit = nullptr;
+    Dwarf_Die die, sub;
+    std::uint8_t kind = 0;
+    while (dwarf_get_units(dwarf_, unit, &unit, nullptr, &kind, &die, &sub) == 0)
+        if (look(&die, "", name, 0, variable, address)) return true;
+    return false;
+}
+
+bool member_named(Dwarf_Die* type, const std::string& name, Dwarf_Die* member, std::uint64_t& offset, int depth = 0) {
+    Dwarf_Die child;
+    if (depth > 8 || dwarf_child(type, &child) != 0) return false;
+    do {
+        const int tag = dwarf_tag(&child);
+        if (tag != DW_TAG_member && tag != DW_TAG_inheritance) continue;
+        const std::uint64_t at = number_of(&child, DW_AT_data_member_location).value_or(0);
+        const char* called = dwarf_diename(&child);
+        if (called != nullptr && name == called) {
+            *member = child;
+            offset += at;
+            return true;
+        }
+        Dwarf_Die inner;
+        std::uint64_t below = offset + at;
+        if (called == nullptr && type_of(&child, &inner) && member_named(&inner, name, member, below, depth + 1)) {
+            offset = below;
+            return true;
+        }
+    } while (dwarf_siblingof(&child, &child) == 0);
+    return false;
+}
+
+void describe_value(Dwarf_Die* type, DataPlace& out) {
+    const int tag = dwarf_tag(type);
+    if (tag == DW_TAG_pointer_type && out.size == 4) out.type = "u32";
+    if (tag == DW_TAG_enumeration_type) {
+        out.type = type_by_size(out.size);
+        Dwarf_Die child;
+        if (dwarf_child(type, &child) == 0) do {
+                const char* name = dwarf_diename(&child);
+                const auto value = number_of(&child, DW_AT_const_value);
+                if (dwarf_tag(&child) == DW_TAG_enumerator && name != nullptr && value && out.names.size() < 256)
+                    out.names[*value] = name;
+            } while (dwarf_siblingof(&child, &child) == 0);
+    }
+    if (tag != DW_TAG_base_type) return;
+    const std::uint64_t encoding = number_of(type, DW_AT_encoding).value_or(0);
+    const std::string bits = std::to_string(out.size * 8);
+    if (encoding == DW_ATE_float)
+        out.type = out.size == 4 ? "f32" : "";
+    else if (encoding == DW_ATE_boolean)
+        out.type = out.size == 1 ? "bool" : "";
+    else if (out.size <= 4)
+        out.type = (encoding == DW_ATE_signed || encoding == DW_ATE_signed_char ? "i" : "u") + bits;
+}
+
+Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t address, const std::string& text) {
+    DataPlace out;
+    out.text = text;
+    out.address = address;
+    Dwarf_Die type;
+    if (!type_of(&variable, &type)) return failure("the image does not say the type of '" + e.name + "'");
+    out.type_name = name_of_type(&variable);
+    out.size = size_of(&type);
+    std::vector<std::uint64_t> counts;  // of the array that `type` is, if it is one
+    std::size_t dimension = 0;
+    bool several = false;
+    const auto enter = [&](Dwarf_Die* holder) {
+        counts.clear();
+        dimension = 0;
+        if (dwarf_tag(holder) == DW_TAG_array_type) counts = dimensions(holder);
+    };
+    enter(&type);
+    std::string so_far = e.name;
+    for (const Step& step : e.steps) {
+        if (several)
+            return failure("'" + text + "' goes on behind several elements", "", "name one element there, as [0]");
+        if (!step.member.empty()) {
+            const int tag = dwarf_tag(&type);
+            if (tag != DW_TAG_structure_type && tag != DW_TAG_union_type && tag != DW_TAG_class_type)
+                return failure("'" + so_far + "' has no members", "", "leave ." + step.member + " out");
+            Dwarf_Die member;
+            std::uint64_t offset = 0;
+            if (!member_named(&type, step.member, &member, offset))
+                return failure("'" + so_far + "' has no member '" + step.member + "'");
+            if (number_of(&member, DW_AT_bit_size))
+                return failure("'" + so_far + "." + step.member + "' is a bit field", "",
+                               "name the word that holds it: accesses are seen by bytes");
+            out.address += offset;
+            if (!type_of(&member, &type)) return failure("the image does not say the type of '" + step.member + "'");
+            out.type_name = name_of_type(&member);
+            out.size = size_of(&type);
+            enter(&type);
+            so_far += "." + step.member;
+            continue;
+        }
+        if (dimension >= counts.size()) return failure("'" + so_far + "' is no array", "", "leave the index out");
+        if (counts[dimension] != 0 && step.last >= counts[dimension])
+            return failure("'" + so_far + "' has " + std::to_string(counts[dimension]) + " elements, not " +
+                               std::to_string(step.last + 1),
+                           "", "indices go from 0");
+        Dwarf_Die element;
+        if (!type_of(&type, &element))
+            return failure("the image does not say the type of the elements of '" + e.name + "'");
+        std::uint64_t unit = size_of(&element);
+        for (std::size_t d = dimension + 1; d < counts.size(); ++d) unit *= counts[d];
+        out.address += step.first * unit;
+        out.size = unit * (step.last - step.first + 1);
+        out.type_name = name_of_type(&type);
+        several = step.last != step.first;
+        so_far += "[" + std::to_string(step.first) + "]";
+        if (++dimension >= counts.size()) {
+            type = element;
+            if (!several) enter(&type);
+        }
+    }
+    if (!several && dwarf_tag(&type) != DW_TAG_array_type) describe_value(&type, out);
+    if (out.size == 0) return failure("the image does not say how large '" + text + "' is");
+    return out;
+}
+
+}  // namespace
+
+Result<DataPlace> find_data(const CoreSpec& core, const std::string& expression) {
+    const auto parsed = Reader(expression).read();
+    if (!parsed) return tl::make_unexpected(parsed.error());
+    const Expression& e = *parsed;
+    DataPlace raw;
+    raw.text = expression;
+    if (!e.cast.empty()) {
+        for (const NamedType& known : kTypes)
+            if (e.cast == known.name) raw.type = known.type;
+        if (raw.type.empty())
+            return failure("'" + e.cast + "' is no type that is known here", "", "write uint32_t, int16_t, float, …");
+        raw.address = e.address;
+        raw.size = bytes_of_type(raw.type);
+        raw.type_name = e.cast;
+        return raw;
+    }
+    std::vector<std::string> files = core.more_images;
+    if (!core.image.empty()) files.insert(files.begin(), core.image);
+    if (files.empty())
+        return failure("'" + expression + "' needs the image of core '" + core.name + "'", "",
+                       "give 'image' in the target file, or an address: *(uint32_t*)0x20000000");
+    std::vector<std::string> names;
+    for (const std::string& file : files) {
+        Variables variables(file);
+        Dwarf_Die die;
+        std::uint64_t address = 0;
+        if (variables.find(e.name, &die, address)) return walk(e, die, address, expression);
+        names.insert(names.end(), variables.names.begin(), variables.names.end());
+    }
+    const auto image = Image::open(files, core.isa);
+    if (!image) return tl::make_unexpected(image.error());
+    if (const Symbol* symbol = (*image)->symbol_named(e.name); symbol != nullptr && !symbol->function) {
+        if (!e.steps.empty())
+            return failure("the image says no type for '" + e.name + "'", (*image)->path(),
+                           "build it with -g, or name an address: *(uint32_t*)" + hex_text(symbol->address));
+        raw.address = symbol->address;
+        raw.size = symbol->size;
+        raw.type = type_by_size(symbol->size);
+        if (raw.size != 0) return raw;
+        return failure("the image does not say how large '" + e.name + "' is", (*image)->path(),
+                       "name a type: *(uint32_t*)" + hex_text(symbol->address));
+    }
+    return failure("the image has no variable '" + e.name + "'", (*image)->path(),
+                   near_names_text(e.name, names, "variables of fixed place can be named"));
+}
+
+}  // namespace mt

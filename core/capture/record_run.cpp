@@ -751,6 +751,7 @@ void RecordRun::stop_all() {
     const double took = seconds(Steady::now() - before);
     for (auto& end : ends_)
         if (end->thread.joinable()) end->thread.join();
+    reach_units();
     for (auto& end : ends_)  // before the buffers are stopped, which writes to them
         if (end->program && end->server && !end->server_lost)
             for (const std::string& text : end->program->overwritten()) warn(text);
@@ -919,6 +920,21 @@ void RecordRun::put_back_traces() {
             continue;
         }
         if (auto back = program->put_back(); !back) warn(back.error().text());
+    }
+}
+
+// Some debug servers reach nothing while the core runs, though they said they would: then it is halted for the rest.
+void RecordRun::reach_units() {
+    for (auto& end : ends_) {
+        if (!end->memory || !end->server || end->server_lost || !end->server->running()) continue;
+        const auto& units = end->units.units;
+        const auto known = std::find_if(units.begin(), units.end(), [](const Unit& u) { return u.trouble.empty(); });
+        if (known == units.end() ||
+            end->memory->read(known->address + (known->kind >= UnitKind::trace_encoder ? 4 : 0xFF0)))
+            continue;
+        if (end->server->halt())
+            warn("the debug server reaches nothing while core " + target_.cores[end->core].name +
+                 " runs: it was halted to be read and put back");
     }
 }
 

@@ -112,6 +112,7 @@ class RecordRun {
     Result<void> set_traces();
     void put_back_traces();
     void finish_buffers();
+    void reach_units();
     void warn(const std::string& text);
     bool reads_only() const;
     Result<void> start_all();

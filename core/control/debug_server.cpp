@@ -14,6 +14,7 @@ using Steady = std::chrono::steady_clock;
 using Item = DebugPacketReader::Item;
 constexpr std::size_t kMostChunk = 16 * 1024, kMostDescription = 4 << 20, kMostPrinted = 64 * 1024;
 constexpr int kMostStray = 64;
+constexpr auto kBehindNoise = std::chrono::milliseconds(120);
 
 std::string hex_number(std::uint64_t v) {
     char text[17];
@@ -90,9 +91,13 @@ Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds pa
     int tries = 0, stray = 0;
     for (;;) {
         if (auto sent = send(payload); !sent) return tl::make_unexpected(sent.error());
+        bool damaged = false;
         for (bool again = false; !again;) {
-            auto got = receive(until);
+            // Behind noise the answer may still come: only a line that stays silent is asked again, or the next answer
+            // would be taken for this one.
+            auto got = receive(damaged ? std::min(until, Steady::now() + kBehindNoise) : until);
             if (!got) return tl::make_unexpected(got.error());
+            if (!*got && damaged && Steady::now() < until) break;
             if (!*got) return no_answer();
             switch ((*got)->kind) {
                 case Item::Kind::packet:
@@ -110,7 +115,7 @@ Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds pa
                     break;
                 case Item::Kind::damaged:
                     if (acks_ && !link_->write("-", patience_)) return no_answer();
-                    if (!acks_) again = true;
+                    damaged = !acks_;
                     break;
                 case Item::Kind::too_long:
                     return failure("the debug server sent a packet without end", link_->name(),

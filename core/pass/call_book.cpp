@@ -241,8 +241,15 @@ void CallBook::add_up() {
 }
 
 void CallBook::finish() {
+    const bool sure = !gap_;
     close_gap();
     if (doubt_) trail_.doubtful.push_back({*doubt_, last_});
+    // The recording ends with an exception, before the first instruction of its handler: entered it was.
+    if (sure && trail_.code && trail_.traps.size() > 0) {
+        const StepTrapAt& last = trail_.traps[trail_.traps.size() - 1];
+        const auto id = last.step >= trail_.steps ? exception_of(last.trap, *trail_.code) : std::nullopt;
+        if (id) nest_.enter(id->code(), {last.time, last.time}, 0);
+    }
     nest_.finish(last_);
     add_up();
 }

@@ -157,23 +157,12 @@ Result<void> plan_buffer(Planner& p, const Unit& unit, bool framed, bool trigger
     if (p.wish.until_full && old && !trigger)
         return failure("the " + unit.name + " overwrites its oldest trace and cannot stop when it is full",
                        "core " + p.core.name, "use mode = \"circular\", or stop = { at = …, after_bytes = … }");
-    std::uint64_t bytes = static_cast<std::uint64_t>(unit.number("bytes"));
+    std::uint64_t bytes = static_cast<std::uint64_t>(unit.number("bytes")), begin = 0;
     if (memory) {
-        std::uint64_t at = p.wish.memory_at, size = p.wish.memory_size;
-        if (!p.wish.memory_symbol.empty()) {
-            const Symbol* s = p.image == nullptr ? nullptr : p.image->symbol_named(p.wish.memory_symbol);
-            if (s == nullptr)
-                return failure("the image has no symbol '" + p.wish.memory_symbol + "' for the trace", "",
-                               "name one, or give memory = { at = 0x…, size = … }");
-            at = s->address;
-            if (size == 0) size = s->size;
-        }
-        if (size < 64 || at == 0)
-            return failure("where in memory the trace may go is not said", "",
-                           "add memory = { symbol = \"…\" } or memory = { at = 0x…, size = … } to [trace]");
-        if ((at & 0xF) != 0 || (size & 0xF) != 0)
-            return failure("memory for trace begins or ends between words of 16 bytes", hex_text(at),
-                           "align it to 16 bytes");
+        auto place = p.trace_memory(16);
+        if (!place) return tl::make_unexpected(place.error());
+        const auto [at, size] = *place;
+        begin = at;
         bytes = size;
         p.write({unit, "TMC_RSZ", tmc::kRsz}, static_cast<std::uint32_t>(size / 4), bytes_text(size) + " of memory");
         p.write({unit, "TMC_DBALO", tmc::kDbaLo}, static_cast<std::uint32_t>(at), "… from " + hex_text(at));
@@ -188,8 +177,8 @@ Result<void> plan_buffer(Planner& p, const Unit& unit, bool framed, bool trigger
                                               : "circular: keeps the newest",
                 Phase::set, 3);
     // The pointers of the last capture would begin this one in the middle of the buffer.
-    p.write(reg("TMC_RWP", "ETB_RWP", tmc::kRwp), memory ? static_cast<std::uint32_t>(p.wish.memory_at) : 0,
-            "begins at its start", Phase::set, 0);
+    p.write(reg("TMC_RWP", "ETB_RWP", tmc::kRwp), static_cast<std::uint32_t>(begin), "begins at its start", Phase::set,
+            0);
     if (old) p.write({unit, "ETB_RRP", tmc::kRrp}, 0, "reading too", Phase::set, 0);
     std::uint32_t format = framed ? tmc::kEnFt : 0;
     if (trigger) {

@@ -16,25 +16,9 @@ std::uint32_t Planner::read(const Register& r) {
     return value ? *value : 0;
 }
 
-void Planner::write(const Register& r, std::uint32_t value, std::string why, Phase phase, std::uint32_t checked) {
-    if (phase != Phase::open) unlock(r.unit);
+PlanStep Planner::step(const Register& r, Phase phase, std::uint32_t value, std::uint32_t bits, std::string why) const {
     PlanStep s;
     s.phase = phase;
-    s.core = core.name;
-    s.unit = r.unit.name;
-    s.reg = r.name;
-    s.address = r.unit.address + r.offset;
-    s.value = value;
-    s.checked = checked;
-    s.why = std::move(why);
-    (void)memory_.write(s.address, value);
-    plan.steps.push_back(std::move(s));
-}
-
-void Planner::await(const Register& r, std::uint32_t bits, std::uint32_t value, std::string why, Phase phase) {
-    PlanStep s;
-    s.phase = phase;
-    s.waits = true;
     s.core = core.name;
     s.unit = r.unit.name;
     s.reg = r.name;
@@ -42,7 +26,37 @@ void Planner::await(const Register& r, std::uint32_t bits, std::uint32_t value, 
     s.value = value;
     s.checked = bits;
     s.why = std::move(why);
-    plan.steps.push_back(std::move(s));
+    return s;
+}
+
+void Planner::write(const Register& r, std::uint32_t value, std::string why, Phase phase, std::uint32_t checked) {
+    if (phase != Phase::open) unlock(r.unit);
+    plan.steps.push_back(step(r, phase, value, checked, std::move(why)));
+    (void)memory_.write(plan.steps.back().address, value);
+}
+
+void Planner::await(const Register& r, std::uint32_t bits, std::uint32_t value, std::string why, Phase phase) {
+    plan.steps.push_back(step(r, phase, value, bits, std::move(why)));
+    plan.steps.back().waits = true;
+}
+
+Result<std::pair<std::uint64_t, std::uint64_t>> Planner::trace_memory(unsigned align) const {
+    std::uint64_t at = wish.memory_at, size = wish.memory_size;
+    if (!wish.memory_symbol.empty()) {
+        const Symbol* s = image == nullptr ? nullptr : image->symbol_named(wish.memory_symbol);
+        if (s == nullptr)
+            return failure("the image has no symbol '" + wish.memory_symbol + "' for the trace", "",
+                           "name one, or give memory = { at = 0x…, size = … }");
+        at = s->address;
+        if (size == 0) size = s->size;
+    }
+    if (size < 64 || at == 0)
+        return failure("where in memory the trace may go is not said", "",
+                       "add memory = { symbol = \"…\" } or memory = { at = 0x…, size = … } to [trace]");
+    if (at % align != 0 || size % align != 0)
+        return failure("memory for trace begins or ends between words of " + std::to_string(align) + " bytes",
+                       hex_text(at), "align it to " + std::to_string(align) + " bytes");
+    return std::pair(at, size);
 }
 
 void Planner::unlock(const Unit& unit) {
@@ -51,25 +65,10 @@ void Planner::unlock(const Unit& unit) {
     unlocked_.push_back(unit.address);
     const auto lock = memory_.read(unit.address + coresight::kLockStatus);
     if (!lock || (*lock & 3) != 3) return;  // it is the OS lock that is on
-    PlanStep s;
-    s.phase = Phase::open;
-    s.core = core.name;
-    s.unit = unit.name;
-    s.reg = "LAR";
-    s.address = unit.address + coresight::kLockAccess;
-    s.value = coresight::kUnlockKey;
-    s.checked = 0;
-    s.put_back = 0;
-    s.why = "its registers are locked (IHI 0029, B2.3.10)";
-    plan.steps.push_back(s);
-    s.reg = "LSR";
-    s.address = unit.address + coresight::kLockStatus;
-    s.waits = true;
-    s.value = 0;
-    s.checked = 2;
-    s.put_back.reset();
-    s.why = "the lock opens";
-    plan.steps.push_back(s);
+    plan.steps.push_back(step({unit, "LAR", coresight::kLockAccess}, Phase::open, coresight::kUnlockKey, 0,
+                              "its registers are locked (IHI 0029, B2.3.10)"));
+    plan.steps.back().put_back = 0;
+    await({unit, "LSR", coresight::kLockStatus}, 2, 0, "the lock opens", Phase::open);
 }
 
 Result<const Unit*> Planner::need(UnitKind kind, const std::string& for_what) const {

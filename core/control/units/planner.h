@@ -40,6 +40,8 @@ class Planner {
     bool has(UnitKind kind) const;
     /// What of the core's units could not be looked at, in brackets; empty if all could.
     std::string dark() const;
+    /// Where in system memory the trace may go: address and bytes, aligned to `align` of them.
+    Result<std::pair<std::uint64_t, std::uint64_t>> trace_memory(unsigned align) const;
     /// Changes of the target file.
     void key(std::string table, std::size_t index, std::string name, std::string value) {
         plan.target.push_back({std::move(table), index, std::move(name), std::move(value)});
@@ -55,6 +57,7 @@ class Planner {
     TracePlan plan;
 
   private:
+    PlanStep step(const Register& r, Phase phase, std::uint32_t value, std::uint32_t bits, std::string why) const;
     PlannedMemory memory_;
     std::vector<std::pair<Protocol, std::size_t>> added_;
     std::vector<std::uint64_t> unlocked_;

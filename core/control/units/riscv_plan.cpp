@@ -33,21 +33,10 @@ Result<void> plan_ram(Planner& p, const Unit& unit, bool system) {
     std::uint64_t bytes = static_cast<std::uint64_t>(unit.number("bytes"));
     std::uint64_t start = 0;
     if (system) {
-        start = p.wish.memory_at;
-        bytes = p.wish.memory_size;
-        if (!p.wish.memory_symbol.empty()) {
-            const Symbol* s = p.image == nullptr ? nullptr : p.image->symbol_named(p.wish.memory_symbol);
-            if (s == nullptr)
-                return failure("the image has no symbol '" + p.wish.memory_symbol + "' for the trace", "",
-                               "name one, or give memory = { at = 0x…, size = … }");
-            start = s->address;
-            if (bytes == 0) bytes = s->size;
-        }
-        if (start == 0 || bytes < 64)
-            return failure("where in memory the trace may go is not said", "",
-                           "add memory = { symbol = \"…\" } or memory = { at = 0x…, size = … } to [trace]");
-        if ((start & 3) != 0 || (bytes & 3) != 0)
-            return failure("memory for trace begins or ends between words", hex_text(start), "align it to 4 bytes");
+        auto place = p.trace_memory(4);
+        if (!place) return tl::make_unexpected(place.error());
+        start = place->first;
+        bytes = place->second;
         p.write({unit, "trRamStartLow", tc::kRamStartLow}, static_cast<std::uint32_t>(start), "first word");
         p.write({unit, "trRamStartHigh", tc::kRamStartHigh}, static_cast<std::uint32_t>(start >> 32),
                 "the same, bits 63 to 32");

@@ -156,6 +156,9 @@ TEST_F(TraceSetup, TheLastInstructionsBeforeAFaultAreReadOutOfTheBuffer) {
     for (std::size_t i = all.size() - 30; i < all.size(); ++i)
         faulty += all[i].find("star_table_at") != std::string::npos ? 1 : 0;
     EXPECT_GT(faulty, 0U) << all.back();
+    const auto found = run_json({"find", folder / "x.mtrail", "--json"});
+    ASSERT_TRUE(found.is_array() && !found.empty()) << found.dump();
+    EXPECT_EQ(found[0]["kind"], "fault") << "it ends with it: " << found.dump();
 }
 
 TEST_F(TraceSetup, WhatLedHereIsReadWithoutAResetAndWithoutRunningOn) {
@@ -288,6 +291,16 @@ TEST_F(TraceSetup, UnitsAndPlansAreTablesForOtherProgramsAndChangeNothing) {
         for (const char* key : {"unit", "register", "address", "value", "why"}) EXPECT_TRUE(step.contains(key)) << key;
     EXPECT_EQ(word(board, 0xE0000E80), 0U) << "nothing was written";
     EXPECT_EQ(word(board, 0xE000EDFC), 0U);
+}
+
+TEST_F(TraceSetup, IsPutBackThoughTheServerReachesNothingWhileTheCoreRuns) {
+    Board board({"--bare", "--no-access-running"});
+    const auto r = record(live(
+        board,
+        kFromMain + "[trace]\nexceptions = true\nto = \"swo\"\nswo = { baud = 4_000_000 }\n[record]\nseconds = 0.3\n"));
+    ASSERT_EQ(r.code, 0) << r.said;
+    EXPECT_EQ(r.said.find("could not be put back"), std::string::npos) << r.said;
+    EXPECT_EQ(word(board, 0xE0000E80), 0U) << "ITM_TCR as it was found";
 }
 
 struct Trouble {

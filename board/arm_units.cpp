@@ -366,6 +366,8 @@ bool ArmUnits::write(std::uint32_t address, std::uint32_t value) {
                 registers_[address] = value & 0xF;
             return true;
         case kTpiu:
+            frames_ = 0;  // what comes next begins with a synchronisation
+            on_port_.clear();
             if (offset == 0x004 && value != 1 && value != 2 && value != 8) return true;
             if (offset == 0x0F0 && value > 2) return true;
             if (offset == 0x010) value &= 0x1FFF;

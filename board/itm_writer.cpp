@@ -61,6 +61,12 @@ bool ItmWriter::begin(std::uint64_t cycle, std::size_t size) {
         overflowed_ = false;
         put(0x70);
     }
+    if (global_wanted_ && !pending_) {
+        global_wanted_ = false;
+        const std::uint64_t counter = cycle + global_offset_;
+        global_time(cycle, counter, counter >> 26 != global_high_);
+        global_high_ = counter >> 26;
+    }
     group_ = cycle;
     pending_ = true;
     return true;

@@ -34,8 +34,14 @@ class ItmWriter {
     /// Global timestamp of a 48-bit counter that runs at the core clock; its upper part too if `whole`.
     void global_time(std::uint64_t cycle, std::uint64_t counter, bool whole = true);
     void sync(std::uint64_t cycle);
-    /// The moment that the last local timestamp told.
-    std::uint64_t last_stamp() const { return last_stamp_; }
+    /// A global timestamp goes before the next packet and tells its moment; the counter is `offset` ahead of the
+    /// cycles.
+    void want_global(std::uint64_t offset) {
+        global_wanted_ = true;
+        global_offset_ = offset;
+    }
+    /// The next one is told whole.
+    void forget_global() { global_high_ = ~std::uint64_t{0}; }
     /// Until `cycle` all packets are lost (the probe's side stalls).
     void stall_until(std::uint64_t cycle) { stalled_until_ = cycle; }
     void flush(std::uint64_t cycle);
@@ -60,6 +66,8 @@ class ItmWriter {
     static constexpr std::uint64_t kBuffer = 48, kBusy = 30;  ///< bytes
     std::uint64_t cycles_per_byte_, line_free_ = 0, last_stamp_ = 0, group_ = 0, stalled_until_ = 0, lost_ = 0;
     unsigned prescaler_ = 1;
+    bool global_wanted_ = false;
+    std::uint64_t global_offset_ = 0, global_high_ = ~std::uint64_t{0};
     bool pending_ = false, mixed_ = false, overflowed_ = false;
     std::vector<std::uint8_t> bytes_;
 };

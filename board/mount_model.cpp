@@ -179,7 +179,7 @@ class Mount {
     const char* last_function_ = nullptr;
     bool walk_begun_ = false;
     std::string walk_trouble_;
-    Cycles next_sync_ = 0, next_global_ = 0, whole_global_ = 0;
+    Cycles next_sync_ = 0, next_global_ = 0;
     bool told_units_ = false;
     Cycles next_sample_ = kSamplePeriod;
     std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
@@ -434,6 +434,7 @@ void Mount::plan() {
             const double passes = frame == 1 && !options_.healthy ? 17 : between(3.8, 4.2);
             at(cycles(start + 86.8 * 96 + 40), [this, passes] {
                 tell_port(31, 2, 1);
+                if (units() != nullptr) add_job(kGuide, {{cycles(14), "guide_task"}});
                 add_job(kGuide, {{cycles(11'000 * passes), "refine_centroid"}});
                 tell_port(9, static_cast<std::uint32_t>(8000 + 30 * frames_), 2);
                 if (units() != nullptr) {
@@ -557,14 +558,10 @@ void Mount::look_at_units() {
         next_sync_ = now_ + (sync > 0 ? sync : kSamplePeriod);
     }
     if (now_ >= next_global_) {
-        if (global > 0) {
-            out_.flush(now_);  // both kinds of timestamps tell the same moment
-            const Cycles counter = out_.last_stamp() + 7'340'000'000;
-            out_.global_time(now_, counter, (counter >> 26) != whole_global_);
-            whole_global_ = counter >> 26;
-        } else {
-            whole_global_ = 0;
-        }
+        if (global > 0)
+            out_.want_global(7'340'000'000);
+        else
+            out_.forget_global();
         next_global_ = now_ + (global > 0 ? global : kSamplePeriod);
     }
 }

@@ -218,7 +218,7 @@ Result<void> plan_dwt(Planner& p) {
                        "leave counters out");
 
     const bool fresh = p.units.first(UnitKind::itm) != nullptr && !p.units.first(UnitKind::itm)->flag("enabled");
-    if (w.sync || fresh) {
+    if (w.sync || fresh || !w.keep) {
         const std::uint64_t cycles = w.sync.value_or(std::uint64_t{1} << 24);
         const SyncTap tap = nearest_sync_tap(cycles);
         if (w.sync && cycles > 0 && tap.cycles != cycles)
@@ -332,14 +332,21 @@ Result<void> plan_events(Planner& p, bool framed, unsigned trace_id) {
         if (on != ((tcr & bit) != 0)) why += std::string(", ") + text + (on ? " on" : " off");
         tcr = on ? tcr | bit : tcr & ~bit;
     };
+    if (!w.keep && !w.wants_events()) {  // nothing of it is asked for
+        p.write(control, before & ~itm::kItmEna, "not asked for", Phase::start, itm::kItmEna);
+        return {};
+    }
     tcr |= itm::kItmEna;
     const bool dwt_tells =
         p.plan.exceptions || p.plan.pc_sample_cycles > 0 || p.plan.counters > 0 || !p.plan.variables.empty();
     flag(itm::kTxEna, dwt_tells || (w.keep && (before & itm::kTxEna) != 0), "what the DWT tells");
     // Packets without times are of little use: a unit that was off gets them unless they are refused.
-    flag(itm::kTsEna, w.local_timestamps.value_or(fresh || (w.keep && (before & itm::kTsEna) != 0)),
-         "local timestamps");
-    flag(itm::kSyncEna, w.sync ? *w.sync > 0 : fresh || (w.keep && (before & itm::kSyncEna) != 0), "synchronisation");
+    const bool times = w.local_timestamps.value_or(fresh || !w.keep || (before & itm::kTsEna) != 0);
+    const bool syncs = w.sync ? *w.sync > 0 : fresh || !w.keep || (before & itm::kSyncEna) != 0;
+    flag(itm::kTsEna, times, "local timestamps");
+    flag(itm::kSyncEna, syncs, "synchronisation");
+    if ((times && !w.local_timestamps && !w.keep) || (syncs && !w.sync && !w.keep))
+        p.note("local timestamps and synchronisation are on though not named: without them nothing has a time");
     if (w.prescaler) {
         tcr = with_bits(tcr, 9, 8, static_cast<std::uint32_t>(std::countr_zero(*w.prescaler) / 2));
         why += ", a tick each " + plural(*w.prescaler, "cycle", "cycles");

@@ -184,6 +184,58 @@ TEST(CommandLine, TextIsWhatTheFirmwarePrintedLineByLine) {
     EXPECT_NE(wrong.err.find("console"), std::string::npos) << wrong.err;
 }
 
+TEST(CommandLine, ValuesAreEverySampleOfWhatIsNamed) {
+    const auto all = lines(mtrail("values " + kMount + " --csv").out);
+    EXPECT_EQ(all[0], "time_ns,core,name,value,access,pc");
+    EXPECT_GT(all.size(), 6471u);
+    for (std::size_t i = 2; i < all.size(); ++i)
+        ASSERT_LE(std::stod(all[i - 1]), std::stod(all[i])) << "in the order of time";
+    const auto some = lines(mtrail("values " + kMount + " --of axis_error guide_state --csv").out);
+    EXPECT_EQ(some.size(), 1u + 476 + 993);
+    EXPECT_EQ(some[1].substr(some[1].find(",main,")), ",main,guide_state,0,write,");
+    const auto early = lines(mtrail("values " + kMount + " --of guide_state --to 1ms --csv").out);
+    EXPECT_LT(early.size(), 20u);
+    const auto near_name = mtrail("values " + kMount + " --of axis_eror --csv");
+    EXPECT_EQ(near_name.code, 2);
+    EXPECT_NE(near_name.err.find("axis_error"), std::string::npos) << near_name.err;
+}
+
+TEST(CommandLine, AValueChangeDumpIsWrittenWholeOrNotAtAll) {
+    const test::Folder folder;
+    const auto r = mtrail("export " + kMount + " --vcd " + (folder / "x.vcd"));
+    ASSERT_EQ(r.code, 0) << r.err;
+    const std::string text = test::read_text(folder / "x.vcd");
+    EXPECT_NE(text.find("$timescale 1 ps $end"), std::string::npos);
+    EXPECT_NE(text.find("$enddefinitions $end"), std::string::npos);
+    EXPECT_EQ(mtrail("export " + kMount + " --vcd " + kMount).code, 2) << "never over what is being read";
+    EXPECT_NE(test::read_text(kMount).find("[[stream]]"), std::string::npos);
+    EXPECT_EQ(mtrail("export " + kMount + " --vcd /nowhere/x.vcd").code, 2);
+    const auto nothing = mtrail("export " + kMount);
+    EXPECT_EQ(nothing.code, 2);
+    EXPECT_NE(nothing.err.find("--vcd"), std::string::npos);
+}
+
+TEST(CommandLine, UnitsNeedsARecipeThatReachesATarget) {
+    const test::Folder folder;
+    EXPECT_EQ(mtrail("units --recipe " + (folder / "none.recipe.toml")).code, 2);
+    const auto write = [&](const std::string& rest) {
+        test::write_file(folder / "r.recipe.toml",
+                         "format = \"mindful-trail-recipe/1\"\nname = \"x\"\ntarget = \"" +
+                             test::demo("larkspur-live.target.toml") +
+                             "\"\n[[connect]]\ncore = \"main\"\ntrace = \"tcp\"\naddress = \"127.0.0.1:9\"\n" + rest);
+        return mtrail("units --recipe " + (folder / "r.recipe.toml"));
+    };
+    EXPECT_NE(write("").err.find("no debug server"), std::string::npos);
+    const auto silent = write("debug = \"127.0.0.1:9\"\n");
+    EXPECT_EQ(silent.code, 2);
+    EXPECT_NE(silent.err.find("127.0.0.1:9"), std::string::npos) << silent.err;
+    const auto plan = mtrail("units --plan --recipe " + (folder / "r.recipe.toml"));
+    EXPECT_EQ(plan.code, 2);
+    EXPECT_NE(plan.err.find("asks for nothing"), std::string::npos) << plan.err;
+    const auto set = mtrail("units --recipe " + (folder / "r.recipe.toml") + " --set seconds=3");
+    EXPECT_NE(set.err.find("no parameter 'seconds'"), std::string::npos) << set.err;
+}
+
 TEST(CommandLine, MutedFindingsAreNotToldAndDoNotMakeTheVerdictBad) {
     const test::Folder folder;
     const std::string muted = folder / "known.toml";

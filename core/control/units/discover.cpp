@@ -166,10 +166,14 @@ void Discovery::coresight(std::uint64_t base, int depth) {
     if (name.empty() && component_class == 9) {
         // IHI 0029, B2.3.8: DEVTYPE says sink, link or source, of whoever made it.
         const std::uint32_t type = UnitReader(memory_, base)(coresight::kDevType) & 0xFF;
-        name = (type & 0xF) == 1   ? "unknown sink"
-               : (type & 0xF) == 2 ? "unknown link"
-               : (type & 0xF) == 3 ? "unknown source"
-                                   : "";
+        // Cores of Armv8-M give all their units one part number: what drives pins is told by its type alone.
+        if (arm && type == 0x11)
+            unit.kind = UnitKind::tpiu, name = "TPIU";
+        else
+            name = (type & 0xF) == 1   ? "unknown sink"
+                   : (type & 0xF) == 2 ? "unknown link"
+                   : (type & 0xF) == 3 ? "unknown source"
+                                       : "";
     }
     unit.name = free_name(name.empty() ? "unit at " + hex_text(base) : name);
     look(std::move(unit));

@@ -11,7 +11,8 @@ constexpr const char* kProtocols[] = {"parallel port", "serial wire, manchester"
 
 void look_at_tpiu(UnitReader& read, Unit& unit) {
     const std::uint32_t sizes = read(tpiu::kSspsr), size = read(tpiu::kCspsr), can = read(coresight::kDevId);
-    const bool micro = unit.part == 0x923 || unit.part == 0x9A1 || unit.part == 0xD21;  // with a serial wire of its own
+    // DEVID says which of the two ways out of one wire it has (DDI 0403E C1.10.8, TPIU_TYPE: NRZVALID, MANCVALID).
+    const bool micro = (can & 3u << 10) != 0;
     std::vector<std::string> widths;
     for (unsigned n = 0; n < 32; ++n)
         if ((sizes >> n & 1) != 0) widths.push_back(std::to_string(n + 1));

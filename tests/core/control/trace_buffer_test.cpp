@@ -10,6 +10,7 @@
 #include "control/units/buffer.h"
 #include "control/units/registers.h"
 #include "frame_writer.h"
+#include "unit_memory.h"
 
 namespace mt {
 namespace {
@@ -17,38 +18,7 @@ namespace {
 namespace tc = trace_control;
 constexpr auto kPatience = std::chrono::milliseconds(30);
 
-/// Words at addresses; a read register that gives one word after another.
-class FakeMemory : public TargetMemory {
-  public:
-    Result<std::uint32_t> read(std::uint64_t address) override {
-        if (address == queue_at && !queue_.empty()) {
-            const std::uint32_t word = queue_.front();
-            queue_.erase(queue_.begin());
-            return word;
-        }
-        return words[address];
-    }
-    Result<void> write(std::uint64_t address, std::uint32_t value) override {
-        words[address] = value;
-        if (on_write) on_write(address, value);
-        return {};
-    }
-    void fill(std::uint64_t address, const std::vector<std::uint8_t>& bytes) {
-        for (std::size_t i = 0; i < bytes.size(); i += 4)
-            words[address + i] = static_cast<std::uint32_t>(bytes[i] | bytes[i + 1] << 8 | bytes[i + 2] << 16) |
-                                 static_cast<std::uint32_t>(bytes[i + 3]) << 24;
-    }
-    void queue(std::uint64_t at, std::vector<std::uint32_t> list) {
-        queue_at = at;
-        queue_ = std::move(list);
-    }
-    std::map<std::uint64_t, std::uint32_t> words;
-    std::function<void(std::uint64_t, std::uint32_t)> on_write;
-
-  private:
-    std::uint64_t queue_at = ~std::uint64_t{0};
-    std::vector<std::uint32_t> queue_;
-};
+using test::FakeMemory;
 
 std::vector<std::uint8_t> counted(std::size_t n, std::size_t from = 0) {
     std::vector<std::uint8_t> all(n);

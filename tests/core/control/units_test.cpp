@@ -34,6 +34,16 @@ TargetFile target(const std::string& more = "") {
         .value();
 }
 
+/// The last value planned for each register.
+std::map<std::string, std::uint32_t> values_of(const Result<TracePlan>& p) {
+    std::map<std::string, std::uint32_t> all;
+    EXPECT_TRUE(p) << p.error().text();
+    if (p)
+        for (const PlanStep& s : p->steps)
+            if (!s.waits) all[s.reg] = s.value;
+    return all;
+}
+
 class OnArm : public ::testing::Test {
   protected:
     Result<TracePlan> plan(const TraceWish& wish) {
@@ -43,16 +53,7 @@ class OnArm : public ::testing::Test {
         units = *found;
         return plan_trace(wish, units, memory, file, firmware().get());
     }
-    /// The last value planned for each register.
-    std::map<std::string, std::uint32_t> values(const TraceWish& wish) {
-        const auto p = plan(wish);
-        EXPECT_TRUE(p) << p.error().text();
-        std::map<std::string, std::uint32_t> all;
-        if (p)
-            for (const PlanStep& s : p->steps)
-                if (!s.waits) all[s.reg] = s.value;
-        return all;
-    }
+    std::map<std::string, std::uint32_t> values(const TraceWish& wish) { return values_of(plan(wish)); }
     std::string refusal(const TraceWish& wish) {
         const auto p = plan(wish);
         return p ? "" : p.error().text();
@@ -488,13 +489,7 @@ class OnRiscV : public ::testing::Test {
         const TargetFile file = cop_target();
         const auto found = discover_units(memory, file.cores[0]);
         EXPECT_TRUE(found) << found.error().text();
-        const auto p = plan_trace(wish, *found, memory, file, image.get());
-        EXPECT_TRUE(p) << p.error().text();
-        std::map<std::string, std::uint32_t> all;
-        if (p)
-            for (const PlanStep& s : p->steps)
-                if (!s.waits) all[s.reg] = s.value;
-        return all;
+        return values_of(plan_trace(wish, *found, memory, file, image.get()));
     }
 };
 

@@ -68,13 +68,20 @@ Dump parsed(const std::string& text) {
     return d;
 }
 
-TEST(AValueChangeDump, HoldsInterruptsTasksAndValuesAsTheyWere) {
-    const auto opened = test::decode(test::data("mount/mount.target.toml"));
+/// Writes a recording as a dump and reads that again.
+Dump dump_of(const Trail& trail) {
     std::ostringstream out;
     Progress progress;
-    ASSERT_TRUE(write_vcd(*opened.trail, out, progress));
-    const Dump d = parsed(out.str());
+    const auto written = write_vcd(trail, out, progress);
+    EXPECT_TRUE(written) << (written ? "" : written.error().text());
+    Dump d = parsed(out.str());
     EXPECT_TRUE(d.ordered);
+    return d;
+}
+
+TEST(AValueChangeDump, HoldsInterruptsTasksAndValuesAsTheyWere) {
+    const auto opened = test::decode(test::data("mount/mount.target.toml"));
+    const Dump d = dump_of(*opened.trail);
     EXPECT_EQ(d.timescale, " 1 ps $end");
     std::size_t interrupts = 0;
     for (const ExceptionLane& lane : opened.trail->cores[0].lanes) {
@@ -96,11 +103,7 @@ TEST(AValueChangeDump, HoldsInterruptsTasksAndValuesAsTheyWere) {
 
 TEST(AValueChangeDump, OfAnOperatingSystemHasTheStatesOfItsTasks) {
     const auto opened = test::decode(test::data("tasks/mount-a/trace"));
-    std::ostringstream out;
-    Progress progress;
-    ASSERT_TRUE(write_vcd(*opened.trail, out, progress));
-    const Dump d = parsed(out.str());
-    EXPECT_TRUE(d.ordered);
+    const Dump d = dump_of(*opened.trail);
     std::size_t tasks = 0;
     for (const auto& [id, s] : d.signals)
         if (s.type == "reg") {

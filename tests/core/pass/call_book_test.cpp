@@ -99,6 +99,34 @@ TEST_F(Book, TimesLieBetweenTheMomentsInProportionToTheInstructions) {
     EXPECT_EQ(trail_.end, us(250));
 }
 
+TEST_F(Book, EndsInsideOfAnExceptionThatCameLast) {
+    const auto trap = [&](std::uint64_t step, std::uint32_t number) {
+        add({step, 0, static_cast<std::uint32_t>(batch_.traps.size()), 0, Event::Kind::trap});
+        batch_.traps.emplace_back();
+        batch_.traps.back().number = number;
+        batch_.traps.back().interrupt = true;
+    };
+    enter(0, kServe);
+    trap(100, 7);
+    moment(100, 100, true);
+    trail_.steps = 100;
+    finish();
+    ASSERT_EQ(book_->nest().closed().size(), 1U) << "no instruction of its handler ran, and it was entered";
+    EXPECT_EQ(book_->nest().closed()[0].begin, us(100));
+    EXPECT_NE(book_->nest().closed()[0].flags & ExceptionInstance::kCutEnd, 0);
+}
+
+TEST_F(Book, EndsOutsideIfInstructionsFollowedTheException) {
+    enter(0, kServe);
+    add({50, 0, 0, 0, Event::Kind::trap});
+    batch_.traps.emplace_back();
+    batch_.traps.back().number = 7;
+    moment(100, 100, true);
+    trail_.steps = 100;
+    finish();
+    EXPECT_TRUE(book_->nest().closed().empty()) << "where those ran is told by calls";
+}
+
 TEST_F(Book, ABatchMayEndWhereAnyMomentIs) {
     enter(0, kServe);
     moment(50, 50);

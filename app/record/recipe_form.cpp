@@ -9,6 +9,7 @@
 #include <QVBoxLayout>
 
 #include "base/text.h"
+#include "look/form_rows.h"
 #include "look/theme.h"
 #include "look/words.h"
 #include "target/target_edit.h"
@@ -26,12 +27,6 @@ QLineEdit* edit(const char* name, const QString& placeholder) {
     e->setObjectName(name);
     e->setPlaceholderText(placeholder);
     return e;
-}
-
-QLabel* caption(const QString& text) {
-    auto* l = new QLabel(text);
-    l->setStyleSheet(QString("color: %1").arg(theme().second.name()));
-    return l;
 }
 
 }  // namespace
@@ -122,72 +117,47 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     report_->setTextInteractionFlags(Qt::TextSelectableByMouse);
     connect(&live_, &LiveSession::tested, this, &RecipeForm::show_reports);
 
-    auto* grid = new QGridLayout;
-    grid->setHorizontalSpacing(14);
-    grid->setVerticalSpacing(7);
-    grid->setColumnStretch(1, 1);
-    int line = 0;
-    const auto add = [&](const QString& text, std::initializer_list<QWidget*> fields) {
-        auto* row = new QHBoxLayout;
-        row->setSpacing(8);
-        for (auto* f : fields) {
-            row->addWidget(f, qobject_cast<QLineEdit*>(f) != nullptr ? 1 : 0);
-            if (f->accessibleName().isEmpty() && !text.isEmpty() && qobject_cast<QLabel*>(f) == nullptr &&
-                qobject_cast<QAbstractButton*>(f) == nullptr)
-                f->setAccessibleName(text);
-        }
-        if (fields.size() == 0 || qobject_cast<QLineEdit*>(*fields.begin()) == nullptr) row->addStretch();
-        auto* c = caption(text);
-        grid->addWidget(c, line, 0, Qt::AlignRight | Qt::AlignVCenter);
-        grid->addLayout(row, line++, 1);
-    };
-    const auto part = [&](const QString& text) {
-        auto* l = new QLabel(text);
-        l->setFont(text_font(13, true));
-        l->setContentsMargins(0, 8, 0, 0);
-        grid->addWidget(l, line++, 1);
-    };
-    add(tr("Name"), {name_});
-    add(tr("Target file"), {target_, choose});
-    part(tr("Connection"));
-    grid->addWidget(rows_box_, line++, 1);
+    FormRows rows(7);
+    rows.add(tr("Name"), {name_});
+    rows.add(tr("Target file"), {target_, choose});
+    rows.part(tr("Connection"));
+    rows.whole(rows_box_);
     auto* try_row = new QHBoxLayout;
     try_row->addWidget(test_, 0, Qt::AlignTop);
     try_row->addSpacing(8);
     try_row->addWidget(report_, 1);
-    grid->addLayout(try_row, line++, 1);
-    part(tr("Before"));
-    add({}, {check_, reset_});
-    add(tr("Run to"), {run_to_});
-    part(tr("What to trace"));
+    rows.whole(try_row);
+    rows.part(tr("Before"));
+    rows.add({}, {check_, reset_});
+    rows.add(tr("Run to"), {run_to_});
+    rows.part(tr("What to trace"));
     auto* trace_row = new QHBoxLayout;
     trace_row->addWidget(trace, 0, Qt::AlignTop);
     trace_row->addSpacing(8);
     trace_row->addWidget(trace_said_, 1);
-    grid->addLayout(trace_row, line++, 1);
+    rows.whole(trace_row);
     parameters_caption_ = caption(tr("Parameters"));
     parameters_box_ = new QWidget;
     parameters_row_ = new QHBoxLayout(parameters_box_);
     parameters_row_->setContentsMargins(0, 0, 0, 0);
     parameters_row_->setSpacing(8);
-    grid->addWidget(parameters_caption_, line, 0, Qt::AlignRight | Qt::AlignVCenter);
-    grid->addWidget(parameters_box_, line++, 1);
-    part(tr("Record until"));
-    add(tr("Time"), {seconds_, caption(tr("or bytes")), megabytes_});
-    add(tr("or place reached"), {until_, times_});
-    add(tr("or variable"), {watch_, watch_on_});
-    add(tr("or stop mark"), {mark_port_, mark_value_, caption(tr("or until stopped"))});
-    add(tr("Size limit"), {keep_, limit_});
-    part(tr("After"));
-    add(tr("Cores"), {leave_});
-    add(tr("Save as"), {save_});
+    rows.whole(parameters_box_, parameters_caption_);
+    rows.part(tr("Record until"));
+    rows.add(tr("Time"), {seconds_, caption(tr("or bytes")), megabytes_});
+    rows.add(tr("or place reached"), {until_, times_});
+    rows.add(tr("or variable"), {watch_, watch_on_});
+    rows.add(tr("or stop mark"), {mark_port_, mark_value_, caption(tr("or until stopped"))});
+    rows.add(tr("Size limit"), {keep_, limit_});
+    rows.part(tr("After"));
+    rows.add(tr("Cores"), {leave_});
+    rows.add(tr("Save as"), {save_});
 
     auto* inner = new QWidget;
     auto* column = new QVBoxLayout(inner);
     column->setContentsMargins(28, 18, 28, 18);
     column->setSpacing(10);
     column->addLayout(head);
-    column->addLayout(grid);
+    column->addLayout(rows.grid());
     column->addStretch();
     inner->setMaximumWidth(1000);
     auto* scroll = new QScrollArea;

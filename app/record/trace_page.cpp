@@ -12,6 +12,7 @@
 #include "base/text.h"
 #include "control/units/cost.h"
 #include "judge/trace_rates.h"
+#include "look/form_rows.h"
 #include "look/layout.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -19,12 +20,6 @@
 
 namespace mt::app {
 namespace {
-
-QLabel* caption(const QString& text) {
-    auto* l = new QLabel(text);
-    l->setStyleSheet(QString("color: %1").arg(theme().second.name()));
-    return l;
-}
 
 QComboBox* choice(const char* name, const QStringList& items) {
     auto* c = new QComboBox;
@@ -226,29 +221,10 @@ QWidget* TracePage::build_form() {
     width_->setCurrentIndex(2);
     mode_ = choice("trace_mode", {tr("keep the newest"), tr("until it is full")});
 
-    auto* grid = new QGridLayout;
-    grid->setHorizontalSpacing(10);
-    grid->setVerticalSpacing(6);
-    grid->setColumnStretch(1, 1);
-    int line = 0;
-    const auto add = [&](const QString& text, std::initializer_list<QWidget*> fields) {
-        auto* row = new QHBoxLayout;
-        row->setSpacing(8);
-        bool wide = false;
-        for (auto* f : fields) {
-            const bool stretches = qobject_cast<QLineEdit*>(f) != nullptr || qobject_cast<QTableWidget*>(f) != nullptr;
-            wide = wide || stretches;
-            row->addWidget(f, stretches ? 1 : 0);
-            if (f->accessibleName().isEmpty() && qobject_cast<QAbstractButton*>(f) == nullptr)
-                f->setAccessibleName(text);
-        }
-        if (!wide) row->addStretch();
-        grid->addWidget(caption(text), line, 0, Qt::AlignRight | Qt::AlignVCenter);
-        grid->addLayout(row, line++, 1);
-    };
-    add({}, {keep_});
-    add({}, {exceptions_});
-    add(tr("Program counter"), {samples_, period_, sleep_});
+    FormRows rows(6);
+    rows.add({}, {keep_});
+    rows.add({}, {exceptions_});
+    rows.add(tr("Program counter"), {samples_, period_, sleep_});
     auto* counters = new QWidget;
     auto* counter_row = new QHBoxLayout(counters);
     counter_row->setContentsMargins(0, 0, 0, 0);
@@ -259,20 +235,20 @@ QWidget* TracePage::build_form() {
         counters_.emplace_back(name, b);
         counter_row->addWidget(b);
     }
-    add(tr("Event counters"), {counters});
-    add(tr("Timestamps"), {local_, global_, caption(tr("tick")), prescaler_});
-    add(tr("Ports"), {ports_});
-    add(tr("Variables"), {variables_});
-    add({}, {add_});
-    add(tr("Instructions"), {instructions_, return_stack_, instruction_times_});
-    add(tr("of"), {ranges_});
-    add(tr("Start when"), {start_, start_what_, start_after_});
-    add(tr("Stop when"), {stop_, stop_what_, stop_after_});
-    add(tr("To"), {to_, baud_, width_, mode_});
+    rows.add(tr("Event counters"), {counters});
+    rows.add(tr("Timestamps"), {local_, global_, caption(tr("tick")), prescaler_});
+    rows.add(tr("Ports"), {ports_});
+    rows.add(tr("Variables"), {variables_});
+    rows.add({}, {add_});
+    rows.add(tr("Instructions"), {instructions_, return_stack_, instruction_times_});
+    rows.add(tr("of"), {ranges_});
+    rows.add(tr("Start when"), {start_, start_what_, start_after_});
+    rows.add(tr("Stop when"), {stop_, stop_what_, stop_after_});
+    rows.add(tr("To"), {to_, baud_, width_, mode_});
     auto* inner = new QWidget;
     auto* column = new QVBoxLayout(inner);
     column->setContentsMargins(0, 0, 10, 0);
-    column->addLayout(grid);
+    column->addLayout(rows.grid());
     column->addStretch();
     auto* scroll = new QScrollArea;
     scroll->setWidget(inner);

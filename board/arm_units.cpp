@@ -197,11 +197,18 @@ bool ArmUnits::read(std::uint32_t address, std::uint32_t& value) {
     const Identity* unit = identity(address);
     if (unit == nullptr || address % 4 != 0) return false;
     const std::uint32_t offset = address & 0xFFF;
-    const bool off = troubles_.off == unit->name;
+    const bool asleep =
+        troubles_.asleep == unit->name && (unit->base == kEtm ? (etm_power_ & 8) == 0 : (demcr_ & 1u << 24) == 0);
+    if (asleep && unit->base != kEtm) {
+        value = 0;
+        return true;
+    }
+    const bool off = troubles_.off == unit->name || asleep;
     if (off && unit->base != kEtm) return false;
     if (read_management(*unit, offset, value)) return true;
     if (off) {  // its identification and power status stay readable (IHI 0029 B2.5; IHI 0064 7.3.50)
         value = 0;
+        if (asleep && offset == 0x310) return true;
         return offset == 0x314 || offset == 0x304;
     }
     switch (unit->base) {
@@ -479,6 +486,10 @@ void ArmUnits::hit(unsigned group, unsigned number) {
     const bool counts = resource(reg(kEtm + 0x150) & 0x7F, group, number);
     const bool was_zero = counter_ == 0;
     if (counts && counter_ > 0) --counter_;
+    // TRCEVENTCTL1R.INSTEN: an event packet in the instruction trace (IHI 0064 7.3.19).
+    for (unsigned n = 0; n < 2; ++n)
+        if ((reg(kEtm + 0x024) >> n & 1) != 0 && resource(reg(kEtm + 0x020) >> (8 * n) & 0x1F, group, number))
+            events_ |= 1u << n;
     const unsigned event = reg(kEtm + 0x020) & 0x7F;
     if (event == 0 || (reg(kEtm + 0x024) & 1u << 11) == 0) return;
     const bool happens =

@@ -8,6 +8,7 @@
 #include <functional>
 #include <map>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "frame_writer.h"
@@ -36,9 +37,13 @@ class ArmUnits : public UnitSpace {
     /// The same for synchronisation packets of the ITM.
     std::uint64_t sync_period() const;
     std::uint64_t global_period() const;
+    /// Event counters that tell when they wrap: bit 0 CPI, then exception, sleep, LSU, fold (DDI 0403E C1.8.7).
+    unsigned event_counters() const { return dwt_sends() ? dwt_ctrl_ >> 17 & 0x1F : 0; }
     bool local_timestamps() const { return itm_on() && (itm_tcr_ & 2) != 0; }
     unsigned prescaler() const { return 1u << (2 * (itm_tcr_ >> 8 & 3)); }
     bool port(unsigned number) const { return itm_on() && (itm_ter_ >> (number & 31) & 1) != 0; }
+    /// The events since the last call, a bit each, that go into the instruction trace.
+    unsigned take_events() { return std::exchange(events_, 0u); }
     /// What comparators tell of an access; triggers among them go to the ETM.
     struct Told {
         unsigned comparator;
@@ -108,6 +113,7 @@ class ArmUnits : public UnitSpace {
     unsigned etm_starts_ = 0;
     std::uint32_t counter_ = 0;
     std::uint32_t tmc_ctl_ = 0, tmc_rwp_ = 0, tmc_rrp_ = 0, tmc_left_ = 0;
+    unsigned events_ = 0;
     bool tmc_full_ = false, tmc_stopped_ = false, tmc_triggered_ = false;
     std::uint32_t tmc_unread_ = 0;  ///< words that RRD has still to give
     std::vector<std::uint8_t> tmc_, tmc_partial_, out_;

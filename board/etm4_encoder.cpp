@@ -70,6 +70,10 @@ void Etm4Encoder::put_atoms(bool all) {
 void Etm4Encoder::ran(std::uint32_t first, std::uint32_t last) {
     if (!view) return;
     const bool now = view(first, last);
+    if (const unsigned told = events ? events() : 0; told != 0 && (traced_ || now)) {
+        put_atoms(true);
+        put(static_cast<std::uint8_t>(0x70 | told));  // chapter 6: headers 0b0111xxxx are events
+    }
     if (now == traced_) return;
     traced_ = now;
     put_atoms(true);

@@ -27,6 +27,8 @@ class Etm4Encoder {
     /// Whether the straight run from `first` to `last` is traced; asked once for each, in program order. Left out: all
     /// is.
     std::function<bool(std::uint32_t first, std::uint32_t last)> view;
+    /// The events of the run that was just viewed, a bit each; left out: none.
+    std::function<unsigned()> events;
     /// A straight run is executed, before what its branch does is told.
     void ran(std::uint32_t first, std::uint32_t last);
 

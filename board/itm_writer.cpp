@@ -88,6 +88,11 @@ void ItmWriter::sleep_sample(std::uint64_t cycle) {
     put(0x15);
     put(0);
 }
+void ItmWriter::counters(std::uint64_t cycle, unsigned wrapped) {
+    if (!begin(cycle, 2)) return;
+    put(0x05);
+    put(static_cast<std::uint8_t>(wrapped));
+}
 void ItmWriter::port(std::uint64_t cycle, unsigned number, std::uint32_t value, unsigned size) {
     if (!begin(cycle, 1 + size)) return;
     put(static_cast<std::uint8_t>(number << 3 | (size == 4 ? 3 : size)));

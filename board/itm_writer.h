@@ -23,6 +23,7 @@ class ItmWriter {
     void exception(std::uint64_t cycle, unsigned number, unsigned function);  ///< 1 entered, 2 left, 3 returned to
     void pc_sample(std::uint64_t cycle, std::uint32_t pc);
     void sleep_sample(std::uint64_t cycle);
+    void counters(std::uint64_t cycle, unsigned wrapped);  ///< bit 0 CPI, then exception, sleep, LSU, fold (D4.3.1)
     void port(std::uint64_t cycle, unsigned number, std::uint32_t value, unsigned size);
     void data_write(std::uint64_t cycle, unsigned comparator, std::uint32_t value, unsigned size) {
         data(cycle, comparator, true, value, size);

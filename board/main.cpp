@@ -152,6 +152,8 @@ int main(int argc, char** argv) {
     app.add_flag("--no-access-running", t.no_access_running, "the debug server reaches no memory while the core runs");
     app.add_option("--unit-off", t.units.off,
                    "trace unit without power: dwt, itm, etm, tpiu, funnel, tmc, encoder, ram-sink, …");
+    app.add_option("--unit-asleep", t.units.asleep,
+                   "trace unit that answers only once it is woken: etm by its power request, dwt, itm, tpiu by TRCENA");
     app.add_option("--unit-wrong-id", t.units.wrong_id, "trace unit whose identification is wrong");
     app.add_option("--unit-lock-stays", t.units.lock_stays, "trace unit whose lock does not open");
     app.add_option("--unit-write-lost", t.units.write_lost, "trace unit to which writes do not stick");

@@ -130,6 +130,7 @@ void MountCore::look_at_etm() {
     setup.timestamps = units_.etm_timestamps();
     setup.sync_bytes = units_.etm_sync_bytes();
     encoder_ = std::make_unique<Etm4Encoder>(setup);
+    encoder_->events = [this] { return units_.take_events(); };
     encoder_->view = [this](std::uint32_t first, std::uint32_t last) { return units_.view(first, last); };
     walk_ = std::make_unique<ThumbWalk>(code_, mt::FunctionTable::of(*image_, *code_), encoder_.get(), options_.seed);
     model_->set_walk(walk_.get());

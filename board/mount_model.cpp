@@ -114,6 +114,7 @@ class Mount {
     std::optional<unsigned> most_urgent() const;
     unsigned choose() const;
     void sample();
+    void count_events(Cycles from, bool asleep);
     void segment_done();
     void os(mt::OsKind kind, std::uint32_t subject = 0, std::int64_t value = 0, std::uint8_t code = 0);
     void name(mt::OsKind kind, std::uint32_t subject, const char* text, int priority, std::uint8_t code = 0);
@@ -129,6 +130,11 @@ class Mount {
     void look_at_units();
     void tell_exception(Cycles when, unsigned number, unsigned function) {
         if (units() == nullptr || units()->exceptions()) out_.exception(when, number, function);
+        if (units() == nullptr || function == 3 || (units()->event_counters() & 2) == 0) return;
+        counted_[1] += 12;
+        if (counted_[1] < 256) return;
+        counted_[1] -= 256;
+        out_.counters(when, 2);
     }
     void tell_port(unsigned number, std::uint32_t value, unsigned size, Cycles later = 0) {
         if (units() == nullptr || units()->port(number)) out_.port(now_ + later, number, value, size);
@@ -182,6 +188,7 @@ class Mount {
     Cycles next_sync_ = 0, next_global_ = 0;
     bool told_units_ = false;
     Cycles next_sample_ = kSamplePeriod;
+    std::array<Cycles, 5> counted_{};             ///< of each event counter, in 1/256 of what makes it wrap
     std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
 };
 
@@ -397,6 +404,31 @@ void Mount::sample() {
     const auto [address, size] = range_(function);
     const auto step = size < 4 ? 0 : std::uniform_int_distribution<std::uint32_t>(0, size / 2 - 1)(random_);
     out_.pc_sample(now_, address + 2 * step);
+}
+
+// The event counters have eight bits and tell when they wrap. Asleep each cycle counts; awake a fixed mix of
+// instructions is assumed; each entry to an exception and each return costs twelve cycles.
+void Mount::count_events(Cycles from, bool asleep) {
+    const unsigned on = units() == nullptr ? 0 : units()->event_counters();
+    if (on == 0) return;
+    constexpr std::array<Cycles, 5> awake_cycles = {4 * 256, 0, 0, 8 * 256, 20 * 256};  // until it wraps
+    const auto period = [&](std::size_t n) { return asleep ? (n == 2 ? Cycles{256} : 0) : awake_cycles[n]; };
+    for (Cycles at = from; at < now_;) {
+        Cycles next = now_;
+        for (std::size_t n = 0; n < counted_.size(); ++n)
+            if (period(n) != 0)
+                next = std::min(next, at + std::max<Cycles>(period(n) - std::min(counted_[n], period(n)), 1));
+        unsigned wrapped = 0;
+        for (std::size_t n = 0; n < counted_.size(); ++n) {
+            if (period(n) == 0) continue;
+            counted_[n] += next - at;
+            if (counted_[n] < period(n)) continue;
+            counted_[n] -= period(n);
+            wrapped |= 1u << n;
+        }
+        at = next;
+        if ((wrapped & on) != 0) out_.counters(at, wrapped & on);
+    }
 }
 
 void Mount::plan() {
@@ -657,11 +689,13 @@ bool Mount::run_until(Cycles limit) {
         if (left == nullptr) {
             now_ += step;
             walked(before);
+            count_events(before, true);
             continue;
         }
         const Cycles done = std::min(step, *left);
         now_ += done;
         walked(before);
+        count_events(before, false);
         *left -= done;
         if (*left != 0) continue;
         if (!nest_.empty())

@@ -22,6 +22,7 @@ struct UnitTroubles {
     std::string wrong_id;    ///< its identification is none
     std::string lock_stays;  ///< its lock does not open
     std::string write_lost;  ///< writes to it do not stick
+    std::string asleep{};    ///< answers nothing until it is woken: the ETM by TRCPDCR.PU, others by TRCENA
 };
 
 }  // namespace board

@@ -17,33 +17,10 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "record/cost_bars.h"
+#include "record/trace_more.h"
 
 namespace mt::app {
 namespace {
-
-QComboBox* choice(const char* name, const QStringList& items) {
-    auto* c = new QComboBox;
-    c->setObjectName(name);
-    c->addItems(items);
-    return c;
-}
-
-/// As it is found, on, or off.
-QCheckBox* three_way(const char* name, const QString& text) {
-    auto* b = new QCheckBox(text);
-    b->setObjectName(name);
-    b->setTristate(true);
-    b->setCheckState(Qt::PartiallyChecked);
-    b->setToolTip(QObject::tr("Half marked: as it is found on the target"));
-    return b;
-}
-
-std::optional<bool> answer(const QCheckBox* b) {
-    return b->checkState() == Qt::PartiallyChecked ? std::nullopt : std::optional(b->checkState() == Qt::Checked);
-}
-void ask(QCheckBox* b, const std::optional<bool>& v) {
-    b->setCheckState(!v ? Qt::PartiallyChecked : *v ? Qt::Checked : Qt::Unchecked);
-}
 
 const QStringList kTells = {"value", "pc", "value+pc", "address", "value+address"};
 
@@ -173,9 +150,7 @@ QWidget* TracePage::build_form() {
     local_ = three_way("trace_local", tr("local"));
     global_ = three_way("trace_global", tr("global"));
     prescaler_ = choice("trace_prescaler", {tr("as found"), "1", "4", "16", "64"});
-    ports_ = new QLineEdit;
-    ports_->setObjectName("trace_ports");
-    ports_->setPlaceholderText(tr("as found; or 0, 8, 31; or none"));
+    ports_ = line_field("trace_ports", tr("as found; or 0, 8, 31; or none"));
     variables_ = new QTableWidget(0, 4);
     variables_->setObjectName("trace_variables");
     variables_->setAccessibleName(tr("Variables"));
@@ -189,19 +164,13 @@ QWidget* TracePage::build_form() {
     add_ = new QPushButton(tr("Add a variable"));
     add_->setObjectName("trace_add_variable");
     instructions_ = choice("trace_instructions", {tr("as found"), tr("off"), tr("on")});
-    ranges_ = new QLineEdit;
-    ranges_->setObjectName("trace_ranges");
-    ranges_->setPlaceholderText(tr("everything; or guide_*, axis.c, 0x8000000..0x80003ff"));
+    ranges_ = line_field("trace_ranges", tr("everything; or guide_*, axis.c, 0x8000000..0x80003ff"));
     return_stack_ = three_way("trace_return_stack", tr("return stack"));
     instruction_times_ = three_way("trace_instruction_times", tr("timestamps"));
-    start_ = new QLineEdit;
-    start_->setObjectName("trace_start");
-    start_->setPlaceholderText(tr("at once"));
+    start_ = line_field("trace_start", tr("at once"));
     start_what_ = choice("trace_start_what", {tr("reached"), tr("written"), tr("read")});
     start_after_ = new QSpinBox;
-    stop_ = new QLineEdit;
-    stop_->setObjectName("trace_stop");
-    stop_->setPlaceholderText(tr("never"));
+    stop_ = line_field("trace_stop", tr("never"));
     stop_what_ = choice("trace_stop_what", {tr("reached"), tr("written"), tr("read")});
     stop_after_ = new QSpinBox;
     for (auto* s : {start_after_, stop_after_}) {
@@ -245,10 +214,23 @@ QWidget* TracePage::build_form() {
     rows.add(tr("Start when"), {start_, start_what_, start_after_});
     rows.add(tr("Stop when"), {stop_, stop_what_, stop_after_});
     rows.add(tr("To"), {to_, baud_, width_, mode_});
+    more_ = new TraceMore;
+    more_->hide();
+    unfold_ = new QPushButton(tr("More wishes"));
+    unfold_->setObjectName("trace_unfold");
+    unfold_->setCheckable(true);
+    connect(unfold_, &QPushButton::toggled, this, [this](bool on) {
+        more_->setVisible(on);
+        unfold_->setText(on ? tr("Fewer wishes") : tr("More wishes"));
+    });
+    connect(more_, &TraceMore::changed, this, &TracePage::take);
+    rows.add({}, {unfold_});
     auto* inner = new QWidget;
     auto* column = new QVBoxLayout(inner);
     column->setContentsMargins(0, 0, 10, 0);
+    rows.grid()->setColumnMinimumWidth(0, TraceMore::kCaption);
     column->addLayout(rows.grid());
+    column->addWidget(more_);
     column->addStretch();
     auto* scroll = new QScrollArea;
     scroll->setWidget(inner);
@@ -416,17 +398,11 @@ void TracePage::show_wish(const TraceWish& w) {
                                 : *w.prescaler == 4  ? 2
                                 : *w.prescaler == 16 ? 3
                                                      : 4);
-    QStringList ports;
-    if (w.ports)
-        for (const unsigned n : *w.ports) ports << QString::number(n);
-    ports_->setText(w.ports && w.ports->empty() ? tr("none") : ports.join(", "));
+    show_numbers(ports_, w.ports);
     variables_->setRowCount(0);
     for (const auto& v : w.variables) add_variable(v);
     instructions_->setCurrentIndex(w.instructions ? 2 : w.no_instructions ? 1 : 0);
-    QStringList of;
-    if (w.instructions)
-        for (const auto& r : w.instructions->of) of << words(r);
-    ranges_->setText(of.join(", "));
+    show_parts(ranges_, w.instructions ? w.instructions->of : std::vector<std::string>());
     ask(return_stack_, w.instructions ? w.instructions->return_stack : std::nullopt);
     ask(instruction_times_, w.instructions ? w.instructions->timestamps : std::nullopt);
     const auto trigger_fields = [](const std::optional<TraceWish::Trigger>& t, QLineEdit* place, QComboBox* what,
@@ -441,6 +417,8 @@ void TracePage::show_wish(const TraceWish& w) {
     baud_->setValue(static_cast<int>(w.baud.value_or(0)));
     width_->setCurrentIndex(w.width.value_or(4) == 1 ? 0 : w.width.value_or(4) == 2 ? 1 : 2);
     mode_->setCurrentIndex(w.until_full ? 1 : 0);
+    more_->show_wish(w);
+    if (TraceMore::says_anything(w)) unfold_->setChecked(true);
     filling_ = false;
 }
 
@@ -481,15 +459,7 @@ TraceWish TracePage::wish() const {
     w.prescaler.reset();
     constexpr unsigned ticks[] = {0, 1, 4, 16, 64};
     if (prescaler_->currentIndex() > 0) w.prescaler = ticks[prescaler_->currentIndex()];
-    w.ports.reset();
-    if (!ports_->text().trimmed().isEmpty()) {
-        w.ports.emplace();
-        for (const QString& part : ports_->text().split(',', Qt::SkipEmptyParts)) {
-            bool number = false;
-            const unsigned n = part.trimmed().toUInt(&number);
-            if (number && n < 32) w.ports->push_back(n);
-        }
-    }
+    w.ports = numbers_of(ports_);
     w.variables.clear();
     for (int r = 0; r < variables_->rowCount(); ++r) {
         const auto* item = variables_->item(r, 0);
@@ -503,9 +473,7 @@ TraceWish TracePage::wish() const {
     w.no_instructions = instructions_->currentIndex() == 1;
     if (instructions_->currentIndex() == 2) {
         if (!w.instructions) w.instructions.emplace();
-        w.instructions->of.clear();
-        for (const QString& part : ranges_->text().split(',', Qt::SkipEmptyParts))
-            w.instructions->of.push_back(part.trimmed().toStdString());
+        w.instructions->of = parts_of(ranges_);
         w.instructions->return_stack = answer(return_stack_);
         w.instructions->timestamps = answer(instruction_times_);
     } else {
@@ -520,6 +488,7 @@ TraceWish TracePage::wish() const {
     constexpr unsigned widths[] = {1, 2, 4};
     if (w.to == TraceWish::To::port) w.width = widths[width_->currentIndex()];
     w.until_full = mode_->currentIndex() == 1;
+    more_->add_to(w);
     return w;
 }
 

@@ -23,6 +23,7 @@
 namespace mt::app {
 
 class CostBars;
+class TraceMore;
 
 /// Only the window's thread may call its members.
 class TracePage : public QWidget {
@@ -81,7 +82,8 @@ class TracePage : public QWidget {
     QLineEdit *ports_, *ranges_, *start_, *stop_;
     QSpinBox *period_, *baud_, *start_after_, *stop_after_;
     QTableWidget* variables_;
-    QPushButton *look_, *add_;
+    QPushButton *look_, *add_, *unfold_;
+    TraceMore* more_;
     UnitPicture* picture_;
     QLabel *detail_, *verdict_, *notes_;
     CostBars* costs_;

@@ -162,6 +162,7 @@ TraceWish read_trace_wish(TomlTable& t, const std::string& path, std::optional<P
                 i.cycle_counts = in.flag("cycle_counts").value_or(false) ? 1 : 0;
             else if (const auto n = in.number("cycle_counts", false, 0, 4095))
                 i.cycle_counts = static_cast<unsigned>(*n);
+            i.events = in.texts("events");
             w.instructions = i;
         });
     }
@@ -187,6 +188,7 @@ TraceWish read_trace_wish(TomlTable& t, const std::string& path, std::optional<P
         w.memory_size = size_of(in, raw, "size").value_or(0);
     });
     w.formatter = t.flag("formatter");
+    w.ignore_units = t.texts("ignore_units");
     return w;
 }
 
@@ -263,6 +265,7 @@ std::string trace_wish_text(const TraceWish& w, bool several) {
         if (i.timestamps) add(std::string("timestamps = ") + flag(*i.timestamps));
         if (i.context) add(std::string("context = ") + flag(*i.context));
         if (i.branch_broadcast) add(std::string("branch_broadcast = ") + flag(*i.branch_broadcast));
+        if (!i.events.empty()) add("events = " + quoted_list(i.events));
         out << "instructions = { " << in << (in.empty() ? "}\n" : " }\n");
     }
     const auto trigger = [&](const char* key, const std::optional<TraceWish::Trigger>& t) {
@@ -303,6 +306,7 @@ std::string trace_wish_text(const TraceWish& w, bool several) {
         out << " }\n";
     }
     if (w.formatter) out << "formatter = " << flag(*w.formatter) << "\n";
+    if (!w.ignore_units.empty()) out << "ignore_units = " << quoted_list(w.ignore_units) << "\n";
     return out.str();
 }
 

@@ -812,6 +812,18 @@ bool RecordRun::reads_only() const {
            !recipe_.mark && !recipe_.run_to && !recipe_.reset;
 }
 
+// Units that do not answer may do so once they are switched on: that is put back as all the rest.
+Result<void> RecordRun::wake_units(End& end) {
+    const TracePlan wake = plan_wake(end.units, *end.memory, given_);
+    if (wake.steps.empty()) return failure("nothing to be switched on");
+    if (!end.program) end.program = std::make_unique<TraceProgram>(*end.memory, Milliseconds(recipe_.patience_ms));
+    if (auto ok = end.program->apply(wake); !ok) return ok;
+    auto units = discover_units(*end.memory, given_.cores[end.core], &progress_);
+    if (!units) return tl::make_unexpected(units.error());
+    end.units = std::move(*units);
+    return {};
+}
+
 // What the wishes mean, and whether they can be had, is known before anything is done.
 Result<void> RecordRun::plan_traces() {
     target_ = given_;
@@ -834,7 +846,11 @@ Result<void> RecordRun::plan_traces() {
             target_ = std::move(*described);
             continue;
         }
-        auto plan = plan_trace(*wish, end->units, *end->memory, target_, images_[end->core].get());
+        const Image* image = images_[end->core].get();
+        auto plan = plan_trace(*wish, end->units, *end->memory, target_, image);
+        if (!plan) {
+            if (wake_units(*end)) plan = plan_trace(*wish, end->units, *end->memory, target_, image);
+        }
         if (!plan) return tl::make_unexpected(plan.error());
         auto described = described_target(target_, *plan);
         if (!described) return tl::make_unexpected(described.error());
@@ -899,7 +915,8 @@ Result<void> RecordRun::set_traces() {
     for (const TracePlan& plan : std::vector<TracePlan>(state_.plans)) {
         auto end = end_of(plan.core);
         if (!end) return tl::make_unexpected(end.error());
-        (*end)->program = std::make_unique<TraceProgram>(*(*end)->memory, Milliseconds(recipe_.patience_ms));
+        if (!(*end)->program)
+            (*end)->program = std::make_unique<TraceProgram>(*(*end)->memory, Milliseconds(recipe_.patience_ms));
         if (auto ok = (*end)->program->apply(plan); !ok) return ok;
         written += (*end)->program->written();
         for (const std::string& note : plan.notes) warn(note);

@@ -108,6 +108,7 @@ class RecordRun {
     Result<void> run_core_to(End& end, const std::string& where, std::uint64_t times, RunState::Step step);
     Result<void> run_core_to_access(End& end, const TraceWish::Trigger& trigger);
     Result<void> find_streams();
+    Result<void> wake_units(End& end);
     Result<void> plan_traces();
     Result<void> set_traces();
     void put_back_traces();

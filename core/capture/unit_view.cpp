@@ -42,6 +42,10 @@ Result<std::vector<UnitView>> view_units(const Recipe& recipe, const TargetFile&
                     view.plan = std::move(*plan);
                 else
                     view.refused = plan.error();
+                if (const TracePlan wake = plan_wake(view.units, memory, target); !plan && !wake.steps.empty())
+                    view.units.notes.push_back("a recording first writes " + wake.steps.front().reg + " of the " +
+                                               wake.steps.front().unit + " (" + wake.steps.front().why +
+                                               "), looks again, and plans then");
             }
         }
         if (target.cores[index].isa.rfind("arm", 0) == 0) (void)memory.read(demcr::kAddress);

@@ -151,11 +151,10 @@ std::vector<QueueRow> queue_rows(const Trail& trail) {
         for (std::size_t k = 0; k < lane.ops.size(); ++k) {
             const QueueOp& op = lane.ops[k];
             if (op.kind == QueueOp::send) waiting.push_back(op.time);
-            // The fill tells how many must be in it: what is more was lost from sight.
-            while (op.kind != QueueOp::failed &&
-                   waiting.size() - first > op.fill + (op.kind == QueueOp::receive ? 1u : 0u))
-                ++first;
-            if (op.kind == QueueOp::receive && waiting.size() - first == op.fill + 1)
+            // The fill tells how many must have been in it: what is more was lost from sight.
+            const std::uint64_t were_in = std::uint64_t{op.fill} + (op.kind == QueueOp::receive ? 1 : 0);
+            while (op.kind != QueueOp::failed && waiting.size() - first > were_in) ++first;
+            if (op.kind == QueueOp::receive && waiting.size() - first == were_in)
                 stay.push_back(op.time - waiting[first++]);
             if (first > 4096 && first * 2 > waiting.size()) {
                 waiting.erase(waiting.begin(), waiting.begin() + static_cast<std::ptrdiff_t>(first));

@@ -115,6 +115,37 @@ TEST_F(WhatToTrace, WhatIsMarkedIsPlannedCostedAndRecorded) {
     EXPECT_TRUE(window->desk().record().stations()->station_text(RunState::set_trace).contains("registers written"));
 }
 
+TEST_F(WhatToTrace, TheRarerWishesUnfoldAndAreTheRecipesToo) {
+    Board board({"--bare"});
+    open(board, "[record]\nseconds = 0.5\n");
+    click("recipe_trace");
+    look();
+    EXPECT_FALSE(named<QLineEdit>("trace_events")->isVisible());
+    click("trace_unfold");
+    ASSERT_TRUE(named<QLineEdit>("trace_events")->isVisible());
+    named<QComboBox>("trace_instructions")->setCurrentIndex(2);
+    named<QComboBox>("trace_to")->setCurrentIndex(3);
+    const auto type = [&](const char* name, const char* text) {
+        auto* field = named<QLineEdit>(name);
+        field->setFocus();
+        QTest::keyClicks(field, text);
+        QTest::keyClick(field, Qt::Key_Return);
+    };
+    type("trace_events", "guide_task, track_loop");
+    type("trace_stop", "guide_task");
+    named<QSpinBox>("trace_after_bytes")->setValue(1024);
+    EXPECT_TRUE(verdict().contains("1 event, and 2 are wanted besides the trigger")) << verdict().toStdString();
+    named<QLineEdit>("trace_events")->clear();
+    type("trace_events", "guide_task");
+    EXPECT_TRUE(verdict().contains("This can be had")) << verdict().toStdString();
+    const TraceWish w = page()->wish();
+    ASSERT_TRUE(w.instructions && w.stop);
+    EXPECT_EQ(w.instructions->events, std::vector<std::string>{"guide_task"});
+    EXPECT_EQ(w.stop->after_bytes, 1024U);
+    EXPECT_NE(recipe_text(page()->recipe(), folder / "r.recipe.toml").find("events = [\"guide_task\"]"),
+              std::string::npos);
+}
+
 TEST_F(WhatToTrace, WhatCannotBeHadIsSaidAtOnce) {
     Board board({"--bare"});
     open(board, "[trace]\nvariables = [{ of = \"tasks\" }]\n[record]\nseconds = 0.5\n");

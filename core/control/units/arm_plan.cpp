@@ -247,6 +247,7 @@ Result<void> plan_arm(Planner& p) {
     p.plan.to = to;
     auto way = way_to(p, to);
     if (!way) return tl::make_unexpected(way.error());
+    if (auto lit = p.nothing_dark_on_the_way(); !lit) return lit;
 
     // Two sources need frames; so do a parallel port and instructions.
     bool framed = instructions || to == To::port || to == To::buffer || to == To::memory;

@@ -178,6 +178,30 @@ Result<void> plan_etm4(Planner& p, unsigned trace_id, bool& trigger_after) {
                 inverted ? "until it is zero" : "once it is zero", Phase::set, 0x3F'FFFF);
         return zero;
     };
+    // 7.3.18 and 7.3.19: each event is a resource, and a packet in the instruction trace.
+    const auto events = [&]() -> Result<void> {
+        if (i.events.empty()) return {};
+        const bool triggers = w.stop && w.stop->after_bytes.has_value();
+        const auto room = static_cast<std::size_t>(etm.number("events", 1)) - (triggers ? 1 : 0);
+        if (i.events.size() > room)
+            return failure("the " + etm.name + " tells " + plural(room, "event", "events") + ", and " +
+                               std::to_string(i.events.size()) + " are wanted" +
+                               (triggers ? " besides the trigger" : ""),
+                           "core " + p.core.name, "name fewer in events");
+        std::uint32_t select = triggers ? p.read(reg("TRCEVENTCTL0R", etm4::kEventCtl0)) : 0, told = 0;
+        unsigned n = triggers ? 1 : 0;
+        for (const std::string& place : i.events) {
+            TraceWish::Trigger at;
+            at.at = place;
+            auto hit = comparator_for(at);
+            if (!hit) return tl::make_unexpected(hit.error());
+            select |= resource(*hit, place) << (8 * n);
+            told |= 1u << n++;
+        }
+        p.write(reg("TRCEVENTCTL0R", etm4::kEventCtl0), select, "events are told");
+        p.write(reg("TRCEVENTCTL1R", etm4::kEventCtl1), told | (triggers ? 1u << 11 : 0), "… in the instruction trace");
+        return {};
+    };
     const bool start_counts = w.start && w.start->after > 1, stop_counts = w.stop && w.stop->after > 1;
     if (start_counts && stop_counts)
         return failure("one of start and stop can count, not both", "core " + p.core.name,
@@ -211,6 +235,7 @@ Result<void> plan_etm4(Planner& p, unsigned trace_id, bool& trigger_after) {
         (hit->core ? (is_start ? start_core : stop_core) : (is_start ? start_at : stop_at)) |= 1u << hit->number;
     }
     trigger_after = w.stop && w.stop->after_bytes.has_value();
+    if (auto set = events(); !set) return set;
     if (static_cast<std::int64_t>(selector) > std::max<std::int64_t>(etm.number("resource_selectors"), 2))
         return failure("the " + etm.name + " has too few resource selectors for this", "core " + p.core.name,
                        "ask for less");
@@ -248,7 +273,7 @@ Result<void> plan_mtb(Planner& p) {
     const Unit& unit = **found;
     const TraceWish::Instructions& i = *w.instructions;
     if (!i.of.empty() || i.return_stack || i.cycle_counts.value_or(0) > 0 || i.timestamps.value_or(false) ||
-        i.context.value_or(false) || i.branch_broadcast.value_or(false))
+        i.context.value_or(false) || i.branch_broadcast.value_or(false) || !i.events.empty())
         return failure("a micro trace buffer keeps each branch and nothing else", "core " + p.core.name,
                        "write instructions = {}");
     if (w.to != TraceWish::To::unsaid && w.to != TraceWish::To::buffer)

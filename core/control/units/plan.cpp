@@ -93,6 +93,28 @@ std::string Planner::dark() const {
     return all.empty() ? all : all + ")";
 }
 
+Result<void> Planner::nothing_dark_on_the_way() const {
+    // DDI 0403E B3.2 and table C1-3: these have their place on every Armv7-M core, and no other unit's trace passes
+    // them.
+    constexpr std::uint64_t fixed[] = {0xE0000000, 0xE0001000, 0xE0002000, 0xE000E000, 0xE0040000, 0xE0041000};
+    const auto ignored = [&](const Unit& u) {
+        return std::any_of(wish.ignore_units.begin(), wish.ignore_units.end(), [&](const std::string& name) {
+            return name == u.name ||
+                   (name.rfind("0x", 0) == 0 && std::strtoull(name.c_str(), nullptr, 16) == u.address);
+        });
+    };
+    for (const Unit& u : units.units) {
+        if (u.powered || u.kind != UnitKind::unknown || ignored(u) ||
+            std::find(std::begin(fixed), std::end(fixed), u.address) != std::end(fixed))
+            continue;
+        return failure("the " + u.name + " " + u.trouble + "; if trace passes it, none will arrive",
+                       "core " + core.name,
+                       "switch its power and clock on; or, if it does not stand on the way, add ignore_units = [\"" +
+                           hex_text(u.address) + "\"] to [trace]");
+    }
+    return {};
+}
+
 bool Planner::has(UnitKind kind) const {
     for (const Unit& u : units.units)
         if (u.kind == kind && u.trouble.empty()) return true;

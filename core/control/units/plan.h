@@ -58,6 +58,11 @@ struct TracePlan {
 Result<TracePlan> plan_trace(const TraceWish& wish, const CoreUnits& units, TargetMemory& memory,
                              const TargetFile& target, const Image* image);
 
+/// What lets units answer that do not yet: TRCENA, without which those of an Arm core may read as nothing (DDI 0403E
+/// C1.6.5), and the power-up request of a trace unit whose power is off (TRCPDCR, IHI 0064 7.3.49). Without steps if
+/// nothing of it would help. Done before the units are looked at again.
+TracePlan plan_wake(const CoreUnits& units, TargetMemory& memory, const TargetFile& target);
+
 /// No wish: nothing is written, and the target file says what the units are set to now, so that what their buffer holds
 /// can be read. Without steps.
 TracePlan plan_as_found(const CoreUnits& units, TargetMemory& memory, const TargetFile& target);

@@ -40,6 +40,9 @@ class Planner {
     bool has(UnitKind kind) const;
     /// What of the core's units could not be looked at, in brackets; empty if all could.
     std::string dark() const;
+    /// A funnel or a buffer without power swallows all that comes to it, and does not even tell what it is: a Problem
+    /// if a unit that cannot be identified may be one, and the wish does not say that it is none.
+    Result<void> nothing_dark_on_the_way() const;
     /// Where in system memory the trace may go: address and bytes, aligned to `align` of them.
     Result<std::pair<std::uint64_t, std::uint64_t>> trace_memory(unsigned align) const;
     /// Changes of the target file.

@@ -41,6 +41,7 @@ constexpr std::uint32_t kPrgCtl = 0x004, kStat = 0x00C, kConfig = 0x010, kEventC
                         kCntRldV0 = 0x140, kCntCtl0 = 0x150, kCntV0 = 0x160, kIdr8 = 0x180, kIdr0 = 0x1E0,
                         kRsCtl0 = 0x200, kOsLock = 0x300, kOsLockStatus = 0x304, kPowerControl = 0x310,
                         kPowerStatus = 0x314, kAcv0 = 0x400, kAcat0 = 0x480;
+constexpr std::uint32_t kPowerUp = 1u << 3;  // TRCPDCR.PU
 constexpr std::uint32_t kBb = 1u << 3, kCci = 1u << 4, kCid = 1u << 6, kVmid = 1u << 7, kTs = 1u << 11, kRs = 1u << 12;
 }  // namespace etm4
 

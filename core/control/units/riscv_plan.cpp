@@ -154,6 +154,10 @@ Result<void> plan_riscv(Planner& p) {
                            (i.branch_broadcast.value_or(false) ? "branch broadcast" : "cycle counts"),
                        "core " + p.core.name, "leave it out: timestamps = true gives times");
 
+    if (!i.events.empty())
+        return failure("this encoder tells no events", "core " + p.core.name, "leave events out of instructions");
+    if (auto lit = p.nothing_dark_on_the_way(); !lit) return lit;
+
     const bool funnel_there = p.has(UnitKind::trace_funnel);
     To to = w.to;
     if (to == To::unsaid) to = p.has(UnitKind::ram_sink) ? To::buffer : To::port;

@@ -29,6 +29,7 @@ struct TraceWish {
         std::vector<std::string> of;  ///< functions (with *), "0x…..0x…", source files; empty: everything
         std::optional<bool> return_stack, timestamps, context, branch_broadcast;
         std::optional<unsigned> cycle_counts;  ///< threshold; 0: off
+        std::vector<std::string> events;       ///< places whose passing is told by a packet of its own
     };
     enum class To : std::uint8_t { unsaid, swo, port, buffer, memory };
 
@@ -52,7 +53,8 @@ struct TraceWish {
     std::optional<unsigned> width;
     bool until_full = false;
     std::optional<bool> formatter;
-    std::string memory_symbol;  ///< to = "memory": where …
+    std::vector<std::string> ignore_units;  ///< without power, and known not to stand on the way: names or addresses
+    std::string memory_symbol;              ///< to = "memory": where …
     std::uint64_t memory_at = 0, memory_size = 0;
 
     /// Whether it asks for anything that the data and exception trace units of Arm M-profile tell.

@@ -187,7 +187,7 @@ void find_full_wait(const Judged& judged, const QueueLane& queue, std::vector<Fi
         waits > std::max<std::uint64_t>(limits.waits, part(queue.sent, limits.waits_share)))
         return;
     std::uint64_t low = 0;
-    for (std::size_t i = 0; i < queue.ops.size(); ++i) low += queue.ops[i].fill * 2 <= queue.peak ? 1u : 0u;
+    for (std::size_t i = 0; i < queue.ops.size(); ++i) low += queue.ops[i].fill <= queue.peak / 2 ? 1u : 0u;
     if (low * 10 < queue.ops.size() * 9) return;
     Finding f =
         about_job(FindingKind::queue_overflow, trail, worst->task, tasks.tasks[worst->task].job_from(worst->begin));
@@ -220,7 +220,7 @@ void find_full_queue(const Judged& judged, const QueueLane& queue, std::vector<F
         const QueueOp& op = queue.ops[i];
         if (op.kind == QueueOp::receive) ++readers[op.who];
         if (op.kind != QueueOp::failed) {
-            if (op.fill * 2 <= queue.capacity) open = false;
+            if (op.fill <= queue.capacity / 2) open = false;
             continue;
         }
         ++senders[op.who];

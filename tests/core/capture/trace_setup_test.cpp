@@ -82,6 +82,30 @@ TEST_F(TraceSetup, VariablesAndSamplesComeAsAskedAndTheTickFitsTheClock) {
     EXPECT_EQ(s.dump().find("clock"), std::string::npos) << "no doubt about the clock: " << s.dump();
 }
 
+TEST_F(TraceSetup, EventCountersTellAsOftenAsTheyWrap) {
+    Board board({"--bare"});
+    const auto r = record(live(board, kFromMain + "[trace]\ncounters = [\"cpi\", \"exc\"]\nto = \"swo\"\n"
+                                                  "swo = { baud = 24_000_000 }\n[record]\nseconds = 0.5\n"));
+    ASSERT_EQ(r.code, 0) << r.said;
+    const auto packets = summary()["streams"][0]["packets"];
+    EXPECT_GT(count(packets, "counter"), 1000U) << packets.dump();
+    EXPECT_EQ(count(packets, "exc_enter"), 0U);
+    EXPECT_EQ(count(packets, "pc"), 0U);
+}
+
+TEST_F(TraceSetup, APlaceIsAnEventInTheInstructionTrace) {
+    Board board({"--bare"});
+    const auto r = record(recipe_text_for(
+        debug(board) + "trace = \"buffer\"\n",
+        kFromMain + "[trace]\ninstructions = { of = [\"track_loop\"], events = [\"guide_task\", \"track_loop\"] }\n"
+                    "to = \"buffer\"\n[record]\nseconds = 0.2\n",
+        MT_DEMO "/larkspur-live.target.toml"));
+    ASSERT_EQ(r.code, 0) << r.said;
+    const auto packets = summary()["streams"][0]["packets"];
+    EXPECT_GT(count(packets, "event"), 0U) << packets.dump();
+    EXPECT_EQ(summary()["streams"][0]["bad_bytes"], 0);
+}
+
 TEST_F(TraceSetup, TheTargetIsLeftAsFoundHoweverItEnds) {
     Board board;  // the firmware sets its own trace up
     const std::string wish = "[trace]\nkeep = false\npc_samples = \"64 cycles\"\nports = [5]\nto = \"swo\"\n";
@@ -306,6 +330,7 @@ TEST_F(TraceSetup, IsPutBackThoughTheServerReachesNothingWhileTheCoreRuns) {
 struct Trouble {
     std::vector<std::string> flags;
     const char* said;
+    const char* to = "buffer";
 };
 class ATroubledTarget : public TraceSetup, public ::testing::WithParamInterface<Trouble> {};
 
@@ -313,8 +338,8 @@ TEST_P(ATroubledTarget, IsSaidBeforeTheRecordingStarts) {
     std::vector<std::string> flags = GetParam().flags;
     flags.push_back("--bare");
     Board board(flags);
-    const auto r = record(
-        live(board, "[trace]\nexceptions = true\ninstructions = {}\nto = \"buffer\"\n[record]\nseconds = 0.2\n"));
+    const auto r = record(live(board, std::string("[trace]\nexceptions = true\ninstructions = {}\nto = \"") +
+                                          GetParam().to + "\"\n[record]\nseconds = 0.2\n"));
     EXPECT_EQ(r.code, 2) << r.said;
     EXPECT_NE(r.said.find(GetParam().said), std::string::npos) << r.said;
     EXPECT_FALSE(std::filesystem::exists(folder / "x.mtrail")) << r.said;
@@ -324,6 +349,8 @@ INSTANTIATE_TEST_SUITE_P(Each, ATroubledTarget,
                          ::testing::Values(Trouble{{"--refuse-memory"}, "cannot be read"},
                                            Trouble{{"--unit-off", "etm"}, "without power"},
                                            Trouble{{"--unit-off", "tmc"}, "cannot be read"},
+                                           Trouble{{"--unit-off", "tmc"}, "none will arrive", "swo"},
+                                           Trouble{{"--unit-off", "funnel"}, "none will arrive", "port"},
                                            Trouble{{"--unit-write-lost", "itm"}, "does not stick"},
                                            Trouble{{"--unit-lock-stays", "dwt"}, "stays shut"}));
 

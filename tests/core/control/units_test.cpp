@@ -286,6 +286,26 @@ TEST_F(OnArm, StartStopAndCountsUseComparatorsAndTheCounter) {
     EXPECT_EQ(t.at("TMC_FFCR"), 1U | 2U | 1U << 8 | 1U << 13);
 }
 
+// IHI 0064 7.3.18 and 7.3.19: a resource for each event, and INSTEN for its packet.
+TEST_F(OnArm, PlacesAreEventsOfTheInstructionTrace) {
+    TraceWish wish;
+    wish.instructions.emplace();
+    wish.instructions->events = {"guide_task", "track_loop"};
+    wish.to = TraceWish::To::buffer;
+    const auto v = values(wish);
+    EXPECT_EQ(v.at("TRCACVR0"), address_of("guide_task") & ~1U);
+    EXPECT_EQ(v.at("TRCACVR1"), address_of("track_loop") & ~1U);
+    EXPECT_EQ(v.at("TRCRSCTLR2"), 4U << 16 | 1U << 0);
+    EXPECT_EQ(v.at("TRCRSCTLR3"), 4U << 16 | 1U << 1);
+    EXPECT_EQ(v.at("TRCEVENTCTL0R"), 3U << 8 | 2U);
+    EXPECT_EQ(v.at("TRCEVENTCTL1R"), 3U);
+    wish.instructions->events.push_back("set_motor");
+    const auto refused = plan(wish);
+    ASSERT_FALSE(refused);
+    EXPECT_NE(refused.error().what.find("tells 2 events, and 3 are wanted"), std::string::npos)
+        << refused.error().text();
+}
+
 TEST_F(OnArm, TheTargetFileSaysWhatWasProgrammed) {
     TraceWish wish;
     wish.exceptions = true;

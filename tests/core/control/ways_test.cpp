@@ -345,6 +345,71 @@ TEST_F(Ways, AUnitWithoutPowerIsNoWay) {
     EXPECT_TRUE(plan_trace(wish, *units, memory, file, image_of("arm").get())) << "the buffer is another way";
 }
 
+TEST_F(Ways, AnUnknownUnitWithoutPowerMayStandOnTheWayUnlessTheWishSaysOtherwise) {
+    board::ArmUnits dark({"tmc", "", "", ""});
+    UnitMemory memory(dark);
+    const TargetFile file = described("armv7e-m", kItmStream);
+    const auto units = discover_units(memory, file.cores[0]);
+    ASSERT_TRUE(units) << units.error().text();
+    TraceWish wish;
+    wish.exceptions = true;
+    wish.to = To::swo;
+    const auto refused = plan_trace(wish, *units, memory, file, image_of("arm").get());
+    ASSERT_FALSE(refused);
+    EXPECT_NE(refused.error().what.find("if trace passes it, none will arrive"), std::string::npos)
+        << refused.error().text();
+    EXPECT_NE(refused.error().advice.find("ignore_units = [\"0xe0044000\"]"), std::string::npos)
+        << refused.error().text();
+    wish.ignore_units = {"0xE0044000"};
+    EXPECT_TRUE(plan_trace(wish, *units, memory, file, image_of("arm").get()));
+}
+
+class Asleep : public ::testing::TestWithParam<std::pair<const char*, const char*>> {};
+
+TEST_P(Asleep, AUnitIsWokenLookedAtAndPutBackToSleep) {
+    board::UnitTroubles troubles;
+    troubles.asleep = GetParam().first;
+    board::ArmUnits board(troubles);
+    UnitMemory memory(board);
+    const TargetFile file = described("armv7e-m", kItmStream);
+    const auto image = image_of("arm");
+    TraceWish wish;
+    wish.exceptions = true;
+    wish.instructions.emplace();
+    wish.to = To::buffer;
+    const auto before = discover_units(memory, file.cores[0]);
+    ASSERT_TRUE(before) << before.error().text();
+    EXPECT_FALSE(plan_trace(wish, *before, memory, file, image.get()));
+    const TracePlan wake = plan_wake(*before, memory, file);
+    ASSERT_FALSE(wake.steps.empty());
+    EXPECT_TRUE(std::any_of(wake.steps.begin(), wake.steps.end(),
+                            [&](const PlanStep& s) { return s.reg == GetParam().second; }));
+    TraceProgram program(memory, std::chrono::milliseconds(50));
+    ASSERT_TRUE(program.apply(wake));
+    const auto awake = discover_units(memory, file.cores[0]);
+    ASSERT_TRUE(awake) << awake.error().text();
+    const auto plan = plan_trace(wish, *awake, memory, file, image.get());
+    ASSERT_TRUE(plan) << plan.error().text();
+    ASSERT_TRUE(program.apply(*plan));
+    ASSERT_TRUE(program.put_back());
+    std::uint32_t word = 1;
+    ASSERT_TRUE(board.read(0xE000EDFC, word));
+    EXPECT_EQ(word, 0U) << "DEMCR";
+    ASSERT_TRUE(board.read(0xE0041310, word));
+    EXPECT_EQ(word, 0U) << "TRCPDCR";
+}
+
+INSTANTIATE_TEST_SUITE_P(Each, Asleep,
+                         ::testing::Values(std::pair("etm", "TRCPDCR"), std::pair("dwt", "DEMCR"),
+                                           std::pair("itm", "DEMCR")));
+
+TEST_F(Ways, NothingIsToBeWokenWhereAllAnswer) {
+    const TargetFile file = described("armv7e-m", kItmStream);
+    const auto units = discover_units(arm_memory, file.cores[0]);
+    ASSERT_TRUE(units) << units.error().text();
+    EXPECT_TRUE(plan_wake(*units, arm_memory, file).steps.empty());
+}
+
 TEST(KnownWords, AreEnoughToPlanWithAndSayWhatIsNotKnown) {
     board::ArmUnits board;
     UnitMemory target(board);

@@ -295,5 +295,16 @@ TEST(Queues, ListWhatCameAndWent) {
     EXPECT_NE(stats[1].find("," + std::to_string(sent) + ","), std::string::npos) << stats[1];
 }
 
+// A fill of 2^32 - 1 is what damaged events tell; one more is no entry at all.
+TEST(Queues, OfAnImpossibleFillHaveNoStay) {
+    test::WrittenEvents events;
+    events.write(0, event(OsKind::queue_send, 4, 0xFFFF'FFFF));
+    events.write(1'000, event(OsKind::queue_receive, 4, 0xFFFF'FFFF));
+    events.write(2'000, event(OsKind::queue_receive, 4, 0xFFFF'FFFF));
+    const auto lines = stats_lines("queues", events.decode());
+    ASSERT_EQ(lines.size(), 2U);
+    EXPECT_EQ(lines[1].substr(lines[1].find(",1,2,")), ",1,2,0,4294967295,,,,") << lines[1];
+}
+
 }  // namespace
 }  // namespace mt

@@ -10,7 +10,7 @@ constexpr std::uint32_t kControl = 0x000, kImpl = 0x004, kFeatures = 0x008, kFil
                         kLimitHigh = 0x01C, kWpLow = 0x020, kWpHigh = 0x024, kRpLow = 0x028, kRamData = 0x040;
 constexpr std::uint32_t kComparators = 4, kTimeBits = 40;
 
-constexpr std::uint32_t bits(std::uint32_t value, unsigned high, unsigned low) {
+constexpr std::uint32_t bits_in(std::uint32_t value, unsigned high, unsigned low) {
     return value >> low & ((1u << (high - low + 1)) - 1);
 }
 
@@ -99,7 +99,7 @@ bool RvUnits::write(std::uint32_t address, std::uint32_t value) {
 
 bool RvUnits::tracing() const {
     const bool sinks = on(kRamSink) || (on(kPinSink) && listened_);
-    return on(kEncoder) && (reg(kEncoder) & 4) != 0 && bits(reg(kEncoder), 6, 4) == 6 && on(kFunnel) && sinks;
+    return on(kEncoder) && (reg(kEncoder) & 4) != 0 && bits_in(reg(kEncoder), 6, 4) == 6 && on(kFunnel) && sinks;
 }
 
 void RvUnits::look_at_listening() {
@@ -120,7 +120,8 @@ bool RvUnits::taken(std::uint32_t pc) {
         if ((filters >> n & 1) == 0) continue;
         const std::uint32_t filter = reg(kEncoder + kFilter0 + 0x20 * n);
         if ((filter & 1) == 0) continue;
-        const std::uint32_t k = bits(filter, 7, 5) % kComparators, comp = kEncoder + kComp0 + 0x20 * k, how = reg(comp);
+        const std::uint32_t k = bits_in(filter, 7, 5) % kComparators, comp = kEncoder + kComp0 + 0x20 * k,
+                            how = reg(comp);
         const auto compares = [&](std::uint32_t function, std::uint32_t with) {
             switch (function) {
                 case 0:
@@ -139,8 +140,9 @@ bool RvUnits::taken(std::uint32_t pc) {
                     return true;
             }
         };
-        const bool p = compares(bits(how, 6, 4), reg(comp + 0x10)), s = compares(bits(how, 14, 12), reg(comp + 0x18));
-        switch (bits(how, 17, 16)) {
+        const bool p = compares(bits_in(how, 6, 4), reg(comp + 0x10)),
+                   s = compares(bits_in(how, 14, 12), reg(comp + 0x18));
+        switch (bits_in(how, 17, 16)) {
             case 0:
                 any = any || p;
                 break;
@@ -167,7 +169,7 @@ void RvUnits::begin_trace() {
     options[static_cast<std::size_t>(mt::EtraceParameters::Option::implicit_return)] = returns;
     if ((reg(kEncoder + kTsControl) & 1u << 15) != 0) parameters.time_width = kTimeBits;
     // trTeInstSyncMax counts packets of some 32 instructions here (4.1).
-    const std::uint32_t power = bits(reg(kEncoder), 23, 20);
+    const std::uint32_t power = bits_in(reg(kEncoder), 23, 20);
     encoder_ = std::make_unique<EtraceEncoder>(parameters, options, std::uint64_t{32} << (power + 4));
 }
 

@@ -258,11 +258,10 @@ void InterplayPage::take(std::shared_ptr<const Trail> trail, Interplay all) {
     const std::size_t ways = all.edges.size();
     trail_ = std::move(trail);
     Interplay shown = busiest(std::move(all), kMostEdges);
-    hint_->setText(
-        ways == 0 ? QString()
-        : shown.edges.size() < ways
-            ? tr("The %1 busiest of %2 relations.").arg(shown.edges.size()).arg(ways)
-            : tr("%1 relations between %2 participants.").arg(ways).arg(shown.nodes.size()));
+    hint_->setText(ways == 0 ? QString()
+                   : shown.edges.size() < ways
+                       ? tr("The %1 busiest of %2 relations.").arg(shown.edges.size()).arg(ways)
+                       : tr("%1 relations between %2 participants.").arg(ways).arg(shown.nodes.size()));
     GraphSizes sizes = picture_->sizes_of(shown);
     if (sizes == sizes_ && where_.whole) return arranged(std::move(shown), where_);
     sizes_ = sizes;

@@ -16,10 +16,6 @@
 #include "look/words.h"
 
 namespace mt::app {
-namespace {
-constexpr std::uint64_t kMostCopied = 100'000;
-}  // namespace
-
 PacketTable::PacketTable(Show show, Document& document, Viewpoint& view, BlockStore& store, QWidget* parent)
     : RowTable(document, view, parent), show_(show), store_(store) {
     setAccessibleName(show == Show::events ? tr("Events") : tr("Packets"));

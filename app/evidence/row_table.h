@@ -31,6 +31,8 @@ namespace mt::app {
 class RowTable : public QAbstractScrollArea, public EvidencePage {
     Q_OBJECT
   public:
+    static constexpr std::uint64_t kMostCopied = 100'000;  ///< rows at a time
+
     RowTable(Document& document, Viewpoint& view, QWidget* parent = nullptr);
     ~RowTable() override;
     QWidget* widget() override { return this; }

@@ -14,7 +14,6 @@
 namespace mt::app {
 namespace {
 constexpr int kTime = 170;
-constexpr std::uint64_t kMostCopied = 100'000;
 
 // The logs that are text, as indices into the trail's.
 std::vector<std::size_t> text_logs(const Trail& trail) {

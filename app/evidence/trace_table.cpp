@@ -18,7 +18,6 @@
 namespace mt::app {
 namespace {
 constexpr std::size_t kMostKept = 24;
-constexpr std::uint64_t kMostCopied = 100'000;
 bool has_text(const TraceEventText& e, const QString& text) {
     return words(e.kind + " " + e.name + " " + e.value + " " + e.detail).contains(text, Qt::CaseInsensitive);
 }

@@ -96,6 +96,10 @@ void Lanes::paint_cursor(QPainter& p) {
 // What stands before a lane: its name, and what it is.
 std::pair<QString, QString> Lanes::heading(const Row& row) const {
     QString sub = words(row.lane->note());
+    if (row.lane->shape() == Shape::line && !row.lane->fills())  // what it is at the cursor
+        if (const auto [first, last] = row.lane->touching(0, view_.cursor(), view_.cursor());
+            first < last && !(view_.cursor() < row.lane->span(0, last - 1).begin))
+            sub = "= " + words(row.lane->label(0, last - 1));
     const auto& cores = document_.trail()->cores;
     const std::string& core = cores[row.lane->core()].name;
     if (merged_ && cores.size() > 1 && row.id.kind->rank() < LaneKind::kAcrossCores && !sub.contains(words(core)))
@@ -117,6 +121,7 @@ Pane Lanes::pane_of(QPainter& p, const Row& row) const {
     if (const auto& span = view_.selection().span; span && span->lane == row.id && book_->find(*span) != nullptr)
         pane.selected = std::pair<std::size_t, std::size_t>(span->level, span->index);
     pane.stack = row.stack;
+    pane.to_visible = to_visible_;
     return pane;
 }
 

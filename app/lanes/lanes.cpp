@@ -2,6 +2,7 @@
 
 #include <QKeyEvent>
 #include <QMouseEvent>
+#include <QSettings>
 
 #include <algorithm>
 #include <cmath>
@@ -28,6 +29,12 @@ Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockSto
     setAttribute(Qt::WA_OpaquePaintEvent);  // it fills itself
     setFocusPolicy(Qt::StrongFocus);
     setAccessibleName(tr("Lanes: what happened over time"));
+    QSettings settings;
+    to_visible_ = settings.value("lanes/to_visible").toBool();
+    settings.beginGroup("lanes/tall");
+    for (const QString& key : settings.allKeys())
+        if (const double tall = settings.value(key).toDouble(); tall >= kFull && tall <= 600)
+            tall_[key.toStdString()] = tall;
     const auto again = [this] {
         lay_out();
         update();
@@ -82,8 +89,9 @@ void Lanes::lay_out() {
             if (!flat) row.stack = stack_rows(view_, width() - plot_left(), *lane, level);
             row.height = (flat ? 2 * kLevel : row.stack.height()) + 2 * kCallsPad;
         } else if (!row.folded) {
-            row.height = 0;  // full
-            ++shown;
+            const auto tall = tall_.find(key_of(row));
+            row.height = tall == tall_.end() ? 0 : tall->second;  // 0: full
+            if (row.height == 0) ++shown;
         }
         fixed += row.height;
         rows_.push_back(row);
@@ -102,6 +110,35 @@ void Lanes::lay_out() {
     if (reveal_) reveal();
     scroll_ = std::clamp(scroll_, 0.0, scroll_limit());
     for (Row& r : rows_) r.top -= scroll_;
+}
+
+std::string Lanes::key_of(const Row& row) { return std::string(row.id.kind->id()) + "/" + row.lane->name(); }
+
+const Lanes::Row* Lanes::edge_at(const QPointF& at) const {
+    if (at.x() >= plot_left() || at.y() < kAxis) return nullptr;
+    for (const Row& r : rows_)
+        if (!r.folded && r.lane->shape() != Shape::stack && std::fabs(at.y() - (r.top + r.height)) < 4) return &r;
+    return nullptr;
+}
+
+// 0: as tall as the others.
+void Lanes::set_tall(const std::string& key, double height) {
+    const QString name = "lanes/tall/" + QString::fromStdString(key).replace('\\', '_');
+    if (height == 0) {
+        tall_.erase(key);
+        QSettings().remove(name);
+    } else {
+        tall_[key] = std::clamp(height, kFull, 600.0);
+        QSettings().setValue(name, tall_[key]);
+    }
+    lay_out();
+    update();
+}
+
+void Lanes::set_to_visible(bool on) {
+    to_visible_ = on;
+    QSettings().setValue("lanes/to_visible", on);
+    update();
 }
 
 // Scrolls so that the selected row, in a stack the selected level, is in sight. Rows stand unscrolled.
@@ -261,6 +298,12 @@ void Lanes::mousePressEvent(QMouseEvent* e) {
         return;
     }
     if (e->button() != Qt::LeftButton) return;
+    if (const Row* edge = edge_at(pressed_)) {
+        drag_ = Drag::height;
+        dragged_ = key_of(*edge);
+        dragged_from_ = edge->height;
+        return;
+    }
     const Time reach = time_at(plot_left() + 8) - view_.from();
     const auto near = [&](std::optional<Time> end) {
         return end && std::fabs(x_of(*end) - pressed_.x()) < 10 && pressed_.y() > height() - kRuler;
@@ -282,7 +325,12 @@ void Lanes::mouseMoveEvent(QMouseEvent* e) {
     const double moved = mouse_.x() - pressed_.x();
     if (drag_ == Drag::waiting && std::fabs(moved) > 4 && pressed_.x() >= plot_left())
         drag_ = pressed_.y() < kAxis ? Drag::zoom : Drag::pan;
+    if (drag_ == Drag::none)
+        setCursor(edge_at(mouse_) != nullptr ? Qt::SplitVCursor : measuring_ ? Qt::CrossCursor : Qt::ArrowCursor);
     switch (drag_) {
+        case Drag::height:
+            set_tall(dragged_, dragged_from_ + mouse_.y() - pressed_.y());
+            break;
         case Drag::pan: {
             const Time by{static_cast<std::int64_t>(-moved / std::max(1.0, width() - plot_left()) *
                                                     static_cast<double>((pressed_to_ - pressed_from_).ps))};
@@ -311,7 +359,8 @@ void Lanes::mouseMoveEvent(QMouseEvent* e) {
 }
 
 void Lanes::mouseReleaseEvent(QMouseEvent* e) {
-    const Drag was = drag_;
+    const bool kept = drag_ == Drag::height && std::fabs(e->position().y() - pressed_.y()) < 3;
+    const Drag was = kept ? Drag::waiting : drag_;
     drag_ = Drag::none;
     setCursor(measuring_ ? Qt::CrossCursor : Qt::ArrowCursor);
     if (was == Drag::zoom && std::fabs(e->position().x() - pressed_.x()) > 4) {

@@ -41,6 +41,10 @@ class Lanes : public QWidget {
     void set_hidden_kinds(std::set<std::string> ids);
     const std::set<std::string>& hidden_kinds() const { return hidden_; }
 
+    /// Whether lanes of numbers are scaled to what is in view, or to all that was told. Remembered.
+    void set_to_visible(bool on);
+    bool to_visible() const { return to_visible_; }
+
     /// The edge (a begin or end in any lane) nearest to `t` within `reach`, else `t`.
     Time snapped(Time t, Time reach) const;
     /// To the lane above (-1) or below (1); in a stack to the caller or the first callee.
@@ -96,7 +100,7 @@ class Lanes : public QWidget {
         bool folded;
         StackRows stack{};
     };
-    enum class Drag { none, waiting, pan, zoom, ruler, ruler_a, ruler_b };
+    enum class Drag { none, waiting, pan, zoom, ruler, ruler_a, ruler_b, height };
 
     // How they are used: lanes.cpp
     void lay_out();
@@ -107,6 +111,10 @@ class Lanes : public QWidget {
     /// Where a job of its task ends: shown, and changeable.
     void add_job_rules(QMenu& menu, const Row& row);
     bool step_depth(int direction);
+    /// The row whose lower edge, in the headings, is there; null if none is. Of stacks the height follows the depth.
+    const Row* edge_at(const QPointF& at) const;
+    static std::string key_of(const Row& row);
+    void set_tall(const std::string& key, double height);
     Time snapped_to(Time t, const Span& s) const;
     double plot_left() const;
     double scroll_limit() const;
@@ -148,6 +156,10 @@ class Lanes : public QWidget {
     std::vector<LaneId> order_;
     std::set<std::string> hidden_;
     bool merged_ = false;
+    bool to_visible_ = false;             ///< lines are scaled to what is in view
+    std::map<std::string, double> tall_;  ///< heights that a person chose, by kind and name
+    std::string dragged_;                 ///< the row whose height is being changed
+    double dragged_from_ = 0;
     bool start_shown_ = false;
     bool reveal_ = false;  ///< what is selected is kept in sight until a person scrolls
     bool measuring_ = false, key_shown_ = false;

@@ -20,6 +20,30 @@ void paint_refused(QPainter& p, double x, double top) {
     p.restore();
 }
 
+// Round numbers at the left, as many as have room, each with a faint line.
+void paint_scale(const Pane& pane, const QRectF& band, double low, double high) {
+    QPainter& p = pane.p;
+    const double most = std::floor(band.height() / 16);
+    if (most < 2 || !(high > low) || !std::isfinite(high - low)) return;
+    double step = std::pow(10, std::floor(std::log10((high - low) / most)));
+    for (const double more : {2.0, 2.5, 2.0})
+        if ((high - low) / step > most) step *= more;
+    p.save();
+    p.setFont(text_font(9));
+    for (double v = std::ceil(low / step) * step; v <= high + step * 1e-9; v += step) {
+        const double y = band.bottom() - (v - low) / (high - low) * band.height();
+        QColor line = theme().rule;
+        line.setAlpha(120);
+        p.setPen(QPen(line, 1));
+        p.drawLine(QPointF(band.left(), y), QPointF(band.right(), y));
+        p.setPen(theme().second);
+        const double shown = std::abs(v) < step * 1e-6 ? 0 : v;
+        p.drawText(QRectF(band.left() + 3, y - 12, 90, 12), Qt::AlignLeft | Qt::AlignBottom,
+                   QString::number(shown, 'g', 6));
+    }
+    p.restore();
+}
+
 }  // namespace
 
 void paint_line(const Pane& pane, const Lane& lane) {
@@ -28,14 +52,16 @@ void paint_line(const Pane& pane, const Lane& lane) {
     const QRectF band = band_of(pane.row);
     // What is no number stands at the bottom, what is beyond all at the edge.
     const auto finite = [](double v) { return std::isfinite(v) ? v : 0; };
-    const auto [least_of_all, greatest_of_all] = lane.bounds();
+    const auto [first, last] = lane.touching(0, pane.view.from(), pane.view.to());
+    const auto [least_of_all, greatest_of_all] =
+        pane.to_visible && first < last && !lane.fills() ? lane.extent(first, last) : lane.bounds();
     const double low = finite(least_of_all), most = finite(greatest_of_all), high = most > low ? most : low + 1;
     const auto y_of = [&](double v) {
         const double share = std::isnan(v) ? 0 : std::clamp((v - low) / (high - low), 0.0, 1.0);
         return band.bottom() - share * band.height();
     };
-    const auto [first, last] = lane.touching(0, pane.view.from(), pane.view.to());
     if (first >= last) return;
+    if (!lane.fills()) paint_scale(pane, band, low, high);
     const QColor ink = ink_colour(lane.ink());
     const bool fills = lane.fills(), dense = last - first > static_cast<std::size_t>(band.width()) * 2;
     if (fills) {
@@ -67,14 +93,14 @@ void paint_line(const Pane& pane, const Lane& lane) {
         p.setPen(QPen(ink, 1.2));
         p.setBrush(Qt::NoBrush);
         QPainterPath path;
+        bool known = false;
         for (std::size_t i = first; i < last; ++i) {
-            const double x = std::max(band.left(), pane.x_of(lane.span(0, i).begin)), y = y_of(lane.value(i));
-            if (i == first)
-                path.moveTo(x, y);
-            else
-                path.lineTo(x, path.currentPosition().y()), path.lineTo(x, y);
+            const double x = std::max(band.left(), pane.x_of(lane.span(0, i).begin)), value = lane.value(i);
+            if (known) path.lineTo(x, path.currentPosition().y());
+            if (!std::isnan(value)) known ? path.lineTo(x, y_of(value)) : path.moveTo(x, y_of(value));
+            known = !std::isnan(value);  // what is not known is not drawn
         }
-        path.lineTo(std::min(band.right(), pane.x_of(pane.end)), path.currentPosition().y());
+        if (known) path.lineTo(std::min(band.right(), pane.x_of(pane.end)), path.currentPosition().y());
         p.drawPath(path);
     }
     if (!pane.selected || pane.selected->second >= lane.size(0)) return;

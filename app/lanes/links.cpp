@@ -210,6 +210,14 @@ void Lanes::contextMenuEvent(QContextMenuEvent* e) {
             view_.select(id);
             navigator_.go_to_longest();
         });
+        if (row->lane->shape() == Shape::line) {
+            QAction* visible =
+                menu.addAction(tr("Scale to what is visible"), this, [this](bool on) { set_to_visible(on); });
+            visible->setCheckable(true);
+            visible->setChecked(to_visible_);
+        }
+        if (tall_.count(key_of(*row)) != 0)
+            menu.addAction(tr("As tall as the others"), this, [this, key = key_of(*row)] { set_tall(key, 0); });
         menu.addAction(tr("Hide lanes of this kind"), this, [this, id] {
             auto hidden = hidden_kinds();
             hidden.insert(std::string(id.kind->id()));

@@ -29,6 +29,7 @@ struct Pane {
     Time end;                                                       ///< of the recording
     std::optional<std::pair<std::size_t, std::size_t>> selected{};  ///< level and index of the span that is
     StackRows stack{};                                              ///< of a stack: how its levels are drawn
+    bool to_visible = false;                                        ///< numbers are scaled to those in view
 
     double x_of(Time t) const { return row.left() + view.share_of(t) * row.width(); }
     Time time_at(double x) const { return view.at_share((x - row.left()) / std::max(1.0, row.width())); }

@@ -15,7 +15,7 @@
 namespace mt::app {
 namespace {
 
-constexpr double kLeft = 58, kBottom = 40, kTop = 16;
+constexpr double kPlotLeft = 58, kPlotBottom = 40, kPlotTop = 16;
 constexpr double kDecades = 6;  ///< the scale reaches down to one bit in a million; clean stands below it
 
 const Recipe::Connect* measurable(const Recipe& recipe) {
@@ -44,7 +44,7 @@ void PhasePlot::paintEvent(QPaintEvent*) {
     p.setRenderHint(QPainter::Antialiasing);
     const Theme& t = theme();
     p.fillRect(rect(), t.panel);
-    const QRectF plot(kLeft, kTop, width() - kLeft - 16, height() - kTop - kBottom);
+    const QRectF plot(kPlotLeft, kPlotTop, width() - kPlotLeft - 16, height() - kPlotTop - kPlotBottom);
     p.setFont(text_font(11));
     const auto y_of = [&](double error) {
         if (error <= 0) return plot.bottom();
@@ -56,10 +56,10 @@ void PhasePlot::paintEvent(QPaintEvent*) {
         p.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y));
         p.setPen(t.second);
         const QString label = d == 0 ? "100 %" : d == 2 ? "1 %" : d == 4 ? "0.01 %" : "1 ppm";
-        p.drawText(QRectF(0, y - 8, kLeft - 8, 16), Qt::AlignRight | Qt::AlignVCenter, label);
+        p.drawText(QRectF(0, y - 8, kPlotLeft - 8, 16), Qt::AlignRight | Qt::AlignVCenter, label);
     }
     p.setPen(t.second);
-    p.drawText(QRectF(0, plot.bottom() - 8, kLeft - 8, 16), Qt::AlignRight | Qt::AlignVCenter, tr("clean"));
+    p.drawText(QRectF(0, plot.bottom() - 8, kPlotLeft - 8, 16), Qt::AlignRight | Qt::AlignVCenter, tr("clean"));
     p.setPen(t.rule);
     p.drawLine(plot.bottomLeft(), plot.bottomRight());
     if (total_ == 0) {
@@ -79,7 +79,7 @@ void PhasePlot::paintEvent(QPaintEvent*) {
         p.setPen(QPen(t.measure, 2));
         p.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()));
         p.setFont(text_font(11, true));
-        p.drawText(QRectF(x - 60, 0, 120, kTop), Qt::AlignCenter, tr("phase %1").arg(result_.best));
+        p.drawText(QRectF(x - 60, 0, 120, kPlotTop), Qt::AlignCenter, tr("phase %1").arg(result_.best));
         p.setFont(text_font(11));
     }
     for (const LinePhase& m : measured_) {

@@ -16,13 +16,13 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct FindOptions : Reading {
     std::vector<std::string> fail_if;
     std::string muted;
     bool json = false, all = false;
 };
 
-int find(Options& o) {
+int find(FindOptions& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     const auto muted = read_muted(o.muted.empty() ? muted_path(opened->recording->input) : o.muted);

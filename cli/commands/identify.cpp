@@ -17,7 +17,7 @@
 namespace mt::cli {
 namespace {
 
-struct Options {
+struct IdentifyOptions {
     std::string input, image, isa, output;
     bool json = false, replace = false;
     std::size_t choice = 1;
@@ -68,7 +68,7 @@ nlohmann::ordered_json as_json(const Identified& found, const std::vector<std::s
     return {{"verdict", found.verdict()}, {"sure", found.sure()}, {"guesses", all}};
 }
 
-int identify(const Options& o) {
+int identify(const IdentifyOptions& o) {
     namespace fs = std::filesystem;
     const std::vector<std::string> files = parts_of_capture(o.input);
     auto file = MappedFile::open(files);
@@ -131,7 +131,7 @@ int identify(const Options& o) {
 }  // namespace
 
 void add_identify(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
+    const auto o = std::make_shared<IdentifyOptions>();
     CLI::App& c =
         *app.add_subcommand("identify", "how a file of trace bytes is to be read: protocol, framing, settings");
     c.add_option("BYTES", o->input, "the file")->required();

@@ -12,12 +12,12 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct InstancesOptions : Reading {
     std::string of;
     bool csv = false;
 };
 
-int instances(Options& o) {
+int instances(InstancesOptions& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     std::vector<std::string> known;

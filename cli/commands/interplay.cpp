@@ -11,13 +11,13 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct InterplayOptions : Reading {
     Between between;
     std::string of;
     bool csv = false, json = false;
 };
 
-int interplay(Options& o) {
+int interplay(InterplayOptions& o) {
     if (auto ok = o.between.read(); !ok) return fail(ok.error());
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());

@@ -11,12 +11,12 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct PacketsOptions : Reading {
     Between between;
     bool csv = false;
 };
 
-int packets(Options& o) {
+int packets(PacketsOptions& o) {
     if (auto ok = o.between.read(); !ok) return fail(ok.error());
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());

@@ -10,11 +10,11 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct ReadOptions : Reading {
     bool replace = false;
 };
 
-int read(Options& o) {
+int read(ReadOptions& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     Progress progress;

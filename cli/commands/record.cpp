@@ -23,7 +23,7 @@
 namespace mt::cli {
 namespace {
 
-struct Options {
+struct RecordOptions {
     std::string recipe, output;
     std::vector<std::string> given;
     bool replace = false;
@@ -77,7 +77,7 @@ int export_and_judge(const Recipe& recipe, const std::string& folder) {
     return worst != kDone ? worst : verdict(findings, recipe.bad_if);
 }
 
-int record(const Options& o) {
+int record(const RecordOptions& o) {
     auto recipe = read_recipe(o.recipe, o.given);
     if (!recipe) return fail(recipe.error());
     for (const auto& w : recipe->warnings) say("mtrail: " + w);
@@ -145,7 +145,7 @@ int record(const Options& o) {
 }  // namespace
 
 void add_record(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
+    const auto o = std::make_shared<RecordOptions>();
     CLI::App& c = *app.add_subcommand("record", "make a recording after a recipe");
     c.add_option("--recipe", o->recipe, "the *.recipe.toml to follow")->required();
     c.add_option("-o,--output", o->output, "the *.mtrail folder to write; after the recipe's pattern if left out");

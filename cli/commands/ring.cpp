@@ -18,13 +18,13 @@
 namespace mt::cli {
 namespace {
 
-struct Options {
+struct RingOptions {
     std::string input, output;
     std::uint64_t at = 0, hz = 0;
 };
 
 // What is wrong with a ring, and its packets for the taking.
-int ring(const Options& o) {
+int ring(const RingOptions& o) {
     namespace fs = std::filesystem;
     auto file = MappedFile::open(o.input);
     if (!file) return fail(file.error());
@@ -57,7 +57,7 @@ int ring(const Options& o) {
 }  // namespace
 
 void add_ring(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
+    const auto o = std::make_shared<RingOptions>();
     CLI::App& c = *app.add_subcommand("ring", "look at an image of memory with the recorder's ring in it");
     c.add_option("IMAGE", o->input, "file with the bytes of the target's memory")->required();
     c.add_option("--at", o->at, "address of its first byte (0x… or decimal)")->check([](const std::string& text) {

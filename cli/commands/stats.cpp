@@ -16,14 +16,14 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct StatsOptions : Reading {
     std::string of;
     std::vector<std::string> leave_out;
     RowChoice rows;
     bool csv = false, json = false;
 };
 
-int stats(Options& o) {
+int stats(StatsOptions& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     const LaneKind& kind = *LaneKinds::find(o.of);

@@ -11,7 +11,7 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct StepsOptions : Reading {
     Between between;
     std::string core, addresses;
     bool csv = false;
@@ -36,7 +36,7 @@ Result<const StepTrail*> steps_of(const Opened& opened, const std::string& core)
     return found;
 }
 
-int steps(Options& o) {
+int steps(StepsOptions& o) {
     if (auto ok = o.between.read(); !ok) return fail(ok.error());
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());

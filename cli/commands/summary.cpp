@@ -11,11 +11,11 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct SummaryOptions : Reading {
     bool json = false;
 };
 
-int summary(Options& o) {
+int summary(SummaryOptions& o) {
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());
     return o.write(*opened, !o.json, [&](std::ostream& out) {

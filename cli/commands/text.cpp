@@ -10,13 +10,13 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct TextOptions : Reading {
     Between between;
     std::string of;
     bool csv = false;
 };
 
-int text(Options& o) {
+int text(TextOptions& o) {
     if (auto ok = o.between.read(); !ok) return fail(ok.error());
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());

@@ -16,7 +16,7 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-struct Options {
+struct UnitsOptions {
     std::string recipe, output;
     std::vector<std::string> given;
     bool plan = false, json = false;
@@ -126,7 +126,7 @@ void write_plan(const std::vector<UnitView>& views, std::ostream& out) {
     }
 }
 
-int units(const Options& o) {
+int units(const UnitsOptions& o) {
     auto recipe = read_recipe(o.recipe, o.given);
     if (!recipe) return fail(recipe.error());
     for (const auto& w : recipe->warnings) say("mtrail: " + w);
@@ -171,7 +171,7 @@ int units(const Options& o) {
 }  // namespace
 
 void add_units(CLI::App& app, Run& run) {
-    const auto o = std::make_shared<Options>();
+    const auto o = std::make_shared<UnitsOptions>();
     CLI::App& c =
         *app.add_subcommand("units", "the trace units of a target, how they are joined and set; changes nothing");
     c.add_option("--recipe", o->recipe, "the *.recipe.toml that says how to reach the target")->required();

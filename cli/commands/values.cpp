@@ -10,13 +10,13 @@
 namespace mt::cli {
 namespace {
 
-struct Options : Reading {
+struct ValuesOptions : Reading {
     Between between;
     std::vector<std::string> of;
     bool csv = false;
 };
 
-int values(Options& o) {
+int values(ValuesOptions& o) {
     if (auto ok = o.between.read(); !ok) return fail(ok.error());
     auto opened = open_and_read(o.input);
     if (!opened) return fail(opened.error());

@@ -12,6 +12,7 @@
 #include <sstream>
 
 #include "base/read_file.h"
+#include "target/target_edit.h"
 #include "target/toml_text.h"
 
 namespace mt {
@@ -89,12 +90,6 @@ toml::table rewritten_tree(toml::table tree, const Places& places) {
     return tree;
 }
 
-std::string quoted(const std::string& text) {
-    std::ostringstream out;
-    out << toml::value(text);
-    return out.str();
-}
-
 // The target file's text with the paths replaced line by line, so that remarks and order stay. It is right for files as
 // people write them; whether it is for this one is checked against the tree.
 std::string rewritten_lines(const std::string& text, const Places& places) {
@@ -105,7 +100,7 @@ std::string rewritten_lines(const std::string& text, const Places& places) {
         const auto first = line.find_first_not_of(" \t");
         if (first != std::string::npos && line[first] == '[') in_stream = line.compare(first, 10, "[[stream]]") == 0;
         if (const auto found = places.recorded_at_line.find(number); found != places.recorded_at_line.end()) {
-            out += line + "\nfile = " + quoted("streams/" + found->second) + "\n";
+            out += line + "\nfile = " + toml_quoted("streams/" + found->second) + "\n";
             continue;
         }
         bool left_out = false;
@@ -117,12 +112,12 @@ std::string rewritten_lines(const std::string& text, const Places& places) {
             const toml::node& value = one->begin()->second;
             left_out = key == "file" && in_stream && !places.recorded_at_line.empty();
             if (std::find(std::begin(kPathKeys), std::end(kPathKeys), key) != std::end(kPathKeys) && value.is_string())
-                if (const auto name = places.of(value.value_or(std::string()))) line = key + " = " + quoted(*name);
+                if (const auto name = places.of(value.value_or(std::string()))) line = key + " = " + toml_quoted(*name);
             if ((key == "images" || key == "file") && value.is_array()) {
                 std::string list;
                 for (const auto& item : *value.as_array()) {
                     const std::string path = item.value_or(std::string());
-                    list += (list.empty() ? "" : ", ") + quoted(places.of(path).value_or(path));
+                    list += (list.empty() ? "" : ", ") + toml_quoted(places.of(path).value_or(path));
                 }
                 line = key + " = [" + list + "]";
             }
@@ -173,6 +168,7 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
     std::error_code ec;
     fs::create_directories(folder / "streams", ec);
     if (!ec) fs::create_directories(folder / "images", ec);
+    if (!ec && !target_file.beside.empty()) fs::create_directories(folder / "signals", ec);
     if (ec)
         return failure("cannot create the folder: " + ec.message(), folder.string(),
                        "check free space and permissions");
@@ -213,6 +209,9 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
     for (const auto& p : target_file.ports)
         if (!p.metadata.empty() && names.count(p.metadata) == 0 && fs::is_regular_file(p.metadata, ec))
             copies.emplace_back(p.metadata, place(p.metadata, "streams"));
+    for (const auto& s : target_file.beside)
+        if (!s.file.empty() && names.count(s.file) == 0 && fs::is_regular_file(s.file, ec))
+            copies.emplace_back(s.file, place(s.file, "signals"));
     if (!contents.recipe.empty()) copies.emplace_back(contents.recipe, "recording.recipe.toml");
     std::size_t done = 0;
     for (const auto& [from, to] : copies) {
@@ -224,9 +223,9 @@ Result<void> write_recording_folder(const TargetFile& target_file, const FolderC
     for (const auto& [index, name] : contents.recorded) at_line[target_file.streams[index].line] = name;
     std::string text;
     if (target_file.path.empty()) {  // the folder of an event trace was opened by itself
-        text = "format = \"mindful-trail-target/1\"\nname = " + quoted(target_file.name) + "\n\n";
+        text = "format = \"mindful-trail-target/1\"\nname = " + toml_quoted(target_file.name) + "\n\n";
         for (const auto& s : target_file.streams)
-            text += "[[stream]]\nfile = " + quoted(s.file) + "\nprotocol = \"" +
+            text += "[[stream]]\nfile = " + toml_quoted(s.file) + "\nprotocol = \"" +
                     std::string(protocol_name(s.protocol)) + "\"\n";
     } else {
         text = target_file.text;

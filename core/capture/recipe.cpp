@@ -7,6 +7,7 @@
 #include "base/finding_kinds.h"
 #include "base/near_names.h"
 #include "base/read_file.h"
+#include "target/target_edit.h"
 #include "target/toml_table.h"
 #include "target/toml_text.h"
 
@@ -133,15 +134,6 @@ void read_after(TomlTable& t, Recipe& r, const fs::path& folder) {
     r.replace_files = t.flag("replace").value_or(false);
 }
 
-std::string quoted(const std::string& s) {
-    std::string out = "\"";
-    for (const char c : s) {
-        if (c == '"' || c == '\\') out += '\\';
-        out += static_cast<unsigned char>(c) < 0x20 ? ' ' : c;
-    }
-    return out + "\"";
-}
-
 }  // namespace
 
 Result<Recipe> read_recipe(const std::string& path, const std::vector<std::string>& given) {
@@ -264,17 +256,17 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     const auto relative = [&](const std::string& file) {
         const fs::path whole = fs::absolute(file).lexically_normal();
         const fs::path shorter = whole.lexically_relative(folder);
-        return quoted(shorter.empty() || *shorter.begin() == ".." ? whole.string() : shorter.string());
+        return toml_quoted(shorter.empty() || *shorter.begin() == ".." ? whole.string() : shorter.string());
     };
     std::ostringstream out;
     out << "# How to make a recording; described in docs/formats/recipe.md.\n";
-    out << "format = " << quoted(std::string(kFormat)) << "\nname   = " << quoted(r.name)
-        << "\ntarget = " << relative(r.target) << "\nsave   = " << quoted(r.save) << "\n";
+    out << "format = " << toml_quoted(std::string(kFormat)) << "\nname   = " << toml_quoted(r.name)
+        << "\ntarget = " << relative(r.target) << "\nsave   = " << toml_quoted(r.save) << "\n";
     if (r.patience_ms != 3000) out << "patience_ms = " << r.patience_ms << "\n";
     for (const auto& c : r.connects) {
-        out << "\n[[connect]]\ncore  = " << quoted(c.core) << "\n";
-        if (!c.protocol.empty()) out << "protocol = " << quoted(c.protocol) << "\n";
-        if (!c.debug.empty()) out << "debug = " << quoted(c.debug) << "\n";
+        out << "\n[[connect]]\ncore  = " << toml_quoted(c.core) << "\n";
+        if (!c.protocol.empty()) out << "protocol = " << toml_quoted(c.protocol) << "\n";
+        if (!c.debug.empty()) out << "debug = " << toml_quoted(c.debug) << "\n";
         if (!c.trace) continue;
         const SourceSpec& s = *c.trace;
         constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump", "buffer"};
@@ -282,12 +274,12 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         if (s.kind == SourceSpec::Kind::file)
             out << "address = " << relative(s.address) << "\n";
         else if (!s.address.empty())
-            out << "address = " << quoted(s.address) << "\n";
+            out << "address = " << toml_quoted(s.address) << "\n";
         if (s.kind == SourceSpec::Kind::serial) out << "baud = " << s.baud << "\n";
         if (s.kind == SourceSpec::Kind::buffer && s.every_ms > 0) out << "every_ms = " << s.every_ms << "\n";
         if (s.kind == SourceSpec::Kind::ring || s.kind == SourceSpec::Kind::dump) {
             if (!s.symbol.empty())
-                out << "symbol = " << quoted(s.symbol) << "\n";
+                out << "symbol = " << toml_quoted(s.symbol) << "\n";
             else
                 out << "at = 0x" << std::hex << s.at << std::dec << "\n";
             if (s.size > 0) out << "size = " << s.size << "\n";
@@ -295,8 +287,8 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         }
     }
     const auto place = [&](const char* key, const Recipe::Place& p) {
-        out << key << " = { place = " << quoted(p.where);
-        if (!p.core.empty()) out << ", core = " << quoted(p.core);
+        out << key << " = { place = " << toml_quoted(p.where);
+        if (!p.core.empty()) out << ", core = " << toml_quoted(p.core);
         if (p.times != 1) out << ", times = " << p.times;
         out << " }\n";
     };
@@ -304,7 +296,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         out << "\n[before]\n";
         if (r.check_image) out << "check_image = true\n";
         if (r.reset) out << "reset = true\n";
-        if (!r.reset_command.empty()) out << "reset_command = " << quoted(r.reset_command) << "\n";
+        if (!r.reset_command.empty()) out << "reset_command = " << toml_quoted(r.reset_command) << "\n";
         if (r.run_to) place("run_to", *r.run_to);
         if (r.run_to_limit_s != 30) out << "run_to_limit = " << r.run_to_limit_s << "\n";
     }
@@ -314,8 +306,8 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     if (r.bytes) out << "bytes = " << *r.bytes << "\n";
     if (r.until) place("until", *r.until);
     if (r.watch) {
-        out << "watch = { symbol = " << quoted(r.watch->symbol);
-        if (!r.watch->core.empty()) out << ", core = " << quoted(r.watch->core);
+        out << "watch = { symbol = " << toml_quoted(r.watch->symbol);
+        if (!r.watch->core.empty()) out << ", core = " << toml_quoted(r.watch->core);
         out << ", on = \"" << (r.watch->on_read ? r.watch->on_write ? "access" : "read" : "write") << "\" }\n";
     }
     if (r.mark) out << "mark = { port = " << r.mark->port << ", value = " << r.mark->value << " }\n";
@@ -329,7 +321,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     if (!r.findings_json.empty()) out << "findings = " << relative(r.findings_json) << "\n";
     if (!r.bad_if.empty()) {
         out << "bad_if = [";
-        for (std::size_t i = 0; i < r.bad_if.size(); ++i) out << (i == 0 ? "" : ", ") << quoted(r.bad_if[i]);
+        for (std::size_t i = 0; i < r.bad_if.size(); ++i) out << (i == 0 ? "" : ", ") << toml_quoted(r.bad_if[i]);
         out << "]\n";
     }
     return with_parameters(out.str(), r.parameters);

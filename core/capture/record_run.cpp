@@ -20,7 +20,7 @@ namespace fs = std::filesystem;
 namespace {
 using Steady = std::chrono::steady_clock;
 using Milliseconds = std::chrono::milliseconds;
-double seconds(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
+double seconds_of(Steady::duration d) { return std::chrono::duration<double>(d).count(); }
 Time time_of(double s) { return Time::from_ns(s * 1e9); }
 }  // namespace
 
@@ -153,7 +153,7 @@ RunState RecordRun::state() const {
         s.bytes += stream.received.bytes;
     }
     if (s.recording) {
-        s.elapsed_s = seconds(Steady::now() - started_);
+        s.elapsed_s = seconds_of(Steady::now() - started_);
         std::error_code ec;
         const auto space = fs::space(folder_, ec);
         if (!ec) s.disk_free = space.available;
@@ -457,7 +457,7 @@ Result<void> RecordRun::run_core_to(End& end, const std::string& where, std::uin
             auto stop = end.server->wait(Milliseconds(20));
             if (!stop) return tl::make_unexpected(stop.error());
             stopped = stop->has_value();
-            const bool late = seconds(Steady::now() - began) > recipe_.run_to_limit_s;
+            const bool late = seconds_of(Steady::now() - began) > recipe_.run_to_limit_s;
             if (!stopped && (late || stopping())) {
                 (void)end.server->halt();
                 clear();
@@ -486,7 +486,7 @@ Result<void> RecordRun::run_core_to(End& end, const std::string& where, std::uin
     renew_core(end, true);
     if (step_of == RunState::run_to)
         end_step(step_of, Station::Status::done,
-                 {place_text(end, *at), "after " + duration_text(time_of(seconds(Steady::now() - began)))});
+                 {place_text(end, *at), "after " + duration_text(time_of(seconds_of(Steady::now() - began)))});
     return {};
 }
 
@@ -509,7 +509,7 @@ Result<void> RecordRun::run_core_to_access(End& end, const TraceWish::Trigger& t
                 ++times;
                 break;
             }
-            if (seconds(Steady::now() - began) <= recipe_.run_to_limit_s && !stopping()) continue;
+            if (seconds_of(Steady::now() - began) <= recipe_.run_to_limit_s && !stopping()) continue;
             (void)end.server->halt();
             outcome = failure(
                 "'" + trigger.access + "' was not accessed within " + duration_text(time_of(recipe_.run_to_limit_s)),
@@ -631,8 +631,8 @@ Result<void> RecordRun::start_all() {
         const auto after = Steady::now();
         if (!first) first = before;
         const bool is_first = before == *first;
-        const double at = is_first ? 0 : seconds(before + (after - before) / 2 - *first),
-                     slack = seconds(after - before) / 2;
+        const double at = is_first ? 0 : seconds_of(before + (after - before) / 2 - *first),
+                     slack = seconds_of(after - before) / 2;
         if (end->receiver && contents.recorded.size() > 1) end->receiver->set_start(at, slack);
         renew_core(*end, false);
         const std::lock_guard guard(lock_);
@@ -662,7 +662,7 @@ void RecordRun::record() {
             all_exhausted = all_exhausted && s.exhausted;
             if (s.full) stop(s.trouble);
         }
-        const double elapsed = seconds(now - started_);
+        const double elapsed = seconds_of(now - started_);
         if (recipe_.seconds && elapsed >= *recipe_.seconds) stop("the time was up");
         if (recipe_.bytes && bytes >= *recipe_.bytes) stop("enough bytes were recorded");
         if (all_exhausted)
@@ -672,14 +672,14 @@ void RecordRun::record() {
         look_after_folder();
         if (idle) std::this_thread::sleep_for(Milliseconds(2));
     }
-    std::vector<std::string> lines = {duration_text(time_of(seconds(Steady::now() - started_)))};
+    std::vector<std::string> lines = {duration_text(time_of(seconds_of(Steady::now() - started_)))};
     std::uint64_t bytes = 0;
     for (auto& end : ends_)
         if (end->receiver) bytes += end->receiver->state().bytes;
     lines.push_back(bytes_text(bytes));
     {
         const std::lock_guard guard(lock_);
-        state_.elapsed_s = seconds(Steady::now() - started_);
+        state_.elapsed_s = seconds_of(Steady::now() - started_);
     }
     end_step(RunState::record, Station::Status::done, lines);
 }
@@ -748,7 +748,7 @@ void RecordRun::stop_all() {
         if (halt && end->server->running()) (void)end->server->halt();
         halted += halt ? 1 : 0;
     }
-    const double took = seconds(Steady::now() - before);
+    const double took = seconds_of(Steady::now() - before);
     for (auto& end : ends_)
         if (end->thread.joinable()) end->thread.join();
     reach_units();
@@ -787,7 +787,7 @@ void RecordRun::stop_all() {
         for (auto& end : ends_)
             if (end->receiver) bytes += end->receiver->state().bytes;
         end_step(RunState::record, Station::Status::done,
-                 {duration_text(time_of(seconds(before - started_))), bytes_text(bytes)});
+                 {duration_text(time_of(seconds_of(before - started_))), bytes_text(bytes)});
     }
     std::vector<std::string> lines = {reason};
     lines.insert(lines.end(), read_out_.begin(), read_out_.end());

@@ -195,7 +195,7 @@ void each_value_call(const ValueLane& value, std::size_t index, Actors& actors, 
     for (std::size_t i = first_at(value.samples, from, [](const ValueSample& s) { return s.time; });
          i < value.samples.size() && value.samples[i].time <= to; ++i) {
         const ValueAccess access = value.origin(i).access;
-        if (access == ValueAccess::sampled) continue;  // nobody in the program did that
+        if (access >= ValueAccess::sampled) continue;  // nobody in the program did that
         const Time t = value.samples[i].time;
         if (!each(actors.writer(value.core, t), Key{Sort::value, index},
                   access == ValueAccess::written ? Deed::writes : Deed::read,
@@ -442,7 +442,7 @@ bool tells_interplay(const Trail& trail) {
     };
     const TaskTrail& t = trail.tasks;
     const bool written = std::any_of(t.values.begin(), t.values.end(), [](const ValueLane& v) {
-        return v.samples.size() > 0 && v.origin(0).access != ValueAccess::sampled;
+        return v.samples.size() > 0 && v.origin(0).access < ValueAccess::sampled;
     });
     return written || some(t.queues, &QueueLane::ops) || some(t.semaphores, &SemaphoreLane::uses) ||
            some(t.locks, &LockLane::holds) || some(t.resources, &ResourceLane::uses) ||

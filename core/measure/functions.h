@@ -38,11 +38,11 @@ struct FunctionRow {
     FunctionTally::Place worst;
 };
 
-/// One row for each function of a core. Own times and shares of a core have one source: its instruction trace; or, where
-/// that covers less than half of the recording or there is none, its program-counter samples: then shares are of the
-/// time that was sampled, asleep or not. Rows in order of own time, greatest first. `leave_out`: functions (by name)
-/// whose time does not count, for example the one that waits for work; their rows stay, with a share of 0. `functions`:
-/// of each core's image, for what was sampled; without them only traced cores are told.
+/// One row for each function of a core. Own times and shares of a core have one source: its instruction trace; or,
+/// where that covers less than half of the recording or there is none, its program-counter samples: then shares are of
+/// the time that was sampled, asleep or not. Rows in order of own time, greatest first. `leave_out`: functions (by
+/// name) whose time does not count, for example the one that waits for work; their rows stay, with a share of 0.
+/// `functions`: of each core's image, for what was sampled; without them only traced cores are told.
 std::vector<FunctionRow> function_rows(const Trail& trail, const std::set<std::string>& leave_out = {},
                                        const std::vector<std::shared_ptr<const FunctionTable>>& functions = {});
 

@@ -3,16 +3,10 @@
 #include <algorithm>
 #include <cmath>
 
+#include "measure/nearest_rank.h"
+
 namespace mt {
 namespace {
-
-// Nearest rank: the smallest value such that at least `percent` % of all are not greater.
-Time nearest_rank(std::vector<Time>& values, unsigned percent) {
-    const std::size_t rank = (values.size() * percent + 99) / 100;
-    const auto at = values.begin() + static_cast<std::ptrdiff_t>(std::max<std::size_t>(rank, 1) - 1);
-    std::nth_element(values.begin(), at, values.end());
-    return *at;
-}
 
 Time mean_of(const long double sum, std::size_t n) {
     return {static_cast<std::int64_t>(std::llround(sum / static_cast<long double>(n)))};

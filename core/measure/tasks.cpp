@@ -4,15 +4,10 @@
 #include <cmath>
 #include <map>
 
+#include "measure/nearest_rank.h"
+
 namespace mt {
 namespace {
-
-Time nearest_rank(std::vector<Time>& values, unsigned percent) {
-    const std::size_t rank = (values.size() * percent + 99) / 100;
-    const auto at = values.begin() + static_cast<std::ptrdiff_t>(std::max<std::size_t>(rank, 1) - 1);
-    std::nth_element(values.begin(), at, values.end());
-    return *at;
-}
 
 std::vector<std::pair<std::uint32_t, Time>> most_first(const std::map<std::uint32_t, Time>& of) {
     std::vector<std::pair<std::uint32_t, Time>> all(of.begin(), of.end());

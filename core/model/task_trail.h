@@ -34,6 +34,7 @@ constexpr bool is_waiting(TaskState s) { return s >= TaskState::waits_lock; }
 
 /// Values and marks that ITM streams tell are numbered apart from those of events: by core, and by port or comparator.
 inline constexpr std::uint32_t kItmNumbers = 0x4000'0000;
+inline constexpr std::uint32_t kBesideNumbers = 0x2000'0000;  ///< values measured elsewhere
 constexpr std::uint32_t own_number(std::uint32_t id) { return (id & kItmNumbers) != 0 ? id & 0xFF : id; }
 
 inline constexpr std::uint32_t kNobody = 0xFFFF'FFFF;

@@ -307,6 +307,17 @@ struct Note {
     std::string text, core;
 };
 
+/// A file measured elsewhere, and how its clock was brought to the recording's:
+/// measured = offset + (1 + drift / 10^6) * recording.
+struct LaidSignals {
+    enum class How : std::uint8_t { by_start, by_hand, aligned };
+    std::string file, name, format;
+    std::size_t lanes = 0;
+    How how = How::by_start;
+    double offset_ns = 0, drift_ppm = 0, uncertainty_ns = 0;  ///< uncertainty: where aligned
+    std::uint64_t matched = 0, unmatched = 0;                 ///< edges
+};
+
 struct Trail {
     std::vector<CoreTrail> cores;
     std::vector<StreamTrail> streams;
@@ -327,6 +338,7 @@ struct Trail {
         g.core = core;
         doubtful.push_back(g);
     }
+    std::vector<LaidSignals> beside;  ///< measured elsewhere; their lanes are values
     std::vector<Doubt> doubts;
     std::vector<Note> notes;
     Time end;                ///< the last known moment

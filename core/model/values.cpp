@@ -1,9 +1,24 @@
 #include "model/values.h"
 
+#include <algorithm>
+
 namespace mt {
 
 std::string_view value_access_name(ValueAccess access) {
-    return access == ValueAccess::written ? "written" : access == ValueAccess::read ? "read" : "sampled";
+    constexpr std::string_view names[] = {"written", "read", "sampled", "measured"};
+    return names[static_cast<std::size_t>(access)];
+}
+
+std::string ValueLane::text(std::size_t i) const {
+    constexpr const char* none[] = {"", "x", "z", "invalid"};
+    const auto worth = static_cast<std::size_t>(origin(i).worth);
+    if (worth != 0) return none[worth];
+    const std::string* called = name_of(samples[i].bits);
+    return called != nullptr ? *called : value(i).text();
+}
+
+void ValueLane::append_unknown(Time t, ValueOrigin origin) {
+    append(t, samples.empty() ? 0 : samples.back().bits, origin);
 }
 
 // What is no number neither is the least nor the greatest, unless there is nothing else.
@@ -29,6 +44,13 @@ void ValueLane::append(Time t, std::uint64_t bits, const ValueOrigin& origin) {
     }
     samples.push_back({t, bits});
     if (samples.size() % kBlock == 0) extents.push_back(now);
+}
+
+Time ValueLane::holds_until(std::size_t i, Time end) const {
+    const Time next = i + 1 < samples.size() ? samples[i + 1].time : std::max(samples[i].time, end);
+    const auto hole =
+        std::upper_bound(holes.begin(), holes.end(), samples[i].time, [](Time t, const Hole& h) { return t < h.end; });
+    return hole != holes.end() && hole->begin < next ? std::max(hole->begin, samples[i].time) : next;
 }
 
 ValueLane::Extent ValueLane::extent(std::size_t first, std::size_t last) const {

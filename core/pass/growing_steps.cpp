@@ -7,7 +7,7 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kPieceBytes = 4 * 1024;
+constexpr std::size_t kStepPieceBytes = 4 * 1024;
 // Events of a batch: so few that they stay in the nearest cache, or so many that handing them over costs nothing.
 constexpr std::size_t kBatchHere = 256, kBatchApart = 4096;
 
@@ -87,7 +87,7 @@ void GrowingSteps::checkpoint() {
 void GrowingSteps::feed(std::span<const std::uint8_t> raw) {
     for (std::size_t at = 0; at < raw.size();) {
         if (!any_point_ || position_ - point_ >= kCheckpointBytes) checkpoint();
-        const std::size_t n = std::min<std::size_t>(kPieceBytes, raw.size() - at);
+        const std::size_t n = std::min<std::size_t>(kStepPieceBytes, raw.size() - at);
         split_.feed(raw.subspan(at, n));
         split_.piece();
         at += n;

@@ -10,7 +10,6 @@ namespace mt {
 namespace {
 
 using Bytes = StreamDecoder::Bytes;
-constexpr std::size_t kEnoughForFrames = 1 << 16;
 
 bool has_sync(Bytes bytes) {
     constexpr std::array<std::uint8_t, 6> mark = {0, 0, 0, 0, 0, 0x80};

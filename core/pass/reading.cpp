@@ -5,6 +5,7 @@
 #include "doubt/doubts.h"
 #include "pass/growing_steps.h"
 #include "pass/stream_decoder.h"
+#include "signals/lay_beside.h"
 
 namespace mt {
 
@@ -35,6 +36,7 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
     }
     if (growing.has_tasks()) growing.tasks().finish();
     doubt_cores(trail);
+    if (!trail.cancelled) lay_beside(recording.target.beside, trail, &progress);
     trail.complete = !trail.cancelled;
     trail.decode_seconds = std::chrono::duration<double>(SteadyClock::now() - started).count();
     return std::make_shared<const Trail>(std::move(trail));

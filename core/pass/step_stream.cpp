@@ -12,7 +12,6 @@ namespace {
 
 constexpr std::size_t kTurnBytes = 64 * 1024;
 constexpr std::uint64_t kSurelyTrace = 4 * 1024 * 1024;  // of so many bytes some can be followed, if any can
-constexpr std::size_t kEnoughForFrames = 1 << 16;
 
 class StepStream final : public StreamDecoder {
   public:

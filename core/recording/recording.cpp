@@ -307,6 +307,8 @@ void stay_inside(Recording& r, const fs::path& folder) {
         if (shared.empty()) s.file.clear();
     }
     for (PortSpec& p : r.target.ports) confine(p.metadata, "metadata");
+    for (SignalsSpec& s : r.target.beside) confine(s.file, "file of signals");
+    std::erase_if(r.target.beside, [](const SignalsSpec& s) { return s.file.empty(); });
 }
 
 // `inside`: a recording folder whose paths may not lead out of it; empty if a person gave the target file.

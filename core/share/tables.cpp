@@ -1,6 +1,7 @@
 #include "share/tables.h"
 
 #include <algorithm>
+#include <cmath>
 #include <memory>
 #include <ostream>
 
@@ -254,6 +255,19 @@ Json summary_json(const Recording& recording, const Trail& trail) {
         for (std::size_t i = 0; i < t.doubtful.size(); ++i) unsure += t.doubtful[i].second - t.doubtful[i].first;
     }
     j["unsure"] = {{"count", places}, {"time_ns", json_ns(unsure)}};
+    j["signals"] = Json::array();
+    for (const LaidSignals& s : trail.beside)
+        j["signals"].push_back(
+            {{"file", s.file},
+             {"name", s.name},
+             {"format", s.format},
+             {"lanes", s.lanes},
+             {"aligned", s.how == LaidSignals::How::aligned},
+             {"offset_ns", s.offset_ns},
+             {"drift_ppm", s.drift_ppm},
+             {"uncertainty_ns", s.how == LaidSignals::How::aligned ? Json(s.uncertainty_ns) : Json()},
+             {"matched", s.matched},
+             {"unmatched", s.unmatched}});
     j["doubts"] = Json::array();
     for (const auto& d : trail.doubts) {
         Json mends = Json::array();
@@ -301,6 +315,18 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
         out += "  " + plural(trail.gaps.size(), "gap", "gaps") + ", " + duration_text(trail.gaps.covered()) +
                " not known\n";
     if (missing > 0) out += "  instructions missing in " + plural(missing, "place", "places") + "\n";
+    for (const LaidSignals& s : trail.beside) {
+        out += "  " + plural(s.lanes, "signal", "signals") + " beside it, " + s.format + " " + s.name;
+        if (s.how == LaidSignals::How::aligned)
+            out += ": begins " + duration_text(Time::from_ns(std::abs(s.offset_ns))) +
+                   (s.offset_ns < 0 ? " later" : " earlier") + ", clock " +
+                   Value::of(std::round(s.drift_ppm * 100) / 100).text() + " ppm off, known to " +
+                   duration_text(Time::from_ns(s.uncertainty_ns)) + ", " + count_text(s.matched) + " edges meet, " +
+                   count_text(s.unmatched) + " do not";
+        else
+            out += s.how == LaidSignals::How::by_hand ? ": moved by hand" : ": not aligned";
+        out += "\n";
+    }
     for (const auto& n : trail.notes) out += "  marked at " + moment_text(n.time) + ": " + n.text + "\n";
     for (const auto& d : trail.doubts) out += "  doubt: " + d.text + " " + d.advice + "\n";
     return out;

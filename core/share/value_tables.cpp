@@ -28,7 +28,7 @@ Result<std::vector<std::size_t>> values_named(const Trail& trail, const std::vec
 }
 
 void write_values_csv(const Trail& trail, const ValuesWanted& wanted, std::ostream& out) {
-    constexpr const char* access[] = {"write", "read", "sample"};
+    constexpr const char* access[] = {"write", "read", "sample", ""};
     struct Next {
         Time time;
         std::size_t lane, sample;
@@ -58,8 +58,10 @@ void write_values_csv(const Trail& trail, const ValuesWanted& wanted, std::ostre
         const ValueLane& l = lanes[n.lane];
         const ValueOrigin origin = l.origin(n.sample);
         out << ns_text(n.time) << ',' << (l.core < trail.cores.size() ? csv_field(trail.cores[l.core].name) : "") << ','
-            << csv_field(l.name) << ',' << l.value(n.sample).text() << ','
-            << access[static_cast<std::size_t>(origin.access)] << ','
+            << csv_field(l.name) << ','
+            << (l.core == ValueLane::kNoCore || !l.known(n.sample) ? csv_field(l.text(n.sample))
+                                                                   : l.value(n.sample).text())
+            << ',' << access[static_cast<std::size_t>(origin.access)] << ','
             << (origin.instruction_known ? hex_text(origin.instruction) : "") << '\n';
         push(n.lane, n.sample + 1);
     }

@@ -29,9 +29,9 @@ struct Expression {
     std::uint64_t address = 0;
 };
 
-class Reader {
+class ExpressionReader {
   public:
-    explicit Reader(const std::string& text) : text_(text) {}
+    explicit ExpressionReader(const std::string& text) : text_(text) {}
     Result<Expression> read();
 
   private:
@@ -73,7 +73,7 @@ class Reader {
     std::size_t at_ = 0;
 };
 
-Result<Expression> Reader::read() {
+Result<Expression> ExpressionReader::read() {
     Expression e;
     if (text_.size() > kLongest) return failure("a variable's name is too long");
     if (take("*")) {
@@ -116,32 +116,32 @@ struct NamedType {
     const char* name;
     const char* type;
 };
-constexpr NamedType kTypes[] = {{"uint8_t", "u8"},
-                                {"int8_t", "i8"},
-                                {"uint16_t", "u16"},
-                                {"int16_t", "i16"},
-                                {"uint32_t", "u32"},
-                                {"int32_t", "i32"},
-                                {"float", "f32"},
-                                {"bool", "bool"},
-                                {"_Bool", "bool"},
-                                {"char", "u8"},
-                                {"unsigned char", "u8"},
-                                {"signed char", "i8"},
-                                {"short", "i16"},
-                                {"unsigned short", "u16"},
-                                {"int", "i32"},
-                                {"unsigned", "u32"},
-                                {"unsigned int", "u32"},
-                                {"long", "i32"},
-                                {"unsigned long", "u32"},
-                                {"u8", "u8"},
-                                {"i8", "i8"},
-                                {"u16", "u16"},
-                                {"i16", "i16"},
-                                {"u32", "u32"},
-                                {"i32", "i32"},
-                                {"f32", "f32"}};
+constexpr NamedType kTypesOfC[] = {{"uint8_t", "u8"},
+                                   {"int8_t", "i8"},
+                                   {"uint16_t", "u16"},
+                                   {"int16_t", "i16"},
+                                   {"uint32_t", "u32"},
+                                   {"int32_t", "i32"},
+                                   {"float", "f32"},
+                                   {"bool", "bool"},
+                                   {"_Bool", "bool"},
+                                   {"char", "u8"},
+                                   {"unsigned char", "u8"},
+                                   {"signed char", "i8"},
+                                   {"short", "i16"},
+                                   {"unsigned short", "u16"},
+                                   {"int", "i32"},
+                                   {"unsigned", "u32"},
+                                   {"unsigned int", "u32"},
+                                   {"long", "i32"},
+                                   {"unsigned long", "u32"},
+                                   {"u8", "u8"},
+                                   {"i8", "i8"},
+                                   {"u16", "u16"},
+                                   {"i16", "i16"},
+                                   {"u32", "u32"},
+                                   {"i32", "i32"},
+                                   {"f32", "f32"}};
 
 std::uint64_t bytes_of_type(const std::string& type) {
     if (type == "bool" || type == "u8" || type == "i8") return 1;
@@ -380,13 +380,13 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
 }  // namespace
 
 Result<DataPlace> find_data(const CoreSpec& core, const std::string& expression) {
-    const auto parsed = Reader(expression).read();
+    const auto parsed = ExpressionReader(expression).read();
     if (!parsed) return tl::make_unexpected(parsed.error());
     const Expression& e = *parsed;
     DataPlace raw;
     raw.text = expression;
     if (!e.cast.empty()) {
-        for (const NamedType& known : kTypes)
+        for (const NamedType& known : kTypesOfC)
             if (e.cast == known.name) raw.type = known.type;
         if (raw.type.empty())
             return failure("'" + e.cast + "' is no type that is known here", "", "write uint32_t, int16_t, float, …");

@@ -38,7 +38,6 @@ class FunctionTable {
     /// Stands for all code that no symbol names.
     std::uint32_t nameless() const { return 0; }
 
-
   private:
     void add(Function f);
 

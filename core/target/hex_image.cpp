@@ -35,9 +35,9 @@ std::uint64_t number(const std::uint8_t* bytes, std::size_t n) {
                            [](std::uint64_t v, std::uint8_t b) { return v << 8 | b; });
 }
 
-class Reader {
+class RecordReader {
   public:
-    explicit Reader(HexImage& out) : out_(out) {}
+    explicit RecordReader(HexImage& out) : out_(out) {}
 
     // Nothing if a record is right; else what is wrong.
     std::string take(std::string_view line) { return line[0] == ':' ? intel(line.substr(1)) : motorola(line); }
@@ -134,7 +134,7 @@ bool is_hex_image(std::string_view begin) {
 
 Result<HexImage> read_hex_image(std::string_view text, const std::string& path) {
     HexImage out;
-    Reader reader(out);
+    RecordReader reader(out);
     std::size_t line_number = 0;
     for (std::size_t at = 0; at < text.size() && !reader.ended();) {
         const std::size_t end = std::min(text.find('\n', at), text.size());

@@ -1,12 +1,8 @@
 #include "target/code.h"
+#include "target/sign_extend.h"
 
 namespace mt {
 namespace {
-
-std::int64_t sign_extend(std::uint32_t v, unsigned bits) {
-    const std::uint32_t top = 1u << (bits - 1);
-    return static_cast<std::int64_t>(v ^ top) - static_cast<std::int64_t>(top);
-}
 
 bool is_link(unsigned reg) { return reg == 1 || reg == 5; }
 

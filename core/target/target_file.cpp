@@ -47,7 +47,8 @@ CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs
     }
     if (!svd.empty()) core.svd = (folder / svd).lexically_normal().string();
     if (const auto bits = t.number("priority_bits", false, 1, 8)) core.priority_bits = static_cast<unsigned>(*bits);
-    if (const auto rom = t.number("rom_table", false, 0, 0xFFFF'FFFF)) core.rom_table = static_cast<std::uint64_t>(*rom);
+    if (const auto rom = t.number("rom_table", false, 0, 0xFFFF'FFFF))
+        core.rom_table = static_cast<std::uint64_t>(*rom);
     for (const std::string& unit : t.list_of_text("units")) {
         char* end = nullptr;
         const std::uint64_t base = std::strtoull(unit.c_str(), &end, 0);
@@ -314,6 +315,66 @@ std::string job_rule_text(const JobRule& rule) {
     return "a job ends at its wait for the next job";
 }
 
+namespace {
+
+// "STEP rising": the last word says which edges.
+SignalsSpec::Align read_align(TomlTable& t) {
+    SignalsSpec::Align a;
+    for (const char* of : {"mark", "resource", "interrupt", "task", "value", "function"}) {
+        if (t.raw().get(of) == nullptr) continue;
+        // The value of a mark stands beside its name; a value of two levels is named by the same key.
+        if (std::string_view(of) == "value" && a.of == "mark") {
+            a.value = t.number(of, false, std::numeric_limits<std::int64_t>::min(), kNoLimit);
+            continue;
+        }
+        if (!a.of.empty())
+            t.fail("an entry of align names both a " + a.of + " and a " + of, t.line(), "name one of them");
+        a.of = of;
+        a.name = t.text(of, true);
+    }
+    if (a.of.empty())
+        t.fail("an entry of align names nothing of the recording", t.line(),
+               "add mark, resource, interrupt, task, value or function");
+    const std::string edge = t.text("edge", true);
+    const auto blank = edge.rfind(' ');
+    const std::string which = blank == std::string::npos ? "" : edge.substr(blank + 1);
+    if (which != "rising" && which != "falling" && which != "both")
+        t.fail("key 'edge' in align is \"" + edge + "\"", t.line(),
+               "write the signal's name and rising, falling or both: \"SYNC rising\"");
+    a.signal = edge.substr(0, blank == std::string::npos ? edge.size() : blank);
+    a.rising = which != "falling";
+    a.falling = which != "rising";
+    return a;
+}
+
+SignalsSpec read_signals(TomlTable& t, const std::string& path, const std::filesystem::path& folder,
+                         std::optional<Problem>& problem, std::vector<std::string>& warnings) {
+    SignalsSpec s;
+    s.line = t.line();
+    const std::string file = t.text("file", true);
+    if (!file.empty()) s.file = (folder / file).lexically_normal().string();
+    s.name = t.text("name", false);
+    s.select = t.texts("select");
+    each_table(t.tables("align", false), "align", path, problem, warnings, s.align,
+               [](TomlTable& a) { return read_align(a); });
+    const auto real = [&](const char* key) -> std::optional<double> {
+        const toml::node* node = t.raw().get(key);
+        t.know(key);
+        if (node == nullptr) return std::nullopt;
+        const auto value = node->is_number() ? node->value<double>() : std::nullopt;
+        if (!value || !(*value > -1e18 && *value < 1e18))
+            t.fail(std::string("key '") + key + "' in [[signals]] is no number", t.line(), "write a number");
+        return value;
+    };
+    s.offset_ns = real("offset_ns");
+    s.drift_ppm = real("drift_ppm");
+    if (s.drift_ppm && std::abs(*s.drift_ppm) > 100'000)
+        t.fail("key 'drift_ppm' in [[signals]] is beyond a tenth", t.line(), "write parts per million");
+    return s;
+}
+
+}  // namespace
+
 const CoreSpec* TargetFile::core(std::string_view core_name) const {
     for (const auto& c : cores)
         if (c.name == core_name) return &c;
@@ -389,6 +450,8 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
     });
     each_table(top.tables("task", false), "[[task]]", path, problem, target.warnings, target.tasks,
                [&](TomlTable& t) { return read_task(t, path, problem, target.warnings); });
+    each_table(top.tables("signals", false), "[[signals]]", path, problem, target.warnings, target.beside,
+               [&](TomlTable& t) { return read_signals(t, path, folder, problem, target.warnings); });
     top.warn_unknown(target.warnings);
     for (const auto& s : target.streams) {
         if (problem) break;

@@ -106,6 +106,23 @@ struct TaskSpec {
     JobRule rule;
 };
 
+/// A file measured elsewhere, laid beside the trace.
+struct SignalsSpec {
+    /// What both saw: something of the recording, and the edges of a signal.
+    struct Align {
+        std::string of;                     ///< mark, resource, interrupt, task, value or function …
+        std::string name;                   ///< … and its name
+        std::optional<std::int64_t> value;  ///< of a mark: those with this value alone
+        std::string signal;
+        bool rising = true, falling = false;
+    };
+    std::string file, name;
+    std::vector<std::string> select;  ///< signals, by name or by scope and name; empty: all
+    std::vector<Align> align;
+    std::optional<double> offset_ns, drift_ppm;
+    unsigned line = 0;
+};
+
 struct TargetFile {
     std::string path;
     std::string text;  ///< as it was read
@@ -115,6 +132,7 @@ struct TargetFile {
     std::vector<WatchSpec> watches;
     std::vector<PortSpec> ports;
     std::vector<TaskSpec> tasks;
+    std::vector<SignalsSpec> beside;    ///< [[signals]]
     std::vector<std::string> warnings;  ///< one sentence each, with file and line
 
     const CoreSpec* core(std::string_view core_name) const;

@@ -133,6 +133,14 @@ constexpr TargetKey kKeys[] = {
     of_kind(Kind::file, "port", "metadata", "Metadata of the packets, with kind ctf"),
     number("port", "recorder_hz", 1, kMostHz, "", "Frequency of the recorder's time source, with kind ctf", "Hz"),
 
+    of_kind(Kind::file, "signals", "file", "VCD, CSV, TSV or MDF 4 file, measured beside the trace", true),
+    of_kind(Kind::text, "signals", "name", "Name of the measuring device"),
+    of_kind(Kind::list, "signals", "select", "Signals that are read; all if not stated"),
+    of_kind(Kind::edges, "signals", "align", "What both clocks saw"),
+    of_kind(Kind::real, "signals", "offset_ns",
+            "What the device's clock read at the recording's start, in ns, without align"),
+    of_kind(Kind::real, "signals", "drift_ppm", "By how much it runs fast, in parts per million, without align"),
+
     of_kind(Kind::text, "task", "name", "Name of the task", true),
     number("task", "number", 0, kAny, "", "Its number in the trace, if nothing else names it"),
     of_kind(Kind::text, "task", "core", "Core that the number belongs to; any core if not stated"),

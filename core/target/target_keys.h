@@ -19,7 +19,9 @@ struct TargetKey {
         files,   ///< a path, or a list of them
         list,    ///< of words
         names,   ///< numbers and what they stand for
-        mark     ///< a port and a value
+        mark,    ///< a port and a value
+        real,    ///< with a fraction or without
+        edges    ///< what both clocks saw, as TOML
     };
     std::string_view table;  ///< "" for the file itself; "core", "stream", "stream.itm", …, "watch", "port", "task"
     std::string_view key;

@@ -15,7 +15,7 @@ struct Token {
     std::size_t at = 0;
 };
 
-struct Wrong {
+struct WrongText {
     std::string what;
     std::size_t at = 0;
 };
@@ -30,7 +30,7 @@ std::vector<Token> tokens_of(std::string_view s) {
             ++i;
         } else if (rest_is("/*")) {
             const auto end = s.find("*/", i + 2);
-            if (end == std::string_view::npos) throw Wrong{"a comment has no end", i};
+            if (end == std::string_view::npos) throw WrongText{"a comment has no end", i};
             i = end + 2;
         } else if (rest_is("//")) {
             i = std::min(s.find('\n', i), s.size());
@@ -52,7 +52,7 @@ std::vector<Token> tokens_of(std::string_view s) {
             } catch (const std::exception&) {
                 used = 0;
             }
-            if (used == 0 || used != digits.size()) throw Wrong{"'" + t.text + "' is no number", t.at};
+            if (used == 0 || used != digits.size()) throw WrongText{"'" + t.text + "' is no number", t.at};
             all.push_back(std::move(t));
         } else if (c == '"' || c == '\'') {
             Token t{Token::Kind::text, {}, 0, i++};
@@ -65,7 +65,7 @@ std::vector<Token> tokens_of(std::string_view s) {
                     t.text += s[i++];
                 }
             }
-            if (i >= s.size()) throw Wrong{"a text has no closing quote", t.at};
+            if (i >= s.size()) throw WrongText{"a text has no closing quote", t.at};
             ++i;
             all.push_back(std::move(t));
         } else {
@@ -77,7 +77,7 @@ std::vector<Token> tokens_of(std::string_view s) {
                     t.text = sign;
                     break;
                 }
-            if (t.text.empty()) throw Wrong{std::string("the character '") + c + "' does not belong here", i};
+            if (t.text.empty()) throw WrongText{std::string("the character '") + c + "' does not belong here", i};
             i += t.text.size();
             all.push_back(std::move(t));
         }
@@ -105,7 +105,7 @@ class TextMetadata {
 
     const Token& peek(std::size_t ahead = 0) const { return tokens_[std::min(at_ + ahead, tokens_.size() - 1)]; }
     Token take() { return tokens_[at_ < tokens_.size() - 1 ? at_++ : at_]; }
-    [[noreturn]] void fail(const std::string& what) const { throw Wrong{what, peek().at}; }
+    [[noreturn]] void fail(const std::string& what) const { throw WrongText{what, peek().at}; }
     bool is(std::string_view text, std::size_t ahead = 0) const {
         const Token& t = peek(ahead);
         return (t.kind == Token::Kind::name || t.kind == Token::Kind::sign) && t.text == text;
@@ -147,7 +147,7 @@ class TextMetadata {
         if (t.text == "be" || t.text == "network") return true;
         if (t.text == "le") return false;
         if (t.text == "native") return m.big_endian;
-        throw Wrong{"'" + t.text + "' is no byte order: be, le, network or native", t.at};
+        throw WrongText{"'" + t.text + "' is no byte order: be, le, network or native", t.at};
     }
 
     const CtfType* lookup(const std::string& key) const {
@@ -706,7 +706,7 @@ Result<CtfMetadata> parse_ctf_text(std::string_view text, const std::string& pat
         TextMetadata reader(text);
         reader.run();
         return std::move(reader.m);
-    } catch (const Wrong& e) {
+    } catch (const WrongText& e) {
         const std::size_t at = std::min(e.at, text.size());
         const auto line = std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(at), '\n') + 1;
         const auto before = at == 0 ? std::string_view::npos : text.rfind('\n', at - 1);

@@ -8,8 +8,8 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kNeedMore = 0;
-constexpr std::size_t kBad = ~std::size_t{0};
+constexpr std::size_t kItmNeedsMore = 0;
+constexpr std::size_t kNoItmPacket = ~std::size_t{0};
 
 std::uint64_t little_endian(const std::uint8_t* p, std::size_t n) {
     std::uint64_t v = 0;
@@ -17,16 +17,16 @@ std::uint64_t little_endian(const std::uint8_t* p, std::size_t n) {
     return v;
 }
 
-// Seven bits a byte while bit 7 says that more follows. Returns the bytes used, kNeedMore, or kBad
+// Seven bits a byte while bit 7 says that more follows. Returns the bytes used, kItmNeedsMore, or kNoItmPacket
 // when the last byte that the format allows still asks for more.
 std::size_t continued(const std::uint8_t* p, std::size_t n, std::size_t most, std::uint64_t& value) {
     value = 0;
     for (std::size_t i = 0; i < most; ++i) {
-        if (i == n) return kNeedMore;
+        if (i == n) return kItmNeedsMore;
         value |= std::uint64_t{p[i] & 0x7Fu} << (7 * i);
         if ((p[i] & 0x80) == 0) return i + 1;
     }
-    return kBad;
+    return kNoItmPacket;
 }
 
 }  // namespace
@@ -44,14 +44,14 @@ void ItmDecoder::give_up(std::uint64_t offset, std::uint64_t bytes, ItmDamage re
     reason_ = reason;
 }
 
-// Decodes one packet whose header is p[0] (not a zero). Returns its length, kNeedMore or kBad; a bad
+// Decodes one packet whose header is p[0] (not a zero). Returns its length, kItmNeedsMore or kNoItmPacket; a bad
 // one has been given up.
 std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64_t offset,
                                std::vector<ItmPacket>& out) {
     const std::uint8_t header = p[0];
     const auto bad = [&](ItmDamage reason) {
         give_up(offset, 1, reason, out);
-        return kBad;
+        return kNoItmPacket;
     };
     const auto emitted = [&](ItmKind kind, std::size_t length, std::uint64_t value, unsigned number, std::size_t size) {
         out.push_back(
@@ -65,7 +65,7 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
         const bool hardware = (header & 4) != 0;
         // A reserved discriminator is no packet at all, whatever follows it.
         if (hardware && ((id > 3 && id < 8) || id > 23)) return bad(ItmDamage::reserved_header);
-        if (n < 1 + size) return kNeedMore;
+        if (n < 1 + size) return kItmNeedsMore;
         const std::uint64_t value = little_endian(p + 1, size);
         if (!hardware) return emitted(ItmKind::port, 1 + size, value, page_ * 32u + id, size);
         switch (id) {
@@ -113,20 +113,20 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
         if ((header & 0x80) == 0) return emitted(ItmKind::local_time_2, 1, header >> 4, 0, 0);
         if ((header & 0x40) == 0) return bad(ItmDamage::reserved_header);
         const std::size_t used = continued(p + 1, n - 1, 4, value);
-        if (used == kNeedMore) return kNeedMore;
-        if (used == kBad) return bad(ItmDamage::bad_timestamp);
+        if (used == kItmNeedsMore) return kItmNeedsMore;
+        if (used == kNoItmPacket) return bad(ItmDamage::bad_timestamp);
         return emitted(ItmKind::local_time_1, 1 + used, value, (header >> 4) & 3, used);
     }
     if (header == 0x94) {  // D4.2.5, format 1: the fourth byte holds bits 25:21, ClkCh and Wrap
         const std::size_t used = continued(p + 1, n - 1, 4, value);
-        if (used == kNeedMore) return kNeedMore;
-        if (used == kBad) return bad(ItmDamage::bad_timestamp);
+        if (used == kItmNeedsMore) return kItmNeedsMore;
+        if (used == kNoItmPacket) return bad(ItmDamage::bad_timestamp);
         return emitted(ItmKind::global_time_1, 1 + used, value & 0x3FF'FFFF, (value >> 26) & 3, used);
     }
     if (header == 0xB4) {  // D4.2.5, format 2: 48-bit timestamps take four bytes, 64-bit ones six
         const std::size_t used = continued(p + 1, n - 1, 6, value);
-        if (used == kNeedMore) return kNeedMore;
-        if (used == kBad || value > 0x3F'FFFF'FFFF) return bad(ItmDamage::bad_timestamp);
+        if (used == kItmNeedsMore) return kItmNeedsMore;
+        if (used == kNoItmPacket || value > 0x3F'FFFF'FFFF) return bad(ItmDamage::bad_timestamp);
         return emitted(ItmKind::global_time_2, 1 + used, value, 0, used);
     }
     if ((header & 0x0B) == 0x08) {  // D4.2.6: EX[2:0] in the header, then up to four bytes, the last with 8 bits
@@ -134,7 +134,7 @@ std::size_t ItmDecoder::packet(const std::uint8_t* p, std::size_t n, std::uint64
         value = (header >> 4) & 7;
         bool more = (header & 0x80) != 0;
         for (unsigned shift = 3; more; shift += 7, ++used) {
-            if (used == n) return kNeedMore;
+            if (used == n) return kItmNeedsMore;
             const bool last = used == 4;
             value |= std::uint64_t{last ? p[used] : p[used] & 0x7Fu} << shift;
             more = !last && (p[used] & 0x80) != 0;
@@ -195,8 +195,8 @@ std::size_t ItmDecoder::parse(const std::uint8_t* p, std::size_t n, std::uint64_
             continue;
         }
         const std::size_t used = packet(p + i, n - i, offset + i, out);
-        if (used == kNeedMore) break;
-        i += used == kBad ? 1 : used;
+        if (used == kItmNeedsMore) break;
+        i += used == kNoItmPacket ? 1 : used;
     }
     return i;
 }

@@ -56,6 +56,7 @@ class TpiuDeframer {
     TpiuCounts counts_;
 };
 
+constexpr std::size_t kEnoughForFrames = 1 << 16;  ///< bytes within which a framed stream synchronises as a rule
 /// True if the bytes hold a full synchronisation (FF FF FF 7F), the mark of a formatter.
 bool tpiu_has_full_sync(std::span<const std::uint8_t> raw);
 

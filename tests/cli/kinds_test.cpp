@@ -15,12 +15,12 @@
 namespace mt {
 namespace {
 
-struct Ran {
+struct KindsRan {
     int code;
     std::string out, err;
 };
 
-Ran mtrail(const std::vector<std::string>& arguments) {
+KindsRan run_mtrail(const std::vector<std::string>& arguments) {
     const test::Folder folder;
     std::string command = MT_CLI;
     for (const std::string& a : arguments) command += " '" + a + "'";
@@ -30,9 +30,9 @@ Ran mtrail(const std::vector<std::string>& arguments) {
 
 class CommandsOnEveryKind : public testing::TestWithParam<const char*> {
   protected:
-    static Ran run(std::vector<std::string> arguments) {
+    static KindsRan run(std::vector<std::string> arguments) {
         arguments.insert(arguments.begin() + 1, test::data(GetParam()));
-        return mtrail(arguments);
+        return run_mtrail(arguments);
     }
 };
 
@@ -93,16 +93,16 @@ INSTANTIATE_TEST_SUITE_P(Recordings, CommandsOnEveryKind,
                          testing::Values("tasks/mount-b/trace", "steps/rv-ntrace-mount-htm/recording.target.toml"));
 
 TEST(TheCommandLine, NamesTheKindsThatThereAre) {
-    const auto help = mtrail({"stats", "--help"});
+    const auto help = run_mtrail({"stats", "--help"});
     for (const LaneKind* kind : LaneKinds::all())
         EXPECT_NE(help.out.find(std::string(kind->id())), std::string::npos) << kind->id();
-    const auto wrong = mtrail({"stats", test::data("mount/mount.target.toml"), "--of", "dragons"});
+    const auto wrong = run_mtrail({"stats", test::data("mount/mount.target.toml"), "--of", "dragons"});
     EXPECT_EQ(wrong.code, 2);
     EXPECT_NE(wrong.err.find("dragons"), std::string::npos) << wrong.err;
 }
 
 TEST(TheCommandLine, OffersNamesNearOneThatIsNotThere) {
-    const auto near = mtrail({"instances", test::data("tasks/mount-a/trace"), "--of", "axis_rb"});
+    const auto near = run_mtrail({"instances", test::data("tasks/mount-a/trace"), "--of", "axis_rb"});
     EXPECT_EQ(near.code, 2);
     EXPECT_NE(near.err.find("axis_ra"), std::string::npos) << near.err;
 }

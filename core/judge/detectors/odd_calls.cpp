@@ -13,8 +13,8 @@
 namespace mt {
 namespace {
 
-constexpr std::uint64_t kMostSteps = 200'000;  ///< of a call that are compared
-constexpr std::size_t kMostSought = 100'000;   ///< spans that are looked at for a peer
+constexpr std::uint64_t kMostComparedSteps = 200'000;  ///< of a call that are compared
+constexpr std::size_t kMostSought = 100'000;           ///< spans that are looked at for a peer
 
 struct CallAt {
     std::size_t level = 0, index = 0;
@@ -33,13 +33,13 @@ Finding about_call(FindingKind kind, const StepTrail& steps, std::size_t steps_i
     return f;
 }
 
-using Lines = std::map<std::string, std::uint64_t>;
+using LinesOfCall = std::map<std::string, std::uint64_t>;
 
 // How often each source line (where there is none: each function) was begun during a call.
-Lines lines_of(const Recording& recording, const StepTrail& steps, const CallSpan& span) {
+LinesOfCall lines_of(const Recording& recording, const StepTrail& steps, const CallSpan& span) {
     const Image& image = *recording.images[steps.core_index];
-    Lines lines;
-    std::uint64_t left = kMostSteps;
+    LinesOfCall lines;
+    std::uint64_t left = kMostComparedSteps;
     std::map<std::uint32_t, std::string> names;  // by slot: lines repeat
     each_step_piece(recording, steps, span.step, [&](const StepPiece& p) {
         if (p.begin >= span.end() && p.step > span.step) return false;
@@ -78,8 +78,8 @@ void tell_difference(const Recording& recording, const StepTrail& steps, CallAt 
     const CallLevel& level = steps.levels[odd.level];
     const auto peer = usual_call(level, odd.index, usual);
     if (!peer) return;
-    const Lines odd_lines = lines_of(recording, steps, level[odd.index]);
-    const Lines peer_lines = lines_of(recording, steps, level[*peer]);
+    const LinesOfCall odd_lines = lines_of(recording, steps, level[odd.index]);
+    const LinesOfCall peer_lines = lines_of(recording, steps, level[*peer]);
     std::vector<std::pair<std::uint64_t, std::string>> more;
     for (const auto& [line, n] : odd_lines) {
         const auto usually = peer_lines.find(line);

@@ -8,14 +8,14 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kFaultFigures[] = {
     {"name", "fault", "sort of fault, as the operating system tells it"},
     {"count", "count", "how often it was told"},
     {"first_ns", "first at", "when it was told first"},
     {"last_ns", "last at", "when it was told last"},
 };
-constexpr std::string_view kColumns[] = {"name", "count", "first_ns", "last_ns"};
-constexpr std::string_view kInstances[] = {"index", "time_ns", "core", "task", "pc", "address", "offset"};
+constexpr std::string_view kFaultColumns[] = {"name", "count", "first_ns", "last_ns"};
+constexpr std::string_view kFaultInstances[] = {"index", "time_ns", "core", "task", "pc", "address", "offset"};
 
 std::vector<std::string> sorts(const Trail& trail) {
     std::vector<std::string> all;
@@ -58,8 +58,8 @@ class Faults final : public LaneKind {
     int order() const override { return 120; }
     int rank() const override { return 60; }
     std::string_view one() const override { return "a fault"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
-    std::span<const std::string_view> columns() const override { return kColumns; }
+    std::span<const FigureInfo> figures() const override { return kFaultFigures; }
+    std::span<const std::string_view> columns() const override { return kFaultColumns; }
     bool told(const Trail& trail) const override { return !trail.tasks.faults.empty(); }
     std::string_view advice() const override {
         return "they are fault events of an operating system; fault exceptions are among the interrupts";
@@ -135,13 +135,13 @@ class Faults final : public LaneKind {
         for (const std::string& sort : sorts(trail)) all.push_back({sort, "", all.size()});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kFaultInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const std::string sort = sorts(trail).at(index);
         std::uint64_t n = 0;
         for (const TaskFault& f : trail.tasks.faults) {
             if (f.what.kind != sort) continue;
-            const std::array<Cell, std::size(kInstances)> row = {
+            const std::array<Cell, std::size(kFaultInstances)> row = {
                 n++,
                 f.time,
                 f.core < trail.cores.size() ? trail.cores[f.core].name : std::string(),

@@ -10,7 +10,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kFunctionFigures[] = {
     {"core", "core", "core that ran it"},
     {"name", "function", "function"},
     {"address", "", "where it begins"},
@@ -40,8 +40,8 @@ constexpr FigureInfo kFigures[] = {
     {"share_error", "", "95 % of such estimates are at most so far off"},
     {"clock", "", "how times are known"},
 };
-constexpr std::string_view kInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "step",
-                                           "depth", "left_out", "own_ns", "preempted_ns"};
+constexpr std::string_view kFunctionInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "step",
+                                                   "depth", "left_out", "own_ns", "preempted_ns"};
 
 std::string_view clock_text(StepClock clock) {
     return clock == StepClock::cycles ? "cycle counts" : clock == StepClock::timestamps ? "timestamps" : "none";
@@ -158,7 +158,7 @@ class Functions final : public LaneKind {
     int order() const override { return 30; }
     int rank() const override { return 10; }
     std::string_view one() const override { return "a function"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
+    std::span<const FigureInfo> figures() const override { return kFunctionFigures; }
     bool told(const Trail& trail) const override {
         return !trail.steps.empty() || std::any_of(trail.cores.begin(), trail.cores.end(),
                                                    [](const CoreTrail& c) { return !c.samples.empty(); });
@@ -281,7 +281,7 @@ class Functions final : public LaneKind {
         }
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kFunctionInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const StepTrail& steps = trail.steps[index >> 32];
         const auto function = static_cast<std::uint32_t>(index & 0xFFFF'FFFF);
@@ -300,15 +300,15 @@ class Functions final : public LaneKind {
         for (const Found& x : found) {
             const CallParts parts = parts_of_call(steps, x.level, x.index);
             const CallSpan& span = steps.levels[x.level][x.index];
-            const std::array<Cell, std::size(kInstances)> row = {n++,
-                                                                 time(span.begin),
-                                                                 time(span.end()),
-                                                                 time(span.length),
-                                                                 std::uint64_t{span.step},
-                                                                 std::uint64_t{x.level + 1},
-                                                                 span.whole() ? "" : "cut",
-                                                                 time(parts.own),
-                                                                 time(parts.preempted)};
+            const std::array<Cell, std::size(kFunctionInstances)> row = {n++,
+                                                                         time(span.begin),
+                                                                         time(span.end()),
+                                                                         time(span.length),
+                                                                         std::uint64_t{span.step},
+                                                                         std::uint64_t{x.level + 1},
+                                                                         span.whole() ? "" : "cut",
+                                                                         time(parts.own),
+                                                                         time(parts.preempted)};
             if (!each(row)) return;
         }
     }

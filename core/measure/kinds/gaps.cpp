@@ -7,7 +7,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kGapFigures[] = {
     {"name", "gap", "what happened, and on which core"},
     {"core", "core", "core of which something is missing"},
     {"count", "count", "places where it happened"},
@@ -22,7 +22,7 @@ constexpr FigureInfo kFigures[] = {
     {"p99", "", "99 % of the gaps are no longer"},
     {"share", "share", "of the recording"},
 };
-constexpr std::string_view kInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "bytes", "offset"};
+constexpr std::string_view kGapInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "bytes", "offset"};
 
 std::string name_of(const Trail& trail, std::size_t core, GapKind kind) {
     return std::string(kind == GapKind::overflow ? "overflow" : "damage") + " on " + trail.cores[core].name;
@@ -96,7 +96,7 @@ class Gaps final : public LaneKind {
     int order() const override { return 130; }
     int rank() const override { return 90; }
     std::string_view one() const override { return "a gap"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
+    std::span<const FigureInfo> figures() const override { return kGapFigures; }
     // That there is none is an answer.
     bool told(const Trail&) const override { return true; }
     std::string_view advice() const override { return ""; }
@@ -148,12 +148,12 @@ class Gaps final : public LaneKind {
             }
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kGapInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         std::uint64_t n = 0;
         each_of(trail, index, [&](const Gap& g) {
-            const std::array<Cell, std::size(kInstances)> row = {n++,      g.begin, g.end, g.end - g.begin,
-                                                                 g.length, g.offset};
+            const std::array<Cell, std::size(kGapInstances)> row = {n++,      g.begin, g.end, g.end - g.begin,
+                                                                    g.length, g.offset};
             return each(row);
         });
     }

@@ -9,7 +9,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kInterruptFigures[] = {
     {"name", "interrupt", "exception or interrupt"},
     {"number", "exception", "exception number (16 + interrupt), or the cause"},
     {"core", "", "core that took it", "core"},
@@ -40,9 +40,9 @@ constexpr FigureInfo kFigures[] = {
     {"mean_bounds", "", "what mean may be within all bounds"},
     {"max_bounds", "", "what max may be within all bounds"},
 };
-constexpr std::string_view kInstances[] = {"index",           "begin_ns",     "end_ns",   "duration_ns",
-                                           "own_ns",          "depth",        "left_out", "begin_earliest_ns",
-                                           "end_earliest_ns", "tail_chained", "offset"};
+constexpr std::string_view kInterruptInstances[] = {"index",           "begin_ns",     "end_ns",   "duration_ns",
+                                                    "own_ns",          "depth",        "left_out", "begin_earliest_ns",
+                                                    "end_earliest_ns", "tail_chained", "offset"};
 
 class InterruptLane final : public PlainLane {
   public:
@@ -155,7 +155,7 @@ class Interrupts final : public LaneKind {
     int order() const override { return 10; }
     int rank() const override { return 20; }
     std::string_view one() const override { return "an interrupt"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
+    std::span<const FigureInfo> figures() const override { return kInterruptFigures; }
     // A recording without interrupts says so with an empty table.
     bool told(const Trail&) const override { return true; }
     std::string_view advice() const override { return ""; }
@@ -268,7 +268,7 @@ class Interrupts final : public LaneKind {
             }
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kInterruptInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const CoreTrail& core = trail.cores[index >> 32];
         const ExceptionLane& lane = core.lanes[index & 0xFFFF'FFFF];
@@ -279,7 +279,7 @@ class Interrupts final : public LaneKind {
                                    : (x.flags & ExceptionInstance::kCutBegin) == 0 ? "end not seen"
                                    : (x.flags & ExceptionInstance::kCutEnd) == 0   ? "begin not seen"
                                                                                    : "begin and end not seen";
-            const std::array<Cell, std::size(kInstances)> row = {
+            const std::array<Cell, std::size(kInterruptInstances)> row = {
                 std::uint64_t{i},
                 time(x.begin),
                 time(x.end),

@@ -7,7 +7,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kLockFigures[] = {
     {"name", "lock", "lock"},
     {"number", "no", "its number in the operating system"},
     {"count", "held", "whole holds"},
@@ -29,7 +29,7 @@ constexpr FigureInfo kFigures[] = {
     {"share", "share", "of the time known in which it was held"},
     {"longest_wait", "", "who waited longest, for whom, and when"},
 };
-constexpr std::string_view kInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "task", "left_out"};
+constexpr std::string_view kLockInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "task", "left_out"};
 
 std::optional<LockWait> longest_wait_of(const LockLane& lane) {
     std::optional<LockWait> longest;
@@ -94,7 +94,7 @@ class Locks final : public LaneKind {
     int order() const override { return 40; }
     int rank() const override { return kAcrossCores + 20; }
     std::string_view one() const override { return "a lock"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
+    std::span<const FigureInfo> figures() const override { return kLockFigures; }
     // An operating system that is traced without any lock says so with an empty table.
     bool told(const Trail& trail) const override { return !trail.tasks.streams.empty(); }
     std::string_view advice() const override {
@@ -145,17 +145,17 @@ class Locks final : public LaneKind {
         for (std::size_t i = 0; i < trail.tasks.locks.size(); ++i) all.push_back({trail.tasks.locks[i].name, "", i});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kLockInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const LockLane& lane = trail.tasks.locks[index];
         for (std::size_t i = 0; i < lane.holds.size(); ++i) {
             const LockHold& h = lane.holds[i];
-            const std::array<Cell, std::size(kInstances)> row = {std::uint64_t{i},
-                                                                 h.begin,
-                                                                 h.end,
-                                                                 h.end - h.begin,
-                                                                 trail.tasks.task_name(h.task),
-                                                                 h.flags != 0 ? "end not seen" : ""};
+            const std::array<Cell, std::size(kLockInstances)> row = {std::uint64_t{i},
+                                                                     h.begin,
+                                                                     h.end,
+                                                                     h.end - h.begin,
+                                                                     trail.tasks.task_name(h.task),
+                                                                     h.flags != 0 ? "end not seen" : ""};
             if (!each(row)) return;
         }
     }

@@ -6,7 +6,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kMarkFigures[] = {
     {"name", "mark", "mark or event"},
     {"number", "no", "its port or number"},
     {"count", "count", "how often it was seen"},
@@ -15,7 +15,7 @@ constexpr FigureInfo kFigures[] = {
     {"period_mean", "period mean", "mean time from one to the next"},
     {"period_max", "period max", "longest time from one to the next"},
 };
-constexpr std::string_view kInstances[] = {"index", "time_ns", "value", "name", "who", "core"};
+constexpr std::string_view kMarkInstances[] = {"index", "time_ns", "value", "name", "who", "core"};
 
 // Periods between the marks of a lane, none across a gap.
 Figures periods_of(const Trail& trail, const MarkLane& lane) {
@@ -62,7 +62,7 @@ class Marks final : public LaneKind {
     int order() const override { return 110; }
     int rank() const override { return kAcrossCores + 60; }
     std::string_view one() const override { return "a mark"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
+    std::span<const FigureInfo> figures() const override { return kMarkFigures; }
     // Events of an operating system without any mark say so with an empty table.
     bool told(const Trail& trail) const override { return trail.tasks.present(); }
     std::string_view advice() const override {
@@ -101,13 +101,13 @@ class Marks final : public LaneKind {
         for (std::size_t i = 0; i < trail.tasks.marks.size(); ++i) all.push_back({trail.tasks.marks[i].name, "", i});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kMarkInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const MarkLane& lane = trail.tasks.marks[index];
         for (std::size_t i = 0; i < lane.marks.size(); ++i) {
             const TaskMark& m = lane.marks[i];
             const auto name = lane.value_names.find(static_cast<std::uint64_t>(m.value));
-            const std::array<Cell, std::size(kInstances)> row = {
+            const std::array<Cell, std::size(kMarkInstances)> row = {
                 std::uint64_t{i},
                 m.time,
                 m.value,

@@ -7,7 +7,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kQueueFigures[] = {
     {"name", "queue", "queue"},
     {"number", "no", "its number in the operating system"},
     {"sent", "sent", "entries that were put in"},
@@ -19,9 +19,9 @@ constexpr FigureInfo kFigures[] = {
     {"stay_max", "stay most", "longest stay of an entry"},
     {"stay_p99", "", "99 % of the entries stay no longer", "stay 99 %"},
 };
-constexpr std::string_view kColumns[] = {"name",     "number",   "sent",      "received", "refused",
-                                         "fill_max", "stay_min", "stay_mean", "stay_max", "stay_p99"};
-constexpr std::string_view kInstances[] = {"index", "time_ns", "what", "fill", "who"};
+constexpr std::string_view kQueueColumns[] = {"name",     "number",   "sent",      "received", "refused",
+                                              "fill_max", "stay_min", "stay_mean", "stay_max", "stay_p99"};
+constexpr std::string_view kQueueInstances[] = {"index", "time_ns", "what", "fill", "who"};
 
 class QueueFill final : public PlainLane {
   public:
@@ -81,8 +81,8 @@ class Queues final : public LaneKind {
     int order() const override { return 50; }
     int rank() const override { return kAcrossCores + 10; }
     std::string_view one() const override { return "a queue"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
-    std::span<const std::string_view> columns() const override { return kColumns; }
+    std::span<const FigureInfo> figures() const override { return kQueueFigures; }
+    std::span<const std::string_view> columns() const override { return kQueueColumns; }
     bool told(const Trail& trail) const override { return !trail.tasks.queues.empty(); }
     std::string_view advice() const override {
         return "they come from an operating system's events: record them, or give a ctf stream";
@@ -132,17 +132,17 @@ class Queues final : public LaneKind {
         for (std::size_t i = 0; i < trail.tasks.queues.size(); ++i) all.push_back({trail.tasks.queues[i].name, "", i});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kQueueInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const QueueLane& lane = trail.tasks.queues[index];
         for (std::size_t i = 0; i < lane.ops.size(); ++i) {
             const QueueOp& op = lane.ops[i];
-            const std::array<Cell, std::size(kInstances)> row = {std::uint64_t{i}, op.time,
-                                                                 op.kind == QueueOp::send      ? "sent"
-                                                                 : op.kind == QueueOp::receive ? "received"
-                                                                                               : "refused",
-                                                                 std::uint64_t{op.fill},
-                                                                 trail.tasks.actor_name(op.who)};
+            const std::array<Cell, std::size(kQueueInstances)> row = {std::uint64_t{i}, op.time,
+                                                                      op.kind == QueueOp::send      ? "sent"
+                                                                      : op.kind == QueueOp::receive ? "received"
+                                                                                                    : "refused",
+                                                                      std::uint64_t{op.fill},
+                                                                      trail.tasks.actor_name(op.who)};
             if (!each(row)) return;
         }
     }

@@ -37,7 +37,7 @@ std::vector<Phrase> values_at(const LaneKind& kind, const Trail& trail, std::siz
     for (const std::uint64_t v : kind.lanes(trail)) {
         const ValueLane& of = trail.tasks.values[v];
         const std::size_t i = of.at(t);
-        if (of.core != core || i == of.samples.size()) continue;
+        if ((of.core != core && of.core != ValueLane::kNoCore) || i == of.samples.size()) continue;
         all.push_back({{of.name, SpanRef{{&kind, v}, 0, i}}, {" = " + text(of, i)}});
     }
     return all;

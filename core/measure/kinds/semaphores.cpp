@@ -6,15 +6,15 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kSemaphoreFigures[] = {
     {"name", "semaphore", "semaphore"},
     {"number", "no", "its number in the operating system"},
     {"given", "given", "times that it was given"},
     {"taken", "taken", "times that it was taken"},
 };
-constexpr std::string_view kColumns[] = {"name", "number", "given", "taken"};
+constexpr std::string_view kSemaphoreColumns[] = {"name", "number", "given", "taken"};
 
-constexpr std::string_view kInstances[] = {"index", "time_ns", "what", "who"};
+constexpr std::string_view kSemaphoreInstances[] = {"index", "time_ns", "what", "who"};
 
 class SemaphoreTicks final : public PlainLane {
   public:
@@ -44,8 +44,8 @@ class Semaphores final : public LaneKind {
     int order() const override { return 60; }
     int rank() const override { return kAcrossCores + 30; }
     std::string_view one() const override { return "a semaphore"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
-    std::span<const std::string_view> columns() const override { return kColumns; }
+    std::span<const FigureInfo> figures() const override { return kSemaphoreFigures; }
+    std::span<const std::string_view> columns() const override { return kSemaphoreColumns; }
     bool told(const Trail& trail) const override { return !trail.tasks.semaphores.empty(); }
     std::string_view advice() const override {
         return "they come from an operating system's events: record them, or give a ctf stream";
@@ -64,11 +64,11 @@ class Semaphores final : public LaneKind {
             all.push_back({trail.tasks.semaphores[i].name, "", i});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kSemaphoreInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const auto& uses = trail.tasks.semaphores[index].uses;
         for (std::size_t i = 0; i < uses.size(); ++i) {
-            const std::array<Cell, std::size(kInstances)> row = {
+            const std::array<Cell, std::size(kSemaphoreInstances)> row = {
                 std::uint64_t{i}, uses[i].time, uses[i].given ? "given" : "taken", trail.tasks.actor_name(uses[i].who)};
             if (!each(row)) return;
         }

@@ -8,7 +8,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kStateFigures[] = {
     {"of", "of", "variable or port"},
     {"name", "name", "what its value stands for"},
     {"full_name", "", "both"},
@@ -28,7 +28,7 @@ constexpr FigureInfo kFigures[] = {
     {"period_max", "", "longest time from begin to begin", "period max"},
     {"share", "share", "of all stays of the variable or port"},
 };
-constexpr std::string_view kInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "left_out"};
+constexpr std::string_view kStateInstances[] = {"index", "begin_ns", "end_ns", "duration_ns", "left_out"};
 
 std::string full_name(const StateRow& r) { return r.lane_name + ": " + r.name; }
 
@@ -40,7 +40,10 @@ std::uint64_t activity(std::size_t lane, std::uint64_t bits) {
 class StateBars final : public SampleLane {
   public:
     StateBars(const Trail& trail, const ValueLane& lane)
-        : SampleLane(trail, {lane.name, "value by name", lane.core, Shape::bars, Ink::value}, lane) {}
+        : SampleLane(trail,
+                     {lane.name, "value by name", lane.core == ValueLane::kNoCore ? std::uint16_t{0} : lane.core,
+                      Shape::bars, Ink::value},
+                     lane) {}
     Span span(std::size_t, std::size_t i) const override {
         const ValueSample& s = lane_.samples[i];
         Span x = SampleLane::span(0, i);
@@ -69,7 +72,7 @@ class States final : public LaneKind {
     int order() const override { return 100; }
     int rank() const override { return kAcrossCores + 51; }
     std::string_view one() const override { return "a state"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
+    std::span<const FigureInfo> figures() const override { return kStateFigures; }
     std::string_view figure_of(std::string_view column) const override {
         return column == "name" ? "full_name" : column == "number" ? "value" : column == "own" ? "total" : column;
     }
@@ -147,7 +150,7 @@ class States final : public LaneKind {
         for (const StateRow& r : state_rows(trail)) all.push_back({full_name(r), "", activity(r.lane, r.bits)});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kStateInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const ValueLane& lane = trail.tasks.values[index >> 32];
         std::uint64_t n = 0;
@@ -163,7 +166,7 @@ class States final : public LaneKind {
             const bool last = next == lane.samples.size();
             if (activity(index >> 32, lane.samples[i].bits) == index) {
                 const Time begin = lane.samples[i].time, end = last ? trail.end : lane.samples[next].time;
-                const std::array<Cell, std::size(kInstances)> row = {
+                const std::array<Cell, std::size(kStateInstances)> row = {
                     n++, begin, end, end - begin,
                     gap || last ? (cut_begin ? "begin and end not seen" : "end not seen")
                     : cut_begin ? "begin not seen"

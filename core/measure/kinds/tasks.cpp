@@ -9,7 +9,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kTaskFigures[] = {
     {"name", "task", "task"},
     {"number", "no", "its number in the operating system"},
     {"core", "", "core on which it ran last", "core"},
@@ -52,8 +52,8 @@ std::optional<std::uint32_t> holder_at(const TaskTrail& tasks, std::size_t task,
     return std::nullopt;
 }
 
-constexpr std::string_view kInstances[] = {"index",       "ready_ns",    "start_ns", "end_ns",  "run_ns",
-                                           "response_ns", "preemptions", "core",     "left_out"};
+constexpr std::string_view kTaskInstances[] = {"index",       "ready_ns",    "start_ns", "end_ns",  "run_ns",
+                                               "response_ns", "preemptions", "core",     "left_out"};
 
 // What a task does, and its jobs.
 class TaskStates final : public PlainLane {
@@ -239,7 +239,7 @@ class Tasks final : public LaneKind {
     int order() const override { return 20; }
     int rank() const override { return 40; }
     std::string_view one() const override { return "a task"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
+    std::span<const FigureInfo> figures() const override { return kTaskFigures; }
     bool told(const Trail& trail) const override { return !trail.tasks.tasks.empty(); }
     std::string_view advice() const override {
         return "they come from an operating system's events: record them, or give a ctf stream";
@@ -349,7 +349,7 @@ class Tasks final : public LaneKind {
         for (std::size_t i = 0; i < trail.tasks.tasks.size(); ++i) all.push_back({trail.tasks.tasks[i].name, "", i});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kTaskInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const TaskLane& lane = trail.tasks.tasks[index];
         for (std::size_t i = 0; i < lane.jobs.size(); ++i) {
@@ -357,7 +357,7 @@ class Tasks final : public LaneKind {
             const char* left_out = (j.flags & TaskJob::kOpen) != 0        ? "not ended"
                                    : (j.flags & TaskJob::kUncertain) != 0 ? "begin may be lost"
                                                                           : "";
-            const std::array<Cell, std::size(kInstances)> row = {
+            const std::array<Cell, std::size(kTaskInstances)> row = {
                 std::uint64_t{i},
                 j.ready,
                 (j.flags & TaskJob::kStarted) != 0 ? Cell(j.start) : Cell(),

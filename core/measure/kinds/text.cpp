@@ -7,7 +7,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kTextFigures[] = {
     {"name", "text", "name of the port"},
     {"number", "port", "its number"},
     {"core", "core", "who printed it"},
@@ -15,8 +15,8 @@ constexpr FigureInfo kFigures[] = {
     {"bytes", "bytes", "how many bytes, without the ends of the lines"},
     {"torn", "torn", "lines within which packets were lost: some of their bytes may be missing"},
 };
-constexpr std::string_view kColumns[] = {"name", "number", "core", "count", "bytes", "torn"};
-constexpr std::string_view kInstances[] = {"index", "time_ns", "text", "torn"};
+constexpr std::string_view kTextColumns[] = {"name", "number", "core", "count", "bytes", "torn"};
+constexpr std::string_view kTextInstances[] = {"index", "time_ns", "text", "torn"};
 constexpr PanelFigure kPanel[] = {{"count", "lines"}, {"bytes", "bytes"}, {"torn", "torn"}};
 
 class TextTicks final : public PlainLane {
@@ -53,8 +53,8 @@ class Text final : public LaneKind {
     int order() const override { return 115; }
     int rank() const override { return kAcrossCores + 70; }
     std::string_view one() const override { return "a line of text"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
-    std::span<const std::string_view> columns() const override { return kColumns; }
+    std::span<const FigureInfo> figures() const override { return kTextFigures; }
+    std::span<const std::string_view> columns() const override { return kTextColumns; }
     std::span<const PanelFigure> panel(const Trail&, std::uint64_t) const override { return kPanel; }
     bool told(const Trail& trail) const override { return !lanes(trail).empty(); }
     std::string_view advice() const override {
@@ -89,13 +89,13 @@ class Text final : public LaneKind {
         for (const std::uint64_t i : lanes(trail)) all.push_back({trail.texts[i].name, "", i});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kTextInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const TextLog& log = trail.texts[index];
         for (std::size_t i = 0; i < log.size(); ++i) {
             const TextLine line = log.line(i);
-            const std::array<Cell, std::size(kInstances)> row = {std::uint64_t{i}, line.begin, plain_text(log.raw(i)),
-                                                                 (line.flags & TextLine::kTorn) != 0};
+            const std::array<Cell, std::size(kTextInstances)> row = {
+                std::uint64_t{i}, line.begin, plain_text(log.raw(i)), (line.flags & TextLine::kTorn) != 0};
             if (!each(row)) return;
         }
     }

@@ -7,15 +7,15 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kThreadFigures[] = {
     {"name", "thread mode", "thread mode of a core"},
     {"core", "core", "the core"},
     {"count", "count", "stretches, cut by a gap or not"},
     {"total", "time", "time in thread mode, as far as it is known"},
     {"share", "share", "of the time in which it is known what ran"},
 };
-constexpr std::string_view kColumns[] = {"name", "core", "count", "total", "share"};
-constexpr std::string_view kInstances[] = {"index", "begin_ns", "end_ns", "duration_ns"};
+constexpr std::string_view kThreadColumns[] = {"name", "core", "count", "total", "share"};
+constexpr std::string_view kThreadInstances[] = {"index", "begin_ns", "end_ns", "duration_ns"};
 
 Time end_of(const CoreTrail& core, std::size_t change) {
     return change + 1 < core.change_time.size() ? core.change_time[change + 1] : core.end;
@@ -73,8 +73,8 @@ class Threads final : public LaneKind {
     int order() const override { return 140; }
     int rank() const override { return 30; }
     std::string_view one() const override { return "a thread mode"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
-    std::span<const std::string_view> columns() const override { return kColumns; }
+    std::span<const FigureInfo> figures() const override { return kThreadFigures; }
+    std::span<const std::string_view> columns() const override { return kThreadColumns; }
     bool told(const Trail& trail) const override {
         return std::any_of(trail.cores.begin(), trail.cores.end(), [](const CoreTrail& c) { return c.thread_seen; });
     }
@@ -106,7 +106,7 @@ class Threads final : public LaneKind {
             if (trail.cores[c].thread_seen) all.push_back({"thread mode on " + trail.cores[c].name, "", c});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kThreadInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const CoreTrail& core = trail.cores[index];
         const auto time = [&core](Time t) { return core.timed ? Cell(t) : Cell(); };
@@ -114,7 +114,7 @@ class Threads final : public LaneKind {
         for (std::size_t k = 0; k < core.change_time.size(); ++k) {
             if (core.change_running[k] != 0) continue;
             const Time begin = core.change_time[k], end = end_of(core, k);
-            const std::array<Cell, std::size(kInstances)> row = {n++, time(begin), time(end), time(end - begin)};
+            const std::array<Cell, std::size(kThreadInstances)> row = {n++, time(begin), time(end), time(end - begin)};
             if (!each(row)) return;
         }
     }

@@ -1,5 +1,6 @@
 #include <array>
 #include <cmath>
+#include <limits>
 
 #include "measure/kinds/kinds.h"
 #include "measure/kinds/sample_lane.h"
@@ -7,7 +8,7 @@
 namespace mt {
 namespace {
 
-constexpr FigureInfo kFigures[] = {
+constexpr FigureInfo kValueFigures[] = {
     {"name", "value", "variable, port or signal"},
     {"core", "core", "core that it belongs to"},
     {"unit", "unit", "of its figures, where it is known"},
@@ -21,9 +22,10 @@ constexpr FigureInfo kFigures[] = {
     {"min_at_ns", "min at", "when it was least, the first time"},
     {"max_at_ns", "max at", "when it was greatest, the first time"},
 };
-constexpr std::string_view kColumns[] = {"name", "core", "unit",  "samples", "left_out",  "min",
-                                         "mean", "max",  "first", "last",    "min_at_ns", "max_at_ns"};
-constexpr std::string_view kInstances[] = {"index", "time_ns", "value", "name", "access", "instruction", "earliest_ns"};
+constexpr std::string_view kValueColumns[] = {"name", "core", "unit",  "samples", "left_out",  "min",
+                                              "mean", "max",  "first", "last",    "min_at_ns", "max_at_ns"};
+constexpr std::string_view kValueInstances[] = {"index",  "time_ns",     "value",      "name",
+                                                "access", "instruction", "earliest_ns"};
 
 // A value as a number; of what had 32 bits with as many digits as that has.
 Cell number_of(const Value& v) {
@@ -47,9 +49,11 @@ class ValueLine final : public SampleLane {
         : SampleLane(
               trail,
               {lane.name, "value, " + lane.value_of(lane.least).text() + " to " + lane.value_of(lane.greatest).text(),
-               lane.core, Shape::line, Ink::value},
+               lane.core == ValueLane::kNoCore ? std::uint16_t{0} : lane.core, Shape::line, Ink::value},
               lane) {}
-    double value(std::size_t i) const override { return lane_.value(i).number(); }
+    double value(std::size_t i) const override {
+        return lane_.known(i) ? lane_.value(i).number() : std::numeric_limits<double>::quiet_NaN();
+    }
     std::pair<double, double> extent(std::size_t first, std::size_t last) const override {
         const auto e = lane_.extent(first, last);
         return {lane_.value_of(e.least).number(), lane_.value_of(e.greatest).number()};
@@ -57,11 +61,13 @@ class ValueLine final : public SampleLane {
     std::pair<double, double> bounds() const override {
         return {lane_.value_of(lane_.least).number(), lane_.value_of(lane_.greatest).number()};
     }
-    std::string label(std::size_t, std::size_t i) const override { return lane_.value(i).text(); }
+    std::string label(std::size_t, std::size_t i) const override {
+        return lane_.text(i) + (lane_.unit.empty() ? "" : " " + lane_.unit);
+    }
     Told told(Time, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
         if (!span) return {lane_.name, {"no value yet"}};
         const ValueSample& s = lane_.samples[span->second];
-        return {lane_.name + " = " + lane_.value(span->second).text(),
+        return {lane_.name + " = " + lane_.text(span->second) + (lane_.unit.empty() ? "" : " " + lane_.unit),
                 {"since " + moment_text(s.time), origin_text(lane_.origin(span->second))}};
     }
 };
@@ -72,8 +78,8 @@ class Values final : public LaneKind {
     int order() const override { return 90; }
     int rank() const override { return kAcrossCores + 50; }
     std::string_view one() const override { return "a value"; }
-    std::span<const FigureInfo> figures() const override { return kFigures; }
-    std::span<const std::string_view> columns() const override { return kColumns; }
+    std::span<const FigureInfo> figures() const override { return kValueFigures; }
+    std::span<const std::string_view> columns() const override { return kValueColumns; }
     bool told(const Trail& trail) const override { return !trail.tasks.values.empty(); }
     std::string_view advice() const override {
         return "they come from watched variables, ports of kind \"value\", or signal events of a ctf stream";
@@ -91,10 +97,14 @@ class Values final : public LaneKind {
             for (std::size_t i = 0; i < n; ++i) {
                 const ValueSample s = lane.samples[i];
                 const Value value = lane.value(i);
+                if (!lane.known(i)) {
+                    left_out += i + 1 < n ? 1 : 0;
+                    continue;
+                }
                 if (value < lane.value(least) || std::isnan(lane.value(least).number())) least = i;
                 if (value > lane.value(greatest) || std::isnan(lane.value(greatest).number())) greatest = i;
                 if (i + 1 == n) continue;
-                const Time next = lane.samples[i + 1].time;
+                const Time next = lane.holds_until(i, of.trail.end);
                 if (of.trail.gaps.touch(lane.core, s.time, next)) {
                     ++left_out;
                     continue;
@@ -106,8 +116,8 @@ class Values final : public LaneKind {
             }
             all.push_back(
                 {v,
-                 {lane.name, lane.core < of.trail.cores.size() ? of.trail.cores[lane.core].name : std::string(), "",
-                  std::uint64_t{n}, left_out, number_of(lane.value(least)),
+                 {lane.name, lane.core < of.trail.cores.size() ? of.trail.cores[lane.core].name : std::string(),
+                  lane.unit, std::uint64_t{n}, left_out, number_of(lane.value(least)),
                   held > 0 ? Cell(static_cast<double>(sum / held)) : Cell(), number_of(lane.value(greatest)),
                   number_of(lane.value(0)), number_of(lane.value(n - 1)), lane.samples[least].time,
                   lane.samples[greatest].time}});
@@ -145,7 +155,9 @@ class Values final : public LaneKind {
         return SpanRef{{this, activity}, 0, greatest};
     }
     std::vector<Phrase> moment(const Trail& trail, std::size_t core, Time t) const override {
-        return values_at(*this, trail, core, t, [](const ValueLane& of, std::size_t i) { return of.value(i).text(); });
+        return values_at(*this, trail, core, t, [](const ValueLane& of, std::size_t i) {
+            return of.text(i) + (of.unit.empty() ? "" : " " + of.unit);
+        });
     }
 
     std::vector<Name> names(const Trail& trail) const override {
@@ -153,17 +165,17 @@ class Values final : public LaneKind {
         for (std::size_t i = 0; i < trail.tasks.values.size(); ++i) all.push_back({trail.tasks.values[i].name, "", i});
         return all;
     }
-    std::span<const std::string_view> instance_columns() const override { return kInstances; }
+    std::span<const std::string_view> instance_columns() const override { return kValueInstances; }
     void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
         const ValueLane& lane = trail.tasks.values[index];
         for (std::size_t i = 0; i < lane.samples.size(); ++i) {
             const ValueSample s = lane.samples[i];
             const std::string* name = lane.name_of(s.bits);
             const ValueOrigin origin = lane.origin(i);
-            const std::array<Cell, std::size(kInstances)> row = {
+            const std::array<Cell, std::size(kValueInstances)> row = {
                 std::uint64_t{i},
                 s.time,
-                number_of(lane.value(i)),
+                lane.known(i) ? number_of(lane.value(i)) : Cell(lane.text(i)),
                 name != nullptr ? *name : std::string(),
                 std::string(value_access_name(origin.access)),
                 origin.instruction_known ? Cell(hex_text(origin.instruction, 8)) : Cell(),

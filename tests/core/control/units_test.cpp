@@ -15,13 +15,13 @@ namespace {
 
 using test::UnitMemory;
 
-std::shared_ptr<const Image> firmware() {
+std::shared_ptr<const Image> demo_firmware() {
     static const auto image = Image::open(MT_DEMO "/larkspur.elf").value();
     return image;
 }
 
 std::uint32_t address_of(const std::string& name) {
-    return static_cast<std::uint32_t>(firmware()->symbol_named(name)->address);
+    return static_cast<std::uint32_t>(demo_firmware()->symbol_named(name)->address);
 }
 
 TargetFile target(const std::string& more = "") {
@@ -51,7 +51,7 @@ class OnArm : public ::testing::Test {
         auto found = discover_units(memory, file.cores[0]);
         if (!found) return tl::make_unexpected(found.error());
         units = *found;
-        return plan_trace(wish, units, memory, file, firmware().get());
+        return plan_trace(wish, units, memory, file, demo_firmware().get());
     }
     std::map<std::string, std::uint32_t> values(const TraceWish& wish) { return values_of(plan(wish)); }
     std::string refusal(const TraceWish& wish) {
@@ -247,9 +247,9 @@ TEST_F(OnArm, InstructionsIntoTheBufferSetTheseRegisters) {
     EXPECT_EQ(v.at("TRCCONFIGR"), 1U << 11 | 1U << 12) << "timestamps and the return stack";
     EXPECT_EQ(v.at("TRCSYNCPR"), 8U) << "often, for a small buffer";
     EXPECT_EQ(v.at("TRCTRACEIDR"), 2U);
-    const Symbol* loop = firmware()->symbol_named("track_loop");
+    const Symbol* loop = demo_firmware()->symbol_named("track_loop");
     EXPECT_EQ(v.at("TRCACVR0"),
-              std::min(loop->address & ~1ULL, firmware()->symbol_named("refine_centroid")->address & ~1ULL));
+              std::min(loop->address & ~1ULL, demo_firmware()->symbol_named("refine_centroid")->address & ~1ULL));
     EXPECT_EQ(v.at("TRCVIIECTLR"), 3U) << "both ranges";
     EXPECT_EQ(v.at("TRCVICTLR"), 0x201U) << "resource 1 is TRUE; started";
     EXPECT_EQ(v.at("TRCPRGCTLR"), 1U);
@@ -420,7 +420,7 @@ TEST_P(ABrokenUnit, IsSaidBeforeAnythingIsRecorded) {
     wish.exceptions = true;
     wish.instructions.emplace();
     wish.to = TraceWish::To::buffer;
-    auto p = plan_trace(wish, *found, memory, file, firmware().get());
+    auto p = plan_trace(wish, *found, memory, file, demo_firmware().get());
     if (!p) {
         said += p.error().text();
     } else {
@@ -559,7 +559,7 @@ TEST_F(OnRiscV, PinsTakeAModeAndADivider) {
 }
 
 TEST(CodeRanges, NameFunctionsFilesAndAddresses) {
-    const auto image = firmware();
+    const auto image = demo_firmware();
     const auto all = code_ranges({"*_task"}, image.get());
     ASSERT_TRUE(all) << all.error().text();
     EXPECT_GE(all->size(), 2U);

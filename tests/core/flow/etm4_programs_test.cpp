@@ -11,7 +11,7 @@
 namespace mt {
 namespace {
 
-struct History {
+struct Etm4History {
     std::vector<std::uint32_t> pcs;
     struct Exception {
         std::size_t at = 0;
@@ -27,9 +27,9 @@ struct History {
     }
 };
 
-struct Follower {
+struct Etm4Follower {
     const Code& code;
-    History history;
+    Etm4History history;
     std::vector<std::string> gaps;
     std::size_t syncs = 0;
     std::uint64_t latest = 0;
@@ -52,7 +52,7 @@ struct Follower {
 };
 
 struct Walked {
-    History truth;
+    Etm4History truth;
     std::vector<std::uint8_t> trace;
     std::shared_ptr<const Code> code;
     std::shared_ptr<const FunctionTable> functions;
@@ -116,7 +116,7 @@ TEST_P(RandomThumbPrograms, AreFollowedInstructionByInstruction) {
     const Walked w = walk(seed, setup);
     ASSERT_GT(w.truth.pcs.size(), 500u);
     StepPipe pipe(spec_of(setup), w.code, {});
-    Follower f{*w.code, {}, {}};
+    Etm4Follower f{*w.code, {}, {}};
     std::mt19937_64 random(seed);
     for (std::size_t at = 0; at < w.trace.size();) {
         const std::size_t n = std::min<std::size_t>(w.trace.size() - at, 1 + random() % 64);
@@ -144,7 +144,7 @@ TEST_P(RandomThumbPrograms, AreCountedAlikeByHops) {
     setup.sync_bytes = 0;
     const Walked w = walk(seed, setup);
     StepPipe plain(spec_of(setup), w.code, {}), hopping = plain;
-    Follower f{*w.code, {}, {}};
+    Etm4Follower f{*w.code, {}, {}};
     plain.feed(w.trace, f);
     plain.finish(f);
     std::size_t hops = 0;
@@ -196,7 +196,7 @@ TEST(RandomThumbPrograms, AreTakenUpAtAnySynchronisation) {
     setup.sync_bytes = 200;
     const Walked w = walk(77, setup);
     StepPipe pipe(spec_of(setup), w.code, {});
-    Follower f{*w.code, {}, {}};
+    Etm4Follower f{*w.code, {}, {}};
     pipe.feed(std::span(w.trace).subspan(w.trace.size() / 2), f);
     pipe.finish(f);
     ASSERT_GT(f.history.pcs.size(), 300u);

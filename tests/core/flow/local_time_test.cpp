@@ -6,7 +6,7 @@
 namespace mt {
 namespace {
 
-const Clock kClock{100'000'000};  // 10 ns a cycle
+const Clock kTenNsClock{100'000'000};  // 10 ns a cycle
 
 ItmPacket packet(ItmKind kind, std::uint64_t value = 0, unsigned number = 0) {
     static std::uint64_t offset = 0;
@@ -28,7 +28,7 @@ std::vector<TimedPacket> timed(LocalTime& time, const std::vector<ItmPacket>& pa
     return out;
 }
 std::vector<TimedPacket> timed(const std::vector<ItmPacket>& packets, unsigned prescaler = 1) {
-    LocalTime time(kClock, prescaler);
+    LocalTime time(kTenNsClock, prescaler);
     return timed(time, packets);
 }
 
@@ -65,43 +65,43 @@ TEST(LocalTime, LossReachesBackToTheLastKnownTime) {
 }
 
 TEST(LocalTime, WhatNoTimestampFollowsIsUndated) {
-    LocalTime time(kClock, 1);
+    LocalTime time(kTenNsClock, 1);
     const auto out = timed(time, {event(), stamp(10), event()});
     EXPECT_EQ(out[2].latest, Time::from_ns(100));
     EXPECT_EQ(time.undated(), 1U);
 }
 
 TEST(LocalTime, GlobalTimestampsRestoreTheTimeThatDamageSwallowed) {
-    LocalTime time(kClock, 1);
+    LocalTime time(kTenNsClock, 1);
     const auto out =
         timed(time, {event(), stamp(1000), global(500'000), event(), stamp(1000), global(501'000), event(), stamp(10),
                      packet(ItmKind::damage),  // 40 000 cycles vanish with their timestamps
                      event(), stamp(200), global(541'210), event(), stamp(5)});
     EXPECT_EQ(time.restored_lengths(), 1U);
     EXPECT_EQ(time.unknown_lengths(), 0U);
-    EXPECT_EQ(out[9].latest, kClock.at(2010 + 40'000 + 200)) << "the first event after the damage";
-    EXPECT_EQ(out[12].latest, kClock.at(2010 + 40'000 + 205));
-    EXPECT_EQ(out[8].earliest, kClock.at(2010)) << "the gap begins where knowledge ended";
+    EXPECT_EQ(out[9].latest, kTenNsClock.at(2010 + 40'000 + 200)) << "the first event after the damage";
+    EXPECT_EQ(out[12].latest, kTenNsClock.at(2010 + 40'000 + 205));
+    EXPECT_EQ(out[8].earliest, kTenNsClock.at(2010)) << "the gap begins where knowledge ended";
 }
 
 TEST(LocalTime, OnlyAGlobalTimestampWithAllItsBitsRestoresTime) {
-    LocalTime time(kClock, 1);
+    LocalTime time(kTenNsClock, 1);
     const auto out = timed(time, {event(), stamp(1000), global(5'000'000), event(), stamp(1000), global(5'001'000, 2),
                                   packet(ItmKind::damage), event(), stamp(100),
                                   global(7'501'100, 2),  // its upper bits may have changed while nothing was seen
                                   event(), stamp(100), global(7'501'200, 4), event(), stamp(10)});
     EXPECT_EQ(time.restored_lengths(), 1U);
-    EXPECT_EQ(out[7].latest, kClock.at(2000 + 2'500'000 + 100));
+    EXPECT_EQ(out[7].latest, kTenNsClock.at(2000 + 2'500'000 + 100));
 }
 
 TEST(LocalTime, WithoutGlobalTimestampsTheLengthOfAGapStaysUnknown) {
-    LocalTime time(kClock, 1);
+    LocalTime time(kTenNsClock, 1);
     timed(time, {event(), stamp(1000), packet(ItmKind::damage), event(), stamp(10)});
     EXPECT_EQ(time.unknown_lengths(), 1U);
 }
 
 TEST(LocalTime, TheRateOfGlobalTimeIsMeasured) {
-    LocalTime time(kClock, 1);
+    LocalTime time(kTenNsClock, 1);
     timed(time, {event(), stamp(1000), global(0), event(), stamp(10'000), global(40'000)});
     EXPECT_NEAR(time.global_rate(), 4.0, 0.01);
 }

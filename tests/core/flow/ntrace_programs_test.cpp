@@ -165,7 +165,7 @@ class Encoder : public board::RvListener {
     std::optional<board::RvTrapped> trap_;
 };
 
-struct Follower {
+struct NtraceFollower {
     const Code& code;
     std::vector<std::uint32_t> pcs{};
     std::vector<Exception> exceptions{};
@@ -188,14 +188,14 @@ struct Follower {
     void sync(std::uint64_t) { ++syncs; }
 };
 
-struct Traced {
+struct NtraceTraced {
     std::shared_ptr<const Code> code;
     std::vector<std::uint8_t> program;
     std::unique_ptr<Encoder> encoder;
 };
 
-Traced traced(std::uint64_t seed, const Setup& setup, std::uint64_t sync_each, std::uint64_t instructions) {
-    Traced t;
+NtraceTraced traced(std::uint64_t seed, const Setup& setup, std::uint64_t sync_each, std::uint64_t instructions) {
+    NtraceTraced t;
     const RvProgram program(seed);
     board::RvCore core(nullptr, seed);
     program.load(core);
@@ -219,7 +219,7 @@ NtraceParameters parameters_of(const Setup& setup) {
 }
 
 template <class Out>
-void follow(const Traced& t, const Setup& setup, Out& out) {
+void follow(const NtraceTraced& t, const Setup& setup, Out& out) {
     NtraceDecoder decoder(parameters_of(setup));
     NtraceFlow flow(t.code, parameters_of(setup));
     std::vector<NtraceMessage> messages;
@@ -233,8 +233,8 @@ class NtraceInEachMode : public testing::TestWithParam<Setup> {};
 TEST_P(NtraceInEachMode, GivesBackEveryInstructionAndException) {
     std::size_t instructions = 0, exceptions = 0;
     for (std::uint64_t seed = 1; seed <= 25; ++seed) {
-        const Traced t = traced(seed, GetParam(), seed % 5 == 0 ? 37 : 900, 20'000);
-        Follower out{*t.code};
+        const NtraceTraced t = traced(seed, GetParam(), seed % 5 == 0 ? 37 : 900, 20'000);
+        NtraceFollower out{*t.code};
         follow(t, GetParam(), out);
         const auto& truth = t.encoder->pcs;
         const auto differs = std::mismatch(truth.begin(), truth.end(), out.pcs.begin(), out.pcs.end());
@@ -259,7 +259,7 @@ TEST_P(NtraceInEachMode, GivesBackEveryInstructionAndException) {
 TEST_P(NtraceInEachMode, HopsTellTheSameAsTheirRuns) {
     std::size_t hopped = 0, none = 0;
     for (std::uint64_t seed = 1; seed <= 12; ++seed) {
-        const Traced t = traced(seed, GetParam(), seed % 2 == 0 ? 900 : 23, 40'000);
+        const NtraceTraced t = traced(seed, GetParam(), seed % 2 == 0 ? 900 : 23, 40'000);
         // Some programs have no functions.
         const auto table = test::functions_called(*t.code, [&](std::uint32_t) { return seed % 4 != 0; });
         const auto feed = [&](auto& out) { follow(t, GetParam(), out); };

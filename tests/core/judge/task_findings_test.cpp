@@ -19,13 +19,13 @@ std::vector<Finding> findings(std::uint32_t seed, const Wrongs& wrongs, double s
     return find_all(*o.recording, *o.trail);
 }
 
-std::string titles(const std::vector<Finding>& all) {
+std::string titles_of(const std::vector<Finding>& all) {
     std::string text;
     for (const auto& f : all) text += std::string(finding_kind_name(f.kind)) + ": " + f.title + " | " + f.cause + "\n";
     return text.empty() ? "none\n" : text;
 }
 
-const Finding* of_kind(const std::vector<Finding>& all, FindingKind kind) {
+const Finding* task_finding_of(const std::vector<Finding>& all, FindingKind kind) {
     for (const auto& f : all)
         if (f.kind == kind) return &f;
     return nullptr;
@@ -37,12 +37,12 @@ bool names(const Finding& f, const std::string& who) { return f.names(who); }
 void expect_one(const Wrongs& wrongs, std::uint32_t seed, FindingKind kind, const std::vector<std::string>& who,
                 double from_us, double to_us, std::size_t others = 0) {
     const auto all = findings(seed, wrongs);
-    const Finding* f = of_kind(all, kind);
-    ASSERT_NE(f, nullptr) << "seed " << seed << "\n" << titles(all);
-    for (const auto& w : who) EXPECT_TRUE(names(*f, w)) << w << " in seed " << seed << "\n" << titles(all);
-    EXPECT_LE(f->begin.us(), to_us) << titles(all);
-    EXPECT_GE(f->end.us(), from_us) << titles(all);
-    EXPECT_LE(all.size(), 1 + others) << "seed " << seed << "\n" << titles(all);
+    const Finding* f = task_finding_of(all, kind);
+    ASSERT_NE(f, nullptr) << "seed " << seed << "\n" << titles_of(all);
+    for (const auto& w : who) EXPECT_TRUE(names(*f, w)) << w << " in seed " << seed << "\n" << titles_of(all);
+    EXPECT_LE(f->begin.us(), to_us) << titles_of(all);
+    EXPECT_GE(f->end.us(), from_us) << titles_of(all);
+    EXPECT_LE(all.size(), 1 + others) << "seed " << seed << "\n" << titles_of(all);
 }
 
 class OfChance : public testing::TestWithParam<std::uint32_t> {
@@ -53,7 +53,7 @@ class OfChance : public testing::TestWithParam<std::uint32_t> {
 
 TEST_P(OfChance, ASystemThatKeepsItsTimesHasNoFinding) {
     const auto all = findings(seed(), {});
-    EXPECT_TRUE(all.empty()) << titles(all);
+    EXPECT_TRUE(all.empty()) << titles_of(all);
 }
 TEST_P(OfChance, ALongJob) {
     Wrongs w;
@@ -104,11 +104,11 @@ TEST_P(OfChance, AResourceUsedWithoutItsLock) {
     Wrongs w;
     w.unguarded_at = place();
     const auto all = findings(seed(), w);
-    const Finding* f = of_kind(all, FindingKind::unguarded_overlap);
-    ASSERT_NE(f, nullptr) << titles(all);
-    EXPECT_TRUE(names(*f, "log") && names(*f, "plan") && names(*f, "table")) << titles(all);
+    const Finding* f = task_finding_of(all, FindingKind::unguarded_overlap);
+    ASSERT_NE(f, nullptr) << titles_of(all);
+    EXPECT_TRUE(names(*f, "log") && names(*f, "plan") && names(*f, "table")) << titles_of(all);
     EXPECT_NE(f->cause.find("log did not hold table lock"), std::string::npos) << f->cause;
-    EXPECT_LE(all.size(), 1U) << titles(all);
+    EXPECT_LE(all.size(), 1U) << titles_of(all);
 }
 TEST_P(OfChance, AQueueThatOverflows) {
     Wrongs w;
@@ -129,13 +129,13 @@ TEST_P(OfChance, AFaultAndWhereItWas) {
     const auto all = findings(seed(), w);
     ASSERT_FALSE(all.empty());
     EXPECT_EQ(all[0].title, "Divide by zero in reader");
-    EXPECT_LE(all.size(), 1U) << titles(all);
+    EXPECT_LE(all.size(), 1U) << titles_of(all);
 }
 TEST_P(OfChance, LostEventsAreALossAndNothingElse) {
     Wrongs w;
     w.lose_at = place();
     const auto all = findings(seed(), w);
-    ASSERT_EQ(all.size(), 1U) << titles(all);
+    ASSERT_EQ(all.size(), 1U) << titles_of(all);
     EXPECT_EQ(all[0].kind, FindingKind::gap);
 }
 

@@ -25,7 +25,7 @@ struct TrueException {
     std::optional<std::uint64_t> ticks;
 };
 
-struct Truth {
+struct StepsTruth {
     std::uint64_t instructions = 0, first_tick = 0, last_tick = 0, cycles = 0;
     std::string sha256;
     std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> functions;  // entries, instructions
@@ -33,8 +33,8 @@ struct Truth {
     std::vector<std::uint64_t> gaps;
 };
 
-Truth truth_of(const std::string& name) {
-    Truth t;
+StepsTruth steps_truth_of(const std::string& name) {
+    StepsTruth t;
     for (const auto& line : test::lines(test::read_text(test::data("steps/" + name + "/truth.txt")))) {
         std::istringstream in(line);
         std::string what;
@@ -72,7 +72,7 @@ std::string sha256_of(const std::string& file) {
 class StepsOf : public testing::TestWithParam<const char*> {
   protected:
     test::Opened opened = test::decode(target_of(GetParam()));
-    Truth truth = truth_of(GetParam());
+    StepsTruth truth = steps_truth_of(GetParam());
     const StepTrail& steps() const { return opened.trail->steps.at(0); }
     StreamSpec spec() const { return opened.recording->target.streams[0]; }
 };
@@ -320,8 +320,8 @@ TEST_P(StepsOf, ACallBeginsWhenItsFirstInstructionDoesThoughTheStreamIsDamaged) 
 TEST(StepsOfTwoHarts, EachTakesItsOwnPacketsOfTheOneStream) {
     const auto both = test::decode(target_of("rv-etrace-mount-duo"));
     ASSERT_EQ(both.trail->steps.size(), 2u);
-    EXPECT_EQ(both.trail->steps[0].steps, truth_of("rv-etrace-mount-duo-0").instructions);
-    EXPECT_EQ(both.trail->steps[1].steps, truth_of("rv-etrace-mount-duo-1").instructions);
+    EXPECT_EQ(both.trail->steps[0].steps, steps_truth_of("rv-etrace-mount-duo-0").instructions);
+    EXPECT_EQ(both.trail->steps[1].steps, steps_truth_of("rv-etrace-mount-duo-1").instructions);
     for (const Doubt& d : both.trail->doubts) EXPECT_EQ(d.text.find("source ID"), std::string::npos) << d.text;
 }
 
@@ -349,7 +349,7 @@ TEST(StepsWithImplicitExceptions, TheTrapVectorIsFoundInTheImageWhereTheTargetFi
     const test::Folder place;
     test::write_file(place / "recording.target.toml", text);
     const auto opened = test::decode(place / "recording.target.toml");
-    EXPECT_EQ(opened.trail->steps[0].steps, truth_of("rv-etrace-mount-modes").instructions);
+    EXPECT_EQ(opened.trail->steps[0].steps, steps_truth_of("rv-etrace-mount-modes").instructions);
     EXPECT_EQ(opened.trail->steps[0].contradictions, 0u);
 }
 

@@ -18,7 +18,7 @@ namespace {
 using Json = nlohmann::json;
 
 std::string folder(const std::string& name) { return test::data("tasks/mount-" + name); }
-Json truth_of(const std::string& name) { return Json::parse(test::read_text(folder(name) + "/truth.json")); }
+Json tasks_truth_of(const std::string& name) { return Json::parse(test::read_text(folder(name) + "/truth.json")); }
 
 // Both sides are rounded to a thousandth of a nanosecond.
 void expect_ns(const std::optional<Time>& mine, const Json& truth, const std::string& what) {
@@ -47,7 +47,7 @@ class TaskTruth : public testing::TestWithParam<const char*> {
   protected:
     void SetUp() override {
         opened = test::decode(folder(GetParam()) + "/trace");
-        truth = truth_of(GetParam());
+        truth = tasks_truth_of(GetParam());
     }
     test::Opened opened;
     Json truth;

@@ -45,33 +45,33 @@ std::string changed(const std::vector<KeyChange>& changes, const std::string& te
     EXPECT_TRUE(now) << (now ? "" : now.error().text());
     return now ? *now : std::string();
 }
-std::string with(std::string text, const std::string& what, const std::string& instead) {
+std::string edited_with(std::string text, const std::string& what, const std::string& instead) {
     const auto at = text.find(what);
     EXPECT_NE(at, std::string::npos) << what;
     return text.replace(at, what.size(), instead);
 }
 
 TEST(TargetEdit, AValueIsReplacedAndItsRemarkStays) {
-    EXPECT_EQ(changed({{"core", 0, "clock_hz", "120000000"}}), with(kText, "72_000_000", "120000000"));
-    EXPECT_EQ(changed({{"", 0, "name", "\"x # y\""}}), with(kText, "\"Larkspur – mount\"", "\"x # y\""));
+    EXPECT_EQ(changed({{"core", 0, "clock_hz", "120000000"}}), edited_with(kText, "72_000_000", "120000000"));
+    EXPECT_EQ(changed({{"", 0, "name", "\"x # y\""}}), edited_with(kText, "\"Larkspur – mount\"", "\"x # y\""));
     EXPECT_EQ(changed({{"stream.itm", 0, "timestamp_prescaler", "16"}}),
-              with(kText, "timestamp_prescaler = 4", "timestamp_prescaler = 16"));
+              edited_with(kText, "timestamp_prescaler = 4", "timestamp_prescaler = 16"));
     EXPECT_EQ(changed({{"watch", 1, "type", "\"i32\""}}),
-              with(kText, "\"axis_speed\"\ntype       = \"i16\"", "\"axis_speed\"\ntype       = \"i32\""));
+              edited_with(kText, "\"axis_speed\"\ntype       = \"i16\"", "\"axis_speed\"\ntype       = \"i32\""));
 }
 
 TEST(TargetEdit, AKeyThatIsNewStandsBehindTheLastOfItsTable) {
     EXPECT_EQ(changed({{"core", 0, "svd", "\"m.svd\""}}),
-              with(kText, "\"mount.elf\"\n", "\"mount.elf\"\nsvd = \"m.svd\"\n"));
+              edited_with(kText, "\"mount.elf\"\n", "\"mount.elf\"\nsvd = \"m.svd\"\n"));
     EXPECT_EQ(changed({{"stream", 0, "framing", "\"tpiu\""}, {"stream", 0, "trace_id", "1"}}),
-              with(kText, "core     = \"main\"\n\n[stream",
-                   "core     = \"main\"\nframing = \"tpiu\"\ntrace_id = 1\n\n[stream"));
+              edited_with(kText, "core     = \"main\"\n\n[stream",
+                          "core     = \"main\"\nframing = \"tpiu\"\ntrace_id = 1\n\n[stream"));
 }
 
 TEST(TargetEdit, ATableThatIsNewIsAdded) {
     const std::string port = changed({{"port", 0, "number", "5"}, {"port", 0, "kind", "\"text\""}});
     EXPECT_EQ(port, kText + "\n[[port]]\nnumber = 5\nkind = \"text\"\n");
-    const std::string text = with(kText, "[stream.itm]\ntimestamp_prescaler = 4\n\n", "");
+    const std::string text = edited_with(kText, "[stream.itm]\ntimestamp_prescaler = 4\n\n", "");
     const std::string itm = changed({{"stream.itm", 0, "timestamp_prescaler", "64"}}, text);
     const auto read = parse_target_file(itm, "x.target.toml");
     ASSERT_TRUE(read) << read.error().text();
@@ -83,9 +83,10 @@ TEST(TargetEdit, ATableThatIsNewIsAdded) {
 }
 
 TEST(TargetEdit, KeysAndTablesGo) {
-    EXPECT_EQ(changed({{"core", 0, "image", ""}}), with(kText, "image    = \"mount.elf\"\n", ""));
-    EXPECT_EQ(changed({{"watch", 0, "", ""}}),
-              with(kText, "[[watch]]\ncomparator = 0\nsymbol     = \"axis_error\"\ntype       = \"i16\"\n\n", ""));
+    EXPECT_EQ(changed({{"core", 0, "image", ""}}), edited_with(kText, "image    = \"mount.elf\"\n", ""));
+    EXPECT_EQ(
+        changed({{"watch", 0, "", ""}}),
+        edited_with(kText, "[[watch]]\ncomparator = 0\nsymbol     = \"axis_error\"\ntype       = \"i16\"\n\n", ""));
     EXPECT_EQ(changed({{"core", 0, "orti", ""}}), kText) << "it was not there";
     const std::string bare = changed({{"stream", 0, "", ""}});
     EXPECT_EQ(bare.find("timestamp_prescaler"), std::string::npos) << "with the tables in it";
@@ -94,7 +95,8 @@ TEST(TargetEdit, KeysAndTablesGo) {
 
 TEST(TargetEdit, ValuesOverSeveralLinesAndTablesInOneLineCanBeChangedToo) {
     const std::string text =
-        "format = \"mindful-trail-target/1\"\ncore = [{ name = \"main\", isa = \"armv7-m\", clock_hz = 5 }]\n[[stream]]\nfile = [\n  "
+        "format = \"mindful-trail-target/1\"\ncore = [{ name = \"main\", isa = \"armv7-m\", clock_hz = 5 "
+        "}]\n[[stream]]\nfile = [\n  "
         "\"a\",\n  "
         "\"b\"\n]\nprotocol = \"itm\"\ncore = \"main\"\n";
     const auto files = parse_target_file(changed({{"stream", 0, "file", "\"c\""}}, text), "x.target.toml");

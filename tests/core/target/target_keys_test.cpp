@@ -30,6 +30,10 @@ std::string some_value(const TargetKey& k) {
             return "{ 1 = \"one\" }";
         case TargetKey::Kind::mark:
             return "{ port = 1, value = 2 }";
+        case TargetKey::Kind::real:
+            return "-1.5";
+        case TargetKey::Kind::edges:
+            return "[{ mark = \"sync\", edge = \"SYNC rising\" }]";
         default:
             return k.key == "images" ? "[\"a\", \"b\"]" : "\"main\"";
     }
@@ -50,6 +54,7 @@ TEST(TargetKeys, EachIsTakenByTheReader) {
                 {"watch", 0, "comparator", "1"}, {"watch", 0, "symbol", "\"x\""}, {"watch", 0, "type", "\"u8\""}};
         if (table == "port") changes = {{"port", 0, "number", "1"}};
         if (table == "task") changes = {{"task", 0, "name", "\"x\""}};
+        if (table == "signals") changes = {{"signals", 0, "file", "\"x.vcd\""}};
         if (table == "stream.line") changes = {{table, 0, "phase", "1"}};
         if (k.key == "src_id") changes = {{table, 0, protocol == "ntrace" ? "src_bits" : "src_id_bits", "4"}};
         changes.push_back({table, 0, std::string(k.key), some_value(k)});

@@ -13,9 +13,9 @@ namespace {
 
 using Bytes = std::vector<std::uint8_t>;
 
-const Bytes kAsync = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x80};  // 6.4.1
+const Bytes kEtm4Async = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0x80};  // 6.4.1
 
-std::vector<Etm4Packet> read(const Bytes& stream, Etm4Parameters k = {}, std::size_t piece = 0) {
+std::vector<Etm4Packet> read_etm4(const Bytes& stream, Etm4Parameters k = {}, std::size_t piece = 0) {
     Etm4Decoder d(k);
     std::vector<Etm4Packet> out;
     if (piece == 0) piece = std::max<std::size_t>(stream.size(), 1);
@@ -29,9 +29,9 @@ void append(Bytes& to, const Bytes& more) { to.insert(to.end(), more.begin(), mo
 
 // Behind a synchronisation, which is taken off again.
 std::vector<Etm4Packet> behind_async(const Bytes& bytes, Etm4Parameters k = {}) {
-    Bytes stream = kAsync;
+    Bytes stream = kEtm4Async;
     append(stream, bytes);
-    auto p = read(stream, k);
+    auto p = read_etm4(stream, k);
     EXPECT_EQ(p.at(0).kind, Etm4Kind::async);
     p.erase(p.begin());
     return p;
@@ -109,11 +109,11 @@ class Etm4Addresses : public Seeded {
 };
 
 TEST_P(Etm4Addresses, AreReadInWhateverFormTheyAreSent) {
-    Bytes stream = kAsync;
+    Bytes stream = kEtm4Async;
     std::vector<Address> sent(400);
     for (Address& a : sent) append(stream, written(a = next()));
     for (const std::size_t piece : {std::size_t{0}, std::size_t{1}, std::size_t{7}}) {
-        const auto p = read(stream, {}, piece);
+        const auto p = read_etm4(stream, {}, piece);
         ASSERT_EQ(p.size(), sent.size() + 1) << "in pieces of " << piece;
         for (std::size_t i = 0; i < sent.size(); ++i) {
             ASSERT_EQ(p[i + 1].kind, Etm4Kind::address) << i;
@@ -126,7 +126,7 @@ INSTANTIATE_TEST_SUITE_P(Seeds, Etm4Addresses, testing::Range(1u, 13u));
 // 6.4.6: the lowest bits that are sent replace those of the timestamp before; nine bytes hold all 64.
 class Etm4Timestamps : public Seeded {};
 TEST_P(Etm4Timestamps, KeepTheBitsThatAreNotSent) {
-    Bytes stream = kAsync;
+    Bytes stream = kEtm4Async;
     std::vector<std::uint64_t> sent;
     std::vector<std::optional<std::uint64_t>> cycles;
     std::uint64_t now = 0;
@@ -148,7 +148,7 @@ TEST_P(Etm4Timestamps, KeepTheBitsThatAreNotSent) {
         sent.push_back(now);
     }
     for (const std::size_t piece : {std::size_t{0}, std::size_t{1}}) {
-        const auto p = read(stream, {}, piece);
+        const auto p = read_etm4(stream, {}, piece);
         ASSERT_EQ(p.size(), sent.size() + 1);
         for (std::size_t i = 0; i < sent.size(); ++i) {
             ASSERT_EQ(p[i + 1].kind, Etm4Kind::timestamp);
@@ -168,7 +168,7 @@ TEST_P(Etm4Cycles, AddTheThreshold) {
     Etm4Parameters k;
     k.cycle_threshold = 1 + any(200);
     k.commit_in_cycles = any(2) != 0;
-    Bytes stream = kAsync;
+    Bytes stream = kEtm4Async;
     struct Sent {
         std::uint64_t cycles = 0;
         std::uint32_t commits = 0;
@@ -204,7 +204,7 @@ TEST_P(Etm4Cycles, AddTheThreshold) {
             }
         }
     }
-    const auto p = read(stream, k);
+    const auto p = read_etm4(stream, k);
     ASSERT_EQ(p.size(), sent.size() + 1);
     for (std::size_t i = 0; i < sent.size(); ++i) {
         ASSERT_EQ(p[i + 1].kind, Etm4Kind::cycles) << i;
@@ -309,7 +309,7 @@ TEST(Etm4Atoms, OfFormatSixAreARunAndOneMore) {
 // Told together or one by one, they are the same atoms at the same places.
 TEST(Etm4Atoms, ToldTogetherAreTheSame) {
     std::mt19937 random(9);
-    Bytes stream = kAsync;
+    Bytes stream = kEtm4Async;
     for (int i = 0; i < 2'000; ++i)
         stream.push_back(static_cast<std::uint8_t>(random() % 10 == 0 ? 0x04 : 0xC0 + random() % 0x40));
     const auto flat = [](const std::vector<Etm4Packet>& packets) {
@@ -329,7 +329,7 @@ TEST(Etm4Atoms, ToldTogetherAreTheSame) {
     });
     d.finish(part);
     together.insert(together.end(), part.begin(), part.end());
-    const auto single = read(stream);
+    const auto single = read_etm4(stream);
     EXPECT_LT(together.size(), single.size());
     EXPECT_EQ(flat(together), flat(single));
 }
@@ -360,7 +360,7 @@ TEST(Etm4Damage, EveryReservedHeaderEndsWithTheNextSynchronisation) {
     for (unsigned h = 0xB0; h < 0xC0; ++h) reserved.push_back(static_cast<std::uint8_t>(h));
     for (const std::uint8_t header : reserved) {
         Bytes b = {0xF7, header, 0xF7, 0xF7, 0xF7, 0xF7, 0xF7, 0xF7, 0xF7, 0xF7};
-        append(b, kAsync);
+        append(b, kEtm4Async);
         b.push_back(0xF6);
         const auto p = behind_async(b);
         ASSERT_EQ(p.size(), 4U) << std::hex << int{header};
@@ -385,8 +385,8 @@ TEST(Etm4Damage, AlignmentWithTooFewZerosIsNone) {
 
 TEST(Etm4Damage, WhatComesBeforeTheFirstSynchronisationCannotBeRead) {
     Bytes b = {0xF7, 0xF7, 0xF7};
-    append(b, kAsync);
-    const auto p = read(b);
+    append(b, kEtm4Async);
+    const auto p = read_etm4(b);
     ASSERT_EQ(p.size(), 2U);
     EXPECT_EQ(p[0].kind, Etm4Kind::damage);
     EXPECT_EQ(p[0].length, 3U);

@@ -1,0 +1,291 @@
+#include "signals/lay_beside.h"
+
+#include <algorithm>
+#include <cmath>
+#include <filesystem>
+#include <set>
+
+#include "base/near_names.h"
+#include "base/text.h"
+#include "measure/lane_kind.h"
+#include "signals/signal_file.h"
+
+namespace mt {
+namespace {
+
+using Stretch = std::pair<Time, Time>;
+
+// What is on while any of the stretches is.
+Edges joined(std::vector<Stretch> stretches) {
+    std::sort(stretches.begin(), stretches.end());
+    Edges e;
+    for (const auto& [begin, end] : stretches) {
+        if (!e.falling.empty() && begin <= e.falling.back()) {
+            e.falling.back() = std::max(e.falling.back(), end);
+            continue;
+        }
+        e.rising.push_back(begin);
+        e.falling.push_back(end);
+    }
+    return e;
+}
+
+tl::unexpected<Problem> nothing_of(const SignalsSpec::Align& what, const std::vector<std::string>& known) {
+    return failure("the recording has no " + what.of + " called '" + what.name + "'", "",
+                   near_names_text(what.name, known, "it has none at all"));
+}
+
+// The stretches of one activity of a kind.
+Result<Edges> stretches_of(const SignalsSpec::Align& what, const Trail& trail, std::string_view kind_id) {
+    const LaneKind* kind = LaneKinds::find(kind_id);
+    std::vector<std::string> known;
+    std::vector<Stretch> stretches;
+    bool any = false;
+    for (const auto& name : kind->names(trail)) {
+        known.push_back(name.name);
+        if (name.name != what.name) continue;
+        any = true;
+        const LaneId id = kind->lane_of(trail, name.index);
+        const auto lane = kind->lane(trail, id.index);
+        if (lane == nullptr) continue;
+        for (std::size_t level = 0; level < lane->levels(); ++level)
+            for (std::size_t i = 0; i < lane->size(level); ++i) {
+                const SpanRef ref{id, static_cast<std::uint32_t>(level), i};
+                if (!kind->lanes_are_activities() && kind->activity_of(trail, ref) != name.index) continue;
+                const Span s = lane->span(level, i);
+                if (s.whole()) stretches.emplace_back(s.begin, s.end);
+            }
+    }
+    if (!any) return nothing_of(what, known);
+    return joined(std::move(stretches));
+}
+
+// Whether most samples follow each other at the same distance.
+bool is_sampled_evenly(const ValueLane& lane) {
+    const std::size_t n = std::min<std::size_t>(lane.samples.size(), 10'000);
+    if (n < 16) return false;
+    std::vector<std::int64_t> gaps;
+    for (std::size_t i = 1; i < n; ++i) gaps.push_back((lane.samples[i].time - lane.samples[i - 1].time).ps);
+    std::sort(gaps.begin(), gaps.end());
+    const std::int64_t usual = gaps[gaps.size() / 2];
+    return usual > 0 && gaps[gaps.size() / 20] * 10 >= usual * 9 && gaps[gaps.size() * 19 / 20] * 10 <= usual * 11;
+}
+
+const ValueLane* signal_named(const SignalFile& file, const std::string& name) {
+    for (const ValueLane& lane : file.lanes)
+        if (lane.name == name || lane.source + "." + lane.name == name) return &lane;
+    return nullptr;
+}
+
+Result<ClockFit> aligned(const SignalsSpec& spec, const SignalFile& file, const Trail& trail) {
+    std::vector<SeenByBoth> seen;
+    for (const SignalsSpec::Align& a : spec.align) {
+        auto here = edges_of(a, trail);
+        if (!here) return tl::make_unexpected(here.error());
+        const ValueLane* lane = signal_named(file, a.signal);
+        if (lane == nullptr) {
+            std::vector<std::string> known;
+            for (const auto& l : file.lanes) known.push_back(l.name);
+            return failure("the file has no signal '" + a.signal + "'", spec.file,
+                           near_names_text(a.signal, known, "name one that it has"));
+        }
+        Edges there = edges_of(*lane);
+        if (a.rising) seen.push_back({here->rising, there.rising});
+        // A mark has no end: each edge is one.
+        if (a.falling) seen.push_back({a.of == "mark" && !a.rising ? here->rising : here->falling, there.falling});
+        if (a.of == "mark" && a.rising && a.falling) {
+            std::vector<Time> both(there.rising);
+            both.insert(both.end(), there.falling.begin(), there.falling.end());
+            std::sort(both.begin(), both.end());
+            seen.resize(seen.size() - 2);
+            seen.push_back({here->rising, std::move(both)});
+        }
+    }
+    return fit_clocks(seen);
+}
+
+// What in the recording moves as a signal of the file does; said, and never taken silently.
+std::string proposal(const SignalFile& file, const Trail& trail, const Progress* progress) {
+    struct Known {
+        SignalsSpec::Align what;
+        Edges edges;
+    };
+    std::vector<Known> here;
+    const auto take = [&](const char* of, const std::string& name) {
+        if (here.size() >= 64 || name.empty()) return;
+        SignalsSpec::Align a;
+        a.of = of;
+        a.name = name;
+        if (auto edges = edges_of(a, trail); edges && edges->rising.size() >= 8 && edges->rising.size() <= 20'000)
+            here.push_back({a, std::move(*edges)});
+    };
+    for (const auto& r : trail.tasks.resources) take("resource", r.name);
+    for (const auto& m : trail.tasks.marks) take("mark", m.name);
+    for (const auto& t : trail.tasks.tasks) take("task", t.name);
+    for (const auto& c : trail.cores)
+        for (const auto& l : c.lanes) take("interrupt", l.name());
+    std::string best;
+    double best_share = 0.6;
+    std::size_t tried = 0;
+    for (const ValueLane& lane : file.lanes) {
+        if (lane.sort == ValueSort::real || lane.samples.size() < 16 || lane.samples.size() > 200'000) continue;
+        const Edges there = edges_of(lane);
+        if (there.rising.size() < 8 || there.rising.size() > 20'000) continue;
+        for (const Known& k : here) {
+            if (++tried > 256 || (progress != nullptr && progress->cancelled())) break;
+            const auto fit = fit_clocks({{k.edges.rising, there.rising}});
+            if (!fit) continue;
+            const double share = static_cast<double>(fit->matched) / static_cast<double>(fit->matched + fit->unmatched);
+            if (share <= best_share) continue;
+            best_share = share;
+            best = "align = [{ " + k.what.of + " = \"" + k.what.name + "\", edge = \"" + lane.name + " rising\" }]";
+        }
+    }
+    return best;
+}
+
+}  // namespace
+
+Edges edges_of(const ValueLane& lane) {
+    Edges e;
+    const bool even = is_sampled_evenly(lane);
+    std::optional<bool> level;
+    for (std::size_t i = 0; i < lane.samples.size(); ++i) {
+        if (!lane.known(i)) {
+            level.reset();
+            continue;
+        }
+        const bool high = lane.value(i).number() != 0;
+        if (level && *level != high) {
+            const Time t = lane.samples[i].time;
+            const Time at = even ? Time{(lane.samples[i - 1].time.ps + t.ps) / 2} : t;
+            (high ? e.rising : e.falling).push_back(at);
+        }
+        level = high;
+    }
+    return e;
+}
+
+Result<Edges> edges_of(const SignalsSpec::Align& what, const Trail& trail) {
+    std::vector<std::string> known;
+    std::vector<Stretch> stretches;
+    if (what.of == "function") return stretches_of(what, trail, "functions");
+    if (what.of == "mark") {
+        Edges e;
+        bool any = false;
+        for (const MarkLane& lane : trail.tasks.marks) {
+            known.push_back(lane.name);
+            if (lane.name != what.name) continue;
+            any = true;
+            for (std::size_t i = 0; i < lane.marks.size(); ++i)
+                if (!what.value || *what.value == lane.marks[i].value) e.rising.push_back(lane.marks[i].time);
+        }
+        if (!any) return nothing_of(what, known);
+        std::sort(e.rising.begin(), e.rising.end());
+        return e;
+    }
+    if (what.of == "value") {
+        for (const ValueLane& lane : trail.tasks.values) {
+            if (lane.core == ValueLane::kNoCore) continue;
+            known.push_back(lane.name);
+            if (lane.name == what.name) return edges_of(lane);
+        }
+        return nothing_of(what, known);
+    }
+    bool any = false;
+    if (what.of == "resource")
+        for (const ResourceLane& lane : trail.tasks.resources) {
+            known.push_back(lane.name);
+            if (lane.name != what.name) continue;
+            any = true;
+            for (std::size_t i = 0; i < lane.uses.size(); ++i)
+                if ((lane.uses[i].flags & LockHold::kCut) == 0)
+                    stretches.emplace_back(lane.uses[i].begin, lane.uses[i].end);
+        }
+    if (what.of == "interrupt")
+        for (const CoreTrail& core : trail.cores)
+            for (const ExceptionLane& lane : core.lanes) {
+                known.push_back(lane.name());
+                if (lane.name() != what.name) continue;
+                any = true;
+                for (std::size_t i = 0; i < lane.size(); ++i)
+                    if (lane.whole(i)) stretches.emplace_back(lane.begin(i), lane.begin(i) + lane.length(i));
+            }
+    if (what.of == "task")
+        for (std::size_t t = 0; t < trail.tasks.tasks.size(); ++t) {
+            known.push_back(trail.tasks.tasks[t].name);
+            if (trail.tasks.tasks[t].name != what.name) continue;
+            any = true;
+            for (const CoreTasks& core : trail.tasks.cores)
+                for (std::size_t i = 0; i + 1 < core.runs.size(); ++i)
+                    if (core.runs[i].who == t) stretches.emplace_back(core.runs[i].begin, core.runs[i + 1].begin);
+        }
+    if (!any) return nothing_of(what, known);
+    return joined(std::move(stretches));
+}
+
+void lay_beside(const std::vector<SignalsSpec>& specs, Trail& trail, Progress* progress) {
+    std::set<std::string> taken;
+    for (const auto& lane : trail.tasks.values) taken.insert(lane.name);
+    for (const SignalsSpec& spec : specs) {
+        auto file = read_signal_file(spec.file, spec.select, progress);
+        if (!file) {
+            trail.doubts.push_back(
+                {"signals are missing: " + file.error().what + " (" + file.error().where + ")", file.error().advice});
+            continue;
+        }
+        LaidSignals laid;
+        laid.file = spec.file;
+        laid.name = !spec.name.empty() ? spec.name : std::filesystem::path(spec.file).stem().string();
+        laid.format = file->format;
+        laid.lanes = file->lanes.size();
+        const std::string of = "of the signals in " + std::filesystem::path(spec.file).filename().string() + ": ";
+        for (const std::string& warning : file->warnings) trail.doubts.push_back({of + warning, ""});
+        ClockFit fit;
+        fit.offset_ns = spec.offset_ns.value_or(0);
+        fit.drift_ppm = spec.drift_ppm.value_or(0);
+        if (!spec.align.empty()) {
+            auto found = aligned(spec, *file, trail);
+            if (found) {
+                fit = *found;
+                laid.how = LaidSignals::How::aligned;
+                if (!found->drift_known)
+                    trail.doubts.push_back(
+                        {of + "a single edge tells nothing of how the clocks drift apart: 0 ppm are taken",
+                         "add another entry to align, or give drift_ppm"});
+                if (!found->drift_known && spec.drift_ppm) fit.drift_ppm = *spec.drift_ppm;
+            } else {
+                trail.doubts.push_back(
+                    {of + "their clock could not be brought to the recording's: " + found.error().what +
+                         (found.error().where.empty() ? "" : " (" + found.error().where + ")"),
+                     found.error().advice});
+            }
+        } else if (spec.offset_ns || spec.drift_ppm) {
+            laid.how = LaidSignals::How::by_hand;
+        } else {
+            const std::string found = proposal(*file, trail, progress);
+            trail.doubts.push_back(
+                {of + "both starts are taken for the same moment, as nothing says how the clocks differ",
+                 found.empty() ? "add align, or offset_ns, to their [[signals]]"
+                               : "their rhythm fits: add " + found + " to their [[signals]]"});
+        }
+        laid.offset_ns = fit.offset_ns;
+        laid.drift_ppm = fit.drift_ppm;
+        laid.uncertainty_ns = fit.uncertainty_ns;
+        laid.matched = fit.matched;
+        laid.unmatched = fit.unmatched;
+        for (ValueLane& lane : file->lanes) {
+            lane.id = static_cast<std::uint32_t>(kBesideNumbers + trail.tasks.values.size());
+            lane.move_times([&](Time t) { return fit.to_here(t); });
+            if (taken.count(lane.name) != 0 && !lane.source.empty()) lane.name = lane.source + "." + lane.name;
+            if (taken.count(lane.name) != 0) lane.name = laid.name + "." + lane.name;
+            taken.insert(lane.name);
+            lane.source = laid.name;
+            trail.tasks.values.push_back(std::move(lane));
+        }
+        trail.beside.push_back(std::move(laid));
+        if (progress != nullptr && progress->cancelled()) return;
+    }
+}
+
+}  // namespace mt

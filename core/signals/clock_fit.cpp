@@ -162,16 +162,23 @@ Result<ClockFit> fit_few(const std::vector<SeenByBoth>& seen) {
 
 }  // namespace
 
+namespace {
+
+Time nearest(long double ps) {
+    constexpr long double most = 9e18L;
+    return {static_cast<std::int64_t>(std::llround(std::clamp(ps, -most, most)))};
+}
+
+}  // namespace
+
 Time ClockFit::to_here(Time there) const {
-    const long double ps = (static_cast<long double>(there.ps) - static_cast<long double>(offset_ns) * 1000) /
-                           (1 + static_cast<long double>(drift_ppm) * 1e-6L);
-    return {static_cast<std::int64_t>(std::llround(ps))};
+    return nearest((static_cast<long double>(there.ps) - static_cast<long double>(offset_ns) * 1000) /
+                   (1 + static_cast<long double>(drift_ppm) * 1e-6L));
 }
 
 Time ClockFit::to_there(Time here) const {
-    return {static_cast<std::int64_t>(
-        std::llround(static_cast<long double>(offset_ns) * 1000 +
-                     (1 + static_cast<long double>(drift_ppm) * 1e-6L) * static_cast<long double>(here.ps)))};
+    return nearest(static_cast<long double>(offset_ns) * 1000 +
+                   (1 + static_cast<long double>(drift_ppm) * 1e-6L) * static_cast<long double>(here.ps));
 }
 
 Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen) {

@@ -376,7 +376,7 @@ Result<SignalFile> read_csv_signals(std::span<const std::uint8_t> bytes, const s
             progress->report(rows.position(), text.size());
         }
         const auto at = time < cells.size() ? number_in(cells[time], dialect.comma) : std::nullopt;
-        if (!at || !(std::abs(*at) * scale < 9e18)) {
+        if (!at || !(std::abs(*at) * scale < static_cast<double>(kFarthestPs))) {
             if (bad_time++ == 0)
                 warn("the time in line " + std::to_string(line_at(rows.begin())) +
                      " is no number: such rows are left out");

@@ -67,8 +67,9 @@ bool is_sampled_evenly(const ValueLane& lane) {
     std::vector<std::int64_t> gaps;
     for (std::size_t i = 1; i < n; ++i) gaps.push_back((lane.samples[i].time - lane.samples[i - 1].time).ps);
     std::sort(gaps.begin(), gaps.end());
-    const std::int64_t usual = gaps[gaps.size() / 2];
-    return usual > 0 && gaps[gaps.size() / 20] * 10 >= usual * 9 && gaps[gaps.size() * 19 / 20] * 10 <= usual * 11;
+    const auto usual = static_cast<double>(gaps[gaps.size() / 2]);
+    return usual > 0 && static_cast<double>(gaps[gaps.size() / 20]) >= 0.9 * usual &&
+           static_cast<double>(gaps[gaps.size() * 19 / 20]) <= 1.1 * usual;
 }
 
 const ValueLane* signal_named(const SignalFile& file, const std::string& name) {

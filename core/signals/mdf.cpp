@@ -480,7 +480,7 @@ class MdfReader {
             else
                 raw = number_of(*master, row);
             const long double ps = static_cast<long double>(of_time.number(raw)) * 1e12L;
-            if (!(ps > -9e18L && ps < 9e18L)) {
+            if (!(std::abs(ps) < static_cast<long double>(kFarthestPs))) {
                 ++backwards;
                 continue;
             }

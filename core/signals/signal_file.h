@@ -27,6 +27,9 @@ bool is_chosen(const SignalChoice& choice, const std::string& scope, const std::
 /// More than these are read only if they are chosen by name.
 inline constexpr std::size_t kMostSignals = 4096;
 
+/// Times of a file lie within so many picoseconds (46 days) of its zero; what lies beyond is left out.
+inline constexpr std::int64_t kFarthestPs = 4'000'000'000'000'000'000;
+
 /// What the first bytes say the file is: "VCD", "MDF", or "CSV" for any other text; empty for what is no text.
 std::string signal_format_of(std::span<const std::uint8_t> bytes);
 

@@ -247,7 +247,7 @@ class VcdReader {
         const char* first = at_;
         const auto read = std::from_chars(at_, end_, number);
         at_ = read.ptr;
-        const auto most = static_cast<std::uint64_t>(std::numeric_limits<std::int64_t>::max() / ps_) - 1;
+        const auto most = static_cast<std::uint64_t>(kFarthestPs / ps_);
         if (read.ec != std::errc() || number > most || (at_ < end_ && !is_space(*at_))) {
             warn("the time in line " + std::to_string(line_at(first)) +
                  " is no number that can be: the file is read up to there");

@@ -181,7 +181,7 @@ int main(int argc, char** argv) {
             window.desk().lanes()->set_key_shown(true);
         }
         // Plots and evidence arrive a little later than the figures.
-        QTimer::singleShot(700, &window, [&, v] {
+        QTimer::singleShot(2000, &window, [&, v] {
             QWidget* beside = QApplication::activeWindow();  // the help stands in a window of its own
             const bool done = (v.startsWith("help") && beside != nullptr ? beside : &window)
                                   ->grab()

@@ -8,6 +8,7 @@
 #include <fstream>
 #include <numeric>
 
+#include "memory_pass.h"
 #include "flow/itm_pipe.h"
 #include "judge/finding.h"
 #include "measure/interrupts.h"
@@ -38,19 +39,9 @@ std::uint64_t pass_over(const std::vector<std::uint8_t>& b) {
     return sum;
 }
 
-double memory_pass_seconds() {
-    double best = 1e9;
-    for (int i = 0; i < 5; ++i) {
-        const auto from = std::chrono::steady_clock::now();
-        benchmark::DoNotOptimize(pass_over(bytes()));
-        best = std::min(best, std::chrono::duration<double>(std::chrono::steady_clock::now() - from).count());
-    }
-    return best;
-}
-
 template <class F>
 void measured(benchmark::State& state, F work) {
-    const double plain = memory_pass_seconds();
+    const double plain = bench::memory_pass_seconds(bytes());
     double spent = 0;
     for (auto _ : state) {
         const auto from = std::chrono::steady_clock::now();

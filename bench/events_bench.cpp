@@ -7,6 +7,7 @@
 #include <chrono>
 
 #include "long_trace.h"
+#include "memory_pass.h"
 #include "pass/event_reading.h"
 #include "pass/growing_trail.h"
 
@@ -26,14 +27,7 @@ void read(benchmark::State& state) {
     }
     const double opened = std::chrono::duration<double>(SteadyClock::now() - opened_from).count();
     const auto raw = (*recording)->events->files[0].file->bytes();
-    double plain = 1e9;
-    for (int i = 0; i < 5; ++i) {
-        const auto from = SteadyClock::now();
-        std::uint64_t sum = 0;
-        for (const std::uint8_t b : raw) sum += b;
-        benchmark::DoNotOptimize(sum);
-        plain = std::min(plain, std::chrono::duration<double>(SteadyClock::now() - from).count());
-    }
+    const double plain = bench::memory_pass_seconds(raw, 5);
     std::uint64_t events = 0;
     double spent = 0, first = 0;
     for (auto _ : state) {

@@ -12,6 +12,7 @@
 #include <random>
 #include <sstream>
 
+#include "memory_pass.h"
 #include "pass/reading.h"
 #include "replay/step_window.h"
 
@@ -62,20 +63,6 @@ void compare(const StepTrail& t) {
                 differ);
 }
 
-// A plain pass over the same bytes.
-double memory_pass(std::span<const std::uint8_t> raw) {
-    double best = 1e9;
-    for (int i = 0; i < 5; ++i) {
-        const auto from = Steady::now();
-        std::uint64_t sum = 0;
-        for (const std::uint8_t b : raw) sum += b;
-        volatile std::uint64_t kept = sum;
-        (void)kept;
-        best = std::min(best, seconds_since(from));
-    }
-    return best;
-}
-
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -89,7 +76,7 @@ int main(int argc, char** argv) {
         return 2;
     }
     const auto raw = (*recording)->step_streams[0].bytes();
-    const double plain = memory_pass(raw);
+    const double plain = bench::memory_pass_seconds(raw);
     std::printf("%.1f MB, plain memory pass %.4f s\n", static_cast<double>(raw.size()) / 1e6, plain);
     cpu_set_t all;
     ::sched_getaffinity(0, sizeof all, &all);

@@ -6,6 +6,7 @@
 #include <random>
 #include <sstream>
 
+#include "memory_pass.h"
 #include "share/mdf_export.h"
 #include "signals/signal_file.h"
 
@@ -76,14 +77,8 @@ std::string an_mdf() {
 
 void read(benchmark::State& state, const std::string& text) {
     const std::span<const std::uint8_t> bytes(reinterpret_cast<const std::uint8_t*>(text.data()), text.size());
-    double plain = 1e9, spent = 0;
-    for (int i = 0; i < 5; ++i) {
-        const auto from = SteadyClock::now();
-        std::uint64_t sum = 0;
-        for (const std::uint8_t b : bytes) sum += b;
-        benchmark::DoNotOptimize(sum);
-        plain = std::min(plain, std::chrono::duration<double>(SteadyClock::now() - from).count());
-    }
+    const double plain = bench::memory_pass_seconds(bytes);
+    double spent = 0;
     const std::string format = signal_format_of(bytes);
     for (auto _ : state) {
         const auto from = SteadyClock::now();

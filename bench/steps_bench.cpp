@@ -8,6 +8,7 @@
 #include <filesystem>
 #include <fstream>
 
+#include "memory_pass.h"
 #include "pass/reading.h"
 
 namespace {
@@ -56,14 +57,7 @@ void followed(benchmark::State& state, const char* name, const char* stream, boo
     const Repeated repeated(name, stream, 25'000'000 / once + 1);
     const auto recording = open_recording(repeated.path(name).string());
     const auto raw = (*recording)->step_streams[0].bytes();
-    double plain = 1e9;
-    for (int i = 0; i < 9; ++i) {
-        const auto from = SteadyClock::now();
-        std::uint64_t sum = 0;
-        for (const std::uint8_t b : raw) sum += b;
-        benchmark::DoNotOptimize(sum);
-        plain = std::min(plain, std::chrono::duration<double>(SteadyClock::now() - from).count());
-    }
+    const double plain = bench::memory_pass_seconds(raw, 9);
     cpu_set_t all, use;
     ::sched_getaffinity(0, sizeof all, &all);
     use = all;

@@ -12,6 +12,7 @@
 
 #include "capture/line_check.h"
 #include "gdb_server.h"
+#include "instruments.h"
 #include "mount_core.h"
 #include "recorder_port.h"
 #include "rv_core.h"
@@ -27,6 +28,7 @@ namespace {
 constexpr auto kTick = std::chrono::milliseconds(2);
 constexpr double kMostBehind = 0.05;  ///< seconds: a machine that is too slow lets the target run late
 constexpr std::size_t kFloodPiece = 1 << 20;
+constexpr double kCopAsleep = 4, kCopAwake = 13;  ///< mA of the co-processor
 
 class LiveBoard {
   public:
@@ -44,6 +46,10 @@ class LiveBoard {
     bool command(const std::string& text, std::string& reply);
     void send_pattern(double seconds);
     void send_cop();
+    void send_probe(double seconds);
+    double board_time(std::uint64_t cycle) const {
+        return run_from_ + (static_cast<double>(cycle) - run_cycle_) / static_cast<double>(main_->clock_hz());
+    }
     void announce();
 
     LiveOptions options_;
@@ -51,7 +57,12 @@ class LiveBoard {
     std::unique_ptr<MountCore> main_;
     std::unique_ptr<RvCore> cop_;
     std::unique_ptr<GdbServer> main_server_, cop_server_;
-    std::unique_ptr<TracePort> trace_, cop_trace_, events_;
+    std::unique_ptr<TracePort> trace_, cop_trace_, events_, probe_port_;
+    Bench bench_;
+    std::unique_ptr<CurrentProbe> probe_;
+    double board_mA_ = 0, heater_mA_ = 0, cop_mA_ = kCopAsleep;
+    double run_from_ = 0, run_cycle_ = 0;  ///< the board's seconds when the main core stood at that cycle
+    double since_ = 0;                     ///< the board's seconds so far
     RecorderPort recorder_;
     std::unique_ptr<RvUnits> cop_units_;
     std::uint64_t cop_readers_ = 0;
@@ -77,7 +88,22 @@ MountOptions live_mount(MountOptions m) {
 LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_(context_) {
     const auto address = asio::ip::make_address(options_.bind);
     main_ = std::make_unique<MountCore>(options_.image, live_mount(options_.mount), options_.bare,
-                                        options_.troubles.units, recorder_.sink(), [this] { recorder_.reset(); });
+                                        options_.troubles.units, recorder_.sink(),
+                                        [this] {
+                                            recorder_.reset();
+                                            run_cycle_ = 0;  // its cycles begin anew
+                                            run_from_ = since_;
+                                        },
+                                        &bench_);
+    probe_ = std::make_unique<CurrentProbe>(0, options_.mount.seed);
+    bench_.draw = [this](double board, double heater, std::uint64_t cycle) {
+        board_mA_ = board;
+        heater_mA_ = heater;
+        probe_->draw(board + cop_mA_, heater, board_time(cycle));
+    };
+    bench_.wire = [this](Wire wire, bool high, std::uint64_t cycle) {
+        if (wire == Wire::debug) probe_->sync(high, board_time(cycle));
+    };
     main_server_ = std::make_unique<GdbServer>(
         context_, tcp::endpoint(address, options_.gdb_main), *main_, &main_->units(), options_.troubles,
         [this](const std::string& text, std::string& reply) { return command(text, reply); });
@@ -85,6 +111,8 @@ LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_
                                          options_.mount.seed);
     events_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.events), options_.troubles,
                                           options_.mount.seed + 2);
+    probe_port_ = std::make_unique<TracePort>(context_, tcp::endpoint(address, options_.probe), options_.troubles,
+                                              options_.mount.seed + 3);
     if (options_.terminal) terminal_ = trace_->open_terminal();
     running_.push_back({main_.get(), main_server_.get()});
     if (options_.cop) {
@@ -179,12 +207,33 @@ void LiveBoard::send_cop() {
     if (cop_read_) cop_trace_->send(std::move(bytes), running_[1].ran);
 }
 
+// A probe measures whether anybody runs or not; while the main core runs, the board's time is its own. The
+// co-processor's share is that of the last moments.
+void LiveBoard::send_probe(double seconds) {
+    if (main_server_->running()) {
+        since_ = board_time(main_->cycle());
+    } else {
+        since_ += seconds;
+        run_from_ = since_;
+        run_cycle_ = static_cast<double>(main_->cycle());
+    }
+    if (cop_) {
+        cop_mA_ = cop_->asleep() ? kCopAsleep : kCopAwake;
+        probe_->draw(board_mA_ + cop_mA_, heater_mA_, since_);
+    }
+    probe_->advance(since_);
+    std::vector<std::uint8_t> bytes;
+    probe_->drain(bytes);
+    if (probe_port_->any_reader()) probe_port_->send(std::move(bytes), since_);
+}
+
 void LiveBoard::tick() {
     const auto now = std::chrono::steady_clock::now();
     const double seconds = std::chrono::duration<double>(now - last_).count() * options_.speed;
     last_ = now;
     for (auto& r : running_) advance(r, seconds);
     send_cop();
+    send_probe(seconds);
     std::vector<std::uint8_t> bytes;
     recorder_.drain(bytes);
     events_->send(std::exchange(bytes, {}), running_[0].ran);
@@ -222,6 +271,7 @@ void LiveBoard::announce() {
     if (cop_server_) text << "gdb_cop = " << cop_server_->port() << "\n";
     text << "trace = " << trace_->port() << "\n";
     text << "events = " << events_->port() << "\n";
+    text << "probe = " << probe_port_->port() << "\n";
     if (cop_trace_) text << "trace_cop = " << cop_trace_->port() << "\n";
     if (!terminal_.empty()) text << "terminal = \"" << terminal_ << "\"\n";
     std::cout << text.str() << std::flush;

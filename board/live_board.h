@@ -14,7 +14,8 @@ struct LiveOptions {
     MountOptions mount;
     std::shared_ptr<const mt::Image> image, cop;
     std::string bind = "127.0.0.1", ports_file, flood;
-    std::uint16_t gdb_main = 3333, gdb_cop = 3334, trace = 3344, trace_cop = 3345, events = 3346;
+    std::uint16_t gdb_main = 3333, gdb_cop = 3334, trace = 3344, trace_cop = 3345, events = 3346,
+                  probe = 3347;
     bool terminal = false;
     bool bare = false;                                ///< the firmware sets up no trace
     double speed = 1, end_after = 0, flood_rate = 0;  ///< flood_rate: MB/s; 0: as fast as it is taken

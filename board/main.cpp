@@ -5,6 +5,7 @@
 #include <CLI/CLI.hpp>
 
 #include "etrace_encoder.h"
+#include "instruments.h"
 #include "live_board.h"
 #include "mount_model.h"
 #include "thumb_walk.h"
@@ -14,7 +15,7 @@
 namespace {
 
 struct Outputs {
-    std::string trace, events, etm;                 ///< files and a folder; empty: not wanted
+    std::string trace, events, etm, probe, logic;                 ///< files and a folder; empty: not wanted
     double etm_before = 0.003, etm_after = 0.0001;  ///< seconds around the fault
 };
 
@@ -59,7 +60,36 @@ int write_file(const board::MountOptions& options, const Outputs& outputs, const
         hooks.walk_from = cycles(fault - outputs.etm_before);
         hooks.walk_until = cycles(fault + 0.00019 + outputs.etm_after);
     }
+    // The instruments were switched on before the recording began.
+    board::Bench bench;
+    board::CurrentProbe probe(-0.25, options.seed);
+    std::unique_ptr<board::LogicCapture> logic;
+    if (!outputs.logic.empty()) logic = std::make_unique<board::LogicCapture>(outputs.logic, options.clock_hz);
+    const auto seconds = [&](std::uint64_t cycle) {
+        return static_cast<double>(cycle) / static_cast<double>(options.clock_hz);
+    };
+    const double of_cop = 6.5;  // mA; it interpolates at an even pace
+    if (!outputs.probe.empty())
+        bench.draw = [&](double board, double heater, std::uint64_t cycle) {
+            probe.draw(board + of_cop, heater, seconds(cycle));
+        };
+    if (!outputs.probe.empty() || logic)
+        bench.wire = [&](board::Wire wire, bool high, std::uint64_t cycle) {
+            if (wire == board::Wire::debug) probe.sync(high, seconds(cycle));
+            if (logic) logic->wire(wire, high, cycle);
+        };
+    if (bench.wire) hooks.bench = &bench;
     const auto bytes = board::record_mount(options, range, hooks);
+    if (!outputs.probe.empty()) {
+        probe.advance(options.seconds + 0.05);
+        std::vector<std::uint8_t> samples;
+        probe.drain(samples);
+        if (!write_bytes(outputs.probe, samples)) return 2;
+    }
+    if (logic && !logic->finish(static_cast<std::uint64_t>(options.seconds * static_cast<double>(options.clock_hz)))) {
+        std::cerr << "mtrail-board: cannot write: " << outputs.logic << ": check free space and permissions\n";
+        return 2;
+    }
     if (writer)
         if (auto ended = writer->finish(); !ended) {
             std::cerr << "mtrail-board: " << ended.error().text() << "\n";
@@ -111,6 +141,11 @@ int main(int argc, char** argv) {
                    "file for ETMv4 instruction trace of the main core around its fault (needs --image); then end");
     app.add_option("--write-events", outputs.events,
                    "folder for the events of the main core's operating system, as a CTF trace; then end");
+    app.add_option("--write-probe", outputs.probe,
+                   "file for the samples of the current probe (16 bits, 50 kHz, board current, heater current, sync "
+                   "line); then end");
+    app.add_option("--write-logic", outputs.logic,
+                   "file for the motor's lines as a logic capture has them (VCD); then end");
     app.add_flag("--inherit", options.inherit, "bus_lock lends its holder the priority of who waits for it");
     app.add_option("--write-cop", cop_file, "file for the instruction trace of the co-processor; then end");
     app.add_option("--image", image_path, "ELF of the main core's firmware");
@@ -131,6 +166,9 @@ int main(int argc, char** argv) {
     app.add_option("--trace-cop", live.trace_cop, "port of the co-processor's instruction trace; 0: any that is free");
     app.add_option("--events", live.events,
                    "port of the recorder in the main core's firmware (CTF packets); 0: any that is free");
+    app.add_option("--probe", live.probe,
+                   "port of the current probe: samples of 16 bits at 50 kHz, board current, heater current, sync line; "
+                   "0: any that is free");
     app.add_flag("--terminal", live.terminal, "send the trace to a pseudo-terminal too");
     app.add_option("--ports-file", live.ports_file, "write the ports as TOML into this file once they listen");
     app.add_flag("--bare", live.bare, "the firmware sets up no trace: only what a debugger sets in the units is sent");
@@ -184,7 +222,8 @@ int main(int argc, char** argv) {
         return 2;
     }
     int code = 0;
-    const bool main_core = !outputs.trace.empty() || !outputs.events.empty() || !outputs.etm.empty();
+    const bool main_core = !outputs.trace.empty() || !outputs.events.empty() || !outputs.etm.empty() ||
+                           !outputs.probe.empty() || !outputs.logic.empty();
     if (main_core) code = write_file(options, outputs, live.image.get());
     if (!cop_file.empty() && code == 0) code = write_cop(options, cop_file, live.cop);
     if (main_core || !cop_file.empty()) return code;

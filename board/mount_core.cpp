@@ -5,11 +5,12 @@
 namespace board {
 
 MountCore::MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, bool bare, UnitTroubles troubles,
-                     OsSink os, std::function<void()> reset_os)
+                     OsSink os, std::function<void()> reset_os, Bench* bench)
     : image_(std::move(image)),
       options_(options),
       os_(std::move(os)),
       reset_os_(std::move(reset_os)),
+      bench_(bench),
       flash_(kFlashBytes, 0xFF),
       ram_(kRamBytes),
       bare_(bare),
@@ -86,6 +87,7 @@ std::optional<Stop> MountCore::run(std::uint64_t cycles) {
         hooks.entered = [this](const char* function) { return entered(function); };
         hooks.written = [this](const char* variable, std::uint32_t value) { return written(variable, value); };
         hooks.os = os_;
+        hooks.bench = bench_;
         hooks.units = &units_;
         hooks.address_of = [this](const char* variable) { return address_of(variable); };
         model_ = std::make_unique<MountModel>(options_, range, std::move(hooks));

@@ -18,7 +18,7 @@ class MountCore : public DebugCore {
     /// `reset_os` is called out of reset, `os` with each event of the operating system. `bare`: the firmware sets up no
     /// trace; then what is sent is what a debugger sets in `units`.
     MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, bool bare, UnitTroubles troubles,
-              OsSink os = {}, std::function<void()> reset_os = {});
+              OsSink os = {}, std::function<void()> reset_os = {}, Bench* bench = nullptr);
     ArmUnits& units() { return units_; }
     /// Why the walk through the firmware rests; empty if it does not.
     std::string trouble() const { return model_ ? model_->walk_trouble() : std::string(); }
@@ -35,6 +35,8 @@ class MountCore : public DebugCore {
     std::optional<Stop> run(std::uint64_t cycles) override;
     void step() override { (void)run(1); }
     void drain(std::vector<std::uint8_t>& out) override;
+    /// Cycles since the model began to run.
+    std::uint64_t cycle() const { return model_ ? model_->now() : 0; }
 
   private:
     std::uint32_t address_of(const char* name) const;
@@ -49,6 +51,7 @@ class MountCore : public DebugCore {
     MountOptions options_;
     OsSink os_;
     std::function<void()> reset_os_;
+    Bench* bench_;
     std::vector<std::uint8_t> flash_, ram_;
     const bool bare_;
     ArmUnits units_;

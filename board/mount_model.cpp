@@ -10,6 +10,7 @@
 #include <stdexcept>
 
 #include "arm_units.h"
+#include "instruments.h"
 #include "itm_writer.h"
 #include "thumb_walk.h"
 
@@ -51,29 +52,29 @@ int priority(unsigned exception) {
     }
 }
 
-/// A stretch of a task's job that runs in one function.
-struct Segment {
-    Cycles left;
-    const char* function;
-    bool masked = false;
-    enum class Then { go_on, take_lock, give_lock, fault } then = Then::go_on;
-    Cycles until = 0;  ///< if not 0: runs until this moment, whatever cuts in
-};
-
-struct Task {
-    std::deque<Segment> job;
-    bool waits_for_lock = false;
-};
-
-struct Handler {
-    unsigned number;
-    Cycles left;
-    const char* function;
-};
-
 }  // namespace
 
 class Mount {
+    /// A stretch of a task's job that runs in one function.
+    struct Segment {
+        Cycles left;
+        const char* function;
+        bool masked = false;
+        enum class Then { go_on, take_lock, give_lock, fault } then = Then::go_on;
+        Cycles until = 0;  ///< if not 0: runs until this moment, whatever cuts in
+    };
+
+    struct Task {
+        std::deque<Segment> job;
+        bool waits_for_lock = false;
+    };
+
+    struct Handler {
+        unsigned number;
+        Cycles left;
+        const char* function;
+    };
+
   public:
     Mount(const MountOptions& options, FunctionRange range, MountModel::Hooks hooks)
         : options_(options),
@@ -119,6 +120,11 @@ class Mount {
     void os(mt::OsKind kind, std::uint32_t subject = 0, std::int64_t value = 0, std::uint8_t code = 0);
     void name(mt::OsKind kind, std::uint32_t subject, const char* text, int priority, std::uint8_t code = 0);
     void look_at_masking(bool masked);
+    void look_at_bench(bool asleep);
+    void set_wire(Wire wire, bool high) {
+        if (hooks_.bench != nullptr && hooks_.bench->wire && wires_[static_cast<std::size_t>(wire)] != high)
+            hooks_.bench->wire(wire, wires_[static_cast<std::size_t>(wire)] = high, now_);
+    }
     Cycles handler_time(unsigned number);
     void add_job(unsigned task, std::deque<Segment> job);
     std::uint32_t fault_address() const { return range_("star_table_at").first + 6; }
@@ -181,6 +187,9 @@ class Mount {
     double next_index_us_ = 0;  ///< from the last encoder index to the next
     Cycles last_index_ = 0;
     bool faulted_ = false, stop_ = false, masked_ = false;
+    std::array<bool, 5> wires_{};
+    bool heats_ = false, heater_forgotten_ = false;
+    double drawn_ = -1;              ///< mA, without the heater
     unsigned switched_to_ = kTasks;  ///< the task that the last switch event named
     const char* last_function_ = nullptr;
     bool walk_begun_ = false;
@@ -334,6 +343,21 @@ void Mount::look_at_masking(bool masked) {
     os(masked ? mt::OsKind::critical_enter : mt::OsKind::critical_exit);
 }
 
+// What the board draws, and who shows on its debug line. The heater of the focuser is on while `focus` works; the hand
+// box's way out of a job forgets to switch it off, and the next round but three notices.
+void Mount::look_at_bench(bool asleep) {
+    if (hooks_.bench == nullptr) return;
+    set_wire(Wire::debug, running_ == kFocus);
+    constexpr std::array<double, kTasks> of_task = {37, 39, 48, 41, 43};  // the filter of `guide` keeps the FPU busy
+    const double drawn = 21 + (!nest_.empty() ? 40 : asleep ? 0 : of_task[running_]);
+    const bool heats = !tasks_[kFocus].job.empty() || heater_forgotten_;
+    if (drawn == drawn_ && heats == heats_) return;
+    drawn_ = drawn;
+    heats_ = heats;
+    const double heater = heats ? 185 : 0;
+    if (hooks_.bench->draw) hooks_.bench->draw(drawn + heater, heater, now_);
+}
+
 void Mount::add_job(unsigned task, std::deque<Segment> job) {
     if (tasks_[task].job.empty() && !faulted_) os(mt::OsKind::task_ready, task);
     for (auto& s : job) tasks_[task].job.push_back(s);
@@ -444,12 +468,19 @@ void Mount::plan() {
     every(
         1000, [] { return 1000.0; }, [this] { raise(kSysTick); });
     every(
-        430, [] { return 250.0; }, [this] { raise(kStepTimer); });
+        430, [] { return 250.0; },
+        [this] {
+            raise(kStepTimer);
+            set_wire(Wire::step, !wires_[static_cast<std::size_t>(Wire::step)]);  // a step of the motor with each edge
+        });
     every(
         2310, [this] { return next_index_us_ = 4860 + between(-1.2, 1.2); },
         [this] {
             last_index_ = now_;
             raise(kEncIndex);
+            if (hooks_.bench == nullptr) return;
+            set_wire(Wire::index, true);
+            at(now_ + cycles(31), [this] { set_wire(Wire::index, false); });
         });
     every(
         10'000.3, [] { return 10'000.0; },
@@ -466,6 +497,7 @@ void Mount::plan() {
             const double passes = frame == 1 && !options_.healthy ? 17 : between(3.8, 4.2);
             at(cycles(start + 86.8 * 96 + 40), [this, passes] {
                 tell_port(31, 2, 1);
+                set_wire(Wire::direction, frames_ % 3 == 2);
                 if (units() != nullptr) add_job(kGuide, {{cycles(14), "guide_task"}});
                 add_job(kGuide, {{cycles(11'000 * passes), "refine_centroid"}});
                 tell_port(9, static_cast<std::uint32_t>(8000 + 30 * frames_), 2);
@@ -522,6 +554,10 @@ void Mount::plan() {
         // The hand box asks for a temperature just before a guide frame comes in, and the receiver corrects the time
         // in the middle of that frame: `clock` wants the bus that `focus` holds, and `guide` keeps `focus` from it.
         at(cycles(12'606'000), [this] {
+            heater_forgotten_ = true;
+            at(now_ + cycles(1'640'000), [this] { heater_forgotten_ = false; });
+            for (const double us : {40.0, 40.4})  // its current couples into the step line
+                at(now_ + cycles(us), [this] { set_wire(Wire::step, !wires_[static_cast<std::size_t>(Wire::step)]); });
             add_job(kFocus, {{cycles(60), "focus_task"},
                              {1, "lock_take", false, Segment::Then::take_lock},
                              {cycles(3600), "read_temperature"},
@@ -537,6 +573,8 @@ void Mount::plan() {
                              {1, "lock_give", false, Segment::Then::give_lock},
                              {cycles(15), "clock_task"}});
         });
+        at(cycles((options_.fault_at >= 0 ? options_.fault_at : options_.seconds) * 1e6 - 40'000),
+           [this] { set_wire(Wire::limit, true); });  // the meridian flip
         at(cycles(options_.seconds * 1e6 * 0.44), [this] { out_.stall_until(now_ + cycles(3100)); });
         at(cycles(options_.fault_at >= 0 ? options_.fault_at * 1e6 : options_.seconds * 1e6 - 17'000), [this] {
             add_job(kTrack, {{cycles(190), "star_table_at", false, Segment::Then::fault}});
@@ -684,6 +722,7 @@ bool Mount::run_until(Cycles limit) {
                                                                             : nullptr;
         if (nest_.empty() && left != nullptr && tasks_[running_].job.front().until != 0)
             *left = tasks_[running_].job.front().until > now_ ? tasks_[running_].job.front().until - now_ : 1;
+        look_at_bench(left == nullptr);
         const Cycles step = until > now_ ? until - now_ : 0;
         const Cycles before = now_;
         if (left == nullptr) {

@@ -13,6 +13,7 @@
 namespace board {
 
 class ArmUnits;
+struct Bench;
 class ThumbWalk;
 
 struct MountOptions {
@@ -36,6 +37,7 @@ struct MountHooks {
     std::function<bool(const char* function)> entered;
     std::function<bool(const char* variable, std::uint32_t value)> written;
     OsSink os;
+    Bench* bench = nullptr;  ///< what is clipped to the board; not owned
     /// What its trace units are set to; null: as the recordings on file were made. Not owned.
     ArmUnits* units = nullptr;
     /// Where a variable stands; with units.

@@ -15,6 +15,8 @@ cd "$here"
 rm -rf larkspur-night-os larkspur-repaired-os
 "$board" --image larkspur.elf --write larkspur-night.swo --write-events larkspur-night-os \
     --write-etm larkspur-night.etm4 --seconds 20 --seed 3
+"$board" --image larkspur.elf --write-probe larkspur-night.current --write-logic larkspur-night.vcd --seconds 20 --seed 3
+xz -f larkspur-night.current larkspur-night.vcd
 "$board" --image larkspur.elf --write-events larkspur-repaired-os --inherit --seconds 20 --seed 3
 "$board" --cop larkspur-cop.elf --write-cop larkspur-cop.etrace --seconds 20 --seed 3
 ls -l larkspur.elf larkspur-cop.elf larkspur-night.swo larkspur-cop.etrace

@@ -118,6 +118,7 @@ class Board {
     std::string gdb_cop() const { return "127.0.0.1:" + values_.at("gdb_cop"); }
     std::string trace() const { return "127.0.0.1:" + values_.at("trace"); }
     std::string events() const { return "127.0.0.1:" + values_.at("events"); }
+    std::string probe() const { return "127.0.0.1:" + values_.at("probe"); }
     std::string trace_cop() const { return "127.0.0.1:" + values_.at("trace_cop"); }
     std::string terminal() const { return values_.at("terminal"); }
     Process& process() { return process_; }
@@ -139,6 +140,8 @@ class Board {
                                         "--events",
                                         "0",
                                         "--trace-cop",
+                                        "0",
+                                        "--probe",
                                         "0",
                                         "--ports-file",
                                         ports};

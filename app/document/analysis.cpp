@@ -58,21 +58,24 @@ void Analysis::work_out(std::shared_ptr<const Recording> recording, std::shared_
             auto findings = find_all(*recording, *trail, progress.get());
             if (progress->cancelled()) return;
             const ClockCheck clock = trail->cores.empty() ? ClockCheck::unchecked : clock_check(*trail, 0);
-            const Measured of{*trail, recording->functions};
+            const Measured of{*trail, recording->functions, {}, progress.get()};
             Figures figures;
             for (const LaneKind* kind : LaneKinds::all())
-                if (kind != &functions_kind()) figures[kind] = kind->rows(of);
+                if (!kind->takes_long()) figures[kind] = kind->rows(of);
             post(progress, [this, figures = std::move(figures), clock, findings = std::move(findings)]() mutable {
                 clock_ = clock;
                 figures_ = std::move(figures);
                 findings_ = std::move(findings);
                 emit judged();
             });
-            if (progress->cancelled()) return;
-            post(progress, [this, rows = functions_kind().rows(of)]() mutable {
-                figures_[&functions_kind()] = std::move(rows);
-                emit measured();
-            });
+            for (const LaneKind* kind : LaneKinds::all()) {
+                if (progress->cancelled()) return;
+                if (!kind->takes_long() || !kind->told(*trail)) continue;
+                post(progress, [this, kind, rows = kind->rows(of)]() mutable {
+                    figures_[kind] = std::move(rows);
+                    emit measured();
+                });
+            }
         } catch (const std::exception& e) {
             post(progress, [this, why = QString::fromLocal8Bit(e.what())] { emit failed(why); });
         }

@@ -28,6 +28,8 @@ class Analysis : public QObject {
     const std::vector<Finding>& findings() const { return findings_; }
     /// The figures of a kind; none before they are there.
     const std::vector<MeasuredRow>& figures(const LaneKind& kind) const;
+    /// The figures of a kind that costs nothing, at once: a person changed what they are of.
+    void renew(const LaneKind& kind, const Trail& trail) { figures_[&kind] = kind.rows({trail}); }
     /// Those of one activity; null if they are not there.
     const MeasuredRow* figures(const LaneKind& kind, std::uint64_t activity) const;
     /// Whether the tick of the first core bears out its clock.

@@ -2,8 +2,12 @@
 
 #include <QMetaObject>
 
+#include <algorithm>
+
 #include "document/job_rule_store.h"
 #include "judge/muted.h"
+#include "measure/kinds/kinds.h"
+#include "recording/waymarks.h"
 
 namespace mt::app {
 Document::Document(QObject* parent) : QObject(parent) {
@@ -134,6 +138,22 @@ void Document::work(const std::string& path, quint64 turn, std::shared_ptr<Progr
     post(turn, [this, r = *recording, t = *trail] { analysis_.work_out(r, t); });
 }
 
+Result<void> Document::set_waymarks(std::vector<Waymark> waymarks) {
+    if (!trail_ || !recording_) return {};
+    std::stable_sort(waymarks.begin(), waymarks.end(), [](const Waymark& a, const Waymark& b) { return a.at < b.at; });
+    if (waymarks.size() > kMostWaymarks)
+        return failure("there are " + std::to_string(kMostWaymarks) + " waymarks already", recording_->input,
+                       "take away those that no longer matter");
+    if (auto kept = keep_waymarks(waymarks, recording_->input); !kept) return kept;
+    auto next = std::make_shared<Trail>(*trail_);  // its columns are shared
+    next->waymarks = std::move(waymarks);
+    take_trail(next);
+    analysis_.renew(waymarks_kind(), *trail_);
+    emit grew();
+    emit measured();
+    return {};
+}
+
 void Document::take_trail(std::shared_ptr<const Trail> trail) {
     trail_ = std::move(trail);
     lanes_ = std::make_shared<const LaneBook>(trail_);
@@ -168,6 +188,7 @@ void Document::save(const QString& folder, bool replace) {
         Progress progress;
         auto outcome = save_recording(*r, folder.toStdString(), replace, progress);
         if (outcome) outcome = copy_muted(r->input, folder.toStdString());
+        if (outcome) outcome = copy_waymarks(r->input, folder.toStdString());
         QMetaObject::invokeMethod(
             this,
             [this, outcome, folder] {

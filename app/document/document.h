@@ -45,6 +45,9 @@ class Document : public QObject {
     bool live() const { return live_; }
     bool busy() const { return busy_; }
     double progress() const { return progress_ ? progress_->share() : 0; }
+    /// Keeps them with the recording; every view shows them. A Problem if their file cannot be written: then nothing
+    /// changes.
+    Result<void> set_waymarks(std::vector<Waymark> waymarks);
     /// Saves the recording on a worker; `saved` or `save_failed` follows.
     void save(const QString& folder, bool replace);
 

@@ -380,6 +380,8 @@ void RowTable::contextMenuEvent(QContextMenuEvent* e) {
         if (line < shown_count() && !selected(row_at(line))) go_to_line(static_cast<std::int64_t>(line), false);
     }
     QMenu menu(this);
+    menu.setObjectName("row_menu");
+    add_to_menu(menu);
     menu.addAction(tr("Columns…"), this, [this, at = e->globalPos()] { column_menu(at); });
     menu.addAction(tr("Copy values"), this, [this] { copy_selected(); })->setEnabled(current_.has_value());
     if (const auto t = current_ ? time_of(*current_) : std::nullopt) {

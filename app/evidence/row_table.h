@@ -10,6 +10,7 @@
 #include <QAbstractScrollArea>
 #include <QLabel>
 #include <QLineEdit>
+#include <QMenu>
 #include <QPainter>
 #include <QStringList>
 #include <QTimer>
@@ -76,6 +77,8 @@ class RowTable : public QAbstractScrollArea, public EvidencePage {
     /// Room that is shown around a row that is double clicked.
     virtual Time room() const = 0;
 
+    /// What else can be done with the current row.
+    virtual void add_to_menu(QMenu&) {}
     /// The ground, the headings, and, where there are no rows, `empty` in their place.
     void paint_head(QPainter& p, const QString& empty);
     /// Calls `paint` with each row on the screen and where it is; what is selected has its ground.

@@ -2,7 +2,11 @@
 
 #include <QClipboard>
 #include <QGuiApplication>
+#include <QInputDialog>
+#include <QMenu>
 #include <QPainter>
+#include <QRegularExpression>
+#include <QSettings>
 
 #include <algorithm>
 
@@ -22,11 +26,23 @@ std::vector<std::size_t> text_logs(const Trail& trail) {
         if (trail.texts[i].is_text()) all.push_back(i);
     return all;
 }
+// The findings' colour stays theirs.
+constexpr const char* kColours[] = {QT_TRANSLATE_NOOP("TextPage", "brick"), QT_TRANSLATE_NOOP("TextPage", "moss"),
+                                    QT_TRANSLATE_NOOP("TextPage", "lake"), QT_TRANSLATE_NOOP("TextPage", "violet"),
+                                    QT_TRANSLATE_NOOP("TextPage", "grey")};
+QColor colour_of(int n) {
+    const Theme& t = theme();
+    const QColor all[] = {t.interrupt, t.land, t.measure, t.waiting, t.second};
+    return all[static_cast<std::size_t>(std::clamp(n, 0, 4))];
+}
 }  // namespace
 
 TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
     setAccessibleName(tr("Text printed by the firmware"));
     set_columns({tr("time"), tr("text")}, {kTime, 900});
+    for (const QString& entry : QSettings().value("text/coloured").toStringList())  // "2 warning"
+        if (const int blank = static_cast<int>(entry.indexOf(' ')); blank > 0)
+            coloured_.push_back({entry.mid(blank + 1), entry.left(blank).toInt()});
     connect(&document, &Document::opened, this, [this] { use_stream(0); });
     connect(&document, &Document::grew, this, [this] { renew(); });
 }
@@ -81,6 +97,11 @@ void TextPage::paintEvent(QPaintEvent*) {
         if (time > 0) p.drawText(QRect(12, y, time - 8, kRow), Qt::AlignVCenter, cells[0]);
         if (width_of(1) == 0) return;
         p.setPen(t.text);
+        for (const Coloured& c : coloured_)
+            if (cells[1].contains(c.word, Qt::CaseInsensitive)) {
+                p.setPen(colour_of(c.colour));
+                break;
+            }
         int x = 12 + time;
         if ((log()->line(static_cast<std::size_t>(row)).flags & TextLine::kTorn) != 0) {  // bytes may be missing
             p.setPen(t.contour.darker(t.night ? 80 : 140));
@@ -90,6 +111,35 @@ void TextPage::paintEvent(QPaintEvent*) {
         const QRect cell(x, y, viewport()->width() - x - 8, kRow);
         p.drawText(cell, Qt::AlignVCenter, p.fontMetrics().elidedText(cells[1], Qt::ElideRight, cell.width()));
     });
+}
+
+void TextPage::set_colour(const QString& word, int colour) {
+    std::erase_if(coloured_, [&](const Coloured& c) { return c.word.compare(word, Qt::CaseInsensitive) == 0; });
+    if (colour >= 0) coloured_.push_back({word, colour});
+    QStringList kept;
+    for (const Coloured& c : coloured_) kept << QString::number(c.colour) + " " + c.word;
+    QSettings().setValue("text/coloured", kept);
+    viewport()->update();
+}
+
+// By the words of the line that was chosen, or any other.
+void TextPage::add_to_menu(QMenu& menu) {
+    QMenu* colours = menu.addMenu(tr("Colour lines with a word"));
+    for (int n = 0; n < 5; ++n)
+        colours->addAction(tr(kColours[n]), this, [this, n] {
+            static const QRegularExpression letters("[^\\w]+");
+            QString usual;
+            for (const QString& word : row_text(current_.value_or(0)).value(1).split(letters, Qt::SkipEmptyParts))
+                if (word.size() > usual.size()) usual = word;
+            bool given = false;
+            const QString word = QInputDialog::getText(this, tr("Colour lines"), tr("Lines that contain:"), QLineEdit::Normal,
+                                                       usual, &given);
+            if (given && !word.trimmed().isEmpty()) set_colour(word.trimmed(), n);
+        });
+    if (!coloured_.empty()) colours->addSeparator();
+    for (const Coloured& c : coloured_)
+        colours->addAction(tr("No longer colour “%1”").arg(c.word), this, [this, word = c.word] { set_colour(word, -1); });
+    menu.addSeparator();
 }
 
 void TextPage::copy_selected() {

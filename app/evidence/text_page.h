@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <vector>
 
 #include "document/document.h"
 #include "evidence/row_table.h"
@@ -31,9 +32,17 @@ class TextPage : public RowTable {
     Time room() const override { return Time::from_us(500); }
     Scan scan_for(const QString& text) override;
     void paintEvent(QPaintEvent*) override;
+    void add_to_menu(QMenu& menu) override;
 
   private:
     const TextLog* log() const;
+    /// Lines that hold one of these words have its colour; remembered over all recordings.
+    struct Coloured {
+        QString word;
+        int colour = 0;
+    };
+    void set_colour(const QString& word, int colour);
+    std::vector<Coloured> coloured_;
 };
 
 }  // namespace mt::app

@@ -7,6 +7,7 @@
 #include <QVBoxLayout>
 
 #include <algorithm>
+#include <cmath>
 #include <utility>
 
 #include "base/text.h"
@@ -15,6 +16,7 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
+#include "measure/value_figures.h"
 #include "look/layout.h"
 
 namespace mt::app {
@@ -91,6 +93,13 @@ MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& nav
     column->addLayout(top);
     column->addWidget(sub_);
     column->addWidget(figures_);
+    between_ = new QLabel;
+    between_->setObjectName("between");
+    between_->setTextFormat(Qt::RichText);
+    between_->setWordWrap(true);
+    between_->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    between_->hide();
+    column->addWidget(between_);
     column->addWidget(why_, 0, Qt::AlignLeft);
     column->addWidget(lower_, 1);
     setMinimumWidth(240);
@@ -106,7 +115,77 @@ MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& nav
         connect(&document, signal, this, &MeasuresPanel::renew);
     connect(&view, &Viewpoint::selection_changed, this, &MeasuresPanel::renew);
     connect(&view, &Viewpoint::colours_changed, this, &MeasuresPanel::renew);
+    connect(&view, &Viewpoint::ruler_changed, this, &MeasuresPanel::renew_between);
     renew();
+}
+
+namespace {
+
+// "12.4 mA"; small and large numbers with the digits that matter.
+QString amount(double v, const std::string& unit) {
+    const bool plain = std::fabs(v) >= 1000 && std::fabs(v) < 1e9;
+    return (plain ? words((v < 0 ? "-" : "") + count_text(static_cast<std::uint64_t>(std::llround(std::fabs(v)))))
+                  : QString::number(v, 'g', 4)) +
+           (unit.empty() ? QString() : " " + words(unit));
+}
+
+QString between_text(const ValueLane& lane, Time from, Time to) {
+    const auto b = value_between(lane, from, to);
+    const QString head = QObject::tr("A to B, %1").arg(words(duration_text(to - from)));
+    const QString second = theme().second.name();
+    if (!b)
+        return QString("<span style=\"color:%1; font-size:10px\">%2: %3</span>")
+            .arg(second, head, QObject::tr("its value is not known there"));
+    const double seconds = (to - from).seconds();
+    std::vector<std::pair<QString, QString>> cells = {
+        {QObject::tr("difference"), amount(b->difference(), lane.unit)},
+        {QObject::tr("slope"), amount(b->difference() / seconds, lane.unit.empty() ? "1/s" : lane.unit + "/s")},
+        {QObject::tr("samples"), QString::number(b->samples)},
+        {QObject::tr("mean"), amount(b->mean, lane.unit)},
+        {QObject::tr("RMS"), amount(b->rms, lane.unit)},
+        {QObject::tr("integral"), amount(b->integral, integral_unit(lane.unit))},
+        {QObject::tr("least"), amount(b->least, lane.unit)},
+        {QObject::tr("greatest"), amount(b->greatest, lane.unit)}};
+    if (b->known_s < 0.999 * seconds)
+        cells.push_back({QObject::tr("known for"), words(duration_text(Time::from_ns(b->known_s * 1e9)))});
+    QString text = QString("<span style=\"color:%1; font-size:10px\">%2</span><table width=\"100%\"><tr>").arg(second, head);
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        if (i > 0 && i % 3 == 0) text += "</tr><tr>";
+        text += QString("<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
+                        "font-size:10px\">%1</span><br><b>%2</b></td>")
+                    .arg(cells[i].first, cells[i].second, second);
+    }
+    return text + "</tr></table>";
+}
+
+}  // namespace
+
+// What the selected value did from A to B. Of very many samples on the worker.
+void MeasuresPanel::renew_between() {
+    if (between_work_) between_work_->cancel();
+    const LaneId id = view_.selection().lane;
+    const auto trail = document_.trail();
+    const bool value = id.kind == &values_kind() && trail && id.index < trail->tasks.values.size();
+    const bool set = value && view_.a() && view_.b() && *view_.a() != *view_.b();
+    between_->setVisible(set);
+    if (!set) return;
+    const Time from = std::min(*view_.a(), *view_.b()), to = std::max(*view_.a(), *view_.b());
+    const ValueLane& lane = trail->tasks.values[id.index];
+    constexpr std::size_t kAtOnce = 300'000;
+    const std::size_t first = lane.at(from), last = lane.at(to), n = lane.samples.size();
+    if (last == n || (last - (first == n ? 0 : first)) < kAtOnce) return between_->setText(between_text(lane, from, to));
+    between_->setText(tr("measuring …"));
+    between_work_ = std::make_shared<Progress>();
+    jobs_.add([this, trail, index = id.index, from, to, progress = between_work_] {
+        if (progress->cancelled()) return;
+        const QString text = between_text(trail->tasks.values[index], from, to);
+        QMetaObject::invokeMethod(
+            this,
+            [this, text, progress] {
+                if (!progress->cancelled()) between_->setText(text);
+            },
+            Qt::QueuedConnection);
+    });
 }
 
 QString MeasuresPanel::figures_text(const LaneKind& kind, const MeasuredRow& row) const {
@@ -116,6 +195,7 @@ QString MeasuresPanel::figures_text(const LaneKind& kind, const MeasuredRow& row
         return f.lane == lane &&
                (&kind == &tasks_kind() ? f.kind != FindingKind::slow_growth : f.kind == FindingKind::duration_outlier);
     });
+    const Cell* unit = &kind == &values_kind() ? cell_of(kind, row, "unit") : nullptr;
     QString text = "<table width=\"100%\"><tr>";
     int shown = 0;
     for (const PanelFigure& f : kind.panel(*document_.trail(), row.activity)) {
@@ -123,11 +203,16 @@ QString MeasuresPanel::figures_text(const LaneKind& kind, const MeasuredRow& row
         if (cell == nullptr) continue;
         if (shown > 0 && shown % 3 == 0) text += "</tr><tr>";
         ++shown;
+        // Of numbers with a unit four digits are enough to look at.
+        const auto* real = std::get_if<double>(&cell->value);
+        const std::string of_unit = unit != nullptr && f.key != "samples" ? cell_plain(*unit) : std::string();
+        const QString said = real != nullptr && unit != nullptr ? amount(*real, of_unit)
+                                             : words(cell_text(*cell) + (of_unit.empty() ? "" : " " + of_unit));
         const bool worst = loud && f.label == "max";
         text += QString(
                     "<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
                     "font-size:10px\">%1</span><br><b style=\"color:%4\">%2</b></td>")
-                    .arg(words(f.label), words(cell_text(*cell)), theme().second.name(),
+                    .arg(words(f.label), said, theme().second.name(),
                          worst ? theme().finding.name() : theme().text.name());
     }
     return text + "</tr></table>";
@@ -215,6 +300,7 @@ void MeasuresPanel::renew_why() {
 
 void MeasuresPanel::renew() {
     const Selection& s = view_.selection();
+    renew_between();
     if (const Finding* f = fault(); f != nullptr) return show_fault(*f);
     if (s.lane && document_.live()) document_.analysis().look_at(*s.lane.kind);
     renew_why();

@@ -32,6 +32,8 @@ class MeasuresPanel : public QWidget {
     bool why_shown() const { return why_->isChecked(); }
     /// The words that stand in place of the plots; empty while those are shown.
     QString told() const;
+    /// What is said of a value between A and B; empty if nothing is.
+    QString told_between() const { return between_->isHidden() ? QString() : between_->text(); }
 
   signals:
     void all_wanted();
@@ -48,6 +50,7 @@ class MeasuresPanel : public QWidget {
     const Finding* fault() const;
     void show_fault(const Finding& fault);
     void renew_why();
+    void renew_between();
     void tell(PanelText text);
     void follow(const QUrl& link);
     void renew_series(std::size_t which);
@@ -56,7 +59,7 @@ class MeasuresPanel : public QWidget {
     Document& document_;
     Viewpoint& view_;
     Navigator& navigator_;
-    QLabel *name_, *sub_, *figures_, *all_;
+    QLabel *name_, *sub_, *figures_, *between_, *all_;
     QToolButton* why_;
     QStackedWidget* lower_;
     QTextBrowser* text_;
@@ -66,7 +69,7 @@ class MeasuresPanel : public QWidget {
     DistributionPlot* distribution_;
     OverTimePlot* over_time_;
     QComboBox* over_choice_;
-    std::shared_ptr<Progress> measuring_, explaining_;
+    std::shared_ptr<Progress> measuring_, explaining_, between_work_;
     JobQueue jobs_;  ///< last: its end waits for what uses the rest
 };
 

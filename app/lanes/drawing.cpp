@@ -48,6 +48,7 @@ void Lanes::paintEvent(QPaintEvent*) {
         glass.setAlpha(50);
         p.fillRect(QRectF(QPointF(pressed_.x(), 0), QPointF(mouse_.x(), height())).normalized(), glass);
     }
+    if (!moved_device_.empty()) paint_moved_clock(p);
     if (hasFocus()) {
         p.setPen(QPen(t.measure, 1));
         p.setBrush(Qt::NoBrush);
@@ -122,7 +123,39 @@ Pane Lanes::pane_of(QPainter& p, const Row& row) const {
         pane.selected = std::pair<std::size_t, std::size_t>(span->level, span->index);
     pane.stack = row.stack;
     pane.to_visible = to_visible_;
+    if (row.lane->shape() == Shape::line) pane.look = looks_.of(key_of(row));
     return pane;
+}
+
+// Several in one row: those of the same unit on one scale, the others each on its own.
+void Lanes::paint_lines(QPainter& p, const Row& row) {
+    const auto& values = document_.trail()->tasks.values;
+    const auto unit_of = [&](const LaneId& id) {
+        return id.kind == &values_kind() && id.index < values.size() ? values[id.index].unit : std::string();
+    };
+    std::vector<std::pair<LaneId, const Lane*>> all = {{row.id, row.lane}};
+    all.insert(all.end(), row.guests.begin(), row.guests.end());
+    Pane host = pane_of(p, row);
+    std::pair<double, double> shared = line_range(host, *row.lane);
+    if (host.look.scale != LineLook::Scale::fixed)
+        for (const auto& [id, lane] : row.guests)
+            if (unit_of(id) == unit_of(row.id)) {
+                const auto [low, high] = line_range(host, *lane);
+                shared = {std::min(shared.first, low), std::max(shared.second, high)};
+            }
+    for (std::size_t n = 0; n < all.size(); ++n) {
+        const auto& [id, lane] = all[n];
+        Pane pane = host;
+        pane.look.drawn = looks_.of(key_of(id, *lane)).drawn;
+        if (unit_of(id) == unit_of(row.id)) pane.range = shared;
+        pane.line = line_colour(n);
+        pane.numbers = n == 0;
+        const auto& span = view_.selection().span;
+        pane.selected.reset();
+        if (span && span->lane == id && book_->find(*span) != nullptr)
+            pane.selected = std::pair<std::size_t, std::size_t>(span->level, span->index);
+        paint_lane(pane, *lane);
+    }
 }
 
 void Lanes::paint_heading(QPainter& p, const Row& row) {
@@ -142,8 +175,40 @@ void Lanes::paint_heading(QPainter& p, const Row& row) {
         p.setFont(text_font(10));
         p.setPen(t.second);
         texts_.draw(p, QRectF(12, middle, plot_left() - 16, 13), sub);
+        for (std::size_t n = 0; n < row.guests.size(); ++n) {
+            const Row guest{row.guests[n].first, row.guests[n].second, row.top, row.height, false};
+            const auto [called, value] = heading(guest);
+            p.setPen(line_colour(n + 1));
+            texts_.draw(p, QRectF(12, middle + 14 + 13 * static_cast<double>(n), plot_left() - 16, 13),
+                        called + " " + value);
+        }
+        if (!row.guests.empty()) p.fillRect(QRectF(4, middle - 12, 3, 10), line_colour(0));
     }
     p.restore();
+}
+
+// How far the lanes of a device have been drawn, where its edge stands now.
+void Lanes::paint_moved_clock(QPainter& p) {
+    const double x = x_of(grabbed_ + moved_by_);
+    p.setPen(QPen(theme().measure, 1.2, Qt::DashLine));
+    p.drawLine(QPointF(x, kAxis), QPointF(x, height()));
+    const QString text = tr("%1 moved by %2%3")
+                             .arg(words(moved_device_), moved_by_ < Time{} ? "−" : "+",
+                                  words(duration_text(moved_by_ < Time{} ? Time{} - moved_by_ : moved_by_)));
+    p.setFont(text_font(11, true));
+    const double w = p.fontMetrics().horizontalAdvance(text) + 16;
+    const QRectF box(std::min(x + 8, width() - w - 4), std::max<double>(kAxis + 4, mouse_.y() - 30), w, 20);
+    p.fillRect(box, theme().panel);
+    p.setPen(theme().measure);
+    p.drawRect(box);
+    p.drawText(box, Qt::AlignCenter, text);
+}
+
+LaneId Lanes::lane_at(const Row& row, const QPointF& at) const {
+    const double first = row.top + row.height / 2 + 14;
+    if (row.guests.empty() || at.x() >= plot_left() || at.y() < first) return row.id;
+    const auto n = static_cast<std::size_t>((at.y() - first) / 13);
+    return n < row.guests.size() ? row.guests[n].first : row.id;
 }
 
 void Lanes::paint_row(QPainter& p, const Row& row) {
@@ -155,7 +220,12 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
     if (row.folded) return;
     p.save();
     p.setClipRect(QRectF(plot_left(), std::max(row.top, kAxis), width() - plot_left(), row.height), Qt::IntersectClip);
-    paint_lane(pane_of(p, row), *row.lane);
+    if (!moved_device_.empty() && device_of(row.id) == moved_device_)
+        p.translate(x_of(grabbed_ + moved_by_) - x_of(grabbed_), 0);
+    if (row.guests.empty())
+        paint_lane(pane_of(p, row), *row.lane);
+    else
+        paint_lines(p, row);
     if (row.id.kind == &functions_kind()) paint_inlined(p, row);
     if (row.id.kind == &threads_kind()) paint_samples(p, row);
     p.restore();
@@ -168,7 +238,10 @@ void Lanes::paint_gaps(QPainter& p) {
     p.setClipRect(QRectF(plot_left(), kAxis, width() - plot_left(), height()), Qt::IntersectClip);
     for (std::size_t first = 0, last = 0; first < rows_.size(); first = last) {
         const std::size_t core = rows_[first].lane->core();
-        while (last < rows_.size() && rows_[last].lane->core() == core) ++last;
+        const bool outside = rows_[first].lane->from_outside();
+        while (last < rows_.size() && rows_[last].lane->core() == core && rows_[last].lane->from_outside() == outside)
+            ++last;
+        if (outside) continue;
         const double top = std::max<double>(kAxis, rows_[first].top),
                      bottom = std::min<double>(height(), rows_[last - 1].top + rows_[last - 1].height);
         if (bottom > top)

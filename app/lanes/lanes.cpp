@@ -91,10 +91,13 @@ void Lanes::lay_out() {
         } else if (!row.folded) {
             const auto tall = tall_.find(key_of(row));
             row.height = tall == tall_.end() ? 0 : tall->second;  // 0: full
-            if (row.height == 0) ++shown;
         }
-        fixed += row.height;
         rows_.push_back(row);
+    }
+    take_guests();
+    for (const Row& row : rows_) {
+        if (row.height == 0) ++shown;
+        fixed += row.height;
     }
     // Full rows share what room there is, within reason.
     const double room = height() - kAxis - kRuler - fixed;
@@ -112,7 +115,46 @@ void Lanes::lay_out() {
     for (Row& r : rows_) r.top -= scroll_;
 }
 
-std::string Lanes::key_of(const Row& row) { return std::string(row.id.kind->id()) + "/" + row.lane->name(); }
+std::string Lanes::key_of(const LaneId& id, const Lane& lane) {
+    return std::string(id.kind->id()) + "/" + lane.name();
+}
+
+// Lanes of numbers that are to be drawn in another's row have none of their own, as long as that one is there.
+void Lanes::take_guests() {
+    for (std::size_t i = 0; i < rows_.size();) {
+        const Row& row = rows_[i];
+        const std::string with =
+            row.lane->shape() == Shape::line && !row.lane->fills() ? looks_.of(key_of(row)).with : std::string();
+        const auto host = std::find_if(rows_.begin(), rows_.end(), [&](const Row& r) {
+            return !with.empty() && r.id != row.id && r.lane->name() == with && r.lane->shape() == Shape::line &&
+                   looks_.of(key_of(r)).with.empty();
+        });
+        if (host == rows_.end()) {
+            ++i;
+            continue;
+        }
+        host->guests.emplace_back(row.id, row.lane);
+        host->folded = host->folded && row.folded;
+        if (!host->folded && host->height == kFolded) host->height = 0;
+        rows_.erase(rows_.begin() + static_cast<std::ptrdiff_t>(i));
+    }
+}
+
+std::string Lanes::device_of(const LaneId& id) const {
+    const auto trail = document_.trail();
+    if (!trail || (id.kind != &values_kind() && id.kind != &states_kind()) || id.index >= trail->tasks.values.size())
+        return {};
+    const ValueLane& lane = trail->tasks.values[id.index];
+    const bool laid = std::any_of(trail->beside.begin(), trail->beside.end(),
+                                  [&](const LaidSignals& s) { return s.name == lane.source; });
+    return laid ? lane.source : std::string();
+}
+
+void Lanes::set_look(const std::string& key, const LineLook& look) {
+    looks_.set(key, look);
+    lay_out();
+    update();
+}
 
 const Lanes::Row* Lanes::edge_at(const QPointF& at) const {
     if (at.x() >= plot_left() || at.y() < kAxis) return nullptr;
@@ -158,7 +200,10 @@ void Lanes::reveal() {
 double Lanes::scroll_limit() const { return std::max(0.0, content_ - (height() - kRuler)); }
 
 const Lanes::Row* Lanes::row_of(const LaneId& id) const {
-    const auto found = std::find_if(rows_.begin(), rows_.end(), [&id](const Row& r) { return r.id == id; });
+    const auto found = std::find_if(rows_.begin(), rows_.end(), [&id](const Row& r) {
+        return r.id == id ||
+               std::any_of(r.guests.begin(), r.guests.end(), [&id](const auto& guest) { return guest.first == id; });
+    });
     return id && found != rows_.end() ? &*found : nullptr;
 }
 
@@ -234,21 +279,36 @@ void Lanes::set_hidden_kinds(std::set<std::string> ids) {
     update();
 }
 
+namespace {
+
+// Of those within reach.
+std::optional<Time> nearest_edge(const Lane& lane, Time t, Time reach) {
+    std::optional<Time> best;
+    if (lane.shape() == Shape::stack) return best;  // calls begin and end nearly everywhere
+    lane.each_edge(t - reach, t + reach, [&](Time edge) {
+        const auto away = [t](Time e) { return std::llabs((e - t).ps); };
+        if (away(edge) <= reach.ps && (!best || away(edge) < away(*best))) best = edge;
+    });
+    return best;
+}
+
+}  // namespace
+
 Time Lanes::snapped(Time t, Time reach) const {
     if (!book_) return t;
-    Time best = t;
-    Time distance = reach + Time{1};
-    for (const Row& row : rows_) {
-        if (row.lane->shape() == Shape::stack) continue;  // calls begin and end nearly everywhere
-        row.lane->each_edge(t - reach, t + reach, [&](Time edge) {
-            const Time d{std::llabs((edge - t).ps)};
-            if (d < distance) {
-                best = edge;
-                distance = d;
-            }
-        });
-    }
-    return best;
+    std::optional<Time> best;
+    for (const Row& row : rows_)
+        if (const auto edge = nearest_edge(*row.lane, t, reach);
+            edge && (!best || std::llabs((*edge - t).ps) < std::llabs((*best - t).ps)))
+            best = edge;
+    return best.value_or(t);
+}
+
+Time Lanes::snapped(const QPointF& at, Time reach) const {
+    const Time t = time_at(at.x());
+    if (const Row* row = book_ && at.y() >= kAxis ? row_at(at.y()) : nullptr)
+        if (const auto edge = nearest_edge(*row->lane, t, reach)) return *edge;
+    return snapped(t, reach);
 }
 
 void Lanes::select_neighbour(int direction) {
@@ -305,6 +365,24 @@ void Lanes::mousePressEvent(QMouseEvent* e) {
         return;
     }
     const Time reach = time_at(plot_left() + 8) - view_.from();
+    if (const Row* row = row_at(pressed_.y());
+        (e->modifiers() & Qt::AltModifier) != 0 && row != nullptr && pressed_.x() >= plot_left() && !document_.live()) {
+        moved_device_ = device_of(row->id);
+        if (moved_device_.empty()) return;
+        drag_ = Drag::clock;
+        moved_by_ = {};
+        grabbed_ = time_at(pressed_.x());
+        // The edge that was taken hold of.
+        const auto [first, last] = row->lane->touching(0, grabbed_ - reach, grabbed_ + reach);
+        Time nearest = reach;
+        for (std::size_t i = first; i < last && last - first < 10'000; ++i)
+            if (const Time at = row->lane->span(0, i).begin, away{std::abs((at - time_at(pressed_.x())).ps)}; away < nearest) {
+                nearest = away;
+                grabbed_ = at;
+            }
+        setCursor(Qt::SizeHorCursor);
+        return;
+    }
     const auto near = [&](std::optional<Time> end) {
         return end && std::fabs(x_of(*end) - pressed_.x()) < 10 && pressed_.y() > height() - kRuler;
     };
@@ -314,7 +392,7 @@ void Lanes::mousePressEvent(QMouseEvent* e) {
         drag_ = Drag::ruler_b;
     else if (measuring_ && pressed_.x() >= plot_left()) {
         drag_ = Drag::ruler;
-        view_.set_ruler(snapped(time_at(pressed_.x()), reach), std::nullopt);
+        view_.set_ruler(snapped(pressed_, reach), std::nullopt);
     } else
         drag_ = Drag::waiting;
 }
@@ -328,6 +406,10 @@ void Lanes::mouseMoveEvent(QMouseEvent* e) {
     if (drag_ == Drag::none)
         setCursor(edge_at(mouse_) != nullptr ? Qt::SplitVCursor : measuring_ ? Qt::CrossCursor : Qt::ArrowCursor);
     switch (drag_) {
+        case Drag::clock:
+            moved_by_ = snapped(time_at(mouse_.x()), reach) - grabbed_;
+            update();
+            break;
         case Drag::height:
             set_tall(dragged_, dragged_from_ + mouse_.y() - pressed_.y());
             break;
@@ -348,10 +430,10 @@ void Lanes::mouseMoveEvent(QMouseEvent* e) {
             break;
         case Drag::ruler:
         case Drag::ruler_b:
-            view_.set_ruler(view_.a(), snapped(time_at(mouse_.x()), reach));
+            view_.set_ruler(view_.a(), snapped(mouse_, reach));
             break;
         case Drag::ruler_a:
-            view_.set_ruler(snapped(time_at(mouse_.x()), reach), view_.b());
+            view_.set_ruler(snapped(mouse_, reach), view_.b());
             break;
         default:
             break;
@@ -363,6 +445,11 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
     const Drag was = kept ? Drag::waiting : drag_;
     drag_ = Drag::none;
     setCursor(measuring_ ? Qt::CrossCursor : Qt::ArrowCursor);
+    if (was == Drag::clock) {
+        if (moved_by_ != Time{} && std::fabs(e->position().x() - pressed_.x()) > 2)
+            emit clock_moved(words(moved_device_), moved_by_);
+        moved_device_.clear();
+    }
     if (was == Drag::zoom && std::fabs(e->position().x() - pressed_.x()) > 4) {
         const Time a = time_at(std::max(plot_left(), pressed_.x())),
                    b = time_at(std::max(plot_left(), e->position().x()));
@@ -381,7 +468,7 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
     if (span)
         view_.select(*span);
     else if (row != nullptr)
-        view_.select(row->id);
+        view_.select(lane_at(*row, e->position()));
     if (e->position().x() < plot_left()) return;
     if (span && lane->shape() == Shape::stack)
         view_.set_cursor(snapped_to(t, lane->span(span->level, span->index)));
@@ -389,7 +476,7 @@ void Lanes::mouseReleaseEvent(QMouseEvent* e) {
              span && lane->shape() != Shape::states && x_of(s.end) - x_of(s.begin) < 8)
         view_.set_cursor(s.begin);
     else
-        view_.set_cursor(snapped(t, reach));
+        view_.set_cursor(snapped(e->position(), reach));
 }
 
 // What the first click met counts: selecting it may have moved the rows under the mouse.

@@ -47,6 +47,8 @@ class Lanes : public QWidget {
 
     /// The edge (a begin or end in any lane) nearest to `t` within `reach`, else `t`.
     Time snapped(Time t, Time reach) const;
+    /// To an edge of the lane under the mouse, where it has one within `reach`; else as above.
+    Time snapped(const QPointF& at, Time reach) const;
     /// To the lane above (-1) or below (1); in a stack to the caller or the first callee.
     void select_neighbour(int direction);
     /// To the next call of its function, at the same depth, that went another way; looked for on a worker.
@@ -77,6 +79,8 @@ class Lanes : public QWidget {
     void call_selected(std::size_t core, unsigned function);
     /// Something that a person asked for was not found.
     void missed(const QString& text);
+    /// A person drew the lanes of a device (by its name) so far to the right, that its clock is corrected.
+    void clock_moved(const QString& device, mt::Time by);
     /// A person says where the jobs of a task begin and end.
     void job_rule_wanted(std::size_t task, const mt::JobRule& rule);
 
@@ -99,8 +103,9 @@ class Lanes : public QWidget {
         double top, height;
         bool folded;
         StackRows stack{};
+        std::vector<std::pair<LaneId, const Lane*>> guests{};  ///< other lanes of numbers that are drawn in it
     };
-    enum class Drag { none, waiting, pan, zoom, ruler, ruler_a, ruler_b, height };
+    enum class Drag { none, waiting, pan, zoom, ruler, ruler_a, ruler_b, height, clock };
 
     // How they are used: lanes.cpp
     void lay_out();
@@ -113,7 +118,18 @@ class Lanes : public QWidget {
     bool step_depth(int direction);
     /// The row whose lower edge, in the headings, is there; null if none is. Of stacks the height follows the depth.
     const Row* edge_at(const QPointF& at) const;
-    static std::string key_of(const Row& row);
+    static std::string key_of(const Row& row) { return key_of(row.id, *row.lane); }
+    static std::string key_of(const LaneId& id, const Lane& lane);
+    void take_guests();
+    void set_look(const std::string& key, const LineLook& look);
+    /// How it is drawn, how it is scaled, in whose row.
+    void add_line_looks(QMenu& menu, const Row& row);
+    /// In a row of several: the one whose name in the headings is there, else the first.
+    LaneId lane_at(const Row& row, const QPointF& at) const;
+    void paint_lines(QPainter& p, const Row& row);
+    /// The device that measured a lane, if that has a clock of its own; empty for others.
+    std::string device_of(const LaneId& id) const;
+    void paint_moved_clock(QPainter& p);
     void set_tall(const std::string& key, double height);
     Time snapped_to(Time t, const Span& s) const;
     double plot_left() const;
@@ -157,9 +173,12 @@ class Lanes : public QWidget {
     std::set<std::string> hidden_;
     bool merged_ = false;
     bool to_visible_ = false;             ///< lines are scaled to what is in view
+    LineLooks looks_;
     std::map<std::string, double> tall_;  ///< heights that a person chose, by kind and name
     std::string dragged_;                 ///< the row whose height is being changed
     double dragged_from_ = 0;
+    std::string moved_device_;  ///< its lanes are being drawn along …
+    Time grabbed_, moved_by_;   ///< … by this edge, so far
     bool start_shown_ = false;
     bool reveal_ = false;  ///< what is selected is kept in sight until a person scrolls
     bool measuring_ = false, key_shown_ = false;

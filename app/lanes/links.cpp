@@ -1,4 +1,5 @@
 #include <QContextMenuEvent>
+#include <QInputDialog>
 #include <QMenu>
 #include <QPainter>
 #include <QPainterPath>
@@ -210,12 +211,7 @@ void Lanes::contextMenuEvent(QContextMenuEvent* e) {
             view_.select(id);
             navigator_.go_to_longest();
         });
-        if (row->lane->shape() == Shape::line) {
-            QAction* visible =
-                menu.addAction(tr("Scale to what is visible"), this, [this](bool on) { set_to_visible(on); });
-            visible->setCheckable(true);
-            visible->setChecked(to_visible_);
-        }
+        if (row->lane->shape() == Shape::line) add_line_looks(menu, *row);
         if (tall_.count(key_of(*row)) != 0)
             menu.addAction(tr("As tall as the others"), this, [this, key = key_of(*row)] { set_tall(key, 0); });
         menu.addAction(tr("Hide lanes of this kind"), this, [this, id] {
@@ -229,6 +225,72 @@ void Lanes::contextMenuEvent(QContextMenuEvent* e) {
     add_moment_actions(menu, document_, view_, at);
     if (row != nullptr) add_job_rules(menu, *row);
     menu.exec(e->globalPos());
+}
+
+void Lanes::add_line_looks(QMenu& menu, const Row& row) {
+    const std::string key = key_of(row);
+    const LineLook now = looks_.of(key);
+    const auto offer = [&](QMenu* in, const QString& text, bool is, LineLook look, const std::string& of) {
+        QAction* a = in->addAction(text, this, [this, of, look] { set_look(of, look); });
+        a->setCheckable(true);
+        a->setChecked(is);
+    };
+    QAction* visible = menu.addAction(tr("Scale to what is visible"), this, [this](bool on) { set_to_visible(on); });
+    visible->setCheckable(true);
+    visible->setChecked(to_visible_);
+    if (row.lane->fills()) return;
+    QMenu* scale = menu.addMenu(tr("Scale of this lane"));
+    using Scale = LineLook::Scale;
+    for (const auto& [text, which] : {std::pair{tr("as the others"), Scale::usual},
+                                      {tr("to all that was told"), Scale::all},
+                                      {tr("to what is visible"), Scale::visible}}) {
+        LineLook look = now;
+        look.scale = which;
+        offer(scale, text, now.scale == which, look, key);
+    }
+    QAction* fixed = scale->addAction(tr("fixed…"), this, [this, key, now, lane = row.lane] {
+        const auto [low, high] = now.scale == Scale::fixed ? std::pair(now.low, now.high) : lane->bounds();
+        bool given = false;
+        const QString text = QInputDialog::getText(this, tr("Fixed scale"), tr("From … to …, in the unit of the lane:"),
+                                                   QLineEdit::Normal, QString("%1 %2").arg(low).arg(high), &given);
+        const QStringList parts = text.simplified().replace("..", " ").split(' ', Qt::SkipEmptyParts);
+        LineLook look = now;
+        look.scale = Scale::fixed;
+        bool one = false, other = false;
+        if (parts.size() == 2) {
+            look.low = parts[0].toDouble(&one);
+            look.high = parts[1].toDouble(&other);
+        }
+        if (!given) return;
+        if (one && other && look.high > look.low)
+            set_look(key, look);
+        else
+            emit missed(tr("“%1” is no scale: write two numbers, the lower one first, as 0 250.").arg(text));
+    });
+    fixed->setCheckable(true);
+    fixed->setChecked(now.scale == Scale::fixed);
+    QMenu* drawn = menu.addMenu(tr("Draw as"));
+    using Drawn = LineLook::Drawn;
+    for (const auto& [text, which] :
+         {std::pair{tr("steps"), Drawn::steps}, {tr("a line"), Drawn::line}, {tr("dots"), Drawn::dots}}) {
+        LineLook look = now;
+        look.drawn = which;
+        offer(drawn, text, now.drawn == which, look, key);
+    }
+    QMenu* with = menu.addMenu(tr("Draw in the row of"));
+    for (const Row& other : rows_) {
+        if (other.id == row.id || other.lane->shape() != Shape::line || other.lane->fills() || !row.guests.empty()) continue;
+        LineLook look = now;
+        look.with = other.lane->name();
+        offer(with, words(other.lane->name()), false, look, key);
+    }
+    with->menuAction()->setEnabled(!with->isEmpty());
+    for (const auto& [id, lane] : row.guests) {
+        LineLook look = looks_.of(key_of(id, *lane));
+        look.with.clear();
+        menu.addAction(tr("Give %1 a row of its own").arg(words(lane->name())), this,
+                       [this, of = key_of(id, *lane), look] { set_look(of, look); });
+    }
 }
 
 void Lanes::add_job_rules(QMenu& menu, const Row& row) {

@@ -7,6 +7,7 @@
 #include <QPainter>
 #include <QRectF>
 
+#include "lanes/line_looks.h"
 #include "model/lane.h"
 #include "navigate/viewpoint.h"
 
@@ -30,6 +31,10 @@ struct Pane {
     std::optional<std::pair<std::size_t, std::size_t>> selected{};  ///< level and index of the span that is
     StackRows stack{};                                              ///< of a stack: how its levels are drawn
     bool to_visible = false;                                        ///< numbers are scaled to those in view
+    LineLook look{};                                                ///< of a lane of numbers
+    std::optional<std::pair<double, double>> range{};               ///< of several in one row: the scale that they share
+    QColor line{};                                                  ///< not valid: the lane's own colour
+    bool numbers = true;                                            ///< the scale stands at the left
 
     double x_of(Time t) const { return row.left() + view.share_of(t) * row.width(); }
     Time time_at(double x) const { return view.at_share((x - row.left()) / std::max(1.0, row.width())); }
@@ -41,6 +46,10 @@ void paint_stack(const Pane& pane, const Lane& lane);
 void paint_states(const Pane& pane, const Lane& lane);
 void paint_line(const Pane& pane, const Lane& lane);
 void paint_ticks(const Pane& pane, const Lane& lane);
+/// Least and greatest of the scale on which a lane of numbers is drawn.
+std::pair<double, double> line_range(const Pane& pane, const Lane& lane);
+/// The colour of the n-th lane in a row of several.
+QColor line_colour(std::size_t n);
 /// `shown`: a level that must be drawn for itself, as something in it is selected.
 StackRows stack_rows(const Viewpoint& view, double width, const Lane& lane, std::optional<std::size_t> shown);
 /// Whether so little of what is in view is known of a lane that its spans cannot be told apart.

@@ -124,9 +124,12 @@ void apply_theme(bool night) {
         {P::Link, current->measure},
     };
     for (const auto& [role, colour] : roles) p.setColor(role, colour);
+    const QString sheet = style_sheet(*current);
+    const QFont font = text_font(12);
+    if (qApp->styleSheet() == sheet && qApp->font() == font && qApp->palette() == p) return;
     qApp->setPalette(p);
-    qApp->setFont(text_font(12));
-    qApp->setStyleSheet(style_sheet(*current));
+    qApp->setFont(font);
+    qApp->setStyleSheet(sheet);
 }
 
 void set_style(QWidget& widget, const QString& sheet) {

@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
+#include "measure/value_figures.h"
 
 namespace mt::app {
 
@@ -200,6 +201,49 @@ void Navigator::go_to_longest() {
     if (!s.span && !kind.lanes_are_activities()) return;
     const std::uint64_t activity = s.span ? kind.activity_of(*lanes->trail(), *s.span) : s.lane.index;
     if (const auto worst = kind.worst(*lanes->trail(), activity)) go_to(*worst, false);
+}
+
+const ValueLane* Navigator::selected_value() const {
+    const LaneId id = view_.selection().lane;
+    const auto trail = document_.trail();
+    if (!trail || (id.kind != &values_kind() && id.kind != &states_kind())) return nullptr;
+    return id.index < trail->tasks.values.size() ? &trail->tasks.values[id.index] : nullptr;
+}
+
+std::optional<double> Navigator::value_at_cursor() const {
+    const ValueLane* lane = selected_value();
+    if (lane == nullptr) return std::nullopt;
+    const std::size_t i = lane->at(view_.cursor());
+    return i < lane->samples.size() && lane->known(i) ? std::optional(lane->value(i).number()) : std::nullopt;
+}
+
+std::optional<double> Navigator::level() const {
+    return level_ && level_->first == view_.selection().lane ? std::optional(level_->second) : std::nullopt;
+}
+void Navigator::set_level(double level) { level_ = {view_.selection().lane, level}; }
+
+void Navigator::step_value(InValue what, int direction) {
+    const ValueLane* lane = selected_value();
+    if (lane == nullptr || lane->samples.empty()) return emit missed(tr("Select a value in the lanes first."));
+    const std::size_t at = lane->at(view_.cursor()), from = at == lane->samples.size() ? 0 : at;
+    std::optional<std::size_t> found;
+    QString why = tr("It does not change any more in that direction.");
+    if (what == InValue::change) found = next_change(*lane, from, direction);
+    if (what == InValue::crossing) {
+        const auto wanted = level() ? level() : value_at_cursor();
+        if (!wanted) return emit missed(tr("Its value is not known at the cursor."));
+        found = next_crossing(*lane, from, *wanted, direction);
+        why = tr("It does not cross %1 any more in that direction.").arg(*wanted);
+        if (found) set_level(*wanted);  // the next press goes on with the same
+    }
+    if (what == InValue::outside) {
+        const auto usual = usual_range(*lane);
+        if (!usual) return emit missed(tr("There are too few samples to say what is usual."));
+        found = next_outside(*lane, *usual, from, direction);
+        why = tr("It stays between %1 and %2 in that direction.").arg(usual->low).arg(usual->high);
+    }
+    if (!found) return emit missed(why);
+    show(SpanRef{view_.selection().lane, 0, *found});
 }
 
 }  // namespace mt::app

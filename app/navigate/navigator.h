@@ -45,6 +45,14 @@ class Navigator : public QObject {
     void step(int direction);
     /// To the longest of what is selected, or to what stands for that.
     void go_to_longest();
+    /// In the selected value, from its sample at the cursor: to the next (1) or previous (-1) change, crossing of the
+    /// level, or sample outside of its usual range.
+    enum class InValue : std::uint8_t { change, crossing, outside };
+    void step_value(InValue what, int direction);
+    /// The level that was set; else crossings are of what the value is at the cursor.
+    std::optional<double> level() const;
+    void set_level(double level);
+    std::optional<double> value_at_cursor() const;
 
   signals:
     void arrived();  ///< at something that the lanes show
@@ -57,6 +65,9 @@ class Navigator : public QObject {
     Document& document_;
     Viewpoint& view_;
     std::optional<std::size_t> finding_;
+    std::optional<std::pair<LaneId, double>> level_;  ///< and of which value
+    /// The value that is selected; null if none is.
+    const ValueLane* selected_value() const;
 };
 
 }  // namespace mt::app

@@ -9,6 +9,8 @@ namespace {
 constexpr Time kNarrowest{10'000};  // 10 ns
 constexpr std::size_t kMostPlaces = 200;
 constexpr qint64 kSameVisitMs = 900;
+constexpr int kFrame = 16;          ///< ms
+constexpr double kBetween = 110;    ///< ms from one snapshot to the next, about
 }  // namespace
 
 void Viewpoint::reset(Time end) {
@@ -39,12 +41,35 @@ void Viewpoint::extend(Time end) {
     if (places_.size() == 1 && whole) places_[0].to = end;
     end_ = end;
     if (following_) {
-        from_ = std::max(Time{}, end_ - follow_width_);
-        to_ = std::max(end_, from_ + kNarrowest);
-        if (end_ < follow_width_) to_ = follow_width_;
+        const Time to = std::max({end_, follow_width_, kNarrowest});
+        // A leap, as after a pause, is no movement.
+        if (to - to_ > Time{} && (to - to_).ps < follow_width_.ps / 4) {
+            glide_from_ = to_;
+            glide_to_ = to;
+            glided_.start();
+            if (!glide_.isActive()) glide_.start();
+            return;
+        }
+        to_ = to;
+        from_ = std::max(Time{}, to_ - follow_width_);
     } else if (whole && !live_) {
         to_ = end;
     }
+    emit window_changed();
+}
+
+Viewpoint::Viewpoint(QObject* parent) : QObject(parent) {
+    glide_.setInterval(kFrame);
+    glide_.setTimerType(Qt::PreciseTimer);
+    connect(&glide_, &QTimer::timeout, this, &Viewpoint::glide);
+}
+
+void Viewpoint::glide() {
+    const double share = static_cast<double>(glided_.elapsed()) / kBetween;
+    if (!following_ || share >= 1) glide_.stop();
+    if (!following_) return;
+    to_ = glide_from_ + Time{static_cast<std::int64_t>(static_cast<double>((glide_to_ - glide_from_).ps) * std::min(1.0, share))};
+    from_ = std::max(Time{}, to_ - follow_width_);
     emit window_changed();
 }
 

@@ -4,7 +4,9 @@
 #include <optional>
 #include <vector>
 
+#include <QElapsedTimer>
 #include <QObject>
+#include <QTimer>
 
 #include "base/time.h"
 #include "model/even_scale.h"
@@ -26,7 +28,7 @@ struct Selection {
 class Viewpoint : public QObject {
     Q_OBJECT
   public:
-    using QObject::QObject;
+    explicit Viewpoint(QObject* parent = nullptr);
 
     /// Forgets everything; the whole of [0, end] is visible, and stays so while `end` grows.
     void reset(Time end);
@@ -102,7 +104,12 @@ class Viewpoint : public QObject {
     std::size_t place_ = 0;
     qint64 last_step_ms_ = 0;
     bool live_ = false, following_ = false;
+    void glide();
     Time follow_width_{};
+    // While it follows, the picture moves on evenly between two snapshots, instead of by a leap with each.
+    QTimer glide_;
+    QElapsedTimer glided_;
+    Time glide_from_{}, glide_to_{};  ///< the end of what is visible, from here to there
 };
 
 }  // namespace mt::app

@@ -29,6 +29,14 @@ std::vector<MomentPiece> moment_pieces(const Trail& trail, Time t) {
                     all.push_back({phrase[i], i == 0 ? MomentPiece::phrase : MomentPiece::more});
         }
     }
+    // What another device saw is no core's.
+    const std::size_t of_cores = all.size();
+    for (const LaneKind* kind : {&values_kind(), &states_kind()})
+        for (const Phrase& phrase : kind->moment(trail, ValueLane::kNoCore, t)) {
+            if (all.size() == of_cores) all.push_back({{"beside:", std::nullopt, true}, MomentPiece::core});
+            for (std::size_t i = 0; i < phrase.size(); ++i)
+                all.push_back({phrase[i], i == 0 ? MomentPiece::phrase : MomentPiece::more});
+        }
     return all;
 }
 

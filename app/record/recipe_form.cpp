@@ -20,6 +20,7 @@ namespace mt::app {
 namespace {
 
 // Places in the list of sources; the others are as in SourceSpec::Kind.
+constexpr const char* kSamples = "samples";
 constexpr int kBuffer = static_cast<int>(SourceSpec::Kind::buffer), kNothing = kBuffer + 1;
 
 QLineEdit* edit(const char* name, const QString& placeholder) {
@@ -313,11 +314,13 @@ void RecipeForm::show_target(const QString& path) {
         rows.emplace_back(c.name, "");
         bool first = true;
         for (const auto& s : target->streams) {
-            if (s.core != c.name) continue;
+            if (s.core != c.name || s.protocol == Protocol::polled) continue;
             if (!first) rows.emplace_back(c.name, protocol_name(s.protocol));
             first = false;
         }
     }
+    for (const auto& s : target->streams)  // a device of its own stands in the place of a core
+        if (s.protocol == Protocol::samples) rows.emplace_back(s.samples.name, kSamples);
     build_rows(rows);
 }
 
@@ -340,7 +343,10 @@ void RecipeForm::show_recipe(const Recipe& r) {
     for (auto& row : rows_) {
         row.trace->setCurrentIndex(kNothing);
         for (const auto& c : r.connects) {
-            if (words(c.core) != row.core || row_protocol(c) != row.protocol) continue;
+            const bool device = c.protocol == kSamples;
+            if (device ? row.protocol != kSamples || (!c.device.empty() && words(c.device) != row.core)
+                       : words(c.core) != row.core || row_protocol(c) != row.protocol)
+                continue;
             row.debug->setText(words(c.debug));
             if (!c.trace) continue;
             row.trace->setCurrentIndex(static_cast<int>(c.trace->kind));
@@ -398,7 +404,7 @@ Result<Recipe> RecipeForm::recipe() const {
     r.connects.clear();
     for (const auto& row : rows_) {
         Recipe::Connect c;
-        c.core = row.core.toStdString();
+        (row.protocol == kSamples ? c.device : c.core) = row.core.toStdString();
         c.protocol = row.protocol.toStdString();
         c.debug = row.debug->text().trimmed().toStdString();
         const QString where = row.address->text().trimmed();
@@ -408,7 +414,7 @@ Result<Recipe> RecipeForm::recipe() const {
             SourceSpec s;
             s.kind = static_cast<SourceSpec::Kind>(kind);
             if (where.isEmpty() && kind != kBuffer)
-                return failure("core " + c.core + ": where its trace comes from is not given", "", "fill in “Where”");
+                return failure((c.core.empty() ? c.device : "core " + c.core) + ": where its trace comes from is not given", "", "fill in “Where”");
             if (s.kind == SourceSpec::Kind::buffer) {
                 s.every_ms = 0;
                 for (const auto& old : before)

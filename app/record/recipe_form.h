@@ -42,7 +42,7 @@ class RecipeForm : public QWidget {
 
   private:
     struct Row {
-        QString core, protocol;  ///< protocol: empty for the first stream of a core
+        QString core, protocol;  ///< protocol: empty for the first stream of a core; of samples: the device in its place
         QLineEdit *debug, *address;
         QComboBox* trace;
         QSpinBox* baud;

@@ -3,6 +3,7 @@
 #include <QDir>
 #include <QFileDialog>
 #include <QFileInfo>
+#include <QInputDialog>
 #include <QMessageBox>
 #include <QSaveFile>
 #include <QSettings>
@@ -133,6 +134,14 @@ void Commands::show_help(bool guide) {
     help_->activateWindow();
 }
 
+void Commands::ask_level() {
+    Navigator& n = desk().navigator();
+    bool given = false;
+    const double level = QInputDialog::getDouble(&window_, tr("Level"), tr("Crossings of this value are looked for:"),
+                                                 n.level().value_or(n.value_at_cursor().value_or(0)), -1e300, 1e300, 6, &given);
+    if (given) n.set_level(level);
+}
+
 void Commands::ask_save() {
     Document& document = desk().document();
     if (!document.recording()) return;
@@ -199,6 +208,15 @@ void Commands::add_file() {
         file, tr("New pro&ject…"), {},
         tr("Write down beside this recording what recordings of the same target share: target file, recipes, sources"),
         [this] { ask_project(); }, a_recording);
+    add(
+        file, tr("&Lay signals beside…"), {}, tr("A VCD, CSV, TSV or MDF file that another device measured meanwhile"),
+        [this] {
+            const QString path = QFileDialog::getOpenFileName(
+                &window_, tr("Signals measured elsewhere"), {},
+                tr("Signals (*.vcd *.csv *.tsv *.mf4 *.mdf *.vcd.* *.csv.* *.tsv.* *.mf4.*);;All files (*)"));
+            if (!path.isEmpty()) desk().target().ask_signals(path);
+        },
+        a_recording);
     add(
         file, tr("&Save recording as…"), {QKeySequence::Save},
         tr("Save everything this recording was made from in one folder"), [this] { ask_save(); }, a_recording);
@@ -296,6 +314,23 @@ void Commands::add_go() {
          tr("Next call of the selected function that went another way through the program"),
          [this] { desk().lanes()->go_to_next_difference(); });
     go->addSeparator();
+    const auto in_value = [this](Navigator::InValue what, int direction) { desk().navigator().step_value(what, direction); };
+    need(tr("Next chan&ge"), {QKeySequence(Qt::Key_V)}, tr("Next sample of the selected value that differs from the one before"),
+         [in_value] { in_value(Navigator::InValue::change, 1); });
+    need(tr("Previous change"), {shift(Qt::Key_V)}, tr("The one before"),
+         [in_value] { in_value(Navigator::InValue::change, -1); });
+    need(tr("Next crossing of the level"), {QKeySequence(Qt::Key_H)},
+         tr("Where the selected value next crosses what it is at the cursor, or the level that was set"),
+         [in_value] { in_value(Navigator::InValue::crossing, 1); });
+    need(tr("Previous crossing of the level"), {shift(Qt::Key_H)}, tr("The one before"),
+         [in_value] { in_value(Navigator::InValue::crossing, -1); });
+    need(tr("Set the level…"), {}, tr("The level of which crossings are looked for"), [this] { ask_level(); });
+    need(tr("Next outside of the usual range"), {QKeySequence(Qt::Key_U)},
+         tr("Where the selected value next leaves the range in which 99 % of its samples lie"),
+         [in_value] { in_value(Navigator::InValue::outside, 1); });
+    need(tr("Previous outside of the usual range"), {shift(Qt::Key_U)}, tr("The one before"),
+         [in_value] { in_value(Navigator::InValue::outside, -1); });
+    go->addSeparator();
     need(tr("Next page of evidence"), {ctrl(Qt::Key_Tab)}, tr("Over all panes"),
          [this] { desk().evidence()->step_page(1); });
     need(tr("Previous page of evidence"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_Tab)}, tr("Over all panes"),
@@ -325,6 +360,8 @@ void Commands::add_measure() {
                 emit desk().told(tr("Set A and B first: A and B at the cursor, or R and drag in the lanes."), false);
         },
         a_recording);
+    need(tr("Plant &waymark…"), Qt::Key_X, tr("Name this place: from A to B if both are set, else at the cursor"),
+         [this] { desk().waymarks()->ask_plant(); });
     need(tr("&Zoom to A–B"), Qt::Key_Z, tr("Show the stretch from A to B"), [this] {
         const Viewpoint& view = desk().viewpoint();
         if (view.a() && view.b() && *view.a() != *view.b())

@@ -43,6 +43,7 @@ class Commands : public QObject {
                         std::function<bool()> is, std::function<void(bool)> set, Needs needs = nothing);
     Desk& desk() const;
     void ask_save();
+    void ask_level();
     void ask_picture();
     void ask_project();
     void add_file();

@@ -40,6 +40,8 @@ void Desk::build() {
     packets_ = new PacketTable(PacketTable::Show::packets, document_, view_, store_);
     trace_events_ = new TraceTable(document_, view_);
     text_ = new TextPage(document_, view_);
+    samples_ = new SamplesPage(document_, view_);
+    waymarks_ = new WaymarkPage(document_, view_);
     footsteps_ = new Footsteps(document_, view_);
     source_ = new SourceView(document_);
     functions_ = new FunctionsTable(document_);
@@ -63,6 +65,7 @@ void Desk::build() {
     evidence_ = new EvidenceArea(document_, view_);
     for (EvidencePage* page : {static_cast<EvidencePage*>(events_), static_cast<EvidencePage*>(packets_),
                                static_cast<EvidencePage*>(trace_events_), static_cast<EvidencePage*>(text_),
+                               static_cast<EvidencePage*>(samples_), static_cast<EvidencePage*>(waymarks_),
                                static_cast<EvidencePage*>(footsteps_), static_cast<EvidencePage*>(source_),
                                static_cast<EvidencePage*>(functions_), static_cast<EvidencePage*>(call_tree_),
                                static_cast<EvidencePage*>(interplay_)})
@@ -144,6 +147,8 @@ void Desk::join_document() {
 
 void Desk::join_views() {
     connect(&navigator_, &Navigator::arrived, this, [this] { show_measures(false); });
+    connect(waymarks_, &WaymarkPage::told, this, &Desk::told);
+    connect(lanes_, &Lanes::clock_moved, this, [this](const QString& device, Time by) { target_->move_clock(device, by); });
     connect(&navigator_, &Navigator::missed, this, [this](const QString& text) { emit told(text, false); });
     connect(&navigator_, &Navigator::led, this, [this](std::size_t index) {
         findings_->select(index);

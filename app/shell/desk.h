@@ -14,7 +14,9 @@
 #include "evidence/interplay_page.h"
 #include "evidence/packet_table.h"
 #include "evidence/source_view.h"
+#include "evidence/samples_page.h"
 #include "evidence/text_page.h"
+#include "evidence/waymark_page.h"
 #include "evidence/trace_table.h"
 #include "figures/measures.h"
 #include "lanes/lanes.h"
@@ -62,6 +64,8 @@ class Desk : public QWidget {
     PacketTable* packets() const { return packets_; }
     TraceTable* trace_events() const { return trace_events_; }
     TextPage* text() const { return text_; }
+    SamplesPage* samples() const { return samples_; }
+    WaymarkPage* waymarks() const { return waymarks_; }
     Footsteps* footsteps() const { return footsteps_; }
     FunctionsTable* functions() const { return functions_; }
     SourceView* source() const { return source_; }
@@ -136,6 +140,8 @@ class Desk : public QWidget {
     PacketTable *events_, *packets_;
     TraceTable* trace_events_;
     TextPage* text_;
+    SamplesPage* samples_;
+    WaymarkPage* waymarks_;
     Footsteps* footsteps_;
     FunctionsTable* functions_;
     SourceView* source_;

@@ -15,11 +15,15 @@
 #include "look/theme.h"
 #include "look/words.h"
 #include "look/layout.h"
+#include "shell/signals_import.h"
 #include "target/project.h"
 
 namespace mt::app {
 
 MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
+    const QSettings settings;
+    const bool night = settings.value("night", false).toBool();
+    apply_theme(night);  // before there are widgets: each would be styled a second time
     setWindowTitle(tr("Mindful Trail"));
     setAcceptDrops(true);
     resize(1280, 800);
@@ -63,8 +67,7 @@ MainWindow::MainWindow(QWidget* parent) : QMainWindow(parent) {
     });
     connect(tabs_, &QTabBar::tabCloseRequested, this,
             [this](int i) { close_desk(*desks_[static_cast<std::size_t>(i)]); });
-    const QSettings settings;
-    set_night(settings.value("night", false).toBool());
+    set_night(night);
     if (settings.contains("window")) restoreGeometry(settings.value("window").toByteArray());
     renew();
 }
@@ -244,7 +247,14 @@ void MainWindow::dragEnterEvent(QDragEnterEvent* e) {
 
 void MainWindow::dropEvent(QDropEvent* e) {
     e->acceptProposedAction();
-    for (const QUrl& url : e->mimeData()->urls()) open(url.toLocalFile());
+    for (const QUrl& url : e->mimeData()->urls()) {
+        const QString path = url.toLocalFile();
+        // What was measured elsewhere belongs beside what is open.
+        if (SignalsImport::is_signal_file(path) && desk().document().recording() && !desk().document().live())
+            desk().target().ask_signals(path);
+        else
+            open(path);
+    }
 }
 
 // Space presses the button that has the focus, before it means anything to the window.

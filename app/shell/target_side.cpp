@@ -5,6 +5,7 @@
 #include <QFileInfo>
 #include <QInputDialog>
 
+#include <algorithm>
 #include <utility>
 
 #include "base/text.h"
@@ -12,6 +13,7 @@
 #include "judge/mends.h"
 #include "look/words.h"
 #include "shell/desk.h"
+#include "shell/signals_import.h"
 #include "target/project.h"
 
 namespace mt::app {
@@ -212,6 +214,62 @@ void TargetSide::offer_mends() {
             offers.push_back({tr("Target…"), [this] { show(true); }});
             return emit desk_.offered(words(d.text + " " + d.advice), false, offers);
         }
+}
+
+void TargetSide::ask_signals(const QString& path) {
+    if (!begin_draft()) {
+        emit desk_.told(tr("Signals are laid beside a recording by its target file, and this has none: make one first."),
+                        true);
+        return;
+    }
+    SignalsImport import(path, &desk_);
+    if (import.exec() == QDialog::Accepted) lay_signals(path, import.all_chosen() ? QStringList() : import.chosen());
+}
+
+void TargetSide::lay_signals(const QString& path, const QStringList& select) {
+    const auto recording = document_.recording();
+    if (!recording || !begin_draft()) return;
+    const std::size_t n = recording->target.beside.size();
+    const QString file = QFileInfo(draft_.path()).absoluteDir().relativeFilePath(path);
+    Mend laid;
+    laid.label = "Lay " + QFileInfo(path).fileName().toStdString() + " beside it";
+    laid.changes = {{"signals", n, "file", toml_quoted(file.toStdString())}};
+    if (!select.isEmpty()) {
+        std::string list;
+        for (const QString& name : select) list += (list.empty() ? "" : ", ") + toml_quoted(name.toStdString());
+        laid.changes.push_back({"signals", n, "select", "[" + list + "]"});
+    }
+    mend(laid);
+}
+
+void TargetSide::move_clock(const QString& device, Time by) {
+    const auto recording = document_.recording();
+    const auto trail = document_.trail();
+    if (!recording || !trail) return;
+    const auto laid = std::find_if(trail->beside.begin(), trail->beside.end(),
+                                   [&](const LaidSignals& s) { return words(s.name) == device; });
+    if (laid == trail->beside.end()) return;
+    std::string table;
+    std::size_t index = 0;
+    for (const SampleTrail& s : trail->measured)
+        if (s.name == laid->name) {
+            table = "stream.samples";
+            index = s.spec;
+        }
+    for (std::size_t i = 0; i < recording->target.beside.size(); ++i)
+        if (recording->target.beside[i].file == laid->file) {
+            table = "signals";
+            index = i;
+        }
+    if (table.empty()) return;
+    // measured = offset + (1 + drift) * recording: what lies later in the recording was measured at the same moment.
+    const double offset = laid->offset_ns - (1 + laid->drift_ppm / 1e6) * static_cast<double>(by.ps) / 1e3;
+    Mend moved;
+    moved.label = "Move " + laid->name + " by hand";
+    moved.changes = {{table, index, "align", ""},
+                     {table, index, "drift_ppm", QString::number(laid->drift_ppm, 'f', 6).toStdString()},
+                     {table, index, "offset_ns", QString::number(offset, 'f', 3).toStdString()}};
+    mend(moved);
 }
 
 void TargetSide::mend(const Mend& m) {

@@ -29,6 +29,12 @@ class TargetSide : public QObject {
     void mend(const Mend& mend);
     /// The same with the answer: a path, a number.
     void mend_with(const Mend& mend, const QString& answer);
+    /// A file of signals is looked at, and laid beside the recording.
+    void ask_signals(const QString& path);
+    /// Lays it; `select`: which signals, empty: all.
+    void lay_signals(const QString& path, const QStringList& select);
+    /// The clock of a measuring device is set by hand, so that what it measured lies so much later.
+    void move_clock(const QString& device, Time by);
     /// The first few of them, as buttons.
     std::vector<Offer> offers_of(const std::vector<Mend>& mends);
 

@@ -84,7 +84,8 @@ TargetForm::TargetForm(TargetDraft& draft, QWidget* parent) : QWidget(parent), d
     auto* menu = new QMenu(add_);
     const std::pair<const char*, QString> kinds[] = {
         {"core", tr("Core")}, {"stream", tr("Stream")}, {"watch", tr("Watched variable")},
-        {"port", tr("Port")}, {"task", tr("Task")},     {"signals", tr("Signals measured elsewhere")}};
+        {"port", tr("Port")}, {"task", tr("Task")},     {"signals", tr("Signals measured elsewhere")}, {"derived", tr("Derived signal")},
+        {"stopwatch", tr("Stopwatch")}};
     for (const auto& [table, name] : kinds) menu->addAction(name, this, [this, t = std::string(table)] { add(t); });
     add_->setMenu(menu);
     remove_ = new QPushButton(tr("Remove"));
@@ -136,7 +137,7 @@ TargetForm::TargetForm(TargetDraft& draft, QWidget* parent) : QWidget(parent), d
 std::vector<TargetForm::Part> TargetForm::parts_there() const {
     std::vector<Part> all = {{"", 0}};
     const std::string& text = draft_.text();
-    for (const char* table : {"core", "stream", "watch", "port", "task", "signals"})
+    for (const char* table : {"core", "stream", "watch", "port", "task", "signals", "derived", "stopwatch"})
         for (std::size_t i = 0; i < count_tables(text, table); ++i) {
             all.push_back({table, i});
             if (std::string_view(table) != "stream") continue;
@@ -157,6 +158,8 @@ QString TargetForm::name_of(const Part& part) const {
         return tr("Watch %1").arg(said("symbol").isEmpty() ? said("comparator") : said("symbol"));
     if (part.table == "port") return tr("Port %1 %2").arg(said("number"), said("name"));
     if (part.table == "task") return tr("Task %1").arg(said("name"));
+    if (part.table == "stopwatch") return tr("Stopwatch %1").arg(said("name"));
+    if (part.table == "derived") return tr("Derived signal %1").arg(said("name"));
     if (part.table == "signals") return tr("Signals %1").arg(said("name").isEmpty() ? said("file") : said("name"));
     return "    " + words(std::string_view(part.table).substr(7));
 }
@@ -257,7 +260,10 @@ QWidget* TargetForm::editor(const TargetKey& key) {
     line->setAccessibleName(words(key.key));
     if (key.kind == TargetKey::Kind::names) line->setPlaceholderText("{ 0 = \"idle\", 1 = \"track\" }");
     if (key.kind == TargetKey::Kind::mark) line->setPlaceholderText("{ port = 5, value = 1 }");
-    if (key.kind == TargetKey::Kind::edges) line->setPlaceholderText("[{ mark = \"sync\", edge = \"SYNC rising\" }]");
+    if (key.kind == TargetKey::Kind::event) line->setPlaceholderText("{ of = \"ENC_INDEX\", at = \"entry\" }");
+    if (key.kind == TargetKey::Kind::tables)
+        line->setPlaceholderText(key.key == "channels" ? "[{ name = \"board current\", scale = 0.0061, unit = \"mA\" }]"
+                                                       : "[{ mark = \"sync\", edge = \"SYNC rising\" }]");
     if (key.kind == TargetKey::Kind::list) line->setPlaceholderText("[\"implicit_return\"]");
     if (!key.usual.empty()) line->setPlaceholderText(words(key.usual));
     fields_.push_back({&key, [line](const QString& value) {
@@ -317,6 +323,11 @@ void TargetForm::add(const std::string& table) {
     if (table == "port") changes = {{table, n, "number", std::to_string(n)}};
     if (table == "task") changes = {{table, n, "name", toml_quoted("task " + number)}};
     if (table == "signals") changes = {{table, n, "file", "\"signals.vcd\""}};
+    if (table == "stopwatch")
+        changes = {{table, n, "name", "\"from here to there\""},
+                   {table, n, "from", "{ of = \"here\" }"},
+                   {table, n, "to", "{ of = \"there\" }"}};
+    if (table == "derived") changes = {{table, n, "name", "\"sum\""}, {table, n, "expression", "\"a + b\""}};
     part_ = {table, n};
     if (const auto done = draft_.change(tr("%1 added").arg(words(table)), changes); !done) {
         trouble_->setText(tr("Rejected: %1").arg(words(done.error().text())));

@@ -4,6 +4,7 @@
 
 #include "input.h"
 #include "judge/muted.h"
+#include "recording/waymarks.h"
 #include "output.h"
 #include "share/tables.h"
 
@@ -21,6 +22,7 @@ int read(ReadOptions& o) {
     if (auto saved = save_recording(*opened->recording, o.output, o.replace, progress); !saved)
         return fail(saved.error());
     if (auto kept = copy_muted(opened->recording->input, o.output); !kept) return fail(kept.error());
+    if (auto kept = copy_waymarks(opened->recording->input, o.output); !kept) return fail(kept.error());
     say(summary_text(*opened->recording, *opened->trail) + "saved as " + o.output);
     return kDone;
 }

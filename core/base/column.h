@@ -66,8 +66,6 @@ class Column {
     }
     /// REQUIRES: i < size().
     const T& operator[](std::size_t i) const { return directory_[i >> kShift][i & (kChunk - 1)]; }
-    /// An element to be changed. REQUIRES: no snapshot holds it.
-    T& edit(std::size_t i) { return directory_[i >> kShift][i & (kChunk - 1)]; }
     const T& back() const { return (*this)[size_ - 1]; }
     std::size_t size() const { return size_; }
     bool empty() const { return size_ == 0; }

@@ -31,10 +31,19 @@ enum class FindingKind : std::uint8_t {
     queue_overflow,
     slow_growth,
     overload,
-    never_ran
+    never_ran,
+    unaccounted_current,
+    charge_outlier,
+    device_clock,
+    value_outlier,
+    value_jump,
+    value_stuck,
+    odd_writer,
+    lost_update,
+    stray_edge
 };
 
-inline constexpr std::array<std::string_view, 22> kFindingKindNames = {"fault",
+inline constexpr std::array<std::string_view, 31> kFindingKindNames = {"fault",
                                                                        "late_response",
                                                                        "missed_activation",
                                                                        "duration_outlier",
@@ -55,7 +64,16 @@ inline constexpr std::array<std::string_view, 22> kFindingKindNames = {"fault",
                                                                        "queue_overflow",
                                                                        "slow_growth",
                                                                        "overload",
-                                                                       "never_ran"};
+                                                                       "never_ran",
+                                                                       "unaccounted_current",
+                                                                       "charge_outlier",
+                                                                       "device_clock",
+                                                                       "value_outlier",
+                                                                       "value_jump",
+                                                                       "value_stuck",
+                                                                       "odd_writer",
+                                                                       "lost_update",
+                                                                       "stray_edge"};
 
 /// The name used by `find --json`.
 constexpr std::string_view finding_kind_name(FindingKind kind) {

@@ -162,8 +162,18 @@ Result<void> may_write_folder(const std::string& folder, bool replace) {
     return {};
 }
 
-Result<void> write_recording_folder(const TargetFile& target_file, const FolderContents& contents,
+Result<void> write_recording_folder(const TargetFile& given, const FolderContents& contents,
                                     const std::string& place_of_folder, Progress& progress) {
+    // What was measured beside another recording is nothing of one that is made now.
+    TargetFile target_file = given;
+    if (!contents.recorded.empty() && !given.beside.empty()) {
+        std::vector<KeyChange> away;
+        for (std::size_t i = given.beside.size(); i-- > 0;) away.push_back({"signals", i, "", ""});
+        const auto text = changed_target(given.text, away);
+        auto without = text ? parse_target_file(*text, given.path) : tl::make_unexpected(text.error());
+        if (!without) return tl::make_unexpected(without.error());
+        target_file = std::move(*without);
+    }
     const fs::path folder = place_of_folder;
     std::error_code ec;
     fs::create_directories(folder / "streams", ec);

@@ -29,9 +29,10 @@ Recipe::Place read_place(TomlTable& t) {
 Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
     Recipe::Connect c;
     c.line = t.line();
-    c.core = t.text("core", true);
+    c.protocol = t.text("protocol", false, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples"});
+    c.core = t.text("core", c.protocol != "samples");
+    if (c.protocol == "samples") c.device = t.text("device", false);
     c.debug = t.text("debug", false);
-    c.protocol = t.text("protocol", false, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"});
     const std::string kind = t.text("trace", false, {"tcp", "serial", "file", "ring", "dump", "buffer"});
     if (kind.empty()) {
         if (c.debug.empty())
@@ -170,7 +171,11 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path, cons
             const Recipe::Connect& last = r.connects.back();
             for (std::size_t i = 0; i + 1 < r.connects.size(); ++i) {
                 if (r.connects[i].core != last.core) continue;
-                if (r.connects[i].protocol == last.protocol)
+                if (r.connects[i].protocol == last.protocol && last.protocol == "samples") {
+                    if (r.connects[i].device == last.device)
+                        t.fail("one device is connected twice", last.line,
+                               "give one [[connect]] for each, told apart by 'device'");
+                } else if (r.connects[i].protocol == last.protocol)
                     t.fail("core '" + last.core + "' is connected twice", last.line,
                            "give one [[connect]] for each stream of a core, told apart by 'protocol'");
                 else if (!r.connects[i].debug.empty() && !last.debug.empty())
@@ -199,6 +204,14 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path, cons
     } else if (const auto* table = top.table("trace")) {
         wish(*table, "[trace]");
     }
+    TomlTable::each(top.tables("sample", false), "[[sample]]", path, problem, r.warnings, r.samples, [](TomlTable& t) {
+        Recipe::Sample s;
+        s.line = t.line();
+        s.expression = t.text("expression", true);
+        s.core = t.text("core", false);
+        s.rate_hz = t.real("rate_hz", false, 0.001, 100'000).value_or(10);
+        return s;
+    });
     part("record", [&](TomlTable& t) { read_record(t, r, path, problem); });
     part("after", [&](TomlTable& t) { read_after(t, r, folder); });
     top.warn_unknown(r.warnings);
@@ -219,8 +232,9 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path, cons
     needs(r.watch.has_value(), r.watch ? r.watch->core : "", "watch");
     for (const auto& c : r.connects)
         if (c.trace && c.trace->kind == SourceSpec::Kind::buffer) needs(true, c.core, "trace = \"buffer\"");
+    for (const Recipe::Sample& s : r.samples) needs(true, s.core, "[[sample]]");
     for (const TraceWish& w : r.traces) needs(true, w.core, "[trace]");
-    bool any_trace = false;
+    bool any_trace = !r.samples.empty();
     for (const auto& c : r.connects) any_trace = any_trace || c.trace.has_value();
     if (!problem && !any_trace)
         top.fail("no [[connect]] names a trace source", 1, "add trace = \"tcp\" and its address");
@@ -243,6 +257,11 @@ const TraceWish* wish_for(const Recipe& recipe, const std::string& core) {
 
 std::optional<std::size_t> stream_of(const TargetFile& target, const Recipe::Connect& connect) {
     for (std::size_t i = 0; i < target.streams.size(); ++i)
+        if (connect.protocol == "samples" && target.streams[i].protocol == Protocol::samples &&
+            (connect.device.empty() || connect.device == target.streams[i].samples.name))
+            return i;
+    if (connect.protocol == "samples") return std::nullopt;
+    for (std::size_t i = 0; i < target.streams.size(); ++i)
         if (target.streams[i].core == connect.core &&
             (connect.protocol.empty() || connect.protocol == protocol_name(target.streams[i].protocol)))
             return i;
@@ -264,12 +283,14 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         << "\ntarget = " << relative(r.target) << "\nsave   = " << toml_quoted(r.save) << "\n";
     if (r.patience_ms != 3000) out << "patience_ms = " << r.patience_ms << "\n";
     for (const auto& c : r.connects) {
-        out << "\n[[connect]]\ncore  = " << toml_quoted(c.core) << "\n";
+        out << "\n[[connect]]\n";
+        if (!c.core.empty()) out << "core  = " << toml_quoted(c.core) << "\n";
         if (!c.protocol.empty()) out << "protocol = " << toml_quoted(c.protocol) << "\n";
+        if (!c.device.empty()) out << "device = " << toml_quoted(c.device) << "\n";
         if (!c.debug.empty()) out << "debug = " << toml_quoted(c.debug) << "\n";
         if (!c.trace) continue;
         const SourceSpec& s = *c.trace;
-        constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump", "buffer"};
+        constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump", "buffer", "poll"};
         out << "trace = \"" << kinds[static_cast<std::size_t>(s.kind)] << "\"\n";
         if (s.kind == SourceSpec::Kind::file)
             out << "address = " << relative(s.address) << "\n";
@@ -301,6 +322,10 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         if (r.run_to_limit_s != 30) out << "run_to_limit = " << r.run_to_limit_s << "\n";
     }
     for (const TraceWish& w : r.traces) out << trace_wish_text(w, r.traces.size() > 1);
+    for (const Recipe::Sample& s : r.samples) {
+        out << "\n[[sample]]\nexpression = " << toml_quoted(s.expression) << "\nrate_hz = " << s.rate_hz << "\n";
+        if (!s.core.empty()) out << "core = " << toml_quoted(s.core) << "\n";
+    }
     out << "\n[record]\n";
     if (r.seconds) out << "seconds = " << *r.seconds << "\n";
     if (r.bytes) out << "bytes = " << *r.bytes << "\n";

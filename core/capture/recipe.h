@@ -20,6 +20,7 @@ struct Recipe {
     struct Connect {
         std::string core;      ///< of the target file
         std::string protocol;  ///< which of the core's streams comes here, as in the target file; empty: the first
+        std::string device;    ///< of samples: the name of the device, where there are several; they need no core
         std::string debug;     ///< HOST:PORT of its debug server; empty if there is none
         std::optional<SourceSpec> trace;
         unsigned line = 0;  ///< where the table stands
@@ -37,6 +38,12 @@ struct Recipe {
         unsigned port = 0;
         std::uint32_t value = 0;
     };
+    /// A value that is read again and again while the target runs.
+    struct Sample {
+        std::string core, expression;  ///< core: empty: the first with a debug server
+        double rate_hz = 10;
+        unsigned line = 0;
+    };
     enum class Keep : std::uint8_t { oldest, newest };
     enum class Leave : std::uint8_t { running, halted };
 
@@ -44,6 +51,7 @@ struct Recipe {
     unsigned patience_ms = 3000;  ///< for every answer of a debug server
     std::vector<Connect> connects;
     std::vector<TraceWish> traces;  ///< at most one for a core
+    std::vector<Sample> samples;
     std::vector<RecipeParameter> parameters;
 
     bool check_image = false, reset = false;

@@ -4,15 +4,19 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <map>
+#include <sstream>
 
 #include "base/read_file.h"
 #include "base/text.h"
 #include "capture/buffer_source.h"
 #include "capture/folder.h"
+#include "capture/poll_source.h"
 #include "capture/ring.h"
 #include "control/image_check.h"
 #include "control/link.h"
 #include "target/data_place.h"
+#include "target/target_edit.h"
 
 namespace mt {
 namespace fs = std::filesystem;
@@ -41,6 +45,11 @@ struct RecordRun::End {
     std::unique_ptr<TraceProgram> program;  ///< what was set up for the trace
     CoreUnits units;
     BufferSource* buffer = nullptr;  ///< the receiver has it
+    PollSource* poll = nullptr;      ///< the same
+    /// Whose bytes come here: a core, or a device of its own.
+    std::string who() const {
+        return !spec->core.empty() ? spec->core : !spec->device.empty() ? spec->device : std::string("probe");
+    }
     bool own_thread() const { return spec->trace && spec->trace->kind <= SourceSpec::Kind::file; }
 };
 
@@ -314,6 +323,11 @@ Result<std::unique_ptr<Source>> RecordRun::make_source(End& end) {
         if (!other) return tl::make_unexpected(other.error());
         return make_buffer_source(end, **other);
     }
+    if (spec.kind == SourceSpec::Kind::poll) {
+        auto other = end_of(end.spec->core);
+        if (!other) return tl::make_unexpected(other.error());
+        return make_poll_source(end, **other);
+    }
     if (end.server == nullptr || end.server_lost) {  // the way back after a lost debug server
         if (auto ok = connect_debug(end); !ok) return tl::make_unexpected(ok.error());
         if (auto on = end.server->resume(); !on) return tl::make_unexpected(on.error());
@@ -353,13 +367,81 @@ Result<std::unique_ptr<Source>> RecordRun::make_buffer_source(End& end, End& wit
     return source;
 }
 
+// What [[sample]] asks for becomes a stream of each core, which the target file describes.
+Result<void> RecordRun::plan_polling() {
+    std::map<std::size_t, std::vector<const Recipe::Sample*>> by_core;
+    for (const Recipe::Sample& s : recipe_.samples) {
+        auto end = end_of(s.core);
+        if (!end) return tl::make_unexpected(end.error());
+        by_core[(*end)->core].push_back(&s);
+    }
+    for (const auto& [core, samples] : by_core) {
+        std::string values;
+        for (const Recipe::Sample* s : samples) {
+            auto place = find_data(target_.cores[core], s->expression);
+            if (!place)
+                return failure(place.error().what, recipe_.path + ":" + std::to_string(s->line), place.error().advice);
+            if (place->type.empty())
+                return failure("'" + s->expression + "' is no single value", recipe_.path + ":" + std::to_string(s->line),
+                               "name an element or a member of it");
+            values += (values.empty() ? "[{ name = " : ", { name = ") + toml_quoted(s->expression) +
+                      ", address = " + hex_text(place->address) + ", type = " + toml_quoted(place->type);
+            if (place->mask != ~std::uint64_t{0})
+                values += ", mask = " + hex_text(place->mask) + ", shift = " + std::to_string(place->shift);
+            std::string names;
+            for (const auto& [value, name] : place->names)
+                names += (names.empty() ? "{ " : ", ") + std::to_string(value) + " = " + toml_quoted(name);
+            if (!names.empty()) values += ", names = " + names + " }";
+            std::ostringstream rate;
+            rate << s->rate_hz;
+            values += ", rate_hz = " + rate.str() + " }";
+        }
+        // A recording's target file may have such a stream from before.
+        std::size_t index = target_.streams.size();
+        for (std::size_t i = 0; i < target_.streams.size(); ++i)
+            if (target_.streams[i].protocol == Protocol::polled && target_.streams[i].core == target_.cores[core].name)
+                index = i;
+        std::vector<KeyChange> changes;
+        if (index == target_.streams.size())
+            changes = {{"stream", index, "protocol", "\"polled\""},
+                       {"stream", index, "core", toml_quoted(target_.cores[core].name)}};
+        changes.push_back({"stream.polled", index, "values", values + "]"});
+        auto text = changed_target(target_.text, changes);
+        if (!text) return tl::make_unexpected(text.error());
+        auto described = parse_target_file(*text, target_.path);
+        if (!described) return tl::make_unexpected(described.error());
+        target_ = std::move(*described);
+        Recipe::Connect connect;
+        connect.core = target_.cores[core].name;
+        connect.protocol = "polled";
+        connect.trace.emplace();
+        connect.trace->kind = SourceSpec::Kind::poll;
+        connect.line = samples[0]->line;
+        if (std::any_of(polling_.begin(), polling_.end(), [&](const auto& c) { return c.core == connect.core; })) continue;
+        polling_.push_back(std::move(connect));
+        auto end = std::make_unique<End>();
+        end->spec = &polling_.back();
+        end->core = core;
+        ends_.push_back(std::move(end));
+    }
+    return {};
+}
+
+Result<std::unique_ptr<Source>> RecordRun::make_poll_source(End& end, End& with) {
+    auto source = std::make_unique<PollSource>(*with.server, target_.streams[end.stream].polled.values);
+    end.poll = source.get();
+    if (started_ != Steady::time_point{}) source->begin(started_);  // the way back after a lost server
+    return source;
+}
+
 Result<void> RecordRun::connect_all() {
     begin_step(RunState::connect);
     std::vector<std::string> lines;
     for (const auto& c : recipe_.connects) {
         auto end = std::make_unique<End>();
         end->spec = &c;
-        while (end->core < target_.cores.size() && target_.cores[end->core].name != c.core) ++end->core;
+        while (!c.core.empty() && end->core < target_.cores.size() && target_.cores[end->core].name != c.core)
+            ++end->core;
         const std::string where = recipe_.path + ":" + std::to_string(c.line);
         if (end->core == target_.cores.size())
             return failure("the target file has no core '" + c.core + "'", where, "name one that it has");
@@ -372,6 +454,7 @@ Result<void> RecordRun::connect_all() {
         if (stopping()) return {};
     }
     if (auto ok = plan_traces(); !ok) return ok;
+    if (auto ok = plan_polling(); !ok) return ok;
     if (auto ok = find_streams(); !ok) return ok;
     for (auto& end : ends_) {
         if (end->server) {
@@ -381,7 +464,7 @@ Result<void> RecordRun::connect_all() {
                 const bool known = set && set->find("unknown") == std::string::npos;
                 lines.push_back(known ? "line phase " + std::to_string(*phase) : "its probe takes no line phase");
             }
-        } else {
+        } else if (!end->spec->core.empty()) {
             renew_core(*end, false);
         }
         if (end->own_thread()) {
@@ -539,7 +622,7 @@ Result<void> RecordRun::start_all() {
     for (auto& end : ends_)
         if (end->spec->trace)
             contents.recorded[end->stream] = safe_file_name(
-                end->spec->core + (end->spec->protocol.empty() ? "" : "-" + end->spec->protocol) + ".trace");
+                end->who() + (end->spec->protocol.empty() ? "" : "-" + end->spec->protocol) + ".trace");
     // Sources that share a line, told apart by their IDs, share its file.
     for (auto& end : ends_)
         for (const TracePlan& plan : state_.plans) {
@@ -574,7 +657,7 @@ Result<void> RecordRun::start_all() {
         end->receiver = std::move(*receiver);
         recorded_.push_back({end->stream, path});
         const std::lock_guard guard(lock_);
-        state_.streams.push_back({end->stream, end->spec->core, end->spec->trace->text(), {}});
+        state_.streams.push_back({end->stream, end->who(), end->spec->trace->text(), {}});
     }
     const auto set_end = [&](const std::string& core, const std::string& place, bool watch) -> Result<void> {
         auto found = end_of(core);
@@ -616,6 +699,7 @@ Result<void> RecordRun::start_all() {
     started_ = Steady::now();
     for (auto& end : ends_) {
         if (end->receiver) end->receiver->begin(started_);
+        if (end->poll != nullptr) end->poll->begin(started_);
         if (end->receiver && end->own_thread())
             end->thread = std::thread([this, e = end.get()] {
                 while (!stopping()) e->receiver->pump(Milliseconds(50));
@@ -656,10 +740,11 @@ void RecordRun::record() {
                 idle = !end->receiver->pump(Milliseconds(0)) && idle;
                 const bool dump = end->spec->trace->kind == SourceSpec::Kind::dump;
                 end->next_pump = now + Milliseconds(dump || end->buffer != nullptr ? 0 : end->spec->trace->every_ms);
+                if (end->poll != nullptr) end->next_pump = end->poll->next_due();
             }
             const ReceiverState s = end->receiver->state();
             bytes += s.bytes;
-            all_exhausted = all_exhausted && s.exhausted;
+            all_exhausted = all_exhausted && (s.exhausted || (end->poll != nullptr && ends_.size() > polling_.size() + 1));
             if (s.full) stop(s.trouble);
         }
         const double elapsed = seconds_of(now - started_);
@@ -763,6 +848,7 @@ void RecordRun::stop_all() {
             if (!end->receiver->pump(Milliseconds(halt && end->buffer == nullptr ? 100 : 0))) break;
     put_back_traces();
     std::string reason;
+    read_.clear();
     {
         const std::lock_guard guard(lock_);
         reason = state_.stop_reason;
@@ -770,8 +856,14 @@ void RecordRun::stop_all() {
     for (auto& end : ends_) {
         if (end->receiver && end->server && end->server->brief_halts() > 0)
             end->receiver->halted(end->server->brief_halts(), end->server->brief_halt_seconds());
+        if (end->poll != nullptr) {
+            if (auto with = end_of(end->spec->core); with && (*with)->server->brief_halts() > 0)
+                end->receiver->halted((*with)->server->brief_halts(), (*with)->server->brief_halt_seconds());
+            for (const std::string& line : end->poll->reached()) read_.push_back(line);
+        }
         if (end->receiver) end->receiver->end(reason);
         end->buffer = nullptr;
+        end->poll = nullptr;
         if (!end->server || end->server_lost) continue;
         if (end->until) (void)end->server->clear_point(DebugServer::Point::software, *end->until, 2);
         if (end->watch) (void)end->server->clear_point(end->watch_type, *end->watch, end->watch_length);
@@ -791,6 +883,7 @@ void RecordRun::stop_all() {
     }
     std::vector<std::string> lines = {reason};
     lines.insert(lines.end(), read_out_.begin(), read_out_.end());
+    lines.insert(lines.end(), read_.begin(), read_.end());
     if (halted > 0) lines.push_back("halted within " + duration_text(time_of(took)));
     end_step(RunState::stop, Station::Status::done, lines);
 }
@@ -880,7 +973,8 @@ Result<void> RecordRun::find_streams() {
                     found = i;
         if (!found) found = stream_of(target_, *end->spec);
         if (!found)
-            return failure("the target file has no [[stream]] for core '" + end->spec->core + "'" +
+            return failure("the target file has no [[stream]] for " +
+                               (end->spec->core.empty() ? "device" : "core '" + end->spec->core + "'") +
                                (end->spec->protocol.empty() ? "" : " of protocol " + end->spec->protocol),
                            recipe_.path + ":" + std::to_string(end->spec->line),
                            "add one that says the protocol of its trace");

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <atomic>
+#include <deque>
 #include <functional>
 #include <memory>
 #include <mutex>
@@ -125,6 +126,8 @@ class RecordRun {
     void put_back();
     void look_after_folder();
     Result<std::unique_ptr<Source>> make_source(End& end);
+    Result<void> plan_polling();
+    Result<std::unique_ptr<Source>> make_poll_source(End& end, End& with);
     Result<std::unique_ptr<Source>> make_buffer_source(End& end, End& with);
     Result<End*> end_of(const std::string& core);
     void renew_core(const End& end, bool ask_pc);
@@ -132,6 +135,7 @@ class RecordRun {
     bool stopping() const { return stop_asked_; }
 
     Recipe recipe_;
+    std::deque<Recipe::Connect> polling_;  ///< for [[sample]], a core each
     TargetFile target_;       ///< with what the trace was set to
     const TargetFile given_;  ///< as it was read
     std::vector<std::shared_ptr<const Image>> images_;
@@ -143,6 +147,7 @@ class RecordRun {
     std::vector<RecordedStream> recorded_;
     std::chrono::steady_clock::time_point started_{};
     std::uint64_t reached_ = 0;
+    std::vector<std::string> read_;      ///< what was polled, and how often; a sentence each
     std::vector<std::string> read_out_;  ///< what came out of the chip's buffers; a sentence each
     Progress progress_;
     std::atomic<bool> stop_asked_{false}, keep_{true};

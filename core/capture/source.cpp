@@ -69,6 +69,8 @@ std::string SourceSpec::text() const {
             return "ring buffer at " + place;
         case Kind::dump:
             return "memory at " + place;
+        case Kind::poll:
+            return "values in memory, one by one";
         case Kind::buffer:
             return "the chip's trace buffer";
     }

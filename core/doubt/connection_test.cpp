@@ -168,6 +168,17 @@ class Attempt {
             report_.findings.push_back(text);
             return judge_events(heard, *spec);
         }
+        if (spec != nullptr && spec->protocol == Protocol::samples) {
+            const auto frame = static_cast<double>(spec->samples.frame_bytes());
+            const double rate = static_cast<double>(heard.size()) / frame / seconds;
+            report_.good = std::abs(rate / spec->samples.rate_hz - 1) < 0.1;
+            report_.findings.push_back(text + ", " + count_text(static_cast<std::uint64_t>(rate)) +
+                                       " samples of each channel a second");
+            if (!report_.good)
+                report_.advice = "rate_hz says " + count_text(static_cast<std::uint64_t>(spec->samples.rate_hz)) +
+                                 ": are it, type and channels in [stream.samples] those of the device?";
+            return {};
+        }
         if (spec == nullptr || spec->protocol != Protocol::itm) {
             report_.findings.push_back(text + ", which this version does not decode");
             return {};

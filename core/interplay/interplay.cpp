@@ -192,7 +192,8 @@ void each_resource_call(const ResourceLane& resource, std::size_t index, Time fr
 }
 template <class Each>
 void each_value_call(const ValueLane& value, std::size_t index, Actors& actors, Time from, Time to, Each each) {
-    for (std::size_t i = first_at(value.samples, from, [](const ValueSample& s) { return s.time; });
+    if (value.samples.even()) return;  // nobody in the program did that
+    for (std::size_t i = value.samples.partition_point([from](const ValueSample& s) { return s.time < from; });
          i < value.samples.size() && value.samples[i].time <= to; ++i) {
         const ValueAccess access = value.origin(i).access;
         if (access >= ValueAccess::sampled) continue;  // nobody in the program did that

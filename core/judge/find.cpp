@@ -83,10 +83,13 @@ bool surely_known(const Trail& trail, const Finding& f, Time from, Time to) {
 // Near a loss anything may look unusual: what leans on it is no finding.
 bool can_be_trusted(const Recording& recording, const Trail& trail, const Finding& f) {
     using Kind = FindingKind;
-    if (f.kind == Kind::gap || f.kind == Kind::clock_doubt || f.kind == Kind::image_doubt) return true;
+    if (f.kind == Kind::gap || f.kind == Kind::clock_doubt || f.kind == Kind::image_doubt ||
+        f.kind == Kind::device_clock)
+        return true;
     if (f.lane.kind == &functions_kind()) return trail.steps[f.lane.index].trusted(f.begin, f.end);
     // These are looked at instance by instance where they are found.
-    if ((f.kind == Kind::fault && is_about_interrupt(f)) || f.kind == Kind::slow_growth || f.kind == Kind::never_ran)
+    if ((f.kind == Kind::fault && is_about_interrupt(f)) || f.kind == Kind::slow_growth ||
+        f.kind == Kind::never_ran || f.kind == Kind::unaccounted_current)
         return true;
     if (f.kind == Kind::deadlock) return surely_known(trail, f, f.begin, f.begin);  // it lasts to the end
     // Of an exception that packets tell, an overflow beside it takes nothing away; periods across it are none anyway.

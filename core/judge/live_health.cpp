@@ -30,14 +30,16 @@ std::string rate_text(double per_s, const char* unit) {
 std::string seconds_text(double s) { return fixed(s, s < 10 ? 2 : 0) + " s"; }
 
 HealthLine stream_line(const RunState& state, const RunState::Stream& s, const LiveFigures* f, const StreamTrail* t,
-                       const StepTrail* steps, const EventStream* events, const StreamSpec& spec,
-                       std::span<const std::uint8_t> raw) {
+                       const StepTrail* steps, const EventStream* events, const SampleTrail* samples,
+                       const StreamSpec& spec, std::span<const std::uint8_t> raw) {
     HealthLine line;
-    line.title = s.core + ": " + std::string(protocol_title(spec.protocol)) +
-                 (t == nullptr && steps == nullptr && events == nullptr ? ", not decoded" : "");
+    const bool decoded = t != nullptr || steps != nullptr || events != nullptr || samples != nullptr;
+    line.title = s.core + ": " + std::string(protocol_title(spec.protocol)) + (decoded ? "" : ", not decoded");
     if (f != nullptr) {
         line.figure = rate_text(f->bytes_per_s, "B/s");
-        line.under = rate_text(f->packets_per_s, events != nullptr ? " events/s" : " packets/s");
+        line.under = rate_text(f->packets_per_s, events != nullptr    ? " events/s"
+                                                 : samples != nullptr ? " samples/s"
+                                                                      : " packets/s");
     }
     const ReceiverState& r = s.received;
     if (!r.connected && state.recording) {
@@ -54,6 +56,17 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
         if (!r.waiting_for.empty()) line.detail += ", " + r.waiting_for;
         line.advice = halted ? "The core stands still: resume it."
                              : "Is trace enabled on the target, is this the right port or line, and does the core run?";
+        return line;
+    }
+    if (samples != nullptr) {
+        line.detail = spec.protocol == Protocol::samples ? count_text(samples->samples) + " of each channel"
+                                                         : "read " + plural(samples->samples, "time", "times");
+        if (spec.protocol == Protocol::samples && f != nullptr && f->packets_per_s > 0 && state.elapsed_s > 4 &&
+            std::fabs(f->packets_per_s / samples->rate_hz - 1) > kPaceOff) {
+            line.grade = Grade::bad;
+            line.detail = "comes at another rate than the stated " + rate_text(samples->rate_hz, "Hz");
+            line.advice = "Are rate_hz, type and channels in its [stream.samples] those of the device?";
+        }
         return line;
     }
     if (events != nullptr) {
@@ -134,20 +147,27 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
                 steps = trail != nullptr && i < trail->steps.size() ? &trail->steps[i] : nullptr;
                 raw = recording.step_streams[i].bytes();
             }
+        const std::size_t before = recording.streams.size() + recording.step_streams.size();
+        const SampleTrail* samples = nullptr;
+        for (std::size_t i = 0; i < recording.sample_streams.size(); ++i)
+            if (recording.sample_streams[i].spec == s.stream) {
+                f = before + i < figures.size() ? &figures[before + i] : nullptr;
+                samples = trail != nullptr && i < trail->measured.size() ? &trail->measured[i] : nullptr;
+            }
         const StreamSpec& spec = recording.target.streams[s.stream];
         const EventStream* events = nullptr;
         if (recording.events && recording.events->spec == s.stream) {
             const EventStream* told =
                 trail == nullptr || trail->tasks.streams.empty() ? nullptr : &trail->tasks.streams[0];
             if (spec.protocol == Protocol::ctf) {
-                const std::size_t i = recording.streams.size() + recording.step_streams.size();
+                const std::size_t i = before + recording.sample_streams.size();
                 f = i < figures.size() ? &figures[i] : nullptr;
                 events = told;
             } else if (told != nullptr) {
                 bad += told->bad_bytes;  // of what comes through one of its ports
             }
         }
-        lines.push_back(stream_line(state, s, f, t, steps, events, spec, raw));
+        lines.push_back(stream_line(state, s, f, t, steps, events, samples, spec, raw));
         if (events != nullptr) bad += events->bad_bytes;
         if (steps != nullptr) {
             bad += steps->bad_bytes;

@@ -2,9 +2,9 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
 #include <sstream>
 
+#include "base/kept_file.h"
 #include "base/read_file.h"
 #include "target/toml_table.h"
 #include "target/toml_text.h"
@@ -90,19 +90,7 @@ std::string muted_text(const Muted& muted) {
     return out.str();
 }
 
-Result<void> write_muted(const Muted& muted, const std::string& path) {
-    const std::string beside = path + ".new";
-    std::ofstream out(beside, std::ios::binary);
-    out << muted_text(muted);
-    out.close();
-    std::error_code ec;
-    if (out) fs::rename(beside, path, ec);
-    if (!out || ec) {
-        fs::remove(beside, ec);
-        return failure("cannot write", path, "check the folder, the permissions and free space");
-    }
-    return {};
-}
+Result<void> write_muted(const Muted& muted, const std::string& path) { return replace_file(path, muted_text(muted)); }
 
 Result<void> copy_muted(const std::string& input, const std::string& saved) {
     const auto muted = read_muted(muted_path(input));
@@ -110,18 +98,6 @@ Result<void> copy_muted(const std::string& input, const std::string& saved) {
     return muted->all.empty() ? Result<void>{} : write_muted(*muted, muted_path(saved));
 }
 
-std::string muted_path(const std::string& input) {
-    const fs::path path(input);
-    std::error_code ec;
-    if (fs::is_directory(path, ec)) return (path / "muted.toml").string();
-    std::string name = path.filename().string();
-    if (name == "trail.toml") return (path.parent_path() / "muted.toml").string();  // of a saved recording
-    for (const std::string_view end : {".target.toml", ".toml"})
-        if (name.ends_with(end)) {
-            name.resize(name.size() - end.size());
-            break;
-        }
-    return (path.parent_path() / (name + ".muted.toml")).string();
-}
+std::string muted_path(const std::string& input) { return kept_file_path(input, "muted"); }
 
 }  // namespace mt

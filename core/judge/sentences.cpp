@@ -241,6 +241,21 @@ std::string drift(const Finding& f) {
            f.told("usual_off") + ". Was its timer programmed anew, or does what makes it ready run at another rate?";
 }
 
+std::string current(const Finding& f) {
+    std::string text = f.who(Role::runner) + " had the core for " + f.told("ran") + " of it";
+    if (f.known("usual") != nullptr) text += " and draws " + f.told("usual") + " as a rule";
+    text += ": nothing that ran accounts for it. It cost " + f.told("charge") + ".";
+    if (f.known("ran_before") != nullptr)
+        text += " Before it ran " + f.who(Role::also) + ": did it leave something switched on?";
+    const std::string others = listed(f, "also_in", [](const Fact& fact) { return fact.text(); });
+    return others.empty() ? text : text + " " + others + " tells the same.";
+}
+
+// "; guide wrote it".
+std::string written_by(const Finding& f) {
+    return f.known("writer") == nullptr ? std::string() : " " + f.told("writer") + " wrote it.";
+}
+
 std::string cause_alone(const Finding& f) {
     switch (f.kind) {
         case Kind::fault:
@@ -305,6 +320,38 @@ std::string cause_alone(const Finding& f) {
             return "It was created " + f.told("before_end") + " before the recording ends, and " +
                    (f.known("was_ready") != nullptr ? "something more urgent had the core whenever it was ready."
                                                     : "nothing ever made it ready.");
+        case Kind::unaccounted_current:
+            return current(f);
+        case Kind::charge_outlier:
+            return "Its " + f.told("jobs") + " jobs draw " + f.told("usual") + " as a rule (" + f.who(Role::also) +
+                   "); this one took " + f.told("charge") + " in all" +
+                   (f.alike > 1 ? ", and " + count_text(f.alike) + " jobs are like it" : "") + ".";
+        case Kind::device_clock:
+            return "By " + count_text(count_of(f, "matched")) + " edges that it and the recording both saw. What it "
+                   "measured is laid right; without that it would be " + f.told("grows_to") + " off by the end.";
+        case Kind::value_outlier:
+            return "99 % of its " + f.told("samples") + " samples lie between " + f.told("usual_least") + " and " +
+                   f.told("usual_most") + "." + written_by(f);
+        case Kind::value_jump:
+            return "From " + f.told("from") + " at once. 99 % of its " + f.told("steps") + " steps are at most " +
+                   f.told("usual_step") + "." + written_by(f);
+        case Kind::value_stuck:
+            return "It was told " + f.told("times") + " times in a row with the same value" +
+                   (f.known("to_the_end") != nullptr ? ", up to the end of the recording" : "") +
+                   "; elsewhere 99 % of such rows have at most " + f.told("usual") + ". Whoever writes it still runs.";
+        case Kind::odd_writer:
+            return "It wrote " + f.told("value") + "; all other " + f.told("writes") + " writes " +
+                   (f.known("function") != nullptr ? "are in " : "come from ") +
+                   listed(f, "usual_writer", [](const Fact& fact) { return fact.text(); }) + ".";
+        case Kind::lost_update:
+            return f.told("writer") + " read " + f.told("read") + ", " + f.told("other") + " cut in and wrote " +
+                   f.told("meanwhile") + ", and " + f.told("writer") + " wrote " + f.told("value") +
+                   " from what it had read before" +
+                   (f.alike > 1 ? "; so " + count_text(f.alike) + " times in all" : "") +
+                   ". No lock kept them apart.";
+        case Kind::stray_edge:
+            return "Each of its other " + f.told("edges") + " edges goes with an execution of " + f.told("handler") +
+                   "; here it moved for " + f.told("lasted") + " and nothing ran that moves it. Is it disturbed from outside?";
     }
     return {};
 }
@@ -380,6 +427,24 @@ std::string title_of(const Finding& f) {
             return f.core + " did not rest for " + f.told("lasted");
         case Kind::never_ran:
             return who + " never ran";
+        case Kind::unaccounted_current:
+            return who + " " + f.told("above") + " too high for " + f.told("lasted");
+        case Kind::charge_outlier:
+            return "A job of " + who + " drew " + f.told("drew");
+        case Kind::device_clock:
+            return "The clock of " + who + " is " + f.told("off") + (f.known("slow") != nullptr ? " slow" : " fast");
+        case Kind::value_outlier:
+            return who + " was " + f.told("value");
+        case Kind::value_jump:
+            return who + " jumped to " + f.told("value");
+        case Kind::value_stuck:
+            return who + " stayed at " + f.told("value") + " for " + f.told("lasted");
+        case Kind::odd_writer:
+            return f.told("writer") + " wrote " + who + (count_of(f, "odd_writes") > 1 ? " twice" : "");
+        case Kind::lost_update:
+            return "An update of " + who + " was lost";
+        case Kind::stray_edge:
+            return who + " moved without " + f.told("handler");
     }
     return {};
 }

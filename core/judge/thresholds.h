@@ -113,6 +113,39 @@ struct Thresholds {
         std::uint64_t fewest_samples = 20;
         double outside = 0.1;  ///< share of samples where the image holds no code
     } image;
+
+    /// What a device measured of a current, against what whoever runs usually draws.
+    struct Current {
+        std::size_t fewest = 8;         ///< stretches of one owner that say what is usual
+        double spreads = 10;            ///< times the width of the middle half, beyond the median …
+        double of_span = 0.12;          ///< … and at least this share of all that was measured
+        std::size_t most = 3;           ///< so many episodes of that length are told; more are meant to be
+        double of_others = 6;           ///< times as long as the next longest
+        double samples = 50;            ///< lasts at least so many samples
+        Time least = Time::from_ms(2);  ///< below which nobody worries
+        std::size_t jobs = 20;          ///< of a task that say what one draws as a rule
+        double of_median = 0.5;         ///< a job's mean current: at least this many medians beyond it …
+        double job_spreads = 10;        ///< … and times the width of the middle half
+        double rare = 0.02;             ///< share of its jobs at most
+        double clock_ppm = 100;         ///< a device's clock that is further off is told
+    } current;
+
+    /// Values against themselves.
+    struct Values {
+        std::size_t fewest = 200;
+        double rim = 0.005;        ///< share of the samples at either end that do not say where it usually is
+        double widths = 3;         ///< so many times the usual range beyond it
+        std::size_t episodes = 3;  ///< more of them are how it is
+        double of_step = 12;       ///< a jump: times what 99 % of its steps are under
+        std::size_t runs = 50;     ///< times that it changed, to say how long it rests as a rule
+        std::size_t of_run = 25;       ///< at rest: times what 99 % of its rests are under …
+        double stuck_share = 0.04; ///< … and this share of the recording
+        std::size_t fewest_writes = 100;
+        std::size_t odd_writes = 2;  ///< of somebody who else never writes it, at most …
+        double odd_share = 0.02;     ///< … and this share of all
+        std::size_t fewest_edges = 200;
+        std::size_t most_stray = 4;  ///< edges without their handler
+    } values;
 };
 
 }  // namespace mt

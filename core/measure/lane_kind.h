@@ -15,6 +15,7 @@
 #include <variant>
 #include <vector>
 
+#include "base/progress.h"
 #include "base/time.h"
 #include "measure/tasks.h"
 #include "model/lane.h"
@@ -93,6 +94,7 @@ struct Measured {
     const Trail& trail;
     std::vector<std::shared_ptr<const FunctionTable>> functions{};  ///< of each core's image, for what was sampled
     std::set<std::string> leave_out{};                              ///< functions whose time does not count
+    const Progress* progress = nullptr;  ///< what takes long gives up once it is cancelled, with what it has
 };
 
 /// One row of instances; false ends the walk.
@@ -121,6 +123,8 @@ class LaneKind {
     virtual std::span<const std::string_view> columns() const { return kStatsColumns; }
     /// The key of the figure that stands in a column of its CSV.
     virtual std::string_view figure_of(std::string_view column) const { return column; }
+    /// Whether that takes seconds of a large recording: then findings do not wait for it.
+    virtual bool takes_long() const { return false; }
     /// A row for each activity. Blocks: for a worker.
     virtual std::vector<MeasuredRow> rows(const Measured& of) const = 0;
     /// The figures of the panel; those that the kind has not are left out.

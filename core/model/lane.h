@@ -90,6 +90,10 @@ class Lane {
     virtual std::string note() const = 0;
     /// The core that it belongs to.
     virtual std::size_t core() const { return 0; }
+    /// Measured outside the chip: what was lost of a core's trace is not missing in it.
+    virtual bool from_outside() const { return false; }
+    /// So far each of its times may be wrong either way, as its device's clock is known no better.
+    virtual Time unsure() const { return {}; }
     virtual Shape shape() const = 0;
     virtual Ink ink() const = 0;
 

@@ -260,6 +260,7 @@ struct TaskTrail {
     std::vector<QueueLane> queues;
     std::vector<SemaphoreLane> semaphores;
     std::vector<ResourceLane> resources;
+    std::vector<ResourceLane> stopwatches;  ///< from one event to another, as the target file asks for
     std::vector<ValueLane> values;
     std::vector<MarkLane> marks;
     std::vector<TaskFault> faults;

@@ -21,6 +21,7 @@
 #include "model/step_trail.h"
 #include "model/task_trail.h"
 #include "model/text_log.h"
+#include "model/waymark.h"
 #include "target/exception_id.h"
 #include "wire/itm.h"
 #include "wire/tpiu.h"
@@ -295,6 +296,20 @@ struct StreamTrail {
     Column<Checkpoint> checkpoints;
 };
 
+/// A stream of samples of a measuring device, whose channels are values.
+struct SampleTrail {
+    std::size_t spec = 0;  ///< of the target's streams
+    std::string name, file;
+    std::uint64_t bytes = 0, taken = 0;  ///< of the file, and of them decoded
+    std::uint64_t samples = 0;           ///< of each channel
+    std::uint64_t odd_bytes = 0;         ///< at ends: they make no whole sample of all channels
+    double rate_hz = 0;
+    unsigned breaks = 0;              ///< bytes are missing there
+    Time begin;                       ///< when its device's clock started
+    bool arrived = false;             ///< … as its first byte came then
+    std::vector<std::size_t> lanes;   ///< indices into tasks.values, a channel each
+};
+
 /// A doubt about the recording as a whole: a sentence, what to do, and what of it can be done at once.
 struct Doubt {
     std::string text, advice;
@@ -322,6 +337,7 @@ struct Trail {
     std::vector<CoreTrail> cores;
     std::vector<StreamTrail> streams;
     std::vector<StepTrail> steps;  ///< one for each stream of instruction trace
+    std::vector<SampleTrail> measured;  ///< one for each stream of samples
     TaskTrail tasks;               ///< what an operating system's events tell
     std::vector<TextLog> texts;    ///< what was printed through ports
     GapList gaps;
@@ -338,6 +354,7 @@ struct Trail {
         g.core = core;
         doubtful.push_back(g);
     }
+    std::vector<Waymark> waymarks;    ///< by time
     std::vector<LaidSignals> beside;  ///< measured elsewhere; their lanes are values
     std::vector<Doubt> doubts;
     std::vector<Note> notes;

@@ -71,10 +71,18 @@ void LiveRecording::begin() {
         Recording::Stream stream;
         stream.spec = s.spec;
         stream.path = s.path;
-        while (r->target.cores[stream.core].name != spec.core) ++stream.core;
         if (auto file = MappedFile::follow(s.path)) stream.file = *file;
         const bool steps = tells_instructions(spec.protocol);
         if (!stream.file) continue;
+        if (spec.protocol == Protocol::samples) {
+            r->sample_streams.push_back(stream);
+            continue;
+        }
+        while (r->target.cores[stream.core].name != spec.core) ++stream.core;
+        if (spec.protocol == Protocol::polled) {
+            r->sample_streams.push_back(stream);
+            continue;
+        }
         if (steps && r->code[stream.core] == nullptr) continue;  // cannot be followed: recorded all the same
         auto& list = steps ? r->step_streams : r->streams;
         if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& o) { return o.core == stream.core; }))
@@ -103,13 +111,13 @@ void LiveRecording::begin() {
     if (tapped != nullptr) growing_->tap_port(tapped_stream, tapped->number, *tap_);
     prepare_steps(*r, growing_->trail());
     if (const auto& mark = run_->recipe().mark) growing_->watch_port(mark->port, mark->value);
+    std::vector<const Recording::Stream*> streams;  // in the order of the decoders; events come last
+    for (const auto* list : {&r->streams, &r->step_streams, &r->sample_streams})
+        for (const auto& s : *list) streams.push_back(&s);
     for (auto& decoder : make_decoders(*r, *growing_)) {
         Feed feed;
         feed.decoder = std::move(decoder);
-        const std::size_t i = feeds_.size(), itm = r->streams.size(), steps = r->step_streams.size();
-        const Recording::Stream* stream = i < itm           ? &r->streams[i]
-                                          : i < itm + steps ? &r->step_streams[i - itm]
-                                                            : nullptr;
+        const Recording::Stream* stream = feeds_.size() < streams.size() ? streams[feeds_.size()] : nullptr;
         feed.spec = stream != nullptr ? stream->spec : r->live_events->spec;
         feed.file = stream != nullptr ? stream->file : r->live_events->files[0].file;
         feed.before.at = feed.before.history_at = Steady::now();

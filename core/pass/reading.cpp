@@ -4,7 +4,10 @@
 
 #include "doubt/doubts.h"
 #include "pass/growing_steps.h"
+#include "measure/moments.h"
 #include "pass/stream_decoder.h"
+#include "recording/waymarks.h"
+#include "signals/derive.h"
 #include "signals/lay_beside.h"
 
 namespace mt {
@@ -36,7 +39,17 @@ Result<std::shared_ptr<const Trail>> read_trail(const Recording& recording, Prog
     }
     if (growing.has_tasks()) growing.tasks().finish();
     doubt_cores(trail);
-    if (!trail.cancelled) lay_beside(recording.target.beside, trail, &progress);
+    if (auto waymarks = read_waymarks(recording.input))
+        trail.waymarks = std::move(*waymarks);
+    else
+        trail.doubts.push_back({"The waymarks cannot be read: " + waymarks.error().what + " (" +
+                                    waymarks.error().where + ")",
+                                waymarks.error().advice});
+    if (!trail.cancelled) {
+        lay_beside(recording.target, trail, &progress);
+        derive_signals(recording.target, trail, &progress);
+        lay_stopwatches(recording.target, trail);
+    }
     trail.complete = !trail.cancelled;
     trail.decode_seconds = std::chrono::duration<double>(SteadyClock::now() - started).count();
     return std::make_shared<const Trail>(std::move(trail));

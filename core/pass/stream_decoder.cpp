@@ -13,13 +13,15 @@ struct Row {
     Protocol protocol;
     std::unique_ptr<StreamDecoder> (*make)(const StreamDecoder::Place&);
 };
-constexpr std::array<Row, 6> kRows = {{
+constexpr std::array<Row, 8> kRows = {{
     {Protocol::itm, make_itm_stream},
     {Protocol::etm4, make_step_stream},
     {Protocol::etrace, make_step_stream},
     {Protocol::ntrace, make_step_stream},
     {Protocol::mtb, make_step_stream},
     {Protocol::ctf, make_event_stream},
+    {Protocol::samples, make_sample_stream},
+    {Protocol::polled, make_polled_stream},
 }};
 
 std::unique_ptr<StreamDecoder> make(const Recording& recording, GrowingTrail& growing, std::size_t index,
@@ -39,6 +41,8 @@ std::vector<std::unique_ptr<StreamDecoder>> make_decoders(const Recording& recor
         all.push_back(make(recording, growing, i, recording.streams[i].spec));
     for (std::size_t i = 0; i < recording.step_streams.size(); ++i)
         all.push_back(make(recording, growing, i, recording.step_streams[i].spec));
+    for (std::size_t i = 0; i < recording.sample_streams.size(); ++i)
+        all.push_back(make(recording, growing, i, recording.sample_streams[i].spec));
     const EventSource* events = recording.live_events ? recording.live_events.get() : recording.events.get();
     if (events != nullptr) all.push_back(make(recording, growing, 0, events->spec, true));
     return all;

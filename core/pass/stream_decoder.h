@@ -29,7 +29,7 @@ class StreamDecoder {
     struct Place {
         const Recording& recording;
         GrowingTrail& growing;
-        std::size_t index = 0;  ///< of streams, step_streams or event traces
+        std::size_t index = 0;  ///< of streams, step_streams, sample_streams or event traces
         std::size_t spec = 0;   ///< of the target's streams
     };
 
@@ -84,7 +84,7 @@ class StreamDecoder {
     Place place_;
 };
 
-/// All streams of a recording, in the order in which they are read: ITM, instruction trace, events. `growing` and the
+/// All streams of a recording, in the order in which they are read: ITM, instruction trace, samples, events. `growing` and the
 /// recording must outlive them.
 std::vector<std::unique_ptr<StreamDecoder>> make_decoders(const Recording& recording, GrowingTrail& growing);
 

@@ -14,6 +14,7 @@
 #include "base/text.h"
 #include "capture/folder.h"
 #include "recording/port_packets.h"
+#include "target/data_place.h"
 #include "target/orti.h"
 #include "target/toml_text.h"
 
@@ -122,6 +123,41 @@ void add_core(Recording& r, const std::string& name, std::uint64_t clock_hz) {
     r.images.push_back(nullptr);
 }
 
+// What the image says about each watch whose type is not stated.
+void resolve_watches(Recording& r) {
+    for (WatchSpec& w : r.target.watches) {
+        if (!w.type.empty() && !w.expression) continue;
+        std::optional<DataPlace> place;
+        std::optional<Problem> problem;
+        for (const CoreSpec& core : r.target.cores) {
+            auto found = find_data(core, w.symbol);
+            if (found) {
+                place = *found;
+                break;
+            }
+            if (!problem || !core.image.empty()) problem = found.error();
+        }
+        const bool whole = place && place->type.empty(), stated = !w.type.empty();
+        if (place && !whole) {
+            w.mask = place->mask;
+            w.shift = place->shift;
+            if (w.expression) w.address = place->address;
+            if (w.type.empty()) w.type = place->type;
+            if (w.names.empty()) w.names = place->names;
+        }
+        if (w.type.empty()) w.type = "u32";
+        if (whole && !stated)
+            r.doubts.push_back({"Comparator " + std::to_string(w.comparator) + " watches '" + w.symbol + "', of " +
+                                    bytes_text(place->size) + ": what is reported is read as u32.",
+                                "Name an element or a member of it: its type comes from the image."});
+        else if (!place && problem)
+            r.doubts.push_back({"What comparator " + std::to_string(w.comparator) + " watches is not found: " +
+                                    problem->what + (problem->where.empty() ? "" : " (" + problem->where + ")") +
+                                    ". Its values are read as " + w.type + ".",
+                                problem->advice});
+    }
+}
+
 // A core for each processor of the trace: the stream's own for the first, those named core0, core1, … for the rest.
 void place_cores(Recording& r, EventSource& source, const StreamSpec& spec) {
     std::set<std::uint64_t> cpus;
@@ -203,8 +239,8 @@ Result<void> open_streams(Recording& r) {
     std::optional<Problem> missing;  // the first; fatal only if nothing else opens
     const auto leave_alone = [&](const StreamSpec& spec, Problem problem) {
         const auto index = static_cast<std::size_t>(&spec - r.target.streams.data());
-        r.doubts.push_back({"The stream of core " + spec.core + " (" + std::string(protocol_title(spec.protocol)) +
-                                ") is left alone: " + problem.what + ", " + problem.where + ".",
+        r.doubts.push_back({"The stream " + (spec.core.empty() ? "" : "of core " + spec.core + " ") + "(" +
+                                std::string(protocol_title(spec.protocol)) + ") is left alone: " + problem.what + ", " + problem.where + ".",
                             problem.advice,
                             {{"Choose its file…", {{"stream", index, "file", ""}}, Mend::Asks::stream_file}}});
         if (!missing) missing = std::move(problem);
@@ -242,8 +278,16 @@ Result<void> open_streams(Recording& r) {
             r.doubts.push_back({spec.file + " is compressed and damaged (" + trouble + "): only the first " +
                                     bytes_text((*file)->bytes().size()) + " could be unpacked.",
                                 "Copy it again from where it comes from."});
+        if (spec.protocol == Protocol::samples) {
+            r.sample_streams.push_back({i, 0, spec.file, *file, read_journal(spec.file + ".journal")});
+            continue;
+        }
         std::size_t core = 0;
         while (r.target.cores[core].name != spec.core) ++core;
+        if (spec.protocol == Protocol::polled) {
+            r.sample_streams.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
+            continue;
+        }
         auto& list = steps ? r.step_streams : r.streams;
         if (std::any_of(list.begin(), list.end(), [&](const Recording::Stream& s) { return s.core == core; })) {
             r.doubts.push_back({"The stream at " + where + " is a second " +
@@ -267,10 +311,12 @@ Result<void> open_streams(Recording& r) {
                 r.doubts.push_back({"Port " + std::to_string(port.number) + " gives no event trace: " +
                                         opened.error().what + " (" + opened.error().where + ").",
                                     opened.error().advice});
-    if (r.streams.empty() && r.step_streams.empty() && !r.events && missing) return tl::make_unexpected(*missing);
-    if (r.streams.empty() && r.step_streams.empty() && !r.events)
+    const bool nothing = r.streams.empty() && r.step_streams.empty() && !r.events && r.sample_streams.empty();
+    if (nothing && missing) return tl::make_unexpected(*missing);
+    if (nothing)
         return failure("nothing to decode: no stream of a known protocol", r.target.path,
-                       "this version decodes itm, etm4, etrace, ntrace, mtb and ctf");
+                       "this version decodes itm, etm4, etrace, ntrace, mtb, ctf, samples and polled");
+    if (r.target.cores.empty()) add_core(r, "core", 0);  // what was measured belongs to none, but there is one
     return {};
 }
 
@@ -370,6 +416,7 @@ Result<std::shared_ptr<Recording>> open_without_streams(const std::string& targe
     for (const auto& w : r->target.warnings) r->doubts.push_back({w, "Check its spelling."});
     if (!inside.empty()) stay_inside(*r, inside);
     for (const auto& core : r->target.cores) open_image(*r, core);
+    resolve_watches(*r);
     return r;
 }
 

@@ -40,6 +40,7 @@ struct Recording {
     };
     std::vector<Stream> streams;                                   ///< ITM
     std::vector<Stream> step_streams;                              ///< instruction trace
+    std::vector<Stream> sample_streams;                            ///< samples of other devices, whose `core` says nothing; polled values
     std::shared_ptr<const EventSource> events;                     ///< events of an operating system; may be null
     std::shared_ptr<EventSource> live_events;                      ///< the same, while it is being recorded
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null

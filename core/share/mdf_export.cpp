@@ -1,5 +1,6 @@
 #include "share/mdf_export.h"
 
+#include <algorithm>
 #include <bit>
 #include <cmath>
 #include <cstring>
@@ -8,6 +9,7 @@
 #include <vector>
 
 #include "measure/lane_kind.h"
+#include "share/state_codes.h"
 
 namespace mt {
 namespace {
@@ -51,24 +53,6 @@ void take_bars(const Lane& lane, bool named, Samples& out) {
     }
 }
 
-double state_number(const LaneState& s) {
-    switch (s.look) {
-        case LaneState::runs:
-            return 1;
-        case LaneState::cut_into:
-            return 2;
-        case LaneState::held_off:
-            return 3;
-        case LaneState::waits_for_lock:
-            return 4;
-        case LaneState::waits:
-            return 5;
-        case LaneState::unknown:
-            break;
-    }
-    return 0;
-}
-
 Samples samples_of(const LaneKind& kind, const Lane& lane, Time end) {
     Samples all;
     switch (lane.shape()) {
@@ -79,7 +63,7 @@ Samples samples_of(const LaneKind& kind, const Lane& lane, Time end) {
             all.names = {{0, "not known"},        {1, "runs"}, {2, "interrupted"}, {3, "ready, held off"},
                          {4, "waits for a lock"}, {5, "waits"}};
             lane.each_state(Time{}, end, [&](const LaneState& s) {
-                const double number = state_number(s);
+                const double number = std::max(state_code(s), 0);
                 if (all.of.empty() || all.of.back().second != number) all.of.emplace_back(s.begin, number);
             });
             break;

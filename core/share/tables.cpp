@@ -239,6 +239,16 @@ Json summary_json(const Recording& recording, const Trail& trail) {
         t["protocol"] = protocol_name(recording.target.streams[recording.step_streams[i].spec].protocol);
         j["streams"].push_back(std::move(t));
     }
+    for (const SampleTrail& s : trail.measured)
+        j["streams"].push_back({{"file", s.file},
+                                {"name", s.name},
+                                {"protocol", protocol_name(recording.target.streams[s.spec].protocol)},
+                                {"raw_bytes", s.bytes},
+                                {"bad_bytes", s.odd_bytes},
+                                {"channels", s.lanes.size()},
+                                {"samples", s.samples},
+                                {"rate_hz", s.rate_hz},
+                                {"breaks", s.breaks}});
     std::uint64_t overflows = 0;
     for (std::size_t i = 0; i < trail.gaps.size(); ++i) overflows += trail.gaps[i].kind == GapKind::overflow ? 1 : 0;
     std::uint64_t damaged = trail.gaps.size() - overflows;
@@ -305,6 +315,13 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
     }
     out += event_streams_text(trail);
     for (const auto& t : trail.steps) out += steps_summary_text(t);
+    for (const SampleTrail& s : trail.measured)
+        out += recording.target.streams[s.spec].protocol == Protocol::polled
+                   ? "  polled, " + bytes_text(s.bytes) + ": " + plural(s.lanes.size(), "value", "values") + ", read " +
+                         plural(s.samples, "time", "times") + "\n"
+                   : "  " + s.name + ", samples, " + bytes_text(s.bytes) + ": " +
+                         plural(s.lanes.size(), "channel", "channels") + ", " + count_text(s.samples) +
+                         " samples of each\n";
     const std::size_t missing = missing_instructions(trail).size();
     const bool read = std::all_of(trail.steps.begin(), trail.steps.end(),
                                   [](const StepTrail& t) { return t.bad_bytes == 0 && t.steps > 0; });

@@ -7,6 +7,7 @@
 #include <ostream>
 
 #include "measure/lane_kind.h"
+#include "share/state_codes.h"
 #include "model/lane.h"
 
 namespace mt {
@@ -44,24 +45,6 @@ std::string reference(const std::string& name) {
     std::string out;
     for (const char c : name) out += static_cast<unsigned char>(c) > ' ' && c != '$' && c != 0x7F ? c : '_';
     return out.empty() ? "_" : out;
-}
-
-int state_code(const LaneState& s) {
-    switch (s.look) {
-        case LaneState::runs:
-            return 1;
-        case LaneState::cut_into:
-            return 2;
-        case LaneState::held_off:
-            return 3;
-        case LaneState::waits_for_lock:
-            return 4;
-        case LaneState::waits:
-            return 5;
-        case LaneState::unknown:
-            break;
-    }
-    return -1;
 }
 
 std::vector<Signal> signals_of(const Trail& trail) {

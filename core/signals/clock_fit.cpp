@@ -24,9 +24,15 @@ struct Vote {
     std::size_t hits = 0, runner_up = 0, asked = 0;
 };
 
+// Whether two edges may be the same, as far as is known before.
+bool may_be(const std::optional<ClockHint>& hint, double here, double there) {
+    return !hint ||
+           std::abs(there - here - hint->offset_ns) <= hint->within_ns + kMostDriftPpm * 1e-6 * std::abs(here);
+}
+
 // Every difference between an edge of the stretch and one there is a vote for an offset; what is right has a vote of
 // nearly every edge, all within the little that the clocks drift apart over the stretch.
-Vote vote(const std::vector<SeenByBoth>& seen, double from, double to) {
+Vote vote(const std::vector<SeenByBoth>& seen, double from, double to, const std::optional<ClockHint>& hint) {
     Vote best;
     std::vector<double> differences;
     const double width = std::max(2e-6 * kMostDriftPpm * (to - from) + 30'000.0, 1000.0);
@@ -35,7 +41,8 @@ Vote vote(const std::vector<SeenByBoth>& seen, double from, double to) {
         const auto last = std::partition_point(s.here.begin(), s.here.end(), [&](Time t) { return ns_of(t) <= to; });
         for (auto a = first; a != last; ++a) {
             ++best.asked;
-            for (const Time b : s.there) differences.push_back(ns_of(b) - ns_of(*a));
+            for (const Time b : s.there)
+                if (may_be(hint, ns_of(*a), ns_of(b))) differences.push_back(ns_of(b) - ns_of(*a));
         }
     }
     if (differences.empty()) return best;
@@ -114,13 +121,14 @@ double median(std::vector<double> values) {
 }
 
 // So few edges that each pair of them can be tried: all of the fewer side must meet, under one offset alone.
-Result<ClockFit> fit_few(const std::vector<SeenByBoth>& seen) {
+Result<ClockFit> fit_few(const std::vector<SeenByBoth>& seen, const std::optional<ClockHint>& hint) {
     std::vector<std::pair<double, double>> pairs;  // of edges that may be the same
     std::size_t fewer = 0;
     for (const SeenByBoth& s : seen) {
         fewer += std::min(s.here.size(), s.there.size());
         for (const Time a : s.here)
-            for (const Time b : s.there) pairs.emplace_back(ns_of(a), ns_of(b));
+            for (const Time b : s.there)
+                if (may_be(hint, ns_of(a), ns_of(b))) pairs.emplace_back(ns_of(a), ns_of(b));
     }
     if (fewer == 0) return failure("one side has no edges", "", "is it the right signal?");
     if (pairs.size() > 4096)
@@ -181,7 +189,7 @@ Time ClockFit::to_there(Time here) const {
                    (1 + static_cast<long double>(drift_ppm) * 1e-6L) * static_cast<long double>(here.ps));
 }
 
-Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen) {
+Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen, const std::optional<ClockHint>& hint) {
     std::vector<double> here;
     std::size_t there = 0;
     for (const SeenByBoth& s : seen) {
@@ -193,7 +201,7 @@ Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen) {
         return count_text(here.size()) + " edges in the recording, " + count_text(there) + " there";
     };
     if (here.size() < 8 || there < 8) {
-        auto few = fit_few(seen);
+        auto few = fit_few(seen, hint);
         if (!few) few.error().where = counts();
         return few;
     }
@@ -202,7 +210,7 @@ Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen) {
     std::vector<Vote> votes;
     const std::size_t step = std::max<std::size_t>(1, (here.size() - std::min(kWindow, here.size())) / kWindows);
     for (std::size_t i = 0; i + std::min(kWindow, here.size()) <= here.size(); i += step)
-        votes.push_back(vote(seen, here[i], here[i + std::min(kWindow, here.size()) - 1]));
+        votes.push_back(vote(seen, here[i], here[i + std::min(kWindow, here.size()) - 1], hint));
     std::vector<Vote> good;
     std::size_t ambiguous = 0;
     for (const Vote& v : votes) {

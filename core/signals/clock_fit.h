@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 #include "base/problem.h"
@@ -27,11 +28,17 @@ struct ClockFit {
     Time to_there(Time here) const;
 };
 
+/// What is known of the offset before: about so much.
+struct ClockHint {
+    double offset_ns = 0, within_ns = 0;
+};
+
 /// The device's clock may run wrong by so much.
 inline constexpr double kMostDriftPpm = 500;
 
 /// Looks for the offset and drift under which most edges meet; one edge on both sides is enough for the offset alone. A
-/// Problem if too few meet, or if the edges come so evenly, or are so few, that several offsets would do.
-Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen);
+/// Problem if too few meet, or if the edges come so evenly, or are so few, that several offsets would do. `hint`: offsets
+/// that are further off are not looked for.
+Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen, const std::optional<ClockHint>& hint = std::nullopt);
 
 }  // namespace mt

@@ -256,6 +256,7 @@ void make_real(CsvColumn& c) {
     c.whole = false;
     ValueLane real;
     real.sort = ValueSort::real;
+    real.set_usual_origin(measured_origin());
     for (std::size_t i = 0; i < c.lane.samples.size(); ++i) {
         const ValueOrigin origin = c.lane.origin(i);
         if (origin.worth != ValueOrigin::Worth::known)
@@ -275,6 +276,7 @@ void make_text(CsvColumn& c) {
     named.sort = ValueSort::whole;
     named.name = c.lane.name;
     named.core = c.lane.core;
+    named.set_usual_origin(measured_origin());
     for (std::size_t i = 0; i < c.lane.samples.size(); ++i) {
         const std::string text = c.lane.text(i);
         const auto found = c.named.try_emplace(text, c.named.size()).first;
@@ -360,14 +362,14 @@ Result<SignalFile> read_csv_signals(std::span<const std::uint8_t> bytes, const s
         c.lane.name = heads[i].name;
         c.lane.unit = heads[i].unit;
         c.lane.core = ValueLane::kNoCore;
+        c.lane.set_usual_origin(measured_origin());
         c.lane.sort = ValueSort::signed_whole;
         columns.push_back(std::move(c));
     }
     if (columns.empty())
         return failure("none of the selected signals is in the file", path, "the names stand in its head");
 
-    ValueOrigin measured;
-    measured.access = ValueAccess::measured;
+    const ValueOrigin measured = measured_origin();
     std::uint64_t bad_time = 0, backwards = 0, n = 0, short_rows = 0;
     std::optional<Time> last;
     do {
@@ -406,9 +408,9 @@ Result<SignalFile> read_csv_signals(std::span<const std::uint8_t> bytes, const s
                         none.worth = ValueOrigin::Worth::invalid;
                         c.lane.append_unknown(t, none);
                     } else if (c.whole) {
-                        c.lane.append(t, static_cast<std::uint64_t>(static_cast<std::int64_t>(*number)), measured);
+                        c.lane.append_usual(t, static_cast<std::uint64_t>(static_cast<std::int64_t>(*number)));
                     } else {
-                        c.lane.append(t, Value::of(*number).bits, measured);
+                        c.lane.append_usual(t, Value::of(*number).bits);
                     }
                     continue;
                 }
@@ -434,7 +436,7 @@ Result<SignalFile> read_csv_signals(std::span<const std::uint8_t> bytes, const s
                     warn("'" + c.lane.name + "' has more than " + count_text(kMostCsvTexts) +
                          " different texts: further ones are left out");
             }
-            c.lane.append(t, found->second, measured);
+            c.lane.append_usual(t, found->second);
         }
     } while (rows.next(cells));
     if (!last) return failure("no row of the file has a time", path, "the first column must be the time");

@@ -30,13 +30,13 @@ Edges joined(std::vector<Stretch> stretches) {
     return e;
 }
 
-tl::unexpected<Problem> nothing_of(const SignalsSpec::Align& what, const std::vector<std::string>& known) {
+tl::unexpected<Problem> nothing_of(const ClockTie::Align& what, const std::vector<std::string>& known) {
     return failure("the recording has no " + what.of + " called '" + what.name + "'", "",
                    near_names_text(what.name, known, "it has none at all"));
 }
 
 // The stretches of one activity of a kind.
-Result<Edges> stretches_of(const SignalsSpec::Align& what, const Trail& trail, std::string_view kind_id) {
+Result<Edges> stretches_of(const ClockTie::Align& what, const Trail& trail, std::string_view kind_id) {
     const LaneKind* kind = LaneKinds::find(kind_id);
     std::vector<std::string> known;
     std::vector<Stretch> stretches;
@@ -72,22 +72,26 @@ bool is_sampled_evenly(const ValueLane& lane) {
            static_cast<double>(gaps[gaps.size() * 19 / 20]) <= 1.1 * usual;
 }
 
-const ValueLane* signal_named(const SignalFile& file, const std::string& name) {
-    for (const ValueLane& lane : file.lanes)
-        if (lane.name == name || lane.source + "." + lane.name == name) return &lane;
+// What a device measured, on its own clock.
+using Lanes = std::vector<const ValueLane*>;
+
+const ValueLane* signal_named(const Lanes& lanes, const std::string& name) {
+    for (const ValueLane* lane : lanes)
+        if (lane->name == name || lane->source + "." + lane->name == name) return lane;
     return nullptr;
 }
 
-Result<ClockFit> aligned(const SignalsSpec& spec, const SignalFile& file, const Trail& trail) {
+Result<ClockFit> aligned(const ClockTie& tie, const std::string& path, const Lanes& lanes, const Trail& trail,
+                         const std::optional<ClockHint>& hint) {
     std::vector<SeenByBoth> seen;
-    for (const SignalsSpec::Align& a : spec.align) {
+    for (const ClockTie::Align& a : tie.align) {
         auto here = edges_of(a, trail);
         if (!here) return tl::make_unexpected(here.error());
-        const ValueLane* lane = signal_named(file, a.signal);
+        const ValueLane* lane = signal_named(lanes, a.signal);
         if (lane == nullptr) {
             std::vector<std::string> known;
-            for (const auto& l : file.lanes) known.push_back(l.name);
-            return failure("the file has no signal '" + a.signal + "'", spec.file,
+            for (const auto* l : lanes) known.push_back(l->name);
+            return failure("it has no signal '" + a.signal + "'", path,
                            near_names_text(a.signal, known, "name one that it has"));
         }
         Edges there = edges_of(*lane);
@@ -102,19 +106,19 @@ Result<ClockFit> aligned(const SignalsSpec& spec, const SignalFile& file, const 
             seen.push_back({here->rising, std::move(both)});
         }
     }
-    return fit_clocks(seen);
+    return fit_clocks(seen, hint);
 }
 
 // What in the recording moves as a signal of the file does; said, and never taken silently.
-std::string proposal(const SignalFile& file, const Trail& trail, const Progress* progress) {
+std::string proposal(const Lanes& lanes, const Trail& trail, const Progress* progress) {
     struct Known {
-        SignalsSpec::Align what;
+        ClockTie::Align what;
         Edges edges;
     };
     std::vector<Known> here;
     const auto take = [&](const char* of, const std::string& name) {
         if (here.size() >= 64 || name.empty()) return;
-        SignalsSpec::Align a;
+        ClockTie::Align a;
         a.of = of;
         a.name = name;
         if (auto edges = edges_of(a, trail); edges && edges->rising.size() >= 8 && edges->rising.size() <= 20'000)
@@ -128,9 +132,10 @@ std::string proposal(const SignalFile& file, const Trail& trail, const Progress*
     std::string best;
     double best_share = 0.6;
     std::size_t tried = 0;
-    for (const ValueLane& lane : file.lanes) {
-        if (lane.sort == ValueSort::real || lane.samples.size() < 16 || lane.samples.size() > 200'000) continue;
-        const Edges there = edges_of(lane);
+    for (const ValueLane* lane : lanes) {
+        const bool levels = lane->sort != ValueSort::real && (lane->samples.even() || lane->samples.size() <= 200'000);
+        if (!levels || lane->samples.size() < 16) continue;
+        const Edges there = edges_of(*lane);
         if (there.rising.size() < 8 || there.rising.size() > 20'000) continue;
         for (const Known& k : here) {
             if (++tried > 256 || (progress != nullptr && progress->cancelled())) break;
@@ -139,7 +144,7 @@ std::string proposal(const SignalFile& file, const Trail& trail, const Progress*
             const double share = static_cast<double>(fit->matched) / static_cast<double>(fit->matched + fit->unmatched);
             if (share <= best_share) continue;
             best_share = share;
-            best = "align = [{ " + k.what.of + " = \"" + k.what.name + "\", edge = \"" + lane.name + " rising\" }]";
+            best = "[{ " + k.what.of + " = \"" + k.what.name + "\", edge = \"" + lane->name + " rising\" }]";
         }
     }
     return best;
@@ -149,25 +154,32 @@ std::string proposal(const SignalFile& file, const Trail& trail, const Progress*
 
 Edges edges_of(const ValueLane& lane) {
     Edges e;
-    const bool even = is_sampled_evenly(lane);
+    const bool even = lane.samples.even() || is_sampled_evenly(lane);
+    // Of whole numbers, whatever is not zero is high; a voltage is high above its middle, and low again somewhat below.
+    const bool real = lane.sort == ValueSort::real || lane.sort == ValueSort::small_real;
+    const double least = lane.value_of(lane.least).number(), span = lane.value_of(lane.greatest).number() - least;
+    const double rise = least + 0.6 * span, fall = least + 0.4 * span;
     std::optional<bool> level;
+    Time before;
     for (std::size_t i = 0; i < lane.samples.size(); ++i) {
         if (!lane.known(i)) {
             level.reset();
             continue;
         }
-        const bool high = lane.value(i).number() != 0;
+        const ValueSample s = lane.samples[i];
+        const double v = lane.value_of(s.bits).number();
+        const bool high = !real ? v != 0 : level.value_or(false) ? v > fall : v >= rise;
         if (level && *level != high) {
-            const Time t = lane.samples[i].time;
-            const Time at = even ? Time{(lane.samples[i - 1].time.ps + t.ps) / 2} : t;
+            const Time at = even ? Time{before.ps + (s.time - before).ps / 2} : s.time;
             (high ? e.rising : e.falling).push_back(at);
         }
         level = high;
+        before = s.time;
     }
     return e;
 }
 
-Result<Edges> edges_of(const SignalsSpec::Align& what, const Trail& trail) {
+Result<Edges> edges_of(const ClockTie::Align& what, const Trail& trail) {
     std::vector<std::string> known;
     std::vector<Stretch> stretches;
     if (what.of == "function") return stretches_of(what, trail, "functions");
@@ -225,66 +237,139 @@ Result<Edges> edges_of(const SignalsSpec::Align& what, const Trail& trail) {
     return joined(std::move(stretches));
 }
 
-void lay_beside(const std::vector<SignalsSpec>& specs, Trail& trail, Progress* progress) {
-    std::set<std::string> taken;
-    for (const auto& lane : trail.tasks.values) taken.insert(lane.name);
-    for (const SignalsSpec& spec : specs) {
-        auto file = read_signal_file(spec.file, spec.select, progress);
-        if (!file) {
-            trail.doubts.push_back(
-                {"signals are missing: " + file.error().what + " (" + file.error().where + ")", file.error().advice});
-            continue;
-        }
-        LaidSignals laid;
-        laid.file = spec.file;
-        laid.name = !spec.name.empty() ? spec.name : std::filesystem::path(spec.file).stem().string();
-        laid.format = file->format;
-        laid.lanes = file->lanes.size();
-        const std::string of = "of the signals in " + std::filesystem::path(spec.file).filename().string() + ": ";
-        for (const std::string& warning : file->warnings) trail.doubts.push_back({of + warning, ""});
-        ClockFit fit;
-        fit.offset_ns = spec.offset_ns.value_or(0);
-        fit.drift_ppm = spec.drift_ppm.value_or(0);
-        if (!spec.align.empty()) {
-            auto found = aligned(spec, *file, trail);
-            if (found) {
-                fit = *found;
-                laid.how = LaidSignals::How::aligned;
-                if (!found->drift_known)
-                    trail.doubts.push_back(
-                        {of + "a single edge tells nothing of how the clocks drift apart: 0 ppm are taken",
-                         "add another entry to align, or give drift_ppm"});
-                if (!found->drift_known && spec.drift_ppm) fit.drift_ppm = *spec.drift_ppm;
-            } else {
-                trail.doubts.push_back(
-                    {of + "their clock could not be brought to the recording's: " + found.error().what +
-                         (found.error().where.empty() ? "" : " (" + found.error().where + ")"),
-                     found.error().advice});
-            }
-        } else if (spec.offset_ns || spec.drift_ppm) {
-            laid.how = LaidSignals::How::by_hand;
+namespace {
+
+constexpr double kArrivalWithin = 1e8;  ///< ns: a line and a computer in between keep bytes no longer
+
+// Where the keys about a clock stand.
+struct KeysAt {
+    std::string table;
+    std::size_t index = 0;
+    std::string shown() const { return table == "signals" ? "[[signals]]" : "[" + table + "]"; }
+};
+
+// How a device's clock is brought to the recording's, as its keys say; what is doubtful about it is told.
+ClockFit brought(const ClockTie& tie, const std::string& path, const Lanes& lanes, const std::string& of,
+                 const KeysAt& keys, const std::optional<ClockHint>& hint, Trail& trail, LaidSignals& laid,
+                 const Progress* progress) {
+    ClockFit fit;
+    fit.offset_ns = tie.offset_ns.value_or(0);
+    fit.drift_ppm = tie.drift_ppm.value_or(0);
+    if (!tie.align.empty()) {
+        auto found = aligned(tie, path, lanes, trail, hint);
+        if (found) {
+            fit = *found;
+            laid.how = LaidSignals::How::aligned;
+            if (!found->drift_known)
+                trail.doubts.push_back({of + "a single edge tells nothing of how the clocks drift apart: 0 ppm are taken",
+                                        "add another entry to align, or give drift_ppm"});
+            if (!found->drift_known && tie.drift_ppm) fit.drift_ppm = *tie.drift_ppm;
         } else {
-            const std::string found = proposal(*file, trail, progress);
             trail.doubts.push_back(
-                {of + "both starts are taken for the same moment, as nothing says how the clocks differ",
-                 found.empty() ? "add align, or offset_ns, to their [[signals]]"
-                               : "their rhythm fits: add " + found + " to their [[signals]]"});
+                {of + "their clock could not be brought to the recording's: " + found.error().what +
+                     (found.error().where.empty() ? "" : " (" + found.error().where + ")"),
+                 found.error().advice});
         }
-        laid.offset_ns = fit.offset_ns;
-        laid.drift_ppm = fit.drift_ppm;
-        laid.uncertainty_ns = fit.uncertainty_ns;
-        laid.matched = fit.matched;
-        laid.unmatched = fit.unmatched;
-        for (ValueLane& lane : file->lanes) {
-            lane.id = static_cast<std::uint32_t>(kBesideNumbers + trail.tasks.values.size());
-            lane.move_times([&](Time t) { return fit.to_here(t); });
-            if (taken.count(lane.name) != 0 && !lane.source.empty()) lane.name = lane.source + "." + lane.name;
-            if (taken.count(lane.name) != 0) lane.name = laid.name + "." + lane.name;
-            taken.insert(lane.name);
-            lane.source = laid.name;
-            trail.tasks.values.push_back(std::move(lane));
-        }
-        trail.beside.push_back(std::move(laid));
+    } else if (tie.offset_ns || tie.drift_ppm) {
+        laid.how = LaidSignals::How::by_hand;
+    } else {
+        const std::string found = proposal(lanes, trail, progress);
+        trail.doubts.push_back(
+            {of + "both starts are taken for the same moment, as nothing says how the clocks differ",
+             found.empty() ? "add align, or offset_ns, to their " + keys.shown()
+                           : "their rhythm fits: add align = " + found + " to their " + keys.shown()});
+        if (!found.empty())
+            trail.doubts.back().mends = {{"Align them so", {{keys.table, keys.index, "align", found}}}};
+    }
+    laid.offset_ns = fit.offset_ns;
+    laid.drift_ppm = fit.drift_ppm;
+    laid.uncertainty_ns = fit.uncertainty_ns;
+    laid.matched = fit.matched;
+    laid.unmatched = fit.unmatched;
+    return fit;
+}
+
+// A name that no other value has.
+void name_lane(ValueLane& lane, const std::string& device, std::set<std::string>& taken) {
+    if (taken.count(lane.name) != 0 && !lane.source.empty()) lane.name = lane.source + "." + lane.name;
+    if (taken.count(lane.name) != 0) lane.name = device + "." + lane.name;
+    taken.insert(lane.name);
+}
+
+void lay_file(const SignalsSpec& spec, std::size_t index, Trail& trail, std::set<std::string>& taken, Progress* progress) {
+    auto file = read_signal_file(spec.file, spec.select, progress);
+    if (!file) {
+        trail.doubts.push_back(
+            {"signals are missing: " + file.error().what + " (" + file.error().where + ")", file.error().advice});
+        return;
+    }
+    LaidSignals laid;
+    laid.file = spec.file;
+    laid.name = !spec.name.empty() ? spec.name : std::filesystem::path(spec.file).stem().string();
+    laid.format = file->format;
+    laid.lanes = file->lanes.size();
+    const std::string of = "of the signals in " + std::filesystem::path(spec.file).filename().string() + ": ";
+    for (const std::string& warning : file->warnings) trail.doubts.push_back({of + warning, ""});
+    Lanes lanes;
+    for (const ValueLane& lane : file->lanes) lanes.push_back(&lane);
+    const ClockFit fit = brought(spec, spec.file, lanes, of, {"signals", index}, std::nullopt, trail, laid, progress);
+    for (ValueLane& lane : file->lanes) {
+        lane.id = static_cast<std::uint32_t>(kBesideNumbers + trail.tasks.values.size());
+        lane.move_times([&](Time t) { return fit.to_here(t); });
+        name_lane(lane, laid.name, taken);
+        lane.source = laid.name;
+        trail.tasks.values.push_back(std::move(lane));
+    }
+    trail.beside.push_back(std::move(laid));
+}
+
+// The samples are in the trail already, from when their first byte came, on the device's clock.
+void lay_samples(const SamplesParameters& spec, const SampleTrail& samples, Trail& trail, Progress* progress) {
+    if (samples.samples == 0) return;
+    LaidSignals laid;
+    laid.file = samples.file;
+    laid.name = samples.name;
+    laid.format = "samples";
+    laid.lanes = samples.lanes.size();
+    Lanes lanes;
+    const bool tied = !spec.align.empty() || spec.offset_ns || spec.drift_ppm;
+    for (const std::size_t i : samples.lanes) {
+        ValueLane& lane = trail.tasks.values[i];
+        if (tied) lane.move_times(Time{} - samples.begin, 1);
+        lanes.push_back(&lane);
+    }
+    // When its first byte came says where to look.
+    std::optional<ClockHint> hint;
+    if (samples.arrived) hint = ClockHint{-static_cast<double>(samples.begin.ps) / 1e3, kArrivalWithin};
+    if (tied || samples.begin == Time{}) {
+        const ClockFit fit = brought(spec, samples.file, lanes, "of the samples of " + samples.name + ": ",
+                                     {"stream.samples", samples.spec}, hint, trail, laid, progress);
+        for (const std::size_t i : samples.lanes)
+            trail.tasks.values[i].move_times(fit.to_here(Time{}), 1 / (1 + fit.drift_ppm / 1e6));
+    } else {
+        laid.offset_ns = -static_cast<double>(samples.begin.ps) / 1e3;
+        trail.doubts.push_back({"of the samples of " + samples.name +
+                                    ": they are placed by when their first byte came, to some milliseconds",
+                                "add align to their [stream.samples]"});
+    }
+    trail.beside.push_back(std::move(laid));
+}
+
+}  // namespace
+
+void lay_beside(const TargetFile& target, Trail& trail, Progress* progress) {
+    std::set<std::string> taken;
+    std::set<std::size_t> measured;
+    for (const SampleTrail& s : trail.measured) measured.insert(s.lanes.begin(), s.lanes.end());
+    for (std::size_t i = 0; i < trail.tasks.values.size(); ++i)
+        if (measured.count(i) == 0) taken.insert(trail.tasks.values[i].name);
+    for (const SampleTrail& samples : trail.measured) {
+        for (const std::size_t i : samples.lanes) name_lane(trail.tasks.values[i], samples.name, taken);
+        if (target.streams[samples.spec].protocol == Protocol::samples)
+            lay_samples(target.streams[samples.spec].samples, samples, trail, progress);
+    }
+    for (std::size_t i = 0; i < target.beside.size(); ++i) {
+        lay_file(target.beside[i], i, trail, taken, progress);
         if (progress != nullptr && progress->cancelled()) return;
     }
 }

@@ -236,20 +236,12 @@ class MdfReader {
         const auto head = blocks_.block(64, "HD");
         if (!head) return at_place(head.error());
         std::set<std::uint64_t> seen;
-        for (std::uint64_t at = head->link(0); at != 0;) {
-            if (!seen.insert(at).second || seen.size() > kMostBlocks) {
-                warn("the groups of data lead in a circle");
-                break;
-            }
-            const auto dg = blocks_.block(at, "DG");
-            if (!dg) {
-                warn(dg.error().what + " (" + dg.error().where + "): the groups behind it are not read");
-                break;
-            }
-            if (auto ok = data_group(*dg); !ok) return at_place(ok.error());
-            if (progress_ != nullptr && progress_->cancelled()) return failure("reading was cancelled", path_);
-            at = dg->link(0);
-        }
+        const auto cancelled = [this] { return progress_ != nullptr && progress_->cancelled(); };
+        each_linked(head->link(0), "DG", "the groups of data", seen, [&](const MdfBlock& dg) {
+            data_group(dg);
+            return !cancelled();
+        });
+        if (cancelled()) return failure("reading was cancelled", path_);
         if (out_.lanes.empty())
             return failure(any_channel_ ? "none of the selected signals is in the file" : "the file holds no signals",
                            path_, any_channel_ ? "look at the names of its channels" : "is it whole?");
@@ -264,33 +256,37 @@ class MdfReader {
         if (out_.warnings.size() < 20) out_.warnings.push_back(text);
     }
 
+    // Blocks that are chained by their first link, up to a circle or to one that cannot be read.
+    template <class Take>
+    void each_linked(std::uint64_t first, const char* id, const std::string& what, std::set<std::uint64_t>& seen,
+                     Take take) {
+        for (std::uint64_t at = first; at != 0;) {
+            if (!seen.insert(at).second || seen.size() > kMostBlocks) return warn(what + " lead in a circle");
+            const auto b = blocks_.block(at, id);
+            if (!b) return warn(b.error().what + " (" + b.error().where + "): " + what + " behind it are not read");
+            if (!take(*b)) return;
+            at = b->link(0);
+        }
+    }
+
     std::vector<Channel> channels_of(std::uint64_t first, std::set<std::uint64_t>& seen, int depth = 0) {
         std::vector<Channel> all;
-        for (std::uint64_t at = first; at != 0;) {
-            if (!seen.insert(at).second || seen.size() > kMostBlocks) {
-                warn("the channels of a group lead in a circle");
-                break;
-            }
-            const auto b = blocks_.block(at, "CN");
-            if (!b) {
-                warn(b.error().what + " (" + b.error().where + "): the channels behind it are not read");
-                break;
-            }
+        each_linked(first, "CN", "the channels", seen, [&](const MdfBlock& b) {
             Channel c;
-            c.at = at;
-            c.name = blocks_.text(b->link(2));
-            c.conversion = b->link(4);
-            c.signal_data = b->link(5);
-            c.unit = blocks_.text(b->link(6));
-            c.type = static_cast<unsigned>(b->number(0, 1));
-            c.sync = static_cast<unsigned>(b->number(1, 1));
-            c.data_type = static_cast<unsigned>(b->number(2, 1));
-            c.bit_offset = static_cast<unsigned>(b->number(3, 1)) & 7;
-            c.byte_offset = static_cast<std::uint32_t>(b->number(4, 4));
-            c.bits = static_cast<std::uint32_t>(b->number(8, 4));
-            c.flags = static_cast<unsigned>(b->number(12, 4));
-            c.invalid_bit = static_cast<std::uint32_t>(b->number(16, 4));
-            if (const std::uint64_t inner = b->link(1); inner != 0 && depth < 8) {  // a structure: its members
+            c.at = b.at;
+            c.name = blocks_.text(b.link(2));
+            c.conversion = b.link(4);
+            c.signal_data = b.link(5);
+            c.unit = blocks_.text(b.link(6));
+            c.type = static_cast<unsigned>(b.number(0, 1));
+            c.sync = static_cast<unsigned>(b.number(1, 1));
+            c.data_type = static_cast<unsigned>(b.number(2, 1));
+            c.bit_offset = static_cast<unsigned>(b.number(3, 1)) & 7;
+            c.byte_offset = static_cast<std::uint32_t>(b.number(4, 4));
+            c.bits = static_cast<std::uint32_t>(b.number(8, 4));
+            c.flags = static_cast<unsigned>(b.number(12, 4));
+            c.invalid_bit = static_cast<std::uint32_t>(b.number(16, 4));
+            if (const std::uint64_t inner = b.link(1); inner != 0 && depth < 8) {  // a structure: its members
                 const auto kind = blocks_.block(inner);
                 if (kind && kind->id == "CN")
                     for (Channel& member : channels_of(inner, seen, depth + 1)) {
@@ -299,42 +295,33 @@ class MdfReader {
                     }
             }
             all.push_back(std::move(c));
-            at = b->link(0);
-        }
+            return true;
+        });
         return all;
     }
 
-    Result<void> data_group(const MdfBlock& dg) {
+    void data_group(const MdfBlock& dg) {
         const auto id_bytes = static_cast<std::size_t>(dg.number(0, 1));
         if (id_bytes != 0 && id_bytes != 1 && id_bytes != 2 && id_bytes != 4 && id_bytes != 8) {
             warn("a group has record IDs of " + std::to_string(id_bytes) + " bytes and is left out");
-            return {};
+            return;
         }
         std::vector<Group> groups;
         std::set<std::uint64_t> seen, seen_channels;
-        for (std::uint64_t at = dg.link(1); at != 0;) {
-            if (!seen.insert(at).second || seen.size() > kMostBlocks) {
-                warn("the groups of channels lead in a circle");
-                break;
-            }
-            const auto b = blocks_.block(at, "CG");
-            if (!b) {
-                warn(b.error().what + " (" + b.error().where + "): the groups behind it are not read");
-                break;
-            }
+        each_linked(dg.link(1), "CG", "the groups of channels", seen, [&](const MdfBlock& b) {
             Group g;
-            g.at = at;
-            g.name = blocks_.text(b->link(2));
-            g.record_id = b->number(0, 8);
-            g.cycles = b->number(8, 8);
-            g.flags = static_cast<unsigned>(b->number(16, 2));
-            g.bytes = static_cast<std::uint32_t>(b->number(24, 4));
-            g.invalid_bytes = static_cast<std::uint32_t>(b->number(28, 4));
-            if (!g.variable()) g.channels = channels_of(b->link(1), seen_channels);
+            g.at = b.at;
+            g.name = blocks_.text(b.link(2));
+            g.record_id = b.number(0, 8);
+            g.cycles = b.number(8, 8);
+            g.flags = static_cast<unsigned>(b.number(16, 2));
+            g.bytes = static_cast<std::uint32_t>(b.number(24, 4));
+            g.invalid_bytes = static_cast<std::uint32_t>(b.number(28, 4));
+            if (!g.variable()) g.channels = channels_of(b.link(1), seen_channels);
             groups.push_back(std::move(g));
-            at = b->link(0);
-        }
-        if (groups.empty()) return {};
+            return true;
+        });
+        if (groups.empty()) return;
         if (id_bytes == 0 && groups.size() > 1) {
             warn("a group without record IDs has several groups of channels: only the first is read");
             groups.resize(1);
@@ -351,10 +338,9 @@ class MdfReader {
         if (!trouble.empty()) warn("of group '" + plain_text(groups[0].name) + "': " + trouble);
         if (id_bytes == 0) {
             read_records(groups[0], data, {});
-            return {};
+            return;
         }
         unsorted(groups, data, id_bytes);
-        return {};
     }
 
     // Records of several groups among each other, each with its ID before it.
@@ -448,6 +434,7 @@ class MdfReader {
             t.lane.unit = plain_text(!c.unit.empty() ? c.unit : t.conversion.unit());
             t.lane.source = plain_text(g.name);
             t.lane.core = ValueLane::kNoCore;
+            t.lane.set_usual_origin(measured_origin());
             t.named = c.is_text() || t.conversion.gives_texts();
             t.whole = !t.named && c.data_type <= 3 && t.conversion.keeps();
             t.lane.sort = t.named            ? ValueSort::whole
@@ -543,8 +530,7 @@ class MdfReader {
 
     void sample(Target& t, const Group& g, std::span<const std::uint8_t> row, Time at) {
         const Channel& c = *t.channel;
-        ValueOrigin origin;
-        origin.access = ValueAccess::measured;
+        ValueOrigin origin = measured_origin();
         const std::size_t invalid = g.bytes + c.invalid_bit / 8;
         if ((c.flags & 1) != 0 ||
             ((c.flags & 2) != 0 && invalid < row.size() && (row[invalid] >> (c.invalid_bit & 7) & 1) != 0)) {
@@ -575,18 +561,20 @@ class MdfReader {
                  at, origin);
             return;
         }
+        if (t.whole) {
+            const std::uint64_t bits = raw_of(c, row);
+            t.lane.append_usual(at, c.data_type <= 1 ? bits : static_cast<std::uint64_t>(signed_of(bits, c.bits)));
+            return;
+        }
         const double raw = number_of(c, row);
         if (t.named) {
             double scaled = raw;
             const auto text = t.conversion.text(raw, scaled);
             name(t, text ? *text : Value::of(scaled).text(), at, origin);
-        } else if (t.whole) {
-            const std::uint64_t bits = raw_of(c, row);
-            t.lane.append(at, c.data_type <= 1 ? bits : static_cast<std::uint64_t>(signed_of(bits, c.bits)), origin);
         } else {
             const double value = t.conversion.number(raw);
             if (std::isfinite(value)) {
-                t.lane.append(at, Value::of(value).bits, origin);
+                t.lane.append_usual(at, Value::of(value).bits);
             } else {
                 origin.worth = ValueOrigin::Worth::invalid;
                 t.lane.append_unknown(at, origin);
@@ -608,7 +596,7 @@ class MdfReader {
             found = t.texts.emplace(text, t.texts.size()).first;
             t.lane.value_names[found->second] = plain_text(text);
         }
-        t.lane.append(at, found->second, origin);
+        t.lane.append_usual(at, found->second);
     }
 
     std::span<const std::uint8_t> bytes_;

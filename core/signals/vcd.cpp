@@ -1,4 +1,5 @@
 // Value change dumps: IEEE Std 1364-2005, clause 18.2 (four-state VCD).
+#include <array>
 #include <charconv>
 #include <cmath>
 #include <cstring>
@@ -13,7 +14,19 @@ namespace {
 
 constexpr std::size_t kMostNamedValues = 65'536;
 
-bool is_space(char c) { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' || c == '\v'; }
+/// What a character is: white space, or the value of a scalar (18.2.1; those of VHDL dumps too).
+enum Sign : std::uint8_t { kOther, kSpace, kZero, kOne, kUndefined, kUndriven };
+constexpr std::array<Sign, 256> kSigns = [] {
+    std::array<Sign, 256> all{};
+    for (const char c : {' ', '\t', '\n', '\r', '\f', '\v'}) all[static_cast<unsigned char>(c)] = kSpace;
+    for (const char c : {'0', 'l', 'L'}) all[static_cast<unsigned char>(c)] = kZero;
+    for (const char c : {'1', 'h', 'H'}) all[static_cast<unsigned char>(c)] = kOne;
+    for (const char c : {'x', 'X', 'u', 'U', 'w', 'W', '-'}) all[static_cast<unsigned char>(c)] = kUndefined;
+    for (const char c : {'z', 'Z'}) all[static_cast<unsigned char>(c)] = kUndriven;
+    return all;
+}();
+Sign sign_of(char c) { return kSigns[static_cast<unsigned char>(c)]; }
+bool is_space(char c) { return sign_of(c) == kSpace; }
 
 /// One variable as it is declared (18.2.3.8).
 struct Variable {
@@ -172,6 +185,7 @@ class VcdReader {
         code.lane = out_.lanes.size();
         ValueLane lane;
         lane.core = ValueLane::kNoCore;
+        lane.set_usual_origin(measured_origin());
         lane.sort = v.sort == Variable::Sort::line      ? ValueSort::whole
                     : v.sort == Variable::Sort::integer ? ValueSort::signed_whole
                     : v.sort == Variable::Sort::real    ? ValueSort::real
@@ -217,10 +231,10 @@ class VcdReader {
                 }
                 default: {
                     const std::string_view code = rest();
-                    Code* known = code_of(code);
-                    if (known != nullptr && std::strchr("01xXzZhHlLuUwW-", c) != nullptr) {
-                        scalar(*known, c);
-                    } else if (std::strchr("01xXzZhHlLuUwW-", c) == nullptr && ++strange == 1) {
+                    const Sign sign = sign_of(c);
+                    if (sign != kOther) {
+                        if (Code* known = code_of(code); known != nullptr) scalar(*known, sign);
+                    } else if (++strange == 1) {
                         warn("'" +
                              std::string(first, std::min<std::size_t>(static_cast<std::size_t>(at_ - first), 20)) +
                              "' in line " + std::to_string(line_at(first)) + " is no value change and is left out");
@@ -304,22 +318,17 @@ class VcdReader {
     }
 
     void unknown(ValueLane& lane, bool undriven) {
-        ValueOrigin origin = usual();
+        ValueOrigin origin = measured_origin();
         origin.worth = undriven ? ValueOrigin::Worth::undriven : ValueOrigin::Worth::undefined;
         lane.append_unknown(now_, origin);
     }
-    static ValueOrigin usual() {
-        ValueOrigin origin;
-        origin.access = ValueAccess::measured;
-        return origin;
-    }
-    void scalar(Code& code, char c) {
+    void scalar(Code& code, Sign sign) {
         ValueLane& lane = out_.lanes[code.lane];
         if (lane.sort == ValueSort::real) return;
-        if (c == '1' || c == '0' || c == 'h' || c == 'H' || c == 'l' || c == 'L')
-            lane.append(now_, c == '1' || c == 'h' || c == 'H' ? 1 : 0, usual());
+        if (sign == kZero || sign == kOne)
+            lane.append_usual(now_, sign == kOne ? 1 : 0);
         else
-            unknown(lane, c == 'z' || c == 'Z');
+            unknown(lane, sign == kUndriven);
     }
     // 18.2.2: shorter values are extended to the left, by 0 or by x and z.
     void bits(Code& code, std::string_view digits) {
@@ -329,10 +338,10 @@ class VcdReader {
         std::uint64_t value = 0;
         bool some_x = false, all_z = true;
         for (const char d : digits) {
-            const bool one = d == '1' || d == 'h' || d == 'H', zero = d == '0' || d == 'l' || d == 'L';
-            value = value << 1 | (one ? 1u : 0u);
-            some_x = some_x || !(one || zero);
-            all_z = all_z && (d == 'z' || d == 'Z');
+            const Sign sign = sign_of(d);
+            value = value << 1 | (sign == kOne ? 1u : 0u);
+            some_x = some_x || (sign != kOne && sign != kZero);
+            all_z = all_z && sign == kUndriven;
         }
         if (some_x) {
             unknown(lane, all_z);
@@ -341,7 +350,7 @@ class VcdReader {
         } else {
             if (v.sort == Variable::Sort::integer && v.width < 64 && v.width > 0 && (value >> (v.width - 1) & 1) != 0)
                 value |= ~std::uint64_t{0} << v.width;
-            lane.append(now_, value, usual());
+            lane.append_usual(now_, value);
         }
     }
     void real(Code& code, std::string_view number) {
@@ -351,7 +360,7 @@ class VcdReader {
         if (!number.empty() && number[0] == '+') number.remove_prefix(1);
         const auto read = std::from_chars(number.data(), number.data() + number.size(), value);
         if (read.ec == std::errc() && std::isfinite(value))
-            lane.append(now_, Value::of(value).bits, usual());
+            lane.append_usual(now_, Value::of(value).bits);
         else
             unknown(lane, false);
     }
@@ -372,7 +381,7 @@ class VcdReader {
             found = code.named.emplace(key, code.named.size()).first;
             lane.value_names[found->second] = key;
         }
-        lane.append(now_, found->second, usual());
+        lane.append_usual(now_, found->second);
     }
 
     SignalFile finish() {

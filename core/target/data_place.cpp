@@ -12,6 +12,7 @@
 #include "base/near_names.h"
 #include "base/text.h"
 #include "target/image.h"
+#include "target/svd_registers.h"
 
 namespace mt {
 namespace {
@@ -19,14 +20,17 @@ namespace {
 constexpr std::size_t kMostDies = 2'000'000, kMostNames = 4000, kLongest = 500;
 
 struct Step {
-    std::string member;  ///< or an index:
+    std::string member, letters;  ///< letters: in the place of an index, as registers have; or an index:
     std::uint64_t first = 0, last = 0;
 };
 struct Expression {
     std::string name;
     std::vector<Step> steps;
+    std::string path;  ///< name and steps as they were written
     std::string cast;  ///< of a raw place
     std::uint64_t address = 0;
+    std::uint64_t mask = ~std::uint64_t{0};
+    unsigned shift = 0;
 };
 
 class ExpressionReader {
@@ -66,16 +70,56 @@ class ExpressionReader {
     }
     tl::unexpected<Problem> wrong(const std::string& what) const {
         return failure("'" + text_ + "' is no variable: " + what + " at column " + std::to_string(at_ + 1), "",
-                       "write name, name.member, name[3], name[0..15] or *(uint32_t*)0x20000000");
+                       "write name, name.member, name[3], name[0..15], *(uint32_t*)0x20000000 or PERIPHERAL.REGISTER, "
+                       "and behind it >> 4, & 0xF or both");
     }
+
+    /// The place alone, and an opening bracket before it.
+    std::optional<Problem> place(Expression& e);
+    std::optional<Problem> bits(Expression& e);
 
     const std::string& text_;
     std::size_t at_ = 0;
 };
 
+// C takes `x >> 2 & 1` as (x >> 2) & 1, and `x & 1 >> 2` as x & (1 >> 2).
 Result<Expression> ExpressionReader::read() {
     Expression e;
     if (text_.size() > kLongest) return failure("a variable's name is too long");
+    const bool bracket = take("(");
+    if (auto wrong = place(e)) return tl::make_unexpected(*wrong);
+    if (bracket) {
+        if (auto wrong = bits(e)) return tl::make_unexpected(*wrong);
+        if (!take(")")) return wrong("')' is missing");
+    }
+    if (auto wrong = bits(e)) return tl::make_unexpected(*wrong);
+    skip();
+    if (at_ != text_.size()) return wrong("something unexpected stands");
+    if (e.mask == 0) return wrong("no bit is left, which is seen");
+    return e;
+}
+
+// ">> 4", "& 0xF", or one behind the other.
+std::optional<Problem> ExpressionReader::bits(Expression& e) {
+    for (;;) {
+        std::uint64_t n = 0;
+        if (take(">>")) {
+            if (!number(n) || n > 63) return wrong("a shift from 0 to 63 is missing").value();
+            e.shift = static_cast<unsigned>(std::min<std::uint64_t>(e.shift + n, 63));
+            e.mask &= ~std::uint64_t{0} << e.shift;
+        } else if (take("&")) {
+            if (!number(n)) return wrong("a mask is missing").value();
+            for (std::uint64_t by = 0; take(">>");)
+                n = number(by) && by < 64 ? n >> by : 0;
+            e.mask &= n << e.shift;
+        } else {
+            return std::nullopt;
+        }
+    }
+}
+
+std::optional<Problem> ExpressionReader::place(Expression& e) {
+    const auto wrong = [this](const std::string& what) { return this->wrong(what).value(); };
     if (take("*")) {
         if (!take("(")) return wrong("a type in brackets is missing");
         for (;;) {
@@ -86,6 +130,7 @@ Result<Expression> ExpressionReader::read() {
         if (e.cast.empty() || !take("*") || !take(")")) return wrong("a type like (uint32_t*) is missing");
         if (!number(e.address)) return wrong("an address is missing");
     } else {
+        const std::size_t from = at_;
         e.name = identifier();
         if (e.name.empty() || std::isdigit(static_cast<unsigned char>(e.name[0])) != 0)
             return wrong("a name is missing");
@@ -96,7 +141,7 @@ Result<Expression> ExpressionReader::read() {
                 step.member = identifier();
                 if (step.member.empty()) return wrong("a member's name is missing");
             } else if (take("[")) {
-                if (!number(step.first)) return wrong("an index is missing");
+                if (!number(step.first) && (step.letters = identifier()).empty()) return wrong("an index is missing");
                 step.last = step.first;
                 if (take("..") && !number(step.last)) return wrong("the last index is missing");
                 if (!take("]")) return wrong("']' is missing");
@@ -106,10 +151,9 @@ Result<Expression> ExpressionReader::read() {
             }
             e.steps.push_back(step);
         }
+        e.path = text_.substr(from, at_ - from);
     }
-    skip();
-    if (at_ != text_.size()) return wrong("something unexpected stands");
-    return e;
+    return std::nullopt;
 }
 
 struct NamedType {
@@ -331,6 +375,7 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
     enter(&type);
     std::string so_far = e.name;
     for (const Step& step : e.steps) {
+        if (!step.letters.empty()) return failure("'" + step.letters + "' is no index of '" + so_far + "'");
         if (several)
             return failure("'" + text + "' goes on behind several elements", "", "name one element there, as [0]");
         if (!step.member.empty()) {
@@ -379,10 +424,35 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
 
 }  // namespace
 
-Result<DataPlace> find_data(const CoreSpec& core, const std::string& expression) {
-    const auto parsed = ExpressionReader(expression).read();
-    if (!parsed) return tl::make_unexpected(parsed.error());
-    const Expression& e = *parsed;
+namespace {
+
+// A register of the SVD file, or a field of one; nothing if it has none of that name.
+std::optional<DataPlace> in_registers(const std::string& svd, const std::string& expression, std::string path) {
+    const auto peripherals = read_svd_registers(svd);
+    if (!peripherals) return std::nullopt;
+    path.erase(std::remove_if(path.begin(), path.end(), [](unsigned char c) { return std::isspace(c) != 0; }), path.end());
+    DataPlace out;
+    out.text = expression;
+    for (const SvdPeripheral& p : *peripherals)
+        for (const SvdRegister& r : p.registers) {
+            const std::string name = p.name + "." + r.name;
+            if (!path.starts_with(name)) continue;
+            out.address = r.address;
+            out.size = r.bytes;
+            out.type = type_by_size(r.bytes);
+            if (path == name) return out;
+            for (const SvdField& f : r.fields)
+                if (path == name + "." + f.name) {
+                    out.shift = f.lsb;
+                    out.mask = (f.width < 64 ? (std::uint64_t{1} << f.width) - 1 : ~std::uint64_t{0}) << f.lsb;
+                    out.names = f.names;
+                    return out;
+                }
+        }
+    return std::nullopt;
+}
+
+Result<DataPlace> place_of(const CoreSpec& core, const std::string& expression, const Expression& e) {
     DataPlace raw;
     raw.text = expression;
     if (!e.cast.empty()) {
@@ -395,6 +465,8 @@ Result<DataPlace> find_data(const CoreSpec& core, const std::string& expression)
         raw.type_name = e.cast;
         return raw;
     }
+    if (!core.svd.empty() && !e.steps.empty() && !e.steps[0].member.empty())
+        if (auto found = in_registers(core.svd, expression, e.path)) return *found;
     std::vector<std::string> files = core.more_images;
     if (!core.image.empty()) files.insert(files.begin(), core.image);
     if (files.empty())
@@ -423,6 +495,23 @@ Result<DataPlace> find_data(const CoreSpec& core, const std::string& expression)
     }
     return failure("the image has no variable '" + e.name + "'", (*image)->path(),
                    near_names_text(e.name, names, "variables of fixed place can be named"));
+}
+
+}  // namespace
+
+Result<DataPlace> find_data(const CoreSpec& core, const std::string& expression) {
+    const auto parsed = ExpressionReader(expression).read();
+    if (!parsed) return tl::make_unexpected(parsed.error());
+    auto place = place_of(core, expression, *parsed);
+    if (!place || (parsed->shift == 0 && parsed->mask == ~std::uint64_t{0})) return place;
+    if (place->type.empty() || place->type[0] == 'f')
+        return failure("'" + expression + "' takes bits of what is no whole number", "", "leave & and >> out");
+    // Bits of bits: the field's own place comes first.
+    place->mask &= parsed->mask << place->shift;
+    place->shift = std::min(63U, place->shift + parsed->shift);
+    place->names.clear();
+    if (place->type[0] == 'i') place->type[0] = 'u';
+    return place;
 }
 
 }  // namespace mt

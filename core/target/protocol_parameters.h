@@ -3,7 +3,9 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <map>
 #include <optional>
+#include <string>
 #include <vector>
 
 namespace mt {
@@ -55,6 +57,59 @@ struct NtraceParameters {
     std::optional<unsigned> src_id;  ///< with SRC fields: the one whose messages are taken; not stated: the first met
     bool timestamps = true;          ///< a TSTAMP field ends each message
     bool implicit_return = false;    ///< returns are followed by a return stack and not told
+};
+
+/// How the clock of another device is brought to the recording's:
+/// measured = offset + (1 + drift / 10^6) * recording, both from their starts.
+struct ClockTie {
+    /// What both saw: something of the recording, and the edges of a signal.
+    struct Align {
+        std::string of;                     ///< mark, resource, interrupt, task, value or function …
+        std::string name;                   ///< … and its name
+        std::optional<std::int64_t> value;  ///< of a mark: those with this value alone
+        std::string signal;
+        bool rising = true, falling = false;
+    };
+    std::vector<Align> align;
+    std::optional<double> offset_ns, drift_ppm;  ///< by hand
+};
+
+/// Samples at a fixed rate, channel after channel, as a measuring device sends them (docs/formats/samples.md).
+struct SamplesParameters : ClockTie {
+    enum class Type : std::uint8_t { u8, i8, u16, i16, u24, i24, u32, i32, f32, f64 };
+    struct Channel {
+        std::string name, unit;
+        double scale = 1, offset = 0;  ///< value = sample * scale + offset
+        bool is_raw() const { return scale == 1 && offset == 0; }
+    };
+    static constexpr std::size_t kMostChannels = 256;
+    std::string name;  ///< of the device; empty if not stated
+    Type type = Type::i16;
+    bool big_endian = false;
+    double rate_hz = 0;  ///< samples of each channel per second
+    std::vector<Channel> channels;
+
+    std::size_t sample_bytes() const;
+    /// Bytes of one sample of every channel.
+    std::size_t frame_bytes() const { return sample_bytes() * channels.size(); }
+};
+
+/// Values that were read through a debug server while the target ran (docs/formats/polled.md).
+struct PolledParameters {
+    static constexpr std::size_t kRecord = 24;   ///< bytes
+    static constexpr std::size_t kMost = 1'000;  ///< values
+    struct Value {
+        std::string name;
+        std::uint64_t address = 0;
+        std::string type = "u32";
+        std::uint64_t mask = ~std::uint64_t{0};
+        unsigned shift = 0;
+        std::map<std::uint64_t, std::string> names;
+        double rate_hz = 10;  ///< that was asked for
+
+        std::size_t bytes() const { return type == "u8" || type == "i8" || type == "bool" ? 1 : type == "u16" || type == "i16" ? 2 : 4; }
+    };
+    std::vector<Value> values;
 };
 
 }  // namespace mt

@@ -7,11 +7,14 @@
 
 #include "base/read_file.h"
 #include "base/text.h"
+#include "target/measured_keys.h"
 #include "target/toml_table.h"
 #include "target/toml_text.h"
 
 namespace mt {
 namespace {
+
+constexpr std::string_view kProtocolNames[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled"};
 
 // rv32 or rv64, a base, and extensions by letter or name (RISC-V unprivileged ISA, chapter 27: naming conventions).
 bool is_riscv_isa(std::string_view isa) {
@@ -164,14 +167,13 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         else
             stream.more_files.push_back(place);
     }
-    const std::string protocol = t.text("protocol", true, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"});
-    constexpr std::string_view protocols[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"};
-    stream.protocol = static_cast<Protocol>(std::min<std::ptrdiff_t>(
-        std::find(std::begin(protocols), std::end(protocols), protocol) - std::begin(protocols), 5));
+    const std::string protocol = t.text("protocol", true, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled"});
+    const auto* known = std::find(std::begin(kProtocolNames), std::end(kProtocolNames), protocol);
+    if (known != std::end(kProtocolNames)) stream.protocol = static_cast<Protocol>(known - std::begin(kProtocolNames));
     stream.framing = t.text("framing", false, {"none", "tpiu"}) == "tpiu" ? Framing::tpiu : Framing::none;
     stream.trace_id =
         static_cast<std::uint8_t>(t.number("trace_id", stream.framing == Framing::tpiu, 1, 111).value_or(0));
-    stream.core = t.text("core", stream.protocol != Protocol::ctf);
+    stream.core = t.text("core", is_of_a_core(stream.protocol));
     if (const auto* line = t.table("line")) {
         TomlTable l(*line, "[stream.line]", path, problem);
         if (const auto phase = l.number("phase", true, 0, 1023)) stream.line_phase = static_cast<unsigned>(*phase);
@@ -205,38 +207,41 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
             static_cast<std::uint64_t>(e.number("recorder_hz", false, 1, 1'000'000'000'000).value_or(0));
     });
     settings("ntrace", [&](TomlTable& e) { stream.ntrace = read_ntrace(e, stream.timestamp_hz); });
-    return stream;
-}
-
-// names = { 0 = "idle", 0x20000400 = "track" }: what values stand for.
-std::map<std::uint64_t, std::string> read_names(TomlTable& t) {
-    std::map<std::uint64_t, std::string> names;
-    const toml::table* table = t.table("names");
-    if (table == nullptr) return names;
-    for (const auto& [key, node] : *table) {
-        const std::string text(key.str());
-        const bool hex = text.size() > 2 && text[0] == '0' && (text[1] == 'x' || text[1] == 'X');
-        std::uint64_t number = 0;
-        const char* from = text.data() + (hex ? 2 : 0);
-        const auto [end, ec] = std::from_chars(from, text.data() + text.size(), number, hex ? 16 : 10);
-        const auto name = node.value<std::string>();
-        if (ec != std::errc() || end != text.data() + text.size() || end == from || !name)
-            t.fail("'" + text + "' in 'names' is no number with a name",
-                   static_cast<unsigned>(node.source().begin.line),
-                   "write names = { 3 = \"guide\", 0x20000400 = \"track\" }");
-        else
-            names[number] = *name;
+    if (const auto* samples = t.table("samples")) {
+        TomlTable e(*samples, "[stream.samples]", path, problem);
+        stream.samples = read_samples(e, {path, folder, problem, warnings});
+        e.warn_unknown(warnings);
+    } else if (stream.protocol == Protocol::samples) {
+        t.fail("missing table [stream.samples]", t.line(), "add it with type, rate_hz and channels");
     }
-    return names;
+    if (const auto* polled = t.table("polled")) {
+        TomlTable e(*polled, "[stream.polled]", path, problem);
+        stream.polled = read_polled(e, {path, folder, problem, warnings});
+        e.warn_unknown(warnings);
+    } else if (stream.protocol == Protocol::polled) {
+        t.fail("missing table [stream.polled]", t.line(), "add it with the values");
+    }
+    return stream;
 }
 
 WatchSpec read_watch(TomlTable& t) {
     WatchSpec watch;
     watch.comparator = static_cast<unsigned>(t.number("comparator", true, 0, 15).value_or(0));
     watch.symbol = t.text("symbol", false);
+    if (const std::string expression = t.text("expression", false); !expression.empty()) {
+        if (!watch.symbol.empty())
+            t.fail("[[watch]] has both a symbol and an expression", t.line(), "leave one of them out");
+        watch.symbol = expression;
+        watch.expression = true;
+        for (const char* bits : {"mask", "shift"})
+            if (t.raw().get(bits) != nullptr)
+                t.fail(std::string("key '") + bits + "' beside an expression", t.line(),
+                       "write it in the expression: axis.flags >> 2 & 1");
+    }
     if (const auto address = t.number("address", watch.symbol.empty(), 0, kNoLimit))
         watch.address = static_cast<std::uint64_t>(*address);
-    watch.type = t.text("type", true, {"u8", "i8", "u16", "i16", "u32", "i32", "f32", "bool"});
+    watch.type =
+        t.text("type", watch.symbol.empty(), {"u8", "i8", "u16", "i16", "u32", "i32", "f32", "bool"});
     const std::string role = t.text("role", false, {"value", "current-task"});
     if (!role.empty()) watch.role = role;
     watch.names = read_names(t);
@@ -275,27 +280,12 @@ TaskSpec read_task(TomlTable& t, const std::string& path, std::optional<Problem>
     return task;
 }
 
-template <class T, class F>
-void each_table(const toml::array* list, const std::string& name, const std::string& path,
-                std::optional<Problem>& problem, std::vector<std::string>& warnings, std::vector<T>& out, F read) {
-    if (list == nullptr) return;
-    for (const auto& node : *list) {
-        TomlTable t(*node.as_table(), name, path, problem);
-        out.push_back(read(t));
-        t.warn_unknown(warnings);
-        if (problem) return;
-    }
-}
-
 }  // namespace
 
-std::string_view protocol_name(Protocol p) {
-    constexpr std::string_view names[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf"};
-    return names[static_cast<std::size_t>(p)];
-}
+std::string_view protocol_name(Protocol p) { return kProtocolNames[static_cast<std::size_t>(p)]; }
 
 std::string_view protocol_title(Protocol p) {
-    constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF"};
+    constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF", "samples", "polled values"};
     return titles[static_cast<std::size_t>(p)];
 }
 
@@ -314,66 +304,6 @@ std::string job_rule_text(const JobRule& rule) {
     }
     return "a job ends at its wait for the next job";
 }
-
-namespace {
-
-// "STEP rising": the last word says which edges.
-SignalsSpec::Align read_align(TomlTable& t) {
-    SignalsSpec::Align a;
-    for (const char* of : {"mark", "resource", "interrupt", "task", "value", "function"}) {
-        if (t.raw().get(of) == nullptr) continue;
-        // The value of a mark stands beside its name; a value of two levels is named by the same key.
-        if (std::string_view(of) == "value" && a.of == "mark") {
-            a.value = t.number(of, false, std::numeric_limits<std::int64_t>::min(), kNoLimit);
-            continue;
-        }
-        if (!a.of.empty())
-            t.fail("an entry of align names both a " + a.of + " and a " + of, t.line(), "name one of them");
-        a.of = of;
-        a.name = t.text(of, true);
-    }
-    if (a.of.empty())
-        t.fail("an entry of align names nothing of the recording", t.line(),
-               "add mark, resource, interrupt, task, value or function");
-    const std::string edge = t.text("edge", true);
-    const auto blank = edge.rfind(' ');
-    const std::string which = blank == std::string::npos ? "" : edge.substr(blank + 1);
-    if (which != "rising" && which != "falling" && which != "both")
-        t.fail("key 'edge' in align is \"" + edge + "\"", t.line(),
-               "write the signal's name and rising, falling or both: \"SYNC rising\"");
-    a.signal = edge.substr(0, blank == std::string::npos ? edge.size() : blank);
-    a.rising = which != "falling";
-    a.falling = which != "rising";
-    return a;
-}
-
-SignalsSpec read_signals(TomlTable& t, const std::string& path, const std::filesystem::path& folder,
-                         std::optional<Problem>& problem, std::vector<std::string>& warnings) {
-    SignalsSpec s;
-    s.line = t.line();
-    const std::string file = t.text("file", true);
-    if (!file.empty()) s.file = (folder / file).lexically_normal().string();
-    s.name = t.text("name", false);
-    s.select = t.texts("select");
-    each_table(t.tables("align", false), "align", path, problem, warnings, s.align,
-               [](TomlTable& a) { return read_align(a); });
-    const auto real = [&](const char* key) -> std::optional<double> {
-        const toml::node* node = t.raw().get(key);
-        t.know(key);
-        if (node == nullptr) return std::nullopt;
-        const auto value = node->is_number() ? node->value<double>() : std::nullopt;
-        if (!value || !(*value > -1e18 && *value < 1e18))
-            t.fail(std::string("key '") + key + "' in [[signals]] is no number", t.line(), "write a number");
-        return value;
-    };
-    s.offset_ns = real("offset_ns");
-    s.drift_ppm = real("drift_ppm");
-    if (s.drift_ppm && std::abs(*s.drift_ppm) > 100'000)
-        t.fail("key 'drift_ppm' in [[signals]] is beyond a tenth", t.line(), "write parts per million");
-    return s;
-}
-
-}  // namespace
 
 const CoreSpec* TargetFile::core(std::string_view core_name) const {
     for (const auto& c : cores)
@@ -410,17 +340,17 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
     top.text("format", true, {"mindful-trail-target/1"});
     target.name = top.text("name", false);
     const toml::array* streams = top.tables("stream", true);
-    each_table(streams, "[[stream]]", path, problem, target.warnings, target.streams,
+    TomlTable::each(streams, "[[stream]]", path, problem, target.warnings, target.streams,
                [&](TomlTable& t) { return read_stream(t, path, folder, problem, target.warnings); });
     const auto has_instructions = [&](const toml::table& core) {
         const auto name = core["name"].value<std::string>();
         return name && std::any_of(target.streams.begin(), target.streams.end(),
-                                   [&](const StreamSpec& s) { return s.core == *name && s.protocol != Protocol::ctf; });
+                                   [&](const StreamSpec& s) { return s.core == *name && is_of_a_core(s.protocol); });
     };
-    const bool only_ctf =
-        !target.streams.empty() && std::all_of(target.streams.begin(), target.streams.end(),
-                                               [](const StreamSpec& s) { return s.protocol == Protocol::ctf; });
-    if (const toml::array* cores = top.tables("core", !only_ctf)) {
+    const bool no_core =
+        !target.streams.empty() && std::none_of(target.streams.begin(), target.streams.end(),
+                                                [](const StreamSpec& s) { return is_of_a_core(s.protocol); });
+    if (const toml::array* cores = top.tables("core", !no_core)) {
         for (const auto& node : *cores) {
             TomlTable t(*node.as_table(), "[[core]]", path, problem);
             CoreSpec core = read_core(t, folder, has_instructions(*node.as_table()));
@@ -431,9 +361,9 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
             if (problem) break;
         }
     }
-    each_table(top.tables("watch", false), "[[watch]]", path, problem, target.warnings, target.watches,
+    TomlTable::each(top.tables("watch", false), "[[watch]]", path, problem, target.warnings, target.watches,
                [](TomlTable& t) { return read_watch(t); });
-    each_table(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [&](TomlTable& t) {
+    TomlTable::each(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [&](TomlTable& t) {
         PortSpec port;
         port.number = static_cast<unsigned>(t.number("number", true, 0, 255).value_or(0));
         port.name = t.text("name", false);
@@ -448,10 +378,17 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
         port.names = read_names(t);
         return port;
     });
-    each_table(top.tables("task", false), "[[task]]", path, problem, target.warnings, target.tasks,
+    TomlTable::each(top.tables("task", false), "[[task]]", path, problem, target.warnings, target.tasks,
                [&](TomlTable& t) { return read_task(t, path, problem, target.warnings); });
-    each_table(top.tables("signals", false), "[[signals]]", path, problem, target.warnings, target.beside,
-               [&](TomlTable& t) { return read_signals(t, path, folder, problem, target.warnings); });
+    TomlTable::each(top.tables("signals", false), "[[signals]]", path, problem, target.warnings, target.beside,
+               [&](TomlTable& t) { return read_signals(t, {path, folder, problem, target.warnings}); });
+    TomlTable::each(top.tables("stopwatch", false), "[[stopwatch]]", path, problem, target.warnings, target.stopwatches,
+                    [&](TomlTable& t) { return read_stopwatch(t, {path, folder, problem, target.warnings}); });
+    TomlTable::each(top.tables("derived", false), "[[derived]]", path, problem, target.warnings, target.derived,
+                    [](TomlTable& t) {
+                        return DerivedSpec{t.text("name", true), t.text("expression", true), t.text("unit", false),
+                                           t.line()};
+                    });
     top.warn_unknown(target.warnings);
     for (const auto& s : target.streams) {
         if (problem) break;

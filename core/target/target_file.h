@@ -14,11 +14,13 @@
 
 namespace mt {
 
-enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf };
+enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf, samples, polled };
 /// Whether the protocol tells which instructions were executed.
 constexpr bool tells_instructions(Protocol p) {
     return p == Protocol::etm4 || p == Protocol::etrace || p == Protocol::ntrace || p == Protocol::mtb;
 }
+/// Whether what it tells belongs to a core; else its stream need not name one.
+constexpr bool is_of_a_core(Protocol p) { return p != Protocol::ctf && p != Protocol::samples; }
 /// As it stands in the target file.
 std::string_view protocol_name(Protocol p);
 /// "E-Trace" and the like, for people.
@@ -52,6 +54,8 @@ struct StreamSpec {
     EtraceParameters etrace;
     Etm4Parameters etm4;
     NtraceParameters ntrace;
+    SamplesParameters samples;
+    PolledParameters polled;
     std::string mapping;                     ///< path of a mapping file for other vocabularies; empty if none
     std::string metadata;                    ///< path of the metadata of a file of CTF packets; empty if not given
     std::uint64_t recorder_hz = 0;           ///< ticks per second, if our recorder wrote the packets; else 0
@@ -62,9 +66,10 @@ struct StreamSpec {
 
 struct WatchSpec {
     unsigned comparator = 0;
-    std::string symbol;
+    std::string symbol;  ///< or the expression: what it is called
+    bool expression = false;
     std::optional<std::uint64_t> address;
-    std::string type;
+    std::string type;  ///< empty until the image has been asked, where it is not stated
     std::string role = "value";
     std::map<std::uint64_t, std::string> names;  ///< what its values stand for
     std::uint64_t mask = ~std::uint64_t{0};
@@ -107,19 +112,31 @@ struct TaskSpec {
 };
 
 /// A file measured elsewhere, laid beside the trace.
-struct SignalsSpec {
-    /// What both saw: something of the recording, and the edges of a signal.
-    struct Align {
-        std::string of;                     ///< mark, resource, interrupt, task, value or function …
-        std::string name;                   ///< … and its name
-        std::optional<std::int64_t> value;  ///< of a mark: those with this value alone
-        std::string signal;
-        bool rising = true, falling = false;
-    };
+struct SignalsSpec : ClockTie {
     std::string file, name;
     std::vector<std::string> select;  ///< signals, by name or by scope and name; empty: all
-    std::vector<Align> align;
-    std::optional<double> offset_ns, drift_ppm;
+    unsigned line = 0;
+};
+
+/// Something that happens, by the name of what it happens to.
+struct EventSpec {
+    std::string of, core;  ///< core: where two have one of that name
+    std::string at;        ///< entry, exit, ready, start, end, send, receive, take, give; empty: the first of them
+    std::optional<std::int64_t> value;  ///< of marks and values: those alone
+    std::optional<double> crosses;      ///< of a value: a level …
+    bool rising = true;                 ///< … on its way up, or down
+};
+
+/// From one event to the first of another behind it.
+struct StopwatchSpec {
+    std::string name;
+    EventSpec from, to;
+    unsigned line = 0;
+};
+
+/// A signal made of others.
+struct DerivedSpec {
+    std::string name, expression, unit;
     unsigned line = 0;
 };
 
@@ -133,6 +150,8 @@ struct TargetFile {
     std::vector<PortSpec> ports;
     std::vector<TaskSpec> tasks;
     std::vector<SignalsSpec> beside;    ///< [[signals]]
+    std::vector<DerivedSpec> derived;
+    std::vector<StopwatchSpec> stopwatches;
     std::vector<std::string> warnings;  ///< one sentence each, with file and line
 
     const CoreSpec* core(std::string_view core_name) const;

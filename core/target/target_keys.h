@@ -20,8 +20,9 @@ struct TargetKey {
         list,    ///< of words
         names,   ///< numbers and what they stand for
         mark,    ///< a port and a value
+        event,   ///< what happens to whom
         real,    ///< with a fraction or without
-        edges    ///< what both clocks saw, as TOML
+        tables   ///< a list of tables, as TOML
     };
     std::string_view table;  ///< "" for the file itself; "core", "stream", "stream.itm", …, "watch", "port", "task"
     std::string_view key;

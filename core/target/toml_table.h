@@ -74,6 +74,18 @@ class TomlTable {
         }
         return value;
     }
+    /// A number with a fraction or without.
+    std::optional<double> real(std::string_view key, bool required, double least, double most) {
+        const toml::node* node = find(key, required);
+        if (node == nullptr) return std::nullopt;
+        const auto value = node->is_number() ? node->value<double>() : std::nullopt;
+        if (!value || !(*value >= least && *value <= most)) {
+            std::ostringstream range;
+            range << "a number from " << least << " to " << most;
+            return wrong(key, *node, range.str()), std::nullopt;
+        }
+        return value;
+    }
     /// One string, or a list of them.
     std::vector<std::string> texts(std::string_view key) {
         const toml::node* node = table_.get(key);
@@ -113,6 +125,18 @@ class TomlTable {
             if (seen_.count(std::string(key.str())) == 0)
                 warnings.push_back(path_ + ":" + std::to_string(node.source().begin.line) + ": unknown key '" +
                                    std::string(key.str()) + "' in " + name_ + " is ignored");
+    }
+    /// Reads each table of a list; `named`: what messages call it.
+    template <class T, class F>
+    static void each(const toml::array* list, const std::string& named, const std::string& path,
+                     std::optional<Problem>& problem, std::vector<std::string>& warnings, std::vector<T>& out, F read) {
+        if (list == nullptr) return;
+        for (const auto& node : *list) {
+            TomlTable t(*node.as_table(), named, path, problem);
+            out.push_back(read(t));
+            t.warn_unknown(warnings);
+            if (problem) return;
+        }
     }
     void fail(std::string what, unsigned line, std::string advice) {
         if (!problem_) problem_ = Problem{std::move(what), path_ + ":" + std::to_string(line), std::move(advice)};

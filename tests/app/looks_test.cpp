@@ -115,7 +115,7 @@ TEST_F(Looks, TheLateInterruptShowsItsWaitItsEntryAndWhoRan) {
 }
 
 TEST_F(Looks, AGapIsHatchedAcrossAllLanes) {
-    window.desk().navigator().go_to_finding(4);
+    window.desk().navigator().go_to_finding(6);
     const QImage image = lanes();
     for (const unsigned number : {16u, 17u, 15u}) {
         const QRect r = row(number);

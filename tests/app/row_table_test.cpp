@@ -25,8 +25,10 @@ class RowTables : public testing::Test {
             QTest::keyClick(table.filter(), Qt::Key_Delete);
         else
             QTest::keyClicks(table.filter(), text);
-        QTest::qWait(300);
-        ASSERT_TRUE(QTest::qWaitFor([&] { return !table.filtering(); }, 30'000));
+        // It begins a moment after the last key.
+        ASSERT_TRUE(QTest::qWaitFor(
+            [&] { return !table.filtering() && text.isEmpty() == (table.shown_count() == table.row_count()); },
+            30'000));
     }
     std::unique_ptr<MainWindow> window;
 };

@@ -1,12 +1,20 @@
 // Signals of other devices in the window: lanes with a scale, the value at the cursor, heights that a person drags.
 #include <gtest/gtest.h>
 
+#include <QClipboard>
 #include <QContextMenuEvent>
+#include <QDialog>
+#include <QFile>
+#include <QLineEdit>
 #include <QMenu>
+#include <QPushButton>
+#include <QSignalSpy>
+#include <QTableWidget>
 #include <QTest>
 #include <QTimer>
 
 #include "measure/kinds/kinds.h"
+#include "shell/signals_import.h"
 #include "shown_window.h"
 #include "support.h"
 
@@ -88,6 +96,188 @@ TEST_F(SignalsInTheWindow, ScaledToWhatIsVisibleSmallChangesFillTheLane) {
     const QImage visible = picture();
     EXPECT_NE(whole, visible);
     EXPECT_TRUE(QSettings().value("lanes/to_visible").toBool());
+}
+
+// Chooses an entry of the menu that a right click opens, and of the menus within it.
+void choose(QWidget* widget, const QPoint& at, const QStringList& path) {
+    QTimer::singleShot(50, [path] {
+        auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+        ASSERT_NE(menu, nullptr);
+        QMenu* in = menu;
+        for (const QString& name : path) {
+            QAction* found = nullptr;
+            for (QAction* a : in->actions())
+                if (a->text() == name) found = a;
+            ASSERT_NE(found, nullptr) << name.toStdString();
+            if (found->menu() != nullptr)
+                in = found->menu();
+            else
+                found->trigger();
+        }
+        menu->close();
+    });
+    QContextMenuEvent event(QContextMenuEvent::Mouse, at, widget->mapToGlobal(at));
+    QApplication::sendEvent(widget, &event);
+}
+// Fills the fields of the dialog that opens next, and accepts it.
+void answer(const std::vector<std::pair<QString, QString>>& fields) {
+    QTimer::singleShot(50, [fields] {
+        auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget());
+        ASSERT_NE(dialog, nullptr);
+        for (const auto& [name, text] : fields) {
+            auto* field = name.isEmpty() ? dialog->findChild<QLineEdit*>() : dialog->findChild<QLineEdit*>(name);
+            ASSERT_NE(field, nullptr);
+            field->setText(text);
+        }
+        dialog->accept();
+    });
+}
+
+TEST_F(SignalsInTheWindow, SeveralStandInOneRowEachInItsColour) {
+    const LaneId adc = lane("adc"), current = lane("supply_current_mA");
+    const QPoint inside = lanes->row_rect(adc).center().toPoint();
+    const int rows = lanes->rows();
+    choose(lanes, inside, {"Draw in the row of", "supply_current_mA"});
+    EXPECT_EQ(lanes->rows(), rows - 1);
+    EXPECT_EQ(lanes->row_rect(adc), lanes->row_rect(current)) << "the same row";
+    choose(lanes, lanes->row_rect(current).center().toPoint(), {"Give adc a row of its own"});
+    EXPECT_EQ(lanes->rows(), rows);
+}
+
+TEST_F(SignalsInTheWindow, AreDrawnAndScaledAsAPersonChooses) {
+    window->desk().viewpoint().go_to(Time::from_ms(2'000), Time::from_ms(2'010), Time::from_ms(2'005));
+    const QImage steps = picture();
+    const QPoint inside = lanes->row_rect(lane("supply_current_mA")).center().toPoint();
+    choose(lanes, inside, {"Draw as", "a line"});
+    EXPECT_NE(picture(), steps);
+    choose(lanes, inside, {"Draw as", "dots"});
+    const QImage dots = picture();
+    QTimer::singleShot(150, [] { answer({{"", "-100 400"}}); });
+    choose(lanes, inside, {"Scale of this lane", "fixed…"});
+    EXPECT_NE(picture(), dots);
+    EXPECT_EQ(QSettings().value("lanes/line/values|supply_current_mA").toStringList().value(3), "400") << "remembered";
+}
+
+TEST_F(SignalsInTheWindow, TheSamplesOfTheSelectedValueAreListedAndFollowTheCursorBothWays) {
+    const LaneId adc = lane("adc");
+    SamplesPage* page = window->desk().samples();
+    window->desk().evidence()->show_page(page);
+    window->desk().viewpoint().select(adc);
+    const ValueLane& of = window->document().trail()->tasks.values[adc.index];
+    EXPECT_EQ(page->row_count(), of.samples.size());
+    window->desk().viewpoint().set_cursor(of.samples[100].time);
+    EXPECT_TRUE(QTest::qWaitFor([&] { return page->current_row() == 100U; }));
+    EXPECT_EQ(page->row_text(100)[1], QString::fromStdString(of.text(100)));
+    page->setFocus();
+    QTest::keyClick(page, Qt::Key_Down);
+    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples[101].time);
+    page->copy_selected();
+    EXPECT_TRUE(QGuiApplication::clipboard()->text().contains(QString::fromStdString(of.text(101))));
+}
+
+TEST_F(SignalsInTheWindow, KeysGoToChangesAndCrossings) {
+    const LaneId table = lane("star_table_use");
+    window->desk().viewpoint().select(table);
+    const ValueLane& of = window->document().trail()->tasks.values[table.index];
+    const std::size_t high = [&] {
+        std::size_t i = 10;
+        while (of.samples[i].bits != 1) ++i;
+        return i;
+    }();
+    window->desk().viewpoint().set_cursor(of.samples[high].time);
+    lanes->setFocus();
+    QTest::keyClick(lanes, Qt::Key_V);
+    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples[high + 1].time);
+    QTest::keyClick(lanes, Qt::Key_V, Qt::ShiftModifier);
+    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples[high].time);
+    QTest::keyClick(lanes, Qt::Key_H);
+    EXPECT_GT(window->desk().viewpoint().cursor(), of.samples[high].time);
+}
+
+TEST_F(SignalsInTheWindow, AToBSaysWhatAValueDidInBetween) {
+    const LaneId current = lane("supply_current_mA");
+    window->desk().viewpoint().select(current);
+    window->desk().viewpoint().set_ruler(Time::from_ms(2'000), Time::from_ms(2'500));
+    const QString told = window->desk().measures_panel()->told_between();
+    for (const char* figure : {"difference", "slope", "mean", "RMS", "integral", "least", "greatest"})
+        EXPECT_TRUE(told.contains(figure)) << told.toStdString();
+    window->desk().viewpoint().set_ruler(std::nullopt, std::nullopt);
+    EXPECT_TRUE(window->desk().measures_panel()->told_between().isEmpty());
+}
+
+TEST_F(SignalsInTheWindow, AClockIsDrawnByHandAndTakenBack) {
+    const LaneId adc = lane("adc");
+    window->desk().viewpoint().go_to(Time::from_ms(2'000), Time::from_ms(2'100), Time::from_ms(2'000));
+    const Time before = window->document().trail()->tasks.values[adc.index].samples[0].time;
+    const QPoint from(static_cast<int>(lanes->x_of(Time::from_ms(2'020))), static_cast<int>(lanes->row_rect(adc).center().y()));
+    QTest::mousePress(lanes, Qt::LeftButton, Qt::AltModifier, from);
+    QTest::mouseMove(lanes, from + QPoint(60, 0));
+    QTest::mouseMove(lanes, from + QPoint(200, 0));
+    QTest::mouseRelease(lanes, Qt::LeftButton, Qt::AltModifier, from + QPoint(200, 0));
+    const auto first = [&] {
+        for (const auto& v : window->document().trail()->tasks.values)
+            if (v.name == "adc") return v.samples[0].time;
+        return Time{};
+    };
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !window->document().busy() && first() != before; }, 10'000));
+    const Time span = lanes->time_at(lanes->plot_left_edge() + 200) - lanes->time_at(lanes->plot_left_edge());
+    EXPECT_NEAR((first() - before).seconds(), span.seconds(), span.seconds() * 0.1);
+    EXPECT_EQ(window->document().trail()->beside.at(0).how, LaidSignals::How::by_hand);
+    window->desk().target().draft().undo();
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !window->document().busy() && first() == before; }, 10'000));
+}
+
+void trigger(MainWindow& window, const QString& text) {
+    for (QAction* a : window.findChildren<QAction*>())
+        if (a->text() == text) return a->trigger();
+    ADD_FAILURE() << text.toStdString();
+}
+
+TEST_F(SignalsInTheWindow, AWaymarkIsPlantedEditedTakenAwayAndTakenBack) {
+    Viewpoint& view = window->desk().viewpoint();
+    WaymarkPage* page = window->desk().waymarks();
+    view.set_cursor(Time::from_ms(2'345));
+    answer({{"waymark_name", "odd"}, {"waymark_note", "look again"}});
+    trigger(*window, "Plant &waymark…");
+    ASSERT_EQ(page->row_count(), 1U);
+    EXPECT_EQ(page->row_text(0)[1], "odd");
+    EXPECT_EQ(page->row_text(0)[4], "look again");
+    EXPECT_TRUE(QFile::exists(QString::fromStdString(folder / "t.waymarks.toml")));
+    EXPECT_FALSE(heading("waymarks").isEmpty()) << "a lane of its own";
+    view.set_ruler(Time::from_ms(1'000), Time::from_ms(1'500));
+    answer({{"waymark_name", "start-up"}});
+    trigger(*window, "Plant &waymark…");
+    ASSERT_EQ(page->row_count(), 2U);
+    EXPECT_EQ(page->row_text(0)[1], "start-up") << "by time";
+    EXPECT_EQ(page->row_text(0)[2], "500 ms");
+    window->desk().evidence()->show_page(page);
+    page->setFocus();
+    QTest::keyClick(page, Qt::Key_Home);
+    answer({{"waymark_name", "boot"}});
+    QTest::keyClick(page, Qt::Key_Return);
+    EXPECT_EQ(page->row_text(0)[1], "boot");
+    QTest::keyClick(page, Qt::Key_Home);
+    QTest::keyClick(page, Qt::Key_Delete);
+    EXPECT_EQ(page->row_count(), 1U);
+    QTest::keyClick(page, Qt::Key_Z, Qt::ControlModifier);
+    EXPECT_EQ(page->row_count(), 2U);
+    open_and_wait(*window, folder / "t.target.toml");
+    EXPECT_EQ(page->row_count(), 2U) << "kept with the recording";
+}
+
+TEST_F(SignalsInTheWindow, AFileIsLookedAtBeforeItIsLaidBeside) {
+    SignalsImport import(QString::fromStdString(test::data("signals/current-mount.csv")));
+    QSignalSpy looked(&import, &SignalsImport::looked);
+    ASSERT_TRUE(looked.wait(10'000));
+    auto* table = import.findChild<QTableWidget*>("import_signals");
+    ASSERT_EQ(table->rowCount(), 2) << "a current and a number of a table";
+    EXPECT_EQ(import.chosen().size(), 2);
+    EXPECT_TRUE(import.findChild<QLabel*>("import_said")->text().startsWith("CSV"));
+    for (int row = 0; row < 2; ++row) table->item(row, 0)->setCheckState(Qt::Unchecked);
+    EXPECT_FALSE(import.findChild<QPushButton*>("import_take")->isEnabled()) << "none is chosen";
+    const std::size_t before = window->document().trail()->beside.size();
+    window->desk().target().lay_signals(QString::fromStdString(test::data("signals/current-mount.csv")), {});
+    EXPECT_TRUE(QTest::qWaitFor([&] { return !window->document().busy() && window->document().trail()->beside.size() == before + 1; }, 10'000));
 }
 
 }  // namespace

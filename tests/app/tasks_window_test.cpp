@@ -87,7 +87,7 @@ TEST_F(TasksWindow, ShowsTasksByPriorityBelowTheInterrupts) {
     EXPECT_LT(top("guide"), top("journal"));
     EXPECT_LT(top("journal"), top("idle")) << "idle last";
     EXPECT_GT(top("axis_ra"), window.desk().lanes()->row_rect(interrupt_lane(0, 0)).top());
-    EXPECT_EQ(window.desk().findings_panel()->list()->model()->rowCount(), 5);
+    EXPECT_EQ(window.desk().findings_panel()->list()->model()->rowCount(), 7);
     EXPECT_EQ(window.windowTitle(), "mount-a – Mindful Trail");
 }
 

@@ -398,7 +398,7 @@ class Adversary {
             ::dup2(out, 2);
             ::execl(board_.c_str(), board_.c_str(), "--image", (demo() / "larkspur.elf").c_str(), "--cop",
                     (demo() / "larkspur-cop.elf").c_str(), "--gdb", "0", "--gdb-cop", "0", "--trace", "0", "--events",
-                    "0", "--trace-cop", "0", "--ports-file", ports.c_str(), static_cast<char*>(nullptr));
+                    "0", "--trace-cop", "0", "--probe", "0", "--ports-file", ports.c_str(), static_cast<char*>(nullptr));
             ::_exit(127);
         }
         std::string text;

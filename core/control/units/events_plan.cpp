@@ -80,17 +80,24 @@ void tell_watch(Planner& p, unsigned n, const DataPlace& place) {
     for (std::size_t i = 0; i < watches.size(); ++i)
         if (watches[i].comparator == n) index = i;
     const bool there = index < watches.size();
-    if (there && watches[index].symbol == place.text && !watches[index].address) return;
+    const bool plain = place.text.find_first_of(".[*&>(") == std::string::npos;
+    if (there && watches[index].symbol == place.text && watches[index].expression == !plain) return;
     p.key("watch", index, "comparator", std::to_string(n));
-    p.key("watch", index, "symbol", toml_quoted(place.text));
-    const bool plain = place.text.find_first_of(".[*") == std::string::npos;
-    p.key("watch", index, "address", plain ? std::string() : hex_text(place.address));
-    p.key("watch", index, "type", toml_quoted(place.type.empty() ? "u32" : place.type));
+    // What it is made of is asked of the image each time: a variable may move, a type may change.
+    if (plain) {
+        p.key("watch", index, "symbol", toml_quoted(place.text));
+        p.key("watch", index, "type", toml_quoted(place.type.empty() ? "u32" : place.type));
+    } else {
+        p.key("watch", index, "expression", toml_quoted(place.text));
+        if (place.type.empty()) p.key("watch", index, "type", "\"u32\"");
+    }
     if (there)
-        for (const char* stale : {"role", "mask", "shift"}) p.key("watch", index, stale, "");
+        for (const char* stale : {plain ? "expression" : "symbol", "address", "role", "mask", "shift"})
+            p.key("watch", index, stale, "");
+    if (there && !plain && !place.type.empty()) p.key("watch", index, "type", "");
     std::string names;
     for (const auto& [value, name] : place.names)
-        names += (names.empty() ? "{ " : ", ") + std::to_string(value) + " = " + toml_quoted(name);
+        if (plain) names += (names.empty() ? "{ " : ", ") + std::to_string(value) + " = " + toml_quoted(name);
     if (there || !names.empty()) p.key("watch", index, "names", names.empty() ? "" : names + " }");
 }
 

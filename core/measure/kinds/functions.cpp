@@ -154,6 +154,7 @@ std::optional<SpanRef> call_beside(const StepTrail& steps, LaneId lane, std::uin
 
 class Functions final : public LaneKind {
   public:
+    bool takes_long() const override { return true; }
     std::string_view id() const override { return "functions"; }
     int order() const override { return 30; }
     int rank() const override { return 10; }

@@ -9,6 +9,12 @@ class SampleLane : public PlainLane {
   public:
     SampleLane(const Trail& trail, Look look, const ValueLane& lane) : PlainLane(trail, std::move(look)), lane_(lane) {}
     std::size_t size(std::size_t) const override { return lane_.samples.size(); }
+    bool from_outside() const override { return lane_.core == ValueLane::kNoCore; }
+    Time unsure() const override {
+        for (const LaidSignals& laid : trail_.beside)
+            if (from_outside() && laid.name == lane_.source) return Time::from_ns(laid.uncertainty_ns);
+        return {};
+    }
     Span span(std::size_t, std::size_t i) const override {
         return {lane_.samples[i].time, i + 1 < lane_.samples.size() ? lane_.samples[i + 1].time : trail_.end, {}, {}};
     }
@@ -37,7 +43,7 @@ std::vector<Phrase> values_at(const LaneKind& kind, const Trail& trail, std::siz
     for (const std::uint64_t v : kind.lanes(trail)) {
         const ValueLane& of = trail.tasks.values[v];
         const std::size_t i = of.at(t);
-        if ((of.core != core && of.core != ValueLane::kNoCore) || i == of.samples.size()) continue;
+        if (of.core != core || i == of.samples.size()) continue;
         all.push_back({{of.name, SpanRef{{&kind, v}, 0, i}}, {" = " + text(of, i)}});
     }
     return all;

@@ -57,7 +57,7 @@ inline void each_use(const Trail& trail, const Column<UseSpan>& uses, const Each
             uses[i].begin,
             uses[i].end,
             uses[i].end - uses[i].begin,
-            trail.tasks.task_name(uses[i].task),
+            uses[i].task == kNobody ? std::string() : trail.tasks.task_name(uses[i].task),
             (uses[i].flags & LockHold::kCut) != 0 ? "end not seen" : ""};
         if (!each(row)) return;
     }
@@ -86,11 +86,15 @@ class UseBars final : public PlainLane {
             uses_.size(), from, to, [this](std::size_t i) { return uses_[i].end - longest_; }, end_of);
     }
     bool ordered() const override { return ordered_; }
-    std::string label(std::size_t, std::size_t i) const override { return trail_.tasks.task_name(uses_[i].task); }
+    std::string label(std::size_t, std::size_t i) const override {
+        return uses_[i].task == kNobody ? duration_text(uses_[i].end - uses_[i].begin)
+                                        : trail_.tasks.task_name(uses_[i].task);
+    }
     Told told(Time t, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
         if (!span) return nothing_at(t, "nobody has it");
         const UseSpan& u = uses_[span->second];
-        Told told{name(), {"by " + trail_.tasks.task_name(u.task) + " " + stretch_text(this->span(0, span->second))}};
+        const std::string by = u.task == kNobody ? std::string() : "by " + trail_.tasks.task_name(u.task) + " ";
+        Told told{name(), {by + stretch_text(this->span(0, span->second))}};
         if ((u.flags & LockHold::kCut) != 0) told.lines.push_back(kLeftOutEnd);
         return told;
     }
@@ -99,6 +103,48 @@ class UseBars final : public PlainLane {
     const Column<UseSpan>& uses_;
     Time longest_;
     bool ordered_;
+};
+
+/// A kind of which each lane is a list of uses.
+class UseLanes : public LaneKind {
+  public:
+    std::span<const FigureInfo> figures() const override { return kUseFigures; }
+    bool told(const Trail& trail) const override { return !list(trail).empty(); }
+    std::vector<MeasuredRow> rows(const Measured& of) const override {
+        std::vector<MeasuredRow> all;
+        for (std::size_t i = 0; i < list(of.trail).size(); ++i) {
+            const ResourceLane& r = list(of.trail)[i];
+            all.push_back({i, use_row(of.trail, r.name, number(r), r.uses)});
+        }
+        return all;
+    }
+    std::vector<std::uint64_t> lanes(const Trail& trail) const override {
+        std::vector<std::uint64_t> all;
+        for (std::size_t i = 0; i < list(trail).size(); ++i)
+            if (!list(trail)[i].uses.empty()) all.push_back(i);
+        return all;
+    }
+    std::unique_ptr<const Lane> lane(const Trail& trail, std::uint64_t index) const override {
+        if (index >= list(trail).size()) return nullptr;
+        const ResourceLane& r = list(trail)[index];
+        return std::make_unique<UseBars>(trail, PlainLane::Look{r.name, note(), 0, Shape::bars, ink()}, r.uses,
+                                         r.longest, false);
+    }
+    std::vector<Name> names(const Trail& trail) const override {
+        std::vector<Name> all;
+        for (std::size_t i = 0; i < list(trail).size(); ++i) all.push_back({list(trail)[i].name, "", i});
+        return all;
+    }
+    std::span<const std::string_view> instance_columns() const override { return kUseInstances; }
+    void each_instance(const Trail& trail, std::uint64_t index, const EachRow& each) const override {
+        each_use(trail, list(trail)[index].uses, each);
+    }
+
+  protected:
+    virtual const std::vector<ResourceLane>& list(const Trail& trail) const = 0;
+    virtual std::string note() const = 0;
+    virtual Ink ink() const { return Ink::waiting; }
+    virtual Cell number(const ResourceLane&) const { return {}; }
 };
 
 }  // namespace mt

@@ -54,6 +54,19 @@ class ValueLine final : public SampleLane {
     double value(std::size_t i) const override {
         return lane_.known(i) ? lane_.value(i).number() : std::numeric_limits<double>::quiet_NaN();
     }
+    // Of what is sampled evenly, each sample would be one: there, an edge is a change by half of all it ever was.
+    void each_edge(Time from, Time to, const std::function<void(Time)>& each) const override {
+        if (!lane_.samples.even()) return SampleLane::each_edge(from, to, each);
+        constexpr std::size_t kMost = 1 << 14;
+        const double half = (bounds().second - bounds().first) / 2;
+        const std::size_t n = lane_.samples.size(),
+                          first = lane_.samples.partition_point([&](const ValueSample& s) { return s.time < from; });
+        for (std::size_t i = std::max<std::size_t>(first, 1); i < n && i - first < kMost; ++i) {
+            const Time at = lane_.samples[i].time;
+            if (at > to) break;
+            if (std::abs(value(i) - value(i - 1)) >= half && half > 0) each(at);
+        }
+    }
     std::pair<double, double> extent(std::size_t first, std::size_t last) const override {
         const auto e = lane_.extent(first, last);
         return {lane_.value_of(e.least).number(), lane_.value_of(e.greatest).number()};

@@ -102,6 +102,61 @@ TEST_F(Recording, EndsWhenTheStopMarkAppearsInTheStream) {
     expect_end(board, "mark = { port = 31, value = 2 }", "the stop mark appeared");
 }
 
+TEST_F(Recording, AValueIsReadWhileTheTargetRunsAndItsTimesAreBounded) {
+    Board board;
+    const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
+                                          "[[sample]]\nexpression = \"current_task\"\nrate_hz = 50\n"
+                                          "[[sample]]\nexpression = \"axis_error >> 8 & 0xFF\"\nrate_hz = 20\n"
+                                          "[before]\nreset = true\n[record]\nseconds = 1.5\n"));
+    ASSERT_EQ(r.code, 0) << r.said;
+    EXPECT_NE(r.said.find("current_task: "), std::string::npos) << r.said;
+    EXPECT_NE(r.said.find(" a second of 50"), std::string::npos) << r.said;
+    const auto o = test::decode(folder / "x.mtrail");
+    const ValueLane* polled = nullptr;
+    const ValueLane* bits = nullptr;
+    for (const ValueLane& l : o.trail->tasks.values) {
+        if (l.name == "polled.current_task") polled = &l;  // the trace tells a value of that name, too
+        if (l.name == "axis_error >> 8 & 0xFF") bits = &l;
+    }
+    ASSERT_NE(polled, nullptr) << doubts();
+    ASSERT_NE(bits, nullptr);
+    EXPECT_GT(polled->samples.size(), 20U);
+    EXPECT_LE(polled->samples.size(), 80U);
+    for (std::size_t i = 0; i < polled->samples.size(); ++i) {
+        EXPECT_LE(polled->samples[i].bits, 4U);
+        EXPECT_EQ(polled->origin(i).access, ValueAccess::sampled);
+        EXPECT_GT(polled->origin(i).slack_ns, 0U) << "asked for some time before";
+    }
+    EXPECT_LE(polled->samples.back().time.seconds(), 3);
+    EXPECT_EQ(bits->sort, ValueSort::whole);
+    fs::remove_all(folder / "x.mtrail");
+    EXPECT_NE(record("format = \"mindful-trail-recipe/1\"\nname = \"x\"\ntarget = \"" MT_DEMO
+                     "/larkspur.target.toml\"\n[[connect]]\ncore = \"main\"\n" + debug(board) +
+                     "[[sample]]\nexpression = \"axis_eror\"\n")
+                  .said.find("axis_error"),
+              std::string::npos)
+        << "names that are near";
+}
+
+TEST_F(Recording, TheCurrentProbeIsRecordedBesideTheTraceAndBroughtToItsClock) {
+    Board board;
+    const std::string recipe = "format = \"mindful-trail-recipe/1\"\nname = \"probe\"\ntarget = \"" MT_DEMO
+                               "/larkspur-live.target.toml\"\n[[connect]]\ncore = \"main\"\n" +
+                               debug(board) + "protocol = \"ctf\"\n" + tcp(board.events()) +
+                               "[[connect]]\nprotocol = \"samples\"\n" +
+                               tcp(board.probe()) + "[before]\nreset = true\n[record]\nseconds = 6\n";
+    const auto r = record(recipe);
+    ASSERT_EQ(r.code, 0) << r.said;
+    const auto s = summary();
+    ASSERT_EQ(s["signals"].size(), 1U) << s.dump();
+    EXPECT_TRUE(s["signals"][0]["aligned"]) << doubts();
+    EXPECT_NEAR(s["signals"][0]["drift_ppm"], 38, 20);
+    EXPECT_LT(s["signals"][0]["unmatched"], 6);
+    bool samples = false;
+    for (const auto& stream : s["streams"]) samples = samples || (stream["protocol"] == "samples" && stream["samples"] > 200'000);
+    EXPECT_TRUE(samples) << s["streams"].dump();
+}
+
 TEST_F(Recording, TwoCoresStartTogetherAndSayWhenEachReallyDid) {
     Board board;
     const std::string recipe = "format = \"mindful-trail-recipe/1\"\nname = \"both\"\ntarget = \"" MT_DEMO

@@ -283,12 +283,17 @@ Chip with_etb() {
     return chip;
 }
 
-TEST(AnEtb, KeepsTheNewestAndCanStopBehindATrigger) {
-    Chip chip = with_etb();
+TraceWish instructions_alone() {
     TraceWish wish;
     wish.keep = false;
     wish.instructions.emplace();
     wish.to = TraceWish::To::buffer;
+    return wish;
+}
+
+TEST(AnEtb, KeepsTheNewestAndCanStopBehindATrigger) {
+    Chip chip = with_etb();
+    TraceWish wish = instructions_alone();
     const auto plan = planned(chip, "armv7-m", wish);
     ASSERT_TRUE(plan) << plan.error().text();
     EXPECT_EQ(plan->buffer_bytes, 8192u);
@@ -314,10 +319,7 @@ TEST(AnEtb, KeepsTheNewestAndCanStopBehindATrigger) {
 
 TEST(AProgram, OpensTheLocksOfUnitsAndShutsThemAgain) {
     Chip chip = with_etb();
-    TraceWish wish;
-    wish.keep = false;
-    wish.instructions.emplace();
-    wish.to = TraceWish::To::buffer;
+    const TraceWish wish = instructions_alone();
     chip.words[kEtm + etm4::kStat] = 1;  // idle whenever it is asked
     const TargetFile target = target_for("armv7-m");
     const auto units = discover_units(chip, target.cores[0]);

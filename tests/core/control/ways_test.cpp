@@ -17,9 +17,9 @@ using test::UnitMemory;
 using To = TraceWish::To;
 
 std::shared_ptr<const Image> image_of(const std::string& isa) {
-    static const auto arm = Image::open(MT_DEMO "/larkspur.elf").value(),
-                      riscv = Image::open(MT_DEMO "/larkspur-cop.elf").value();
-    return isa.rfind("rv", 0) == 0 ? riscv : arm;
+    static const auto of_main = Image::open(MT_DEMO "/larkspur.elf").value(),
+                      of_cop = Image::open(MT_DEMO "/larkspur-cop.elf").value();
+    return isa.rfind("rv", 0) == 0 ? of_cop : of_main;
 }
 
 TargetFile described(const std::string& isa, const std::string& more) {
@@ -329,39 +329,35 @@ TEST_F(Ways, TheOtherSinkIsSwitchedOffAndPutBack) {
     EXPECT_EQ(registers(), before);
 }
 
-TEST_F(Ways, AUnitWithoutPowerIsNoWay) {
-    board::ArmUnits dark({"tpiu", "", "", ""});
+/// Exceptions on some way out of a board one of whose units has no power.
+Result<TracePlan> planned_in_the_dark(const char* unit, To to, const std::vector<std::string>& ignored = {}) {
+    board::ArmUnits dark({unit, "", "", ""});
     UnitMemory memory(dark);
     const TargetFile file = described("armv7e-m", kItmStream);
     const auto units = discover_units(memory, file.cores[0]);
-    ASSERT_TRUE(units) << units.error().text();
+    if (!units) return tl::make_unexpected(units.error());
     TraceWish wish;
     wish.exceptions = true;
-    wish.to = To::swo;
-    const auto plan = plan_trace(wish, *units, memory, file, image_of("arm").get());
-    ASSERT_FALSE(plan);
-    EXPECT_NE(plan.error().what.find("0xe0040000 cannot be read"), std::string::npos) << plan.error().what;
-    wish.to = To::buffer;
-    EXPECT_TRUE(plan_trace(wish, *units, memory, file, image_of("arm").get())) << "the buffer is another way";
+    wish.to = to;
+    wish.ignore_units = ignored;
+    return plan_trace(wish, *units, memory, file, image_of("arm").get());
 }
 
-TEST_F(Ways, AnUnknownUnitWithoutPowerMayStandOnTheWayUnlessTheWishSaysOtherwise) {
-    board::ArmUnits dark({"tmc", "", "", ""});
-    UnitMemory memory(dark);
-    const TargetFile file = described("armv7e-m", kItmStream);
-    const auto units = discover_units(memory, file.cores[0]);
-    ASSERT_TRUE(units) << units.error().text();
-    TraceWish wish;
-    wish.exceptions = true;
-    wish.to = To::swo;
-    const auto refused = plan_trace(wish, *units, memory, file, image_of("arm").get());
+TEST(AUnitWithoutPower, IsNoWayOut) {
+    const auto plan = planned_in_the_dark("tpiu", To::swo);
+    ASSERT_FALSE(plan);
+    EXPECT_NE(plan.error().what.find("0xe0040000 cannot be read"), std::string::npos) << plan.error().what;
+    EXPECT_TRUE(planned_in_the_dark("tpiu", To::buffer)) << "the buffer is another way";
+}
+
+TEST(AUnitWithoutPower, MayStandOnTheWayUnlessTheWishSaysOtherwise) {
+    const auto refused = planned_in_the_dark("tmc", To::swo);
     ASSERT_FALSE(refused);
     EXPECT_NE(refused.error().what.find("if trace passes it, none will arrive"), std::string::npos)
         << refused.error().text();
     EXPECT_NE(refused.error().advice.find("ignore_units = [\"0xe0044000\"]"), std::string::npos)
         << refused.error().text();
-    wish.ignore_units = {"0xE0044000"};
-    EXPECT_TRUE(plan_trace(wish, *units, memory, file, image_of("arm").get()));
+    EXPECT_TRUE(planned_in_the_dark("tmc", To::swo, {"0xE0044000"}));
 }
 
 class Asleep : public ::testing::TestWithParam<std::pair<const char*, const char*>> {};

@@ -110,7 +110,7 @@ TEST_F(Beside, KeysThatAreWrongAreNamed) {
               std::string::npos);
     EXPECT_NE(what("file = \"a\"\nalign = [{ edge = \"S both\" }]\n").find("names nothing of the recording"),
               std::string::npos);
-    EXPECT_NE(what("file = \"a\"\noffset_ns = \"1\"\n").find("is no number"), std::string::npos);
+    EXPECT_NE(what("file = \"a\"\noffset_ns = \"1\"\n").find("it must be a number"), std::string::npos);
 }
 
 }  // namespace

@@ -61,6 +61,10 @@ TEST(ClocksThatCannotBeKnown, AreAProblemWithTheReason) {
     const auto strange = fit_clocks({{one.both.here, other.both.there}});
     ASSERT_FALSE(strange);
     EXPECT_NE(strange.error().what.find("do not meet"), std::string::npos) << strange.error().text();
+    const auto hinted = fit_clocks({even}, ClockHint{even.there[0].ps / 1e3 - even.here[0].ps / 1e3 + 3e5, 1e6});
+    ASSERT_TRUE(hinted) << "what is known before settles it: " << hinted.error().text();
+    EXPECT_NEAR(hinted->offset_ns + hinted->drift_ppm * 1e-6 * even.here[0].ps / 1e3,
+                static_cast<double>((even.there[0] - even.here[0]).ps) / 1e3, 2000);
     EXPECT_FALSE(fit_clocks({}));
     EXPECT_FALSE(fit_clocks({{{}, {Time::from_ms(1)}}}));
 }

@@ -157,6 +157,14 @@ TEST(AValueChangeDump, ExtendsVectorsAndSharesCodes) {
     EXPECT_EQ(lane(*f, "bit[2]").samples[0].time.ps, 5'000'000);
 }
 
+TEST(AValueChangeDump, BeginsUnknownWithoutANumber) {
+    const auto f =
+        vcd("$timescale 1ns $end $var wire 8 ! n $end $enddefinitions $end\n#0 bx ! bz !\n#5 b101 !\n#6 b111 !\n");
+    ASSERT_TRUE(f) << f.error().text();
+    EXPECT_EQ(f->lanes[0].least, 5U) << "what is not known is not the least";
+    EXPECT_EQ(f->lanes[0].extent(0, 4).greatest, 7U);
+}
+
 TEST(AValueChangeDump, SaysWhatIsWrongWithIt) {
     EXPECT_NE(vcd("$date x $end $var wire 1 ! a $end").error().what.find("do not end"), std::string::npos);
     EXPECT_NE(vcd("$timescale 3 ns $end $enddefinitions $end").error().what.find("$timescale is '3ns'"),

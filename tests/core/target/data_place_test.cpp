@@ -66,6 +66,23 @@ TEST(ARawPlace, IsATypeAndAnAddress) {
     EXPECT_NE(refusal("*(wombat*)0x0").find("no type"), std::string::npos);
 }
 
+TEST(BitsOfAPlace, AreTakenAsCTakesThem) {
+    const auto bits = [](const std::string& expression) {
+        const DataPlace p = place(expression);
+        return std::pair(p.mask, p.shift);
+    };
+    EXPECT_EQ(bits("*(uint32_t*)0x40020414 >> 2 & 1"), std::pair(std::uint64_t{4}, 2U));
+    EXPECT_EQ(bits("(current_task & 0xF0) >> 4"), std::pair(std::uint64_t{0xF0}, 4U));
+    EXPECT_EQ(bits("current_task & 0xF0 >> 4"), std::pair(std::uint64_t{0xF}, 0U)) << ">> binds tighter than &";
+    EXPECT_EQ(bits("current_task >> 4 >> 4 & 3"), std::pair(std::uint64_t{0x300}, 8U));
+    EXPECT_EQ(place("axis_error >> 8").type, "u16") << "bits of a signed number have no sign";
+    EXPECT_NE(refusal("frame & 1").find("no whole number"), std::string::npos);
+    EXPECT_NE(refusal("current_task >> 99").find("a shift from 0 to 63"), std::string::npos);
+    EXPECT_NE(refusal("current_task & 0").find("no bit is left"), std::string::npos);
+    EXPECT_NE(refusal("(current_task").find("')' is missing at column 14"), std::string::npos)
+        << refusal("(current_task");
+}
+
 TEST(AVariable, ThatIsNotThereIsToldWithNearNamesAndTheColumn) {
     EXPECT_NE(refusal("axis_eror").find("axis_error"), std::string::npos);
     EXPECT_NE(refusal("").find("column 1"), std::string::npos);

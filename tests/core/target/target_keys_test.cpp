@@ -30,10 +30,14 @@ std::string some_value(const TargetKey& k) {
             return "{ 1 = \"one\" }";
         case TargetKey::Kind::mark:
             return "{ port = 1, value = 2 }";
+        case TargetKey::Kind::event:
+            return "{ of = \"ENC_INDEX\", at = \"entry\" }";
         case TargetKey::Kind::real:
-            return "-1.5";
-        case TargetKey::Kind::edges:
-            return "[{ mark = \"sync\", edge = \"SYNC rising\" }]";
+            return k.key == "rate_hz" ? "1.5" : "-1.5";
+        case TargetKey::Kind::tables:
+            if (k.key == "values") return "[{ name = \"x\", address = 0x20000010, type = \"i16\", rate_hz = 100 }]";
+            return k.key == "channels" ? "[{ name = \"board current\", scale = 0.5, offset = 1, unit = \"mA\" }]"
+                                       : "[{ mark = \"sync\", edge = \"SYNC rising\" }]";
         default:
             return k.key == "images" ? "[\"a\", \"b\"]" : "\"main\"";
     }
@@ -52,9 +56,17 @@ TEST(TargetKeys, EachIsTakenByTheReader) {
         if (table == "watch")
             changes = {
                 {"watch", 0, "comparator", "1"}, {"watch", 0, "symbol", "\"x\""}, {"watch", 0, "type", "\"u8\""}};
+        if (table == "watch" && k.key == "expression") changes[1] = {"watch", 0, "type", "\"u8\""};
         if (table == "port") changes = {{"port", 0, "number", "1"}};
         if (table == "task") changes = {{"task", 0, "name", "\"x\""}};
+        if (table == "stopwatch")
+            changes = {{table, 0, "name", "\"x\""}, {table, 0, "from", "{ of = \"a\" }"}, {table, 0, "to", "{ of = \"b\" }"}};
+        if (table == "derived") changes = {{table, 0, "name", "\"x\""}, {table, 0, "expression", "\"a + b\""}};
         if (table == "signals") changes = {{"signals", 0, "file", "\"x.vcd\""}};
+        if (table == "stream.samples")
+            changes = {{table, 0, "type", "\"i16\""},
+                       {table, 0, "rate_hz", "1000"},
+                       {table, 0, "channels", "[{ name = \"supply\" }]"}};
         if (table == "stream.line") changes = {{table, 0, "phase", "1"}};
         if (k.key == "src_id") changes = {{table, 0, protocol == "ntrace" ? "src_bits" : "src_id_bits", "4"}};
         changes.push_back({table, 0, std::string(k.key), some_value(k)});

@@ -1,0 +1,157 @@
+#include "evidence/samples_page.h"
+
+#include <QClipboard>
+#include <QGuiApplication>
+#include <QPainter>
+
+#include <algorithm>
+#include <cmath>
+
+#include "base/text.h"
+#include "judge/writers.h"
+#include "look/theme.h"
+#include "look/words.h"
+#include "measure/kinds/kinds.h"
+
+namespace mt::app {
+namespace {
+
+// How much it changed, with its sign; nothing where one of both is no number.
+QString change_of(const ValueLane& lane, std::size_t i) {
+    if (i == 0 || !lane.known(i) || !lane.known(i - 1) || !lane.value_names.empty()) return {};
+    const double by = lane.value(i).number() - lane.value(i - 1).number();
+    if (std::isnan(by) || by == 0) return by == 0 ? QStringLiteral("=") : QString();
+    return (by > 0 ? "+" : "−") + QString::number(std::fabs(by), 'g', 6);
+}
+
+QStringList cells_of(const Recording& recording, const Trail& trail, const ValueLane& lane, std::size_t i) {
+    const ValueOrigin origin = lane.origin(i);
+    return {words(moment_text(lane.samples[i].time)),
+            words(lane.text(i) + (lane.unit.empty() || !lane.known(i) ? "" : " " + lane.unit)),
+            change_of(lane, i),
+            words(std::string(value_access_name(origin.access))),
+            words(Writers(recording, trail, lane).of(i)),
+            origin.instruction_known ? words(hex_text(origin.instruction, 8)) : QString()};
+}
+
+}  // namespace
+
+SamplesPage::SamplesPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
+    setAccessibleName(tr("Samples of a value"));
+    set_columns({tr("time"), tr("value"), tr("change"), tr("how"), tr("by"), tr("instruction")},
+                {160, 140, 110, 90, 180, 110});
+    connect(&document, &Document::opened, this, [this] { use_stream(0); });
+    connect(&document, &Document::grew, this, [this] { renew(); });
+    connect(&view, &Viewpoint::selection_changed, this, &SamplesPage::look_at_selection);
+}
+
+std::vector<EvidencePage::Stream> SamplesPage::streams() const {
+    std::vector<Stream> all;
+    const auto trail = document_.trail();
+    if (!trail) return all;
+    for (const ValueLane& lane : trail->tasks.values) {
+        const bool inside = lane.core < trail->cores.size();
+        all.push_back({inside && trail->cores.size() > 1 ? words(trail->cores[lane.core].name + ": " + lane.name)
+                                                         : words(lane.name),
+                       inside ? lane.core : std::size_t{0}});
+    }
+    return all;
+}
+
+const ValueLane* SamplesPage::lane() const {
+    const auto trail = document_.trail();
+    return trail && stream_ < trail->tasks.values.size() ? &trail->tasks.values[stream_] : nullptr;
+}
+
+// The value that is selected in the lanes is the one that is shown.
+void SamplesPage::look_at_selection() {
+    const LaneId id = view_.selection().lane;
+    if (id.kind != &values_kind() && id.kind != &states_kind()) return;
+    const auto trail = document_.trail();
+    if (!trail || id.index >= trail->tasks.values.size() || id.index == stream_) return;
+    use_stream(static_cast<std::size_t>(id.index));
+}
+
+std::uint64_t SamplesPage::row_count() const { return lane() == nullptr ? 0 : lane()->samples.size(); }
+
+std::optional<Time> SamplesPage::time_of(std::uint64_t row) {
+    return row < row_count() ? std::optional(lane()->samples[static_cast<std::size_t>(row)].time) : std::nullopt;
+}
+
+QStringList SamplesPage::row_text(std::uint64_t row) const {
+    if (row >= row_count() || !document_.recording()) return {};
+    return cells_of(*document_.recording(), *document_.trail(), *lane(), static_cast<std::size_t>(row));
+}
+
+// The sample in force at the cursor.
+void SamplesPage::follow_cursor() {
+    if (!wanted_ || !isVisible() || row_count() == 0) return;
+    const std::size_t at = lane()->at(*wanted_);
+    wanted_.reset();
+    follow_to(at == lane()->samples.size() ? 0 : at);
+}
+
+void SamplesPage::paintEvent(QPaintEvent*) {
+    QPainter p(viewport());
+    paint_head(p, tr("No value was told yet. Values come from watched variables, ports of kind value, events, and what "
+                     "other devices measure."));
+    each_row_shown(p, [&](std::uint64_t row, int y) {
+        const QStringList cells = row_text(row);
+        int x = 12;
+        for (std::size_t c = 0; c < column_count() && c < static_cast<std::size_t>(cells.size()); ++c) {
+            const int width = width_of(c);
+            if (width == 0) continue;
+            const bool text = c == 4, second = c == 0 || c == 3;
+            p.setFont(text || c == 3 ? text_font(11) : fixed_font(11));
+            p.setPen(second ? theme().second : theme().text);
+            p.drawText(QRect(x, y, width - 8, kRow), Qt::AlignVCenter,
+                       p.fontMetrics().elidedText(cells[static_cast<qsizetype>(c)], Qt::ElideRight, width - 8));
+            x += width;
+        }
+    });
+}
+
+void SamplesPage::copy_selected() {
+    if (!current_ || !anchor_ || lane() == nullptr) return;
+    const std::uint64_t low = std::min(*current_, *anchor_),
+                        high = std::min(std::max(*current_, *anchor_), low + kMostCopied - 1);
+    QString text = tr("time (ns)\tvalue\thow\tby\tinstruction\n");
+    for (std::uint64_t row = low; row <= high; ++row) {
+        if (!is_shown(shown(), row)) continue;
+        const auto i = static_cast<std::size_t>(row);
+        const QStringList cells = row_text(row);
+        text += words(ns_text(lane()->samples[i].time)) + "\t" + words(lane()->text(i)) + "\t" + cells[3] + "\t" +
+                cells[4] + "\t" + cells[5] + "\n";
+    }
+    QGuiApplication::clipboard()->setText(text);
+}
+
+RowTable::Scan SamplesPage::scan_for(const QString& text) {
+    return [text, recording = document_.recording(), trail = document_.trail(),
+            index = stream_](const std::function<bool(Rows)>& found) {
+        constexpr std::size_t batch = 4096;
+        const ValueLane& lane = trail->tasks.values[index];
+        for (std::size_t i = 0; i < lane.samples.size(); i += batch) {
+            Rows rows;
+            for (std::size_t k = i; k < std::min(i + batch, lane.samples.size()); ++k)
+                if (cells_of(*recording, *trail, lane, k).join(' ').contains(text, Qt::CaseInsensitive))
+                    rows.push_back(k);
+            if (!found(std::move(rows))) return;
+        }
+    };
+}
+
+void SamplesPage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
+    constexpr std::int64_t kMostSought = 200'000;  // at a time
+    const auto n = static_cast<std::int64_t>(row_count()), from = static_cast<std::int64_t>(current_.value_or(0));
+    const std::int64_t step = forwards ? 1 : -1;
+    for (std::int64_t row = from + step; row >= 0 && row < n && std::abs(row - from) < kMostSought; row += step)
+        if (!text.trimmed().isEmpty() &&
+            row_text(static_cast<std::uint64_t>(row)).join(' ').contains(text.trimmed(), Qt::CaseInsensitive)) {
+            go_to_row(row, false);
+            return done({});
+        }
+    done(no_match(text, forwards));
+}
+
+}  // namespace mt::app

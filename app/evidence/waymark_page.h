@@ -1,0 +1,53 @@
+// The waymarks of a recording as a list: places that a person named, with a note.
+#pragma once
+
+#include <functional>
+#include <vector>
+
+#include "document/document.h"
+#include "evidence/row_table.h"
+
+namespace mt::app {
+
+/// A row for each waymark, by time; the current row and the cursor follow each other. Enter edits one, Delete takes it
+/// away, Ctrl+Z takes the last change back.
+class WaymarkPage : public RowTable {
+    Q_OBJECT
+  public:
+    WaymarkPage(Document& document, Viewpoint& view, QWidget* parent = nullptr);
+    QString id() const override { return "waymarks"; }
+    QString title() const override { return tr("Waymarks"); }
+    bool has_something() const override { return row_count() > 0; }
+    void find_text(const QString& text, bool forwards, std::function<void(const QString& why_not)> done) override;
+
+    std::uint64_t row_count() const override;
+    /// Time, name, length, time since the one before, note.
+    QStringList row_text(std::uint64_t row) const;
+    void copy_selected() override;
+    /// Asks for a name and a note, and plants one: from A to B if both are set, else at the cursor.
+    void ask_plant();
+    void undo();
+
+  signals:
+    void told(const QString& text, bool bad);
+
+  protected:
+    std::optional<Time> time_of(std::uint64_t row) override;
+    void follow_cursor() override;
+    Time room() const override { return Time::from_ms(1); }
+    Scan scan_for(const QString& text) override;
+    void paintEvent(QPaintEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+    void add_to_menu(QMenu& menu) override;
+
+  private:
+    const std::vector<Waymark>& all() const;
+    bool ask(Waymark& mark, const QString& title);
+    void change(std::vector<Waymark> next);
+    void edit();
+    void take_away();
+
+    std::vector<std::vector<Waymark>> before_;  ///< to go back to
+};
+
+}  // namespace mt::app

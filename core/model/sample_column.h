@@ -1,0 +1,103 @@
+// The samples of a lane of values: each with a time of its own, or of a device that samples evenly, of which only what
+// it sent is kept.
+#pragma once
+
+#include <cstdint>
+#include <vector>
+
+#include "base/column.h"
+#include "base/time.h"
+#include "target/value_type.h"
+
+namespace mt {
+
+struct ValueSample {
+    Time time;
+    std::uint64_t bits = 0;  ///< see Value; the lane has the sort
+};
+
+/// What evenly sampled words are worth: value = word * scale + offset.
+struct EvenReading {
+    enum class Word : std::uint8_t { whole, signed_whole, real32, real64 } word = Word::signed_whole;
+    bool raw = true;  ///< neither scaled nor moved: whole numbers stay so
+    double scale = 1, offset = 0;
+
+    ValueSort sort() const {
+        if (word == Word::whole && raw) return ValueSort::whole;
+        if (word == Word::signed_whole && raw) return ValueSort::signed_whole;
+        return word == Word::real32 && raw ? ValueSort::small_real : ValueSort::real;
+    }
+    std::uint64_t bits(std::uint64_t w) const;
+};
+
+/// A copy is a snapshot (see Column).
+class SampleColumn {
+  public:
+    std::size_t size() const { return period_ps_ > 0 ? low_.size() : each_.size(); }
+    bool empty() const { return size() == 0; }
+    /// REQUIRES: i < size().
+    ValueSample operator[](std::size_t i) const {
+        if (period_ps_ == 0) return each_[i];
+        std::uint64_t w = low_[i];
+        if (reading_.word == EvenReading::Word::real64) w |= std::uint64_t{high_[i]} << 32;
+        return {even_time(i), reading_.bits(w)};
+    }
+    ValueSample back() const { return (*this)[size() - 1]; }
+    /// As that of Column.
+    template <class Before>
+    std::size_t partition_point(Before before) const {
+        std::size_t low = 0, high = size();
+        while (low < high) {
+            const std::size_t mid = low + (high - low) / 2;
+            if (before((*this)[mid]))
+                low = mid + 1;
+            else
+                high = mid;
+        }
+        return low;
+    }
+    /// REQUIRES: it is not even.
+    void push_back(const ValueSample& s) { each_.push_back(s); }
+
+    bool even() const { return period_ps_ > 0; }
+    /// Samples follow each other after so many picoseconds. REQUIRES: it is empty; period_ps > 0.
+    void make_even(long double period_ps, const EvenReading& reading) {
+        period_ps_ = period_ps;
+        reading_ = reading;
+    }
+    long double period_ps() const { return period_ps_; }
+    /// The next sample is of this moment, and those behind it follow it evenly.
+    void begin_stretch(Time at) { stretches_.push_back({size(), static_cast<long double>(at.ps)}); }
+    std::uint64_t worth(std::uint64_t word) const { return reading_.bits(word); }
+    /// Appends what was sent. REQUIRES: a stretch was begun.
+    void push_word(std::uint64_t w) {
+        low_.push_back(static_cast<std::uint32_t>(w));
+        if (reading_.word == EvenReading::Word::real64) high_.push_back(static_cast<std::uint32_t>(w >> 32));
+    }
+    /// Another clock: each time becomes offset + factor * time. REQUIRES: it is even. Snapshots keep theirs.
+    void retime(long double offset_ps, long double factor) {
+        for (Stretch& s : stretches_) s.begin_ps = offset_ps + factor * s.begin_ps;
+        period_ps_ *= factor;
+    }
+
+  private:
+    struct Stretch {
+        std::size_t first;
+        long double begin_ps;
+    };
+    Time even_time(std::size_t i) const {
+        std::size_t s = stretches_.size() - 1;
+        while (s > 0 && stretches_[s].first > i) --s;
+        const long double at = stretches_[s].begin_ps + period_ps_ * static_cast<long double>(i - stretches_[s].first) + 0.5L;
+        const auto whole = static_cast<std::int64_t>(at);  // std::floor takes ten times as long
+        return Time{static_cast<long double>(whole) > at ? whole - 1 : whole};
+    }
+
+    Column<ValueSample> each_;
+    long double period_ps_ = 0;  ///< 0: each has its own time
+    EvenReading reading_;
+    std::vector<Stretch> stretches_;  ///< ascending
+    Column<std::uint32_t> low_, high_;
+};
+
+}  // namespace mt

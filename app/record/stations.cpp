@@ -83,7 +83,8 @@ void Stations::paintEvent(QPaintEvent*) {
     p.setPen(t.second);
     if (live_.recipe()) {
         std::set<std::string> cores;
-        for (const auto& c : live_.recipe()->connects) cores.insert(c.core);
+        for (const auto& c : live_.recipe()->connects)
+            if (!c.core.empty()) cores.insert(c.core);  // a probe is none
         const auto n = cores.size();
         p.drawText(QRectF(14, 34, kLeft - 20, 18), Qt::AlignVCenter,
                    n == 1 ? tr("1 core") : tr("%1 cores, started together").arg(n));

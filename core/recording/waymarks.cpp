@@ -8,6 +8,7 @@
 #include "base/kept_file.h"
 #include "base/read_file.h"
 #include "base/text.h"
+#include "target/target_edit.h"
 #include "target/toml_table.h"
 #include "target/toml_text.h"
 

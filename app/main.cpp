@@ -82,7 +82,7 @@ int main(int argc, char** argv) {
     const QCommandLineOption picture("picture", "Draw the window into this PNG and end.", "FILE");
     const QCommandLineOption view(
         "view",
-        "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, key, start, "
+        "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, samples, key, start, "
         "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, "
         "code=FUNCTION, functions, interplay, target=TABLE, leave, search=TEXT, help=TEXT; of a recipe: recipe, trace, "
         "recording=SECONDS, line.",
@@ -113,13 +113,19 @@ int main(int argc, char** argv) {
         if (v == "measures") window.desk().show_measures(true);
         if (v.startsWith("measures=")) {
             window.desk().show_measures(true);
-            window.desk().measures_page()->choose(v.mid(9).toStdString());
+            const auto choose = [&window, v] { window.desk().measures_page()->choose(v.mid(9).toStdString()); };
+            choose();
+            QObject::connect(&window.desk().document(), &mt::app::Document::measured, &window, choose);
         }
         if (v == "startup") window.desk().show_start(true);
         if (v.startsWith("go=")) window.desk().navigator().go_to_text(v.mid(3));
         if (v == "packets") {
             window.desk().navigator().go_to_finding(1);
             window.desk().evidence()->show_page("packets");
+        }
+        if (v == "samples") {
+            window.desk().navigator().go_to_finding(2);
+            window.desk().evidence()->show_page("samples");
         }
         if (v.startsWith("steps=")) {
             window.desk().functions()->choose(v.mid(6));
@@ -170,6 +176,11 @@ int main(int argc, char** argv) {
             window.desk().target().form()->show_part(v.mid(7), 0);
         }
         if (v == "leave") window.close_desk(window.desk());  // what the start page knows of it then
+        if (v == "coverage" || v == "rules") window.desk().evidence()->show_page(v);
+        if (v.startsWith("compare=")) {
+            window.desk().evidence()->show_page("compare");
+            window.desk().compare()->compare_with(v.mid(8));
+        }
         if (v == "functions") window.desk().evidence()->show_page(window.desk().functions());
         if (v.startsWith("help")) {
             for (QAction* a : window.findChildren<QAction*>())
@@ -181,7 +192,7 @@ int main(int argc, char** argv) {
             window.desk().lanes()->set_key_shown(true);
         }
         // Plots and evidence arrive a little later than the figures.
-        QTimer::singleShot(2000, &window, [&, v] {
+        QTimer::singleShot(v == "measures=charge" || v.startsWith("compare=") ? 8000 : 2000, &window, [&, v] {
             QWidget* beside = QApplication::activeWindow();  // the help stands in a window of its own
             const bool done = (v.startsWith("help") && beside != nullptr ? beside : &window)
                                   ->grab()

@@ -6,10 +6,13 @@
 #include <cmath>
 #include <csignal>
 #include <cstdio>
+#include <mutex>
 #include <thread>
+#include <vector>
 
 #include <CLI/CLI.hpp>
 
+#include "base/cores.h"
 #include "output.h"
 #include "pass/reading.h"
 
@@ -69,6 +72,48 @@ Result<Opened> open_and_read(const std::string& input) {
     if (!trail) return tl::make_unexpected(trail.error());
     if ((*trail)->cancelled) return failure("interrupted", input, "run it again to the end");
     return Opened{*recording, *trail};
+}
+
+Result<void> read_each(const std::vector<std::string>& inputs,
+                       const std::function<Result<void>(std::size_t index, const Opened& opened)>& each) {
+    if (inputs.size() == 1) {
+        const auto opened = open_and_read(inputs[0]);
+        if (!opened) return tl::make_unexpected(opened.error());
+        return each(0, *opened);
+    }
+    Progress progress;
+    interrupted = &progress;
+    std::signal(SIGINT, [](int) {
+        if (Progress* p = interrupted) p->cancel();
+    });
+    std::atomic<std::size_t> next{0};
+    std::mutex lock;
+    std::optional<std::pair<std::size_t, Problem>> first;  // of the inputs in their order
+    const auto work = [&] {
+        for (std::size_t i; (i = next++) < inputs.size() && !progress.cancelled();) {
+            const auto outcome = [&]() -> Result<void> {
+                const auto recording = open_recording(inputs[i]);
+                if (!recording) return tl::make_unexpected(recording.error());
+                const auto trail = read_trail(**recording, progress);
+                if (!trail) return tl::make_unexpected(trail.error());
+                if ((*trail)->cancelled) return failure("interrupted", inputs[i], "run it again to the end");
+                return each(i, Opened{*recording, *trail});
+            }();
+            if (outcome) continue;
+            const std::lock_guard guard(lock);
+            if (!first || i < first->first) first = {i, outcome.error()};
+            progress.cancel();
+        }
+    };
+    std::vector<std::thread> threads;
+    for (unsigned t = 1; t < std::min<std::size_t>(usable_cores(), inputs.size()); ++t) threads.emplace_back(work);
+    work();
+    for (std::thread& t : threads) t.join();
+    std::signal(SIGINT, SIG_DFL);
+    interrupted = nullptr;
+    if (first) return tl::make_unexpected(first->second);
+    if (progress.cancelled()) return failure("interrupted", "", "run it again to the end");
+    return {};
 }
 
 void Reading::add_input(CLI::App& command) {

@@ -25,6 +25,11 @@ struct Opened {
 /// Opens and decodes, with progress on standard error if that is a terminal. Interrupted: a Problem.
 Result<Opened> open_and_read(const std::string& input);
 
+/// The same for many, as many at once as there are cores; each is let go of when `each` returns. `each` is called from
+/// several threads, once for each input; what it returns ends up at the input's place. The first Problem ends it.
+Result<void> read_each(const std::vector<std::string>& inputs,
+                       const std::function<Result<void>(std::size_t index, const Opened& opened)>& each);
+
 /// What all commands over a recording take: INPUT, and where to write.
 struct Reading {
     std::string input, output;

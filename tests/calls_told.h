@@ -81,8 +81,10 @@ std::string calls_told(const std::shared_ptr<const Code>& code, const std::share
         out << f.calls << ' ' << f.recursive << ' ' << f.unwound << ' ' << f.steps << ' ' << f.own.ps << '\n';
     for (const CallNode& n : trail.tree) out << n.parent << ' ' << n.function << ' ' << n.steps << '\n';
     for (std::size_t i = 0; i < trail.traps.size(); ++i) out << trail.traps[i].step << '\n';
-    auto [begins, ends] = log.counts();
-    for (const std::uint64_t n : StepCounters{std::move(begins), std::move(ends)}.executions(*code)) out << n << ' ';
+    const StepCounters counters = reader.with_branches(log.counts());
+    for (const std::uint64_t n : counters.executions(*code)) out << n << ' ';
+    for (std::uint32_t s = 1; s < code->slot_count(); ++s)
+        if (decides((*code)[s].flow, (*code)[s].flags)) out << counters.taken(s) << '/' << counters.left_open(s) << ' ';
     return out.str();
 }
 

@@ -44,12 +44,14 @@ void LiveSession::start() {
     began_ = held_ = false;
     next_health_.clear();
     looked_ = {};
-    live_->on_grew = [this](std::shared_ptr<const Recording> recording, std::shared_ptr<const Trail> trail) {
+    // `live_` may be let go of while its threads still end: they hold the recording itself.
+    live_->on_grew = [this, live = live_.get()](std::shared_ptr<const Recording> recording,
+                                                std::shared_ptr<const Trail> trail) {
         // On the decoding thread: the window's own is not to look at the recording for this.
         const auto now = std::chrono::steady_clock::now();
         if (now - looked_ >= std::chrono::milliseconds(kRenewMs)) {
             looked_ = now;
-            auto health = live_health(*recording, trail.get(), live_->state(), live_->figures());
+            auto health = live_health(*recording, trail.get(), live->state(), live->figures());
             const std::lock_guard guard(lock_);
             next_health_ = std::move(health);
         }

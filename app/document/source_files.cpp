@@ -9,6 +9,7 @@
 #include <filesystem>
 
 #include "base/read_file.h"
+#include "recording/source_places.h"
 #include "target/project.h"
 #include "target/target_edit.h"
 
@@ -40,30 +41,11 @@ Result<void> keep_source_place(const Recording* recording, const QString& from, 
 }
 
 SourcePaths source_paths(const Recording* recording, std::size_t core) {
-    SourcePaths p;
-    if (const auto path = recording != nullptr ? project_of(recording->input) : std::nullopt)
-        if (const auto project = read_project(*path)) {
-            p.replaced = project->sources;
-            p.folders.push_back(std::filesystem::path(*path).parent_path().string());
-        }
+    SourcePaths p = recording != nullptr ? source_places(*recording, core) : SourcePaths();
     const QSettings settings;
     const QStringList all = settings.value("sources").toStringList();
     for (qsizetype i = 0; i + 1 < all.size(); i += 2)
         p.replaced.emplace_back(all[i].toStdString(), all[i + 1].toStdString());
-    if (recording == nullptr) return p;
-    const auto add = [&p](const std::string& file) {
-        if (!file.empty()) p.folders.push_back(QFileInfo(QString::fromStdString(file)).absolutePath().toStdString());
-    };
-    add(recording->target.path);
-    const auto image = core < recording->images.size() ? recording->images[core] : nullptr;
-    if (!image) return p;
-    add(image->path());
-    // Where it was compiled, seen from there: names in it may start from that folder.
-    const std::vector<std::string> beside = p.folders;
-    for (const std::string& compiled : image->source_folders()) {
-        if (compiled.starts_with('/')) p.folders.push_back(compiled);
-        for (const std::string& base : beside) p.folders.push_back(base + "/" + compiled);
-    }
     return p;
 }
 

@@ -10,6 +10,7 @@
 #include <QStyledItemDelegate>
 #include <QVBoxLayout>
 
+#include <deque>
 #include <functional>
 
 #include "base/text.h"
@@ -235,8 +236,30 @@ void CallTree::use_function(std::size_t stream, std::uint32_t function) {
     function_ = function;
     if (other || walk_->currentIndex() != 0)
         renew();
-    else if (document_.trail())
+    else if (document_.trail()) {
         function_edit_->setText(words((*document_.trail()->steps[stream_].functions)[function].name));
+        show_function();
+    }
+}
+
+// From the start down: where it is called from the most, as far as that is found at once.
+void CallTree::show_function() {
+    constexpr std::size_t kMost = 20'000;
+    if (walk_->currentIndex() != 0 || !function_) return;
+    std::deque<QModelIndex> open = {QModelIndex()};
+    for (std::size_t seen = 0; !open.empty() && seen < kMost;) {
+        const QModelIndex at = open.front();
+        open.pop_front();
+        for (int row = 0; row < model_->rowCount(at) && seen < kMost; ++row, ++seen) {
+            const QModelIndex child = model_->index(row, 0, at);
+            if (model_->function_of(child) == *function_) {
+                view_->setCurrentIndex(child);
+                view_->scrollTo(child, QAbstractItemView::PositionAtCenter);
+                return;
+            }
+            open.push_back(child);
+        }
+    }
 }
 
 void CallTree::renew() {
@@ -262,6 +285,7 @@ void CallTree::renew() {
         view_->expand(at);
         at = model_->index(0, 0, at);
     }
+    show_function();
     hint_->setText(!any                                   ? tr("The call tree needs instruction trace.")
                    : walk != CallWalk::down && !function_ ? tr("Type a function, or click a call in the lanes.")
                    : walk == CallWalk::callers            ? tr("Times of the function, as called from there.")

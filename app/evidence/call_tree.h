@@ -75,6 +75,7 @@ class CallTree : public QWidget, public EvidencePage {
 
   private:
     void renew();
+    void show_function();
 
     Document& document_;
     CallTreeModel* model_;

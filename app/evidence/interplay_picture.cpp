@@ -202,7 +202,7 @@ void InterplayPicture::draw_edge(QPainter& p, std::size_t index, bool strong) co
     const bool chosen = edge_ == index;
     const QColor colour = chosen                  ? t.text
                           : e.failed > 0          ? t.finding
-                          : !strong               ? mixed(t.second, t.panel, 0.25)
+                          : !strong               ? mixed(t.second, t.panel, 0.45)
                           : e.deed == Deed::wakes ? t.land
                                                   : mixed(t.second, t.panel, 0.75);
     p.setPen(QPen(colour, width_of(e) * (chosen ? 1.6 : 1) * std::max(0.6, std::min(scale_, 1.0))));
@@ -235,7 +235,7 @@ void InterplayPicture::draw_edge(QPainter& p, std::size_t index, bool strong) co
     p.fillRect(ground, chosen ? t.selected : t.panel);
     const double line = room.height() / 3;
     for (qsizetype i = 0; i < lines.size(); ++i) {
-        p.setPen(!strong ? mixed(t.second, t.panel, 0.4) : i > 0 ? t.second : e.failed > 0 ? t.finding : t.text);
+        p.setPen(!strong ? mixed(t.second, t.panel, 0.7) : i > 0 ? t.second : e.failed > 0 ? t.finding : t.text);
         p.drawText(QRectF(room.left(), ground.top() + line * static_cast<double>(i), room.width(), line),
                    Qt::AlignCenter, lines[i]);
     }
@@ -246,7 +246,7 @@ void InterplayPicture::draw_node(QPainter& p, std::size_t index, bool strong) co
     const InterplayNode& n = interplay_.nodes[index];
     const QRectF area = box(index);
     const bool chosen = node_ == index;
-    const QColor colour = strong ? colour_of(n.sort) : mixed(colour_of(n.sort), t.panel, 0.35);
+    const QColor colour = strong ? colour_of(n.sort) : mixed(colour_of(n.sort), t.panel, 0.5);
     const double ribbon = 6 * scale_;
     QPainterPath outline;
     if (n.sort == InterplayNode::interrupt) {  // as handlers are drawn on lanes: a corner is cut
@@ -276,12 +276,12 @@ void InterplayPicture::draw_node(QPainter& p, std::size_t index, bool strong) co
         f->setPixelSize(std::max(1, static_cast<int>(std::lround(f->pixelSize() * std::min(scale_, 1.3)))));
     const QRectF inside = area.adjusted(n.acts() ? ribbon : 0, 2 * scale_, 0, -2 * scale_);
     p.setFont(name);
-    p.setPen(strong ? t.text : mixed(t.text, t.panel, 0.45));
+    p.setPen(strong ? t.text : mixed(t.text, t.panel, 0.7));
     p.drawText(
         QRectF(inside.left(), inside.top(), inside.width(), inside.height() / 2), Qt::AlignCenter,
         p.fontMetrics().elidedText(words(n.name), Qt::ElideRight, static_cast<int>(inside.width() - 6 * scale_)));
     p.setFont(note);
-    p.setPen(strong ? t.second : mixed(t.second, t.panel, 0.45));
+    p.setPen(strong ? t.second : mixed(t.second, t.panel, 0.7));
     p.drawText(QRectF(inside.left(), inside.center().y(), inside.width(), inside.height() / 2), Qt::AlignCenter,
                note_of(n));
 }

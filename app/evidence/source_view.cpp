@@ -5,6 +5,7 @@
 #include <QHBoxLayout>
 #include <QMouseEvent>
 #include <QPainter>
+#include <QShortcut>
 #include <QTextBlock>
 #include <QVBoxLayout>
 
@@ -127,6 +128,12 @@ void SourceText::paint_margin(QPaintEvent* e) {
                        QString::number(r.line));
         if (!r.has_code || !counted_) continue;
         const QRectF cell(kLineWidth, y, kCountWidth, height);
+        // At the left edge: a full stroke where nothing ran, a broken one where something of it did not.
+        if (r.count == 0)
+            p.fillRect(QRectF(cell.left() - 4, y, 3, height), t.finding);
+        else if (r.partly)
+            for (int piece = 0; piece < 2; ++piece)
+                p.fillRect(QRectF(cell.left() - 4, y + 2 + piece * height / 2, 3, height / 2 - 4), t.waiting);
         if (r.count > 0 && most_ > 0) {
             // The bar's length says which lines are hot: a decade is a fifth of it.
             const double share = std::clamp(1 + std::log10(double(r.count) / double(most_)) / 5, 0.04, 1.0);
@@ -165,6 +172,7 @@ SourceView::SourceView(Document& document, QWidget* parent) : QWidget(parent), d
     next_ = button("›", tr("To the next execution of this line (Ctrl+Down)"), "source_next");
     previous_->setShortcut(Qt::CTRL | Qt::Key_Up);
     next_->setShortcut(Qt::CTRL | Qt::Key_Down);
+    never_ = button(tr("Not run"), tr("To the next line that never ran (Ctrl+Shift+Down; Ctrl+Shift+Up: to the one before)"), "source_never");
     find_ = button(tr("Find…"), tr("Show where this file lies; others named alike are found with it"), "source_find");
     message_ = new QLabel;
     message_->setObjectName("source_message");
@@ -177,6 +185,7 @@ SourceView::SourceView(Document& document, QWidget* parent) : QWidget(parent), d
     top->addWidget(place_, 1);
     top->addWidget(find_);
     top->addWidget(mixed_);
+    top->addWidget(never_);
     top->addWidget(previous_);
     top->addWidget(next_);
     auto* column = new QVBoxLayout(this);
@@ -188,6 +197,11 @@ SourceView::SourceView(Document& document, QWidget* parent) : QWidget(parent), d
     connect(files_, &QComboBox::activated, this, [this](int i) { show_file(files_->itemData(i).toUInt()); });
     connect(mixed_, &QToolButton::toggled, this, &SourceView::fill);
     connect(find_, &QToolButton::clicked, this, &SourceView::ask_source);
+    connect(never_, &QToolButton::clicked, this, [this] { go_to_never_run(1); });
+    for (const int direction : {1, -1})
+        connect(new QShortcut(Qt::CTRL | Qt::SHIFT | (direction > 0 ? Qt::Key_Down : Qt::Key_Up), this,
+                              nullptr, nullptr, Qt::WidgetWithChildrenShortcut),
+                &QShortcut::activated, this, [this, direction] { go_to_never_run(direction); });
     connect(previous_, &QToolButton::clicked, this, [this] { step(-1); });
     connect(next_, &QToolButton::clicked, this, [this] { step(1); });
     connect(text_, &SourceText::row_chosen, this, [this](int row) {
@@ -224,6 +238,7 @@ void SourceView::prepare() {
         auto program = std::make_shared<Program>();
         program->map = known ? known->map : SourceMap::of(*recording->images[steps.core_index], *steps.code);
         if (steps.counters) program->executions = steps.counters->executions(*steps.code);
+        program->counters = steps.counters;
         QMetaObject::invokeMethod(
             this,
             [this, turn, program] {
@@ -298,6 +313,20 @@ void SourceView::fill() {
         const auto count_of = [&](std::uint32_t slot) {
             return slot < program_->executions.size() ? program_->executions[slot] : 0;
         };
+        const auto decides_at = [&](std::uint32_t slot) {
+            return program_->counters != nullptr && decides((*steps.code)[slot].flow, (*steps.code)[slot].flags);
+        };
+        const auto one_way = [&](std::uint32_t slot) {
+            if (!decides_at(slot) || count_of(slot) == 0) return false;
+            const std::uint64_t taken = program_->counters->taken(slot), open = program_->counters->left_open(slot);
+            return taken == 0 || taken + open >= count_of(slot);
+        };
+        const auto ways_of = [&](std::uint32_t slot) {
+            if (!decides_at(slot) || count_of(slot) == 0) return QString();
+            const std::uint64_t taken = program_->counters->taken(slot), open = program_->counters->left_open(slot);
+            return tr("    taken %1, not %2")
+                .arg(words(count_text(taken)), words(count_text(count_of(slot) - std::min(count_of(slot), taken + open))));
+        };
         const auto most = static_cast<std::uint32_t>(lines.size());
         const std::uint32_t last = found ? most : entries.empty() ? 0 : entries.back().line;
         for (std::uint32_t line = 1; line <= last; ++line) {
@@ -308,7 +337,11 @@ void SourceView::fill() {
             std::size_t end = next;
             while (end < entries.size() && entries[end].line == line) ++end;
             row.has_code = end > next;
-            for (std::size_t i = next; i < end; ++i) row.count = std::max(row.count, count_of(entries[i].slot));
+            for (std::size_t i = next; i < end; ++i) {
+                const std::uint32_t slot = entries[i].slot;
+                row.count = std::max(row.count, count_of(slot));
+                row.partly = row.partly || count_of(slot) == 0 || one_way(slot);
+            }
             if (found || row.has_code) rows.push_back(row);
             if (mixed_->isChecked() || !found)
                 for (std::size_t i = next; i < end; ++i) {
@@ -317,8 +350,9 @@ void SourceView::fill() {
                     insn.slot = entries[i].slot;
                     insn.has_code = true;
                     insn.count = count_of(insn.slot);
+                    insn.partly = one_way(insn.slot);
                     insn.text =
-                        words(hex_text(steps.code->address(insn.slot), 8) + "  " + disassembler.text(insn.slot));
+                        words(hex_text(steps.code->address(insn.slot), 8) + "  " + disassembler.text(insn.slot)) + ways_of(insn.slot);
                     rows.push_back(insn);
                 }
             next = end;
@@ -373,6 +407,22 @@ std::vector<std::uint32_t> SourceView::slots_of(int row) const {
 void SourceView::step(int direction) {
     if (auto list = slots_of(text_->textCursor().blockNumber()); !list.empty())
         emit execution_wanted(std::move(list), direction);
+}
+
+bool SourceView::go_to_never_run(int direction) {
+    const auto& rows = text_->rows();
+    if (!program_ || program_->executions.empty()) return false;
+    const auto n = static_cast<int>(rows.size());
+    for (int i = text_->textCursor().blockNumber() + direction; i >= 0 && i < n; i += direction) {
+        const SourceRow& r = rows[static_cast<std::size_t>(i)];
+        if (r.slot != Code::kNowhere || !r.has_code || r.count > 0) continue;
+        text_->setTextCursor(QTextCursor(text_->document()->findBlockByNumber(i)));
+        text_->centerCursor();
+        return true;
+    }
+    message_->setText(direction > 0 ? tr("No line below here that never ran.") : tr("No line above here that never ran."));
+    message_->show();
+    return false;
 }
 
 void SourceView::set_mixed(bool on) { mixed_->setChecked(on); }

@@ -24,6 +24,7 @@ struct SourceRow {
     std::uint32_t slot = 0;  ///< instructions only; otherwise Code::kNowhere
     bool has_code = false;
     std::uint64_t count = 0;  ///< executions; of a line: of its most often executed instruction
+    bool partly = false;      ///< it ran, but not all of its instructions, or a branch of it went one way only
     QString text;
 };
 
@@ -83,6 +84,8 @@ class SourceView : public QWidget, public EvidencePage {
     /// With instructions between the lines, or not.
     void set_mixed(bool on);
     bool mixed() const { return mixed_->isChecked(); }
+    /// To the next (1) or previous (-1) line of the file that never ran; false if there is none.
+    bool go_to_never_run(int direction);
     /// Instructions that a row stands for.
     std::vector<std::uint32_t> slots_of(int row) const;
     /// Sources that the image names like the one shown are found where `path` lies. False if the names do not match.
@@ -100,6 +103,7 @@ class SourceView : public QWidget, public EvidencePage {
     struct Program {  ///< what a job finds out about one core's image
         std::shared_ptr<const SourceMap> map;
         std::vector<std::uint64_t> executions;  ///< per slot; empty while not known
+        std::shared_ptr<const StepCounters> counters;
     };
     void prepare();
     void show_file(std::uint32_t file);
@@ -112,7 +116,7 @@ class SourceView : public QWidget, public EvidencePage {
     Document& document_;
     QComboBox* files_;
     QLabel *message_, *place_;
-    QToolButton *mixed_, *previous_, *next_, *find_;
+    QToolButton *mixed_, *previous_, *next_, *never_, *find_;
     SourceText* text_;
     std::size_t stream_ = 0;
     std::uint32_t slot_ = 0, file_ = SourceMap::kNone;

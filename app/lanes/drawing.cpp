@@ -170,7 +170,10 @@ void Lanes::paint_heading(QPainter& p, const Row& row) {
     } else {
         p.setFont(text_font(12, true));
         p.setPen(t.text);
-        const double middle = row.lane->shape() == Shape::stack ? row.top + 20 : row.top + row.height / 2;
+        // A stack is read from its top; its name stays in sight while some of it is.
+        const double middle = row.lane->shape() == Shape::stack
+                                  ? std::clamp(kAxis + 20.0, row.top + 20, std::max(row.top + 20, row.top + row.height - 18))
+                                  : row.top + row.height / 2;
         texts_.draw(p, QRectF(12, middle - 15, plot_left() - 18, 16), name);
         p.setFont(text_font(10));
         p.setPen(t.second);

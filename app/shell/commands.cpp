@@ -17,6 +17,7 @@
 #include "shell/help.h"
 #include "shell/main_window.h"
 #include "shell/picture.h"
+#include "shell/report_dialog.h"
 #include "target/project.h"
 
 namespace mt::app {
@@ -31,6 +32,7 @@ Commands::Commands(MainWindow& window) : QObject(&window), window_(window) {
     add_record();
     add_go();
     add_measure();
+    add_judge();
     add_view();
     add_help();
 }
@@ -366,6 +368,33 @@ void Commands::add_measure() {
         const Viewpoint& view = desk().viewpoint();
         if (view.a() && view.b() && *view.a() != *view.b())
             desk().navigator().go_to(std::min(*view.a(), *view.b()), std::max(*view.a(), *view.b()), view.cursor());
+    });
+}
+
+void Commands::add_judge() {
+    auto* judge = window_.menuBar()->addMenu(tr("&Judge"));
+    const auto need = [&](const QString& text, const QString& tip, std::function<void()> what) {
+        add(judge, text, {}, tip, std::move(what), a_recording);
+    };
+    need(tr("&Coverage"), tr("Which code ran"), [this] { desk().evidence()->show_page(desk().coverage()); });
+    need(tr("&Rules"), tr("Whether the recording keeps its timing"), [this] { desk().evidence()->show_page(desk().rules()); });
+    need(tr("&Open rules…"), tr("Hold the recording against a rules file"), [this] {
+        desk().evidence()->show_page(desk().rules());
+        desk().rules()->ask_open();
+    });
+    need(tr("&Propose rules…"), tr("Write a rules file of what this recording does"), [this] {
+        desk().evidence()->show_page(desk().rules());
+        desk().rules()->ask_propose();
+    });
+    need(tr("Compare &with…"), tr("What changed since another recording"), [this] {
+        desk().evidence()->show_page(desk().compare());
+        desk().compare()->ask();
+    });
+    need(tr("R&eport…"), tr("One page for people who do not have this program"), [this] {
+        auto* dialog = new ReportDialog(desk().document(), desk().rules()->file(), &window_);
+        dialog->setAttribute(Qt::WA_DeleteOnClose);
+        QObject::connect(dialog, &ReportDialog::written, &desk(), [d = &desk()](const QString& path) { emit d->told(QObject::tr("Saved as %1").arg(path), false); });
+        dialog->open();
     });
 }
 

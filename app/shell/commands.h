@@ -50,6 +50,7 @@ class Commands : public QObject {
     void add_record();
     void add_go();
     void add_measure();
+    void add_judge();
     void add_view();
     void add_help();
     void add_lane_kinds(QMenu* menu);

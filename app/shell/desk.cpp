@@ -46,6 +46,9 @@ void Desk::build() {
     source_ = new SourceView(document_);
     functions_ = new FunctionsTable(document_);
     call_tree_ = new CallTree(document_);
+    coverage_ = new CoveragePage(document_);
+    rules_ = new RulesPage(document_);
+    compare_ = new ComparePage(document_);
     interplay_ = new InterplayPage(document_, view_, navigator_);
     start_ = new StartPage;
     record_ = new RecordPage(*this);
@@ -68,6 +71,8 @@ void Desk::build() {
                                static_cast<EvidencePage*>(samples_), static_cast<EvidencePage*>(waymarks_),
                                static_cast<EvidencePage*>(footsteps_), static_cast<EvidencePage*>(source_),
                                static_cast<EvidencePage*>(functions_), static_cast<EvidencePage*>(call_tree_),
+                               static_cast<EvidencePage*>(coverage_), static_cast<EvidencePage*>(rules_),
+                               static_cast<EvidencePage*>(compare_),
                                static_cast<EvidencePage*>(interplay_)})
         evidence_->add(page);
 
@@ -169,6 +174,17 @@ void Desk::join_views() {
     connect(panel_, &MeasuresPanel::all_wanted, this, [this] { show_measures(true); });
     connect(moment_, &MomentStrip::span_chosen, this, go);
     connect(functions_, &FunctionsTable::call_chosen, this, go);
+    connect(rules_, &RulesPage::told, this, &Desk::told);
+    connect(compare_, &ComparePage::lane_chosen, this, [this](const LaneId& lane) { view_.select(lane); });
+    connect(rules_, &RulesPage::place_chosen, this, [this](const RulePlace& place) {
+        if (place.span) return navigator_.go_to(*place.span);
+        const Time room{std::max<std::int64_t>((place.end - place.begin).ps / 2, 1'000'000)};
+        navigator_.go_to(std::max(Time{}, place.begin - room), place.end + room, place.begin);
+    });
+    connect(coverage_, &CoveragePage::place_chosen, this, [this](std::size_t stream, std::uint32_t slot) {
+        evidence_->show_page(source_);
+        source_->show_slot(stream, slot);
+    });
     connect(page_, &MeasuresPage::span_chosen, this,
             [this](const SpanRef& span, bool leave) { navigator_.go_to(span, leave); });
     connect(page_, &MeasuresPage::save_wanted, this, &Desk::csv_wanted);

@@ -8,6 +8,9 @@
 #include "document/block_store.h"
 #include "document/live_session.h"
 #include "evidence/call_tree.h"
+#include "evidence/compare_page.h"
+#include "evidence/coverage_page.h"
+#include "evidence/rules_page.h"
 #include "evidence/evidence_area.h"
 #include "evidence/footsteps.h"
 #include "evidence/functions_table.h"
@@ -70,6 +73,9 @@ class Desk : public QWidget {
     FunctionsTable* functions() const { return functions_; }
     SourceView* source() const { return source_; }
     CallTree* call_tree() const { return call_tree_; }
+    CoveragePage* coverage() const { return coverage_; }
+    RulesPage* rules() const { return rules_; }
+    ComparePage* compare() const { return compare_; }
     InterplayPage* interplay() const { return interplay_; }
     EvidenceArea* evidence() const { return evidence_; }
     StartPage* start_page() const { return start_; }
@@ -146,6 +152,9 @@ class Desk : public QWidget {
     FunctionsTable* functions_;
     SourceView* source_;
     CallTree* call_tree_;
+    CoveragePage* coverage_;
+    RulesPage* rules_;
+    ComparePage* compare_;
     InterplayPage* interplay_;
     EvidenceArea* evidence_;
     BytesStrip* bytes_;

@@ -121,6 +121,8 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
         "tar; packets of the recorder for your firmware</p>"
         "<p style=\"margin:0 0 4px 0\"><b>Programs</b> – ELF with DWARF, Intel HEX, S-records; CMSIS-SVD and ORTI for "
         "names</p>"
+        "<p style=\"margin:0 0 4px 0\"><b>Measured elsewhere</b> – VCD, CSV, ASAM MDF 4; streams of current and "
+        "analogue channels</p>"
         "<p style=\"margin:0\"><b>Its own</b> – target files, recipes, saved recordings</p>"));
     reads->setObjectName("start_reads");
     reads->setTextFormat(Qt::RichText);

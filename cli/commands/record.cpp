@@ -16,7 +16,9 @@
 #include "measure/lane_kind.h"
 #include "output.h"
 #include "pass/live_recording.h"
+#include "judge/rule_check.h"
 #include "share/activity_tables.h"
+#include "share/rule_tables.h"
 #include "share/tables.h"
 #include "verdict.h"
 
@@ -74,7 +76,18 @@ int export_and_judge(const Recipe& recipe, const std::string& folder) {
     const auto findings = find_all(*opened->recording, *opened->trail);
     worst = std::max(
         worst, write(recipe.findings_json, [&](std::ostream& out) { out << findings_json(findings).dump(2) << "\n"; }));
-    return worst != kDone ? worst : verdict(findings, recipe.bad_if);
+    if (worst != kDone) return worst;
+    worst = verdict(findings, recipe.bad_if);
+    if (recipe.rules.empty()) return worst;
+    const auto rules = read_rules(recipe.rules);
+    if (!rules) return fail(rules.error());
+    auto outcomes = judge_rules(*opened->recording, *opened->trail, *rules);
+    if (!outcomes) return fail(outcomes.error());
+    const bool broken = std::any_of(outcomes->begin(), outcomes->end(),
+                                    [](const RuleOutcome& r) { return r.verdict == Verdict::broken; });
+    const int written =
+        write_to("", inputs, true, [&](std::ostream& out) { out << judged_text({{folder, std::move(*outcomes)}}); });
+    return written != kDone ? written : broken ? kBad : worst;
 }
 
 int record(const RecordOptions& o) {

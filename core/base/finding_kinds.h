@@ -40,10 +40,11 @@ enum class FindingKind : std::uint8_t {
     value_stuck,
     odd_writer,
     lost_update,
-    stray_edge
+    stray_edge,
+    disturbed_sample
 };
 
-inline constexpr std::array<std::string_view, 31> kFindingKindNames = {"fault",
+inline constexpr std::array<std::string_view, 32> kFindingKindNames = {"fault",
                                                                        "late_response",
                                                                        "missed_activation",
                                                                        "duration_outlier",
@@ -73,7 +74,8 @@ inline constexpr std::array<std::string_view, 31> kFindingKindNames = {"fault",
                                                                        "value_stuck",
                                                                        "odd_writer",
                                                                        "lost_update",
-                                                                       "stray_edge"};
+                                                                       "stray_edge",
+                                                                       "disturbed_sample"};
 
 /// The name used by `find --json`.
 constexpr std::string_view finding_kind_name(FindingKind kind) {

@@ -127,6 +127,7 @@ void read_after(TomlTable& t, Recipe& r, const fs::path& folder) {
     r.events_csv = file("events");
     r.measures_csv = file("measures");
     r.findings_json = file("findings");
+    r.rules = file("rules");
     r.bad_if = t.list_of_text("bad_if");
     for (const std::string& kind : r.bad_if)
         if (!is_finding_kind(kind))

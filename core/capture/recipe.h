@@ -72,7 +72,8 @@ struct Recipe {
     std::string events_csv, measures_csv, findings_json;  ///< files to write afterwards; empty: none
     bool replace_files = false;                           ///< … in place of those that are there
     std::vector<std::string> bad_if;                      ///< kinds of finding that make the verdict bad
-    bool judges() const { return !findings_json.empty() || !bad_if.empty(); }
+    std::string rules;                                    ///< a rules file to hold it against; empty: none
+    bool judges() const { return !findings_json.empty() || !bad_if.empty() || !rules.empty(); }
 
     std::vector<std::string> warnings;
 };

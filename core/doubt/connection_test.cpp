@@ -22,7 +22,10 @@ class Attempt {
     Attempt(const Recipe& recipe, const Recording& base, const Recipe::Connect& connect, std::size_t core,
             Progress& progress)
         : recipe_(recipe), base_(base), connect_(connect), core_(core), progress_(progress) {
-        report_.core = connect.core;
+        const auto stream = stream_of(base.target, connect);
+        report_.core = !connect.core.empty() ? connect.core
+                       : stream              ? base.target.streams[*stream].samples.name
+                                             : std::string(protocol_name(Protocol::samples));
     }
     ConnectionReport run(double listen_s) {
         if (auto ok = look_at_core(); !ok) return bad(ok.error());
@@ -228,7 +231,10 @@ Result<std::vector<ConnectionReport>> test_connections(const Recipe& recipe, dou
     std::vector<ConnectionReport> reports;
     for (const auto& connect : recipe.connects) {
         std::size_t core = 0;
-        while (core < (*base)->target.cores.size() && (*base)->target.cores[core].name != connect.core) ++core;
+        // A device beside the cores belongs to none.
+        while (!connect.core.empty() && core < (*base)->target.cores.size() &&
+               (*base)->target.cores[core].name != connect.core)
+            ++core;
         if (core == (*base)->target.cores.size())
             return failure("the target file has no core '" + connect.core + "'", recipe.target, "name one that it has");
         reports.push_back(Attempt(recipe, **base, connect, core, progress).run(listen_s));

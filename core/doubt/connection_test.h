@@ -11,7 +11,7 @@
 namespace mt {
 
 struct ConnectionReport {
-    std::string core;
+    std::string core;  ///< its name; of a device beside the cores the device's
     bool good = true;
     /// "connected to 127.0.0.1:3333", "halted at main, main.c:5", "image matches, 1 372 bytes", "2.1 kB/s of
     /// trace, synchronised, 0 bad bytes"; the last may be what is wrong.

@@ -153,6 +153,7 @@ const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {
     h.flow = (*code_)[last_insn].flow;
     h.flags = (*code_)[last_insn].flags;
     h.plain = goes_on(h.flow);
+    h.decides = decides(h.flow, h.flags);
     h.height = w.height;
     h.address = w.address;
     h.halfwords = w.halfwords;

@@ -48,6 +48,7 @@ struct alignas(64) Hop {
     std::span<const Move> moves;
     bool stacks = false;          ///< it leaves the return stack otherwise than it was
     bool waits = false;           ///< `sleeps` has some
+    bool decides = false;         ///< its last instruction goes elsewhere or on: what comes next shows which
     std::uint32_t halfwords = 0;  ///< of code on the way, where it stands ahead
 
     std::span<const std::uint32_t> leaves;  ///< … what it leaves there instead, the outermost first

@@ -1,14 +1,26 @@
 #include "flow/step_log.h"
 
 namespace mt {
+namespace {
+
+void count_hop(const Code& code, const Hop& hop, std::uint64_t times, RunCounts& counts) {
+    for (std::size_t i = 0; i < hop.runs.size(); ++i) {
+        const StepRun& r = hop.runs[i];
+        counts.begins[r.first] += times;
+        counts.ends[r.last] += times;
+        if (i + 1 < hop.runs.size() && hop.runs[i + 1].first != code.next(r.last)) counts.taken[r.last] += times;
+    }
+}
+
+}  // namespace
 
 StepLog::StepLog(std::shared_ptr<const Code> code, std::shared_ptr<const FunctionTable> functions, Sink sink,
                  std::size_t block_items)
     : sink_(std::move(sink)),
       block_items_(block_items),
       block_(std::make_unique<StepBlock>(block_items)),
-      begins_(code->slot_count()),
-      ends_(code->slot_count()),
+      code_(code),
+      counts_(code->slot_count()),
       hops_(std::move(code), std::move(functions)) {
     block_->hops = hops_.store();
 }
@@ -21,33 +33,25 @@ void StepLog::flush() {
     block_->hops = hops_.store();
 }
 
-void StepBlock::count(std::vector<std::uint64_t>& begins, std::vector<std::uint64_t>& ends) const {
+void StepBlock::count(const Code& code, RunCounts& counts) const {
     for (const Item& i : items()) {
         if (i.kind == Item::Kind::run) {
-            ++begins[i.first];
-            ++ends[i.end.last];
+            ++counts.begins[i.first];
+            ++counts.ends[i.end.last];
         } else if (i.kind == Item::Kind::hop) {
-            for (const StepRun& r : i.hop->runs) {
-                ++begins[r.first];
-                ++ends[r.last];
-            }
+            count_hop(code, *i.hop, 1, counts);
         }
     }
 }
 
-void StepLog::count(const HopTable::Entry& e) {
-    for (const StepRun& r : e.hop->runs) {
-        begins_[r.first] += e.count;
-        ends_[r.last] += e.count;
-    }
-}
+void StepLog::count(const HopTable::Entry& e) { count_hop(*code_, *e.hop, e.count, counts_); }
 
-std::pair<std::vector<std::uint64_t>, std::vector<std::uint64_t>> StepLog::counts() {
+const RunCounts& StepLog::counts() {
     hops_.each([this](HopTable::Entry& e) {
         count(e);
         e.count = 0;
     });
-    return {begins_, ends_};
+    return counts_;
 }
 
 }  // namespace mt

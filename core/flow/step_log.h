@@ -37,8 +37,9 @@ struct StepBlock {
     explicit StepBlock(std::size_t most) : item(std::make_unique<Item[]>(most)) {}
 
     std::span<const Item> items() const { return {item.get(), size}; }
-    /// Adds runs that begin, and end, at each slot.
-    void count(std::vector<std::uint64_t>& begins, std::vector<std::uint64_t>& ends) const;
+    /// Adds the runs that this holds. `taken` has only what happens within hops: what lies between two items, whoever
+    /// takes the blocks in their order sees.
+    void count(const Code& code, RunCounts& counts) const;
 
     std::unique_ptr<Item[]> item;
     std::size_t size = 0;
@@ -67,8 +68,8 @@ class StepLog {
             std::size_t block_items = 1 << 11);
 
     void run(const StepRun& r) {
-        ++begins_[r.first];
-        ++ends_[r.last];
+        ++counts_.begins[r.first];
+        ++counts_.ends[r.last];
         StepBlock::Item& i = add(StepBlock::Item::Kind::run);
         i.first = r.first;
         i.end = {r.last, r.count};
@@ -120,8 +121,8 @@ class StepLog {
     }
     /// Hands on what there is.
     void flush();
-    /// Runs that begin, and end, at each slot, so far.
-    std::pair<std::vector<std::uint64_t>, std::vector<std::uint64_t>> counts();
+    /// Runs so far; `taken` as in StepBlock::count.
+    const RunCounts& counts();
 
   private:
     StepBlock::Item& add(StepBlock::Item::Kind kind) {
@@ -148,7 +149,8 @@ class StepLog {
     Sink sink_;
     std::size_t block_items_;
     std::unique_ptr<StepBlock> block_;
-    std::vector<std::uint64_t> begins_, ends_;
+    std::shared_ptr<const Code> code_;
+    RunCounts counts_;
     HopTable hops_;
 };
 

@@ -18,6 +18,28 @@ struct StepRun {
     std::uint32_t first = 0, last = 0, count = 0;
 };
 
+/// Counts of runs, by slot: those that begin and end there, and those behind which the branch that ends them was taken.
+struct RunCounts {
+    std::vector<std::uint64_t> begins, ends, taken;
+
+    explicit RunCounts(std::size_t slots = 0) : begins(slots), ends(slots), taken(slots) {}
+    void add(const RunCounts& more) {
+        for (std::size_t s = 0; s < more.begins.size(); ++s) {
+            begins[s] += more.begins[s];
+            ends[s] += more.ends[s];
+            taken[s] += more.taken[s];
+        }
+    }
+    void take_away(const RunCounts& less) {
+        for (std::size_t s = 0; s < less.begins.size(); ++s) {
+            begins[s] -= less.begins[s];
+            ends[s] -= less.ends[s];
+            taken[s] -= less.taken[s];
+        }
+    }
+    bool operator==(const RunCounts&) const = default;
+};
+
 /// An exception or interrupt was taken before the next instruction.
 struct StepTrap {
     static constexpr std::uint32_t kUnknown = 0xFFFF'FFFF;

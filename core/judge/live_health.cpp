@@ -130,6 +130,7 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
                                     const std::vector<LiveFigures>& figures) {
     std::vector<HealthLine> lines;
     std::uint64_t bad = 0, overflows = 0, breaks = 0, gaps = trail == nullptr ? 0 : trail->gaps.size();
+    bool overflowed = false;  // a buffer in a target
     for (const auto& s : state.streams) {
         const LiveFigures* f = nullptr;
         const StreamTrail* t = nullptr;
@@ -174,6 +175,7 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
             gaps += steps->gaps.size();
         }
         breaks += s.received.breaks.size();
+        overflowed = overflowed || s.received.lost_by_source > 0;
         if (t != nullptr) {
             bad += t->bad_bytes;
             overflows += t->counts[static_cast<std::size_t>(ItmKind::overflow)];
@@ -197,6 +199,10 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
             line.grade = s.received.fill > kLineFull   ? Grade::bad
                          : s.received.fill > kLineBusy ? Grade::watch
                                                        : Grade::good;
+            if (s.received.lost_by_source > 0) {
+                line.grade = Grade::bad;
+                line.detail += ", overflowed: " + bytes_text(s.received.lost_by_source) + " lost";
+            }
             if (line.grade != Grade::good) line.advice = "Read it more often (every_ms), or make it larger.";
             lines.push_back(line);
         }
@@ -259,7 +265,9 @@ std::vector<HealthLine> live_health(const Recording& recording, const Trail* tra
                       (breaks > 0 ? ", " + plural(breaks, "break", "breaks") : "");
         if (bad > 0 || breaks > 0) {
             line.grade = Grade::bad;
-            line.advice = "Bytes are lost or damaged on the way: check the line, its rate and its phase (line check).";
+            line.advice = overflowed ? "A target's buffer overflowed: read it more often (every_ms), or make it larger."
+                                     : "Bytes are lost or damaged on the way: check the line, its rate and its phase "
+                                       "(line check).";
         } else if (overflows > 0) {
             line.grade = Grade::watch;
             line.advice = "The target makes more trace than the line carries: trace less, or use a faster line.";

@@ -352,6 +352,10 @@ std::string cause_alone(const Finding& f) {
         case Kind::stray_edge:
             return "Each of its other " + f.told("edges") + " edges goes with an execution of " + f.told("handler") +
                    "; here it moved for " + f.told("lasted") + " and nothing ran that moves it. Is it disturbed from outside?";
+        case Kind::disturbed_sample:
+            return "99 % of its " + f.told("samples") + " samples lie between " + f.told("usual_least") + " and " +
+                   f.told("usual_most") + ", and so would this one but for a single byte: a byte that was disturbed on "
+                   "its way here looks just like this. If the line is sound, the program wrote it." + written_by(f);
     }
     return {};
 }
@@ -445,6 +449,8 @@ std::string title_of(const Finding& f) {
             return "An update of " + who + " was lost";
         case Kind::stray_edge:
             return who + " moved without " + f.told("handler");
+        case Kind::disturbed_sample:
+            return who + " was " + f.told("value") + " once, perhaps by a disturbed line";
     }
     return {};
 }

@@ -159,9 +159,10 @@ std::string cell_text(const Cell& cell) {
         return n < 0 ? "-" + count_text(0 - size) : count_text(size);
     };
     const auto plain = [&whole](double v) {
-        if (v == std::floor(v) && std::fabs(v) < 1e15) return whole(static_cast<std::int64_t>(v));
+        const double size = std::fabs(v);
+        if ((v == std::floor(v) || size >= 1e4) && size < 1e15) return whole(std::llround(v));
         std::array<char, 40> text{};
-        std::snprintf(text.data(), text.size(), std::fabs(v) < 1e5 ? "%.6g" : "%.9g", v);
+        std::snprintf(text.data(), text.size(), size < 1e4 ? "%.5g" : "%.9g", v);
         return std::string(text.data());
     };
     return std::visit(

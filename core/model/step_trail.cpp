@@ -25,6 +25,7 @@ std::optional<std::size_t> CallLevel::at(Time t) const {
 // A run that begins at a slot and ends at another went through all in between: what begins or flows in, minus what
 // ended before.
 std::vector<std::uint64_t> StepCounters::executions(const Code& code) const {
+    const auto &begins = runs.begins, &ends = runs.ends;
     std::vector<std::uint64_t> all(begins.size());
     for (std::uint32_t s = 1; s < all.size(); ++s) {
         if (code[s].flow == Flow::none && begins[s] == 0) continue;

@@ -156,9 +156,13 @@ struct CallNode {
 
 /// How often each instruction was executed, exactly. Immutable once finished.
 struct StepCounters {
-    std::vector<std::uint64_t> begins, ends;  ///< runs that begin, and end, at each slot
+    RunCounts runs;
+    std::vector<std::uint64_t> undecided;  ///< of each slot's branch: so often nothing tells whether it was taken
     /// Executions of every slot's instruction; 0 where none begins.
     std::vector<std::uint64_t> executions(const Code& code) const;
+    /// How often the branch in a slot was taken.
+    std::uint64_t taken(std::uint32_t slot) const { return slot < runs.taken.size() ? runs.taken[slot] : 0; }
+    std::uint64_t left_open(std::uint32_t slot) const { return slot < undecided.size() ? undecided[slot] : 0; }
 };
 
 /// A gap, and when.

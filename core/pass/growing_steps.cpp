@@ -135,8 +135,7 @@ void GrowingSteps::finish() {
     reader_.finish();
     split_.drain();
     book_.finish();
-    auto [begins, ends] = split_.counts();
-    trail().counters = std::make_shared<const StepCounters>(StepCounters{std::move(begins), std::move(ends)});
+    trail().counters = std::make_shared<const StepCounters>(reader_.with_branches(split_.counts()));
     settle();
     if (lanes_) lanes_->finish(book_.nest().stack());
 }

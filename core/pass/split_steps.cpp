@@ -16,7 +16,7 @@ SplitSteps::SplitSteps(StepPipe pipe, std::shared_ptr<const Code> code, std::sha
                        Read read, Work work)
     : read_(std::move(read)),
       work_(std::move(work)),
-      slots_(code->slot_count()),
+      code_(code),
       frames_(pipe.take_frames()),
       blank_(pipe),
       end_(std::move(pipe)),
@@ -282,10 +282,9 @@ std::unique_ptr<StepBlock> SplitSteps::another_block(std::unique_ptr<StepBlock> 
 // Once more, from where it does begin.
 void SplitSteps::repeat(Stretch& s) {
     ++repeated_;
-    begun_too_often_.resize(slots_);
-    ended_too_often_.resize(slots_);
+    if (too_often_.begins.empty()) too_often_ = RunCounts(code_->slot_count());
     for (auto& block : s.blocks) {
-        block->count(begun_too_often_, ended_too_often_);
+        block->count(*code_, too_often_);
         free_.push_back(std::move(block));
     }
     s.blocks.clear();
@@ -323,19 +322,10 @@ StepPipe SplitSteps::pipe() const {
     return all;
 }
 
-std::pair<std::vector<std::uint64_t>, std::vector<std::uint64_t>> SplitSteps::counts() {
-    auto all = followers_[0].log->counts();
-    for (std::size_t i = 1; i < followers_.size(); ++i) {
-        const auto [begins, ends] = followers_[i].log->counts();
-        for (std::size_t s = 0; s < begins.size(); ++s) {
-            all.first[s] += begins[s];
-            all.second[s] += ends[s];
-        }
-    }
-    for (std::size_t s = 0; s < begun_too_often_.size(); ++s) {
-        all.first[s] -= begun_too_often_[s];
-        all.second[s] -= ended_too_often_[s];
-    }
+RunCounts SplitSteps::counts() {
+    RunCounts all = followers_[0].log->counts();
+    for (std::size_t i = 1; i < followers_.size(); ++i) all.add(followers_[i].log->counts());
+    all.take_away(too_often_);
     return all;
 }
 

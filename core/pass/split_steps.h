@@ -52,8 +52,8 @@ class SplitSteps {
     void drain();
     /// After drain: the decoder at the end of all that was fed.
     StepPipe pipe() const;
-    /// After drain: runs that begin, and end, at each slot.
-    std::pair<std::vector<std::uint64_t>, std::vector<std::uint64_t>> counts();
+    /// After drain: all runs; `taken` as in StepBlock::count.
+    RunCounts counts();
     /// Nobody helps the one that feeds.
     bool alone() const { return threads_.empty(); }
     /// Stretches so far that began with a guess, and those of them that were followed once more.
@@ -101,7 +101,7 @@ class SplitSteps {
 
     Read read_;
     Work work_;
-    std::size_t slots_;
+    std::shared_ptr<const Code> code_;
     std::optional<TpiuDeframer> frames_;
     StepPipe blank_;          ///< nothing was fed to it
     StepPipe end_;            ///< where the last stretch that was read ended
@@ -120,7 +120,7 @@ class SplitSteps {
     bool doing_ = false;  ///< one of them is being done
     std::uint64_t guessed_ = 0, repeated_ = 0;
     std::optional<StepPipe> correction_;                            ///< a guess was wrong: how packets are to be read
-    std::vector<std::uint64_t> begun_too_often_, ended_too_often_;  ///< what was followed twice
+    RunCounts too_often_;  ///< what was followed twice
     bool over_ = false;
     std::vector<std::thread> threads_;
 };

@@ -11,8 +11,28 @@ StepReader::StepReader(StepTrail& trail, StepTimer timer, Book book, std::size_t
       stack_(trail.code, trail.functions),
       book_(std::move(book)),
       batch_events_(batch_events),
-      batch_(std::make_unique<CallBatch>()) {
+      batch_(std::make_unique<CallBatch>()),
+      taken_(trail.code ? trail.code->slot_count() : 0),
+      undecided_(taken_.size()) {
     trail_.clock = timing_.kind();
+}
+
+void StepReader::end_branch(std::optional<std::uint32_t> slot) {
+    if (behind_ == Code::kNowhere) return;
+    const std::uint32_t branch = open_branch();
+    const Code::Slot& s = (*trail_.code)[branch];
+    if (slot && *slot != behind_ && (s.flow != Flow::branch || s.target == *slot))
+        ++taken_[branch];
+    else if (!slot || *slot != behind_)
+        ++undecided_[branch];
+    behind_ = Code::kNowhere;
+}
+
+StepCounters StepReader::with_branches(RunCounts runs) const {
+    for (std::size_t s = 0; s < taken_.size(); ++s) runs.taken[s] += taken_[s];
+    StepCounters all{std::move(runs), undecided_};
+    if (behind_ != Code::kNowhere) ++all.undecided[open_branch()];
+    return all;
 }
 
 [[gnu::always_inline]] inline void StepReader::hop(const Hop& h) {
@@ -45,13 +65,23 @@ void StepReader::take(const StepBlock& block) {
     using Kind = StepBlock::Item::Kind;
     for (const StepBlock::Item& i : block.items()) {
         if (i.kind == Kind::hop) {
-            hop(*i.hop);
+            const Hop& h = *i.hop;
+            came(h.first);
+            behind_ = h.decides ? h.behind : Code::kNowhere;
+            branch_in_ = &h;
+            hop(h);
             continue;
         }
         switch (i.kind) {
-            case Kind::run:
+            case Kind::run: {
+                came(i.first);
+                const Code::Slot& last = (*trail_.code)[i.end.last];
+                behind_ = decides(last.flow, last.flags) ? i.end.last + last.size : Code::kNowhere;
+                branch_in_ = nullptr;
+                branch_ = i.end.last;
                 run({i.first, i.end.last, i.end.count});
                 break;
+            }
             case Kind::hop:
                 break;
             case Kind::trap:
@@ -83,6 +113,8 @@ void StepReader::take(const StepBlock& block) {
                 break;
         }
     }
+    if (behind_ != Code::kNowhere) branch_ = open_branch();  // hops may go with their block
+    branch_in_ = nullptr;
 }
 
 void StepReader::by_runs(const Hop& h, bool arrived) {
@@ -101,6 +133,7 @@ void StepReader::checkpoint(const StepBlock::Mark& mark) {
 }
 
 void StepReader::trap(const StepTrap& t) {
+    end_branch(t.epc_known ? std::optional(trail_.code->slot_of(t.epc)) : std::nullopt);
     timing_.entered();
     note({stack_.step(), 0, static_cast<std::uint32_t>(batch_->traps.size()), 0, CallBatch::Event::Kind::trap});
     batch_->traps.push_back(t);
@@ -108,6 +141,7 @@ void StepReader::trap(const StepTrap& t) {
 }
 
 void StepReader::gap(const StepGap& told) {
+    end_branch(std::nullopt);
     StepGap g = told;
     timing_.lose(g);
     stack_.lose(*this);

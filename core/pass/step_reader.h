@@ -29,6 +29,8 @@ class StepReader {
     /// Hands on what can get its time.
     void hand_on();
     void finish();
+    /// The counts that the blocks' makers have, with what lies between the items of blocks: which way branches went.
+    StepCounters with_branches(RunCounts runs) const;
 
     // What the stack tells.
     void enter(const CallFrame& f, std::uint64_t step) {
@@ -59,6 +61,13 @@ class StepReader {
         stack_.run(r, *this);
     }
     void hop(const Hop& h);
+    /// The next instruction executed: it shows where the last branch led.
+    void came(std::uint32_t slot) {
+        if (behind_ != Code::kNowhere && behind_ != slot) ++taken_[open_branch()];
+    }
+    /// Where the branch led that is open: goes on at `slot`; nothing if nobody knows.
+    void end_branch(std::optional<std::uint32_t> slot);
+    std::uint32_t open_branch() const { return branch_in_ != nullptr ? branch_in_->runs.back().last : branch_; }
     /// The same run by run; `arrived`: where the first begins is known to the stack already.
     void by_runs(const Hop& h, bool arrived);
     void trap(const StepTrap& t);
@@ -81,6 +90,11 @@ class StepReader {
     std::size_t batch_events_;
     std::unique_ptr<CallBatch> batch_;
     std::size_t noted_ = 0, timed_ = 0;  ///< events in batch_, and those of them that have a moment behind them
+    // A branch that was executed, and of which the next instruction tells whether it was taken.
+    std::uint32_t behind_ = Code::kNowhere;  ///< where it leads if it was not; kNowhere: there is none
+    const Hop* branch_in_ = nullptr;         ///< the hop that ends with it, or …
+    std::uint32_t branch_ = Code::kNowhere;  ///< … its slot
+    std::vector<std::uint64_t> taken_, undecided_;
     std::uint64_t sure_until_ = 0;       ///< step of the last synchronisation
     unsigned syncs_wanted_ = 0;          ///< that are told on behind a gap
     bool begun_ = false;                 ///< something has its time

@@ -168,6 +168,25 @@ const Code::Piece& Code::piece_of(std::uint32_t slot) const {
     return *found;
 }
 
+std::span<const std::uint8_t> Code::bytes_of(std::uint32_t first, std::uint32_t behind) const {
+    if (first == kNowhere || behind <= first) return {};
+    const Piece& p = piece_of(first);
+    const std::uint64_t from = 2 * std::uint64_t{first - p.first}, to = 2 * std::uint64_t{behind - p.first};
+    return std::span<const std::uint8_t>(p.data).subspan(std::min(from, p.bytes),
+                                                         std::min(to, p.bytes) - std::min(from, p.bytes));
+}
+
+std::uint64_t Code::fingerprint() const {
+    std::uint64_t hash = 0xCBF2'9CE4'8422'2325u;  // FNV-1a
+    const auto add = [&hash](std::uint8_t byte) { hash = (hash ^ byte) * 0x100'0000'01B3u; };
+    for (const Piece& p : pieces_) {
+        for (unsigned i = 0; i < 8; ++i) add(static_cast<std::uint8_t>(p.base >> (8 * i)));
+        for (unsigned i = 0; i < 4; ++i) add(static_cast<std::uint8_t>(p.context >> (8 * i)));
+        for (std::uint64_t i = 0; i < p.bytes; ++i) add(p.data[i]);
+    }
+    return hash;
+}
+
 std::uint64_t Code::address(std::uint32_t slot) const {
     const Piece& p = piece_of(slot);
     return p.base + 2 * std::uint64_t{slot - p.first};

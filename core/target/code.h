@@ -58,6 +58,13 @@ struct FlowInsn {
     std::uint64_t target = 0;  ///< of branch, jump and call
 };
 
+/// Whether an instruction goes elsewhere or on as a condition says: a conditional branch, or a branch, call or return in
+/// an IT block.
+constexpr bool decides(Flow flow, std::uint8_t flags) {
+    return flow == Flow::branch || ((flags & FlowInsn::kConditional) != 0 && flow != Flow::next &&
+                                    flow != Flow::barrier && flow != Flow::none);
+}
+
 /// Classifies the RISC-V instruction at `address` (unprivileged ISA 2.5, 16.8 for compressed ones; trap returns:
 /// privileged ISA 3.3.2). `bytes` reaches to the end of the code; `xlen` is 32 or 64.
 FlowInsn riscv_flow(std::span<const std::uint8_t> bytes, std::uint64_t address, unsigned xlen);
@@ -130,6 +137,10 @@ class Code {
     }
     /// The instruction's bits; the upper half is 0 for 16-bit ones.
     std::uint32_t bits(std::uint32_t slot) const;
+    /// The bytes of the slots from `first` up to `behind`, as far as they stand in one piece.
+    std::span<const std::uint8_t> bytes_of(std::uint32_t first, std::uint32_t behind) const;
+    /// The same for the same code at the same addresses, and hardly ever for other.
+    std::uint64_t fingerprint() const;
     /// Of the instruction in a slot; pieces of code may be of different sets.
     Isa isa(std::uint32_t slot) const { return piece_of(slot).isa; }
     /// Where the core begins.

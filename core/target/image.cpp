@@ -12,7 +12,10 @@
 #include <charconv>
 #include <cstdlib>
 #include <cstring>
+#include <map>
 #include <mutex>
+#include <optional>
+#include <set>
 
 #include "base/read_file.h"
 #include "target/build_attributes.h"
@@ -68,6 +71,27 @@ constexpr std::uint64_t kMostSegment = std::uint64_t{1} << 30;
 
 }  // namespace
 
+namespace {
+
+// The bytes of a section, unpacked where it is compressed; none if there is none.
+std::span<const std::uint8_t> section_of(Elf* elf, std::string_view name) {
+    std::size_t names = 0;
+    if (elf == nullptr || elf_getshdrstrndx(elf, &names) != 0) return {};
+    for (Elf_Scn* section = nullptr; (section = elf_nextscn(elf, section)) != nullptr;) {
+        GElf_Shdr header;
+        if (gelf_getshdr(section, &header) == nullptr) continue;
+        const char* is = elf_strptr(elf, names, header.sh_name);
+        if (is == nullptr || is != name) continue;
+        if ((header.sh_flags & SHF_COMPRESSED) != 0 && elf_compress(section, 0, 0) < 0) return {};
+        const Elf_Data* data = elf_getdata(section, nullptr);
+        if (data == nullptr || data->d_buf == nullptr) return {};
+        return {static_cast<const std::uint8_t*>(data->d_buf), data->d_size};
+    }
+    return {};
+}
+
+}  // namespace
+
 struct Image::Parts {
     struct Block {
         std::uint64_t address, size;
@@ -96,6 +120,7 @@ struct Image::Parts {
     std::vector<Unit> units;  ///< by begin
     mutable std::mutex dwarf_lock;
     std::vector<Symbol> symbols;
+    std::vector<Mapping> mappings;
     std::vector<std::size_t> functions;  ///< indices into symbols
     std::vector<Block> blocks;
     std::vector<std::vector<std::uint8_t>> loaded;
@@ -138,7 +163,15 @@ void Image::Parts::read_symbols(Elf_Scn* section, const GElf_Shdr& header) {
         if (s.st_shndx == SHN_UNDEF || (type == STT_NOTYPE && s.st_shndx == SHN_ABS)) continue;
         const char* name = elf_strptr(elf, header.sh_link, s.st_name);
         // $t, $d, $x: mapping symbols of the Arm and RISC-V ABIs, no names.
-        if (name == nullptr || *name == 0 || *name == '$') continue;
+        if (name == nullptr || *name == 0) continue;
+        if (*name == '$') {
+            // Sections that are not loaded have such symbols, too.
+            GElf_Shdr in;
+            if (gelf_getshdr(elf_getscn(elf, s.st_shndx), &in) != nullptr && (in.sh_flags & SHF_ALLOC) != 0 &&
+                (name[1] == 'd' || name[1] == 'x' || name[1] == 't' || name[1] == 'a'))
+                mappings.push_back({s.st_value & ~std::uint64_t{1}, name[1]});
+            continue;
+        }
         const bool function = type == STT_FUNC;
         const std::uint64_t address = function && machine == Machine::arm ? s.st_value & ~std::uint64_t{1} : s.st_value;
         symbols.push_back({address, s.st_size, demangled(name), function,
@@ -189,6 +222,8 @@ void Image::Parts::read_segments() {
 void Image::Parts::settle() {
     std::stable_sort(symbols.begin(), symbols.end(),
                      [](const Symbol& a, const Symbol& b) { return a.address < b.address; });
+    std::stable_sort(mappings.begin(), mappings.end(),
+                     [](const Mapping& a, const Mapping& b) { return a.address < b.address; });
     for (std::size_t i = 0; i < symbols.size(); ++i)
         if (symbols[i].function) functions.push_back(i);
     for (std::size_t i = 0; i < files.size(); ++i) read_units(i);
@@ -435,6 +470,45 @@ std::optional<std::uint32_t> Image::word_at(std::uint64_t address) const {
 const std::vector<Image::Piece>& Image::pieces() const { return parts_->pieces; }
 const std::vector<Image::Piece>& Image::code_pieces() const { return parts_->code; }
 std::uint64_t Image::entry() const { return parts_->entry; }
+
+const std::vector<Image::Mapping>& Image::mappings() const { return parts_->mappings; }
+
+Image::LineTables Image::line_tables() const {
+    LineTables all;
+    std::map<std::string, std::uint32_t> numbers;
+    std::set<std::pair<std::size_t, std::uint64_t>> read;  // units may share a program
+    const std::lock_guard guard(parts_->dwarf_lock);
+    std::vector<std::optional<std::span<const std::uint8_t>>> sections(parts_->files.size());
+    for (const Parts::Unit& u : parts_->units) {
+        Dwarf_Die die;
+        Dwarf_Attribute attribute;
+        Dwarf_Word offset = 0;
+        Parts::File& file = parts_->files[u.file];
+        if (dwarf_offdie(file.dwarf, u.die, &die) == nullptr || dwarf_attr(&die, DW_AT_stmt_list, &attribute) == nullptr ||
+            dwarf_formudata(&attribute, &offset) != 0 || !read.insert({u.file, offset}).second)
+            continue;
+        if (!sections[u.file]) sections[u.file] = section_of(file.elf, ".debug_line");
+        Dwarf_Files* files = nullptr;
+        std::size_t count = 0;
+        if (dwarf_getsrcfiles(&die, &files, &count) != 0) count = 0;
+        std::map<std::uint32_t, std::uint32_t> here;
+        for (LineSequence& s : read_line_program(*sections[u.file], offset)) {
+            for (LineRow& r : s.rows) {
+                const auto [known, fresh] = here.try_emplace(r.file, 0);
+                if (fresh) {
+                    const char* name = r.file < count ? dwarf_filesrc(files, r.file, nullptr, nullptr) : nullptr;
+                    const auto [number, first] = numbers.try_emplace(name != nullptr ? name : "???",
+                                                                     static_cast<std::uint32_t>(all.files.size()));
+                    if (first) all.files.push_back(number->first);
+                    known->second = number->second;
+                }
+                r.file = known->second;
+            }
+            all.sequences.push_back(std::move(s));
+        }
+    }
+    return all;
+}
 
 std::vector<std::string> Image::source_folders() const {
     constexpr std::size_t kMost = 1000;  // more than any program is compiled in

@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "base/problem.h"
+#include "target/line_program.h"
 
 namespace mt {
 
@@ -65,6 +66,20 @@ class Image {
     const Symbol* symbol_named(std::string_view name) const;
     /// Source file and line of an instruction from DWARF; nullopt where there is none.
     std::optional<SourceLine> line_at(std::uint64_t address) const;
+    /// From an address on stands code of some instruction set, or data: the mapping symbols of the ABIs for Arm (AAELF32
+    /// 5.5.5, AAELF64 5.5.7) and RISC-V (psABI, "Mapping symbol"). By address; none in what was stripped.
+    struct Mapping {
+        std::uint64_t address = 0;
+        char what = 'd';  ///< t: Thumb, a: Arm, x: A64 or RISC-V, d: data
+    };
+    const std::vector<Mapping>& mappings() const;
+    /// All that DWARF's line tables tell, sequence by sequence: the numbers of files are indices into `files`, which are
+    /// named as `line_at` names them. Blocks: it reads all of them.
+    struct LineTables {
+        std::vector<std::string> files;
+        std::vector<LineSequence> sequences;
+    };
+    LineTables line_tables() const;
     /// The folders in which its sources were compiled, as the compiler was told (DWARF 5, 3.1.1: DW_AT_comp_dir): what
     /// names of files that are no whole paths start from. Each once.
     std::vector<std::string> source_folders() const;

@@ -97,6 +97,18 @@ PolledParameters read_polled(TomlTable& t, const KeyPlace& place) {
     return p;
 }
 
+EventSpec read_event(TomlTable& t) {
+    EventSpec e;
+    e.of = t.text("of", true);
+    e.core = t.text("core", false);
+    e.at = t.text("at", false,
+                  {"entry", "exit", "begin", "ready", "start", "end", "send", "receive", "take", "give"});
+    e.value = t.number("value", false, std::numeric_limits<std::int64_t>::min(), kNoLimit);
+    e.crosses = t.real("crosses", false, -1e300, 1e300);
+    e.rising = t.flag("rising").value_or(true);
+    return e;
+}
+
 StopwatchSpec read_stopwatch(TomlTable& t, const KeyPlace& place) {
     StopwatchSpec s;
     s.line = t.line();
@@ -109,13 +121,7 @@ StopwatchSpec read_stopwatch(TomlTable& t, const KeyPlace& place) {
             return;
         }
         TomlTable k(*table, std::string("'") + key + "' of [[stopwatch]]", place.path, place.problem);
-        e.of = k.text("of", true);
-        e.core = k.text("core", false);
-        e.at = k.text("at", false,
-                      {"entry", "exit", "begin", "ready", "start", "end", "send", "receive", "take", "give"});
-        e.value = k.number("value", false, std::numeric_limits<std::int64_t>::min(), kNoLimit);
-        e.crosses = k.real("crosses", false, -1e300, 1e300);
-        e.rising = k.flag("rising").value_or(true);
+        e = read_event(k);
         k.warn_unknown(place.warnings);
     };
     event("from", s.from);

@@ -19,6 +19,8 @@ struct KeyPlace {
 
 SignalsSpec read_signals(TomlTable& t, const KeyPlace& place);
 StopwatchSpec read_stopwatch(TomlTable& t, const KeyPlace& place);
+/// The keys of an event: of, core, at, value, crosses, rising.
+EventSpec read_event(TomlTable& t);
 PolledParameters read_polled(TomlTable& t, const KeyPlace& place);
 /// names = { 0 = "idle", 0x20000400 = "track" }: what values stand for.
 std::map<std::uint64_t, std::string> read_names(TomlTable& t);

@@ -2,30 +2,95 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <map>
 
 namespace mt {
 namespace fs = std::filesystem;
 
+namespace {
+
+// From the begin of each piece, and from each mapping symbol and function on, one instruction behind the other.
+std::vector<bool> instructions_of(const Image& image, const Code& code) {
+    std::vector<bool> all(code.slot_count()), begins(code.slot_count());
+    enum class Holds : std::uint8_t { unknown, data, code };
+    std::vector<Holds> holds(code.slot_count());
+    for (const Symbol& s : image.symbols())
+        if (s.function) begins[code.slot_of(s.address)] = true;
+    const auto& mappings = image.mappings();
+    for (std::size_t i = 0; i < mappings.size(); ++i) {
+        const std::uint32_t first = code.slot_of(mappings[i].address);
+        if (first == Code::kNowhere) continue;
+        begins[first] = true;
+        const Holds what = mappings[i].what == 'd' ? Holds::data : Holds::code;
+        const std::uint64_t end = i + 1 < mappings.size() ? mappings[i + 1].address : ~std::uint64_t{0};
+        std::uint32_t slot = first;
+        for (std::uint64_t at = mappings[i].address; at < end && code.slot_of(at) == slot && slot != Code::kNowhere;
+             at += 2)
+            holds[slot++] = what;
+    }
+    begins[Code::kNowhere] = false;
+    for (std::uint32_t slot = 1; slot < code.slot_count();) {
+        if (holds[slot] == Holds::data || (holds[slot] == Holds::unknown && code[slot].flow == Flow::none)) {
+            ++slot;
+            continue;
+        }
+        all[slot] = true;
+        const std::uint32_t next = code.next(slot);
+        for (++slot; slot < next && !(slot < begins.size() && begins[slot]); ++slot) {
+        }
+    }
+    return all;
+}
+
+}  // namespace
+
 std::shared_ptr<const SourceMap> SourceMap::of(const Image& image, const Code& code) {
     auto map = std::make_shared<SourceMap>();
     map->places_.resize(code.slot_count());
-    std::map<std::string, std::uint32_t> known;
-    for (std::uint32_t slot = 1; slot < code.slot_count(); slot = code.next(slot)) {
-        if (code[slot].flow == Flow::none) continue;
-        const auto line = image.line_at(code.address(slot));
-        if (!line || line->line <= 0) continue;
-        const auto [found, fresh] = known.try_emplace(line->file, static_cast<std::uint32_t>(map->files_.size()));
-        if (fresh) {
-            map->files_.push_back(line->file);
-            map->entries_.emplace_back();
+    map->instruction_ = instructions_of(image, code);
+    const Image::LineTables tables = image.line_tables();
+    map->files_ = tables.files;
+    map->entries_.resize(tables.files.size());
+    map->begins_.resize(tables.files.size());
+    // Damaged tables may go over the same code again and again.
+    std::uint64_t work = 64 * std::uint64_t{code.slot_count()} + 1'000'000;
+    const auto insn_at = [&](std::uint64_t address) {
+        const std::uint32_t slot = code.slot_of(address);
+        return map->is_instruction(slot) ? slot : Code::kNowhere;
+    };
+    for (const LineSequence& s : tables.sequences) {
+        // What the linker threw away stands at no code.
+        if (insn_at(s.rows.front().address) == Code::kNowhere) continue;
+        for (std::size_t i = 0; i < s.rows.size(); ++i) {
+            const LineRow& row = s.rows[i];
+            const std::uint32_t first = insn_at(row.address);
+            if (row.begins && row.line > 0 && first != Code::kNowhere)
+                map->begins_[row.file].push_back({row.line, first});
+            const std::uint64_t end = i + 1 < s.rows.size() ? s.rows[i + 1].address : s.end;
+            for (std::uint64_t at = row.address; at < end && work > 0; --work) {
+                const std::uint32_t slot = code.slot_of(at);
+                if (slot == Code::kNowhere) break;
+                if (!map->is_instruction(slot)) {  // data between
+                    at += 2;
+                    continue;
+                }
+                map->places_[slot] = row.line > 0 ? Place{row.file, row.line} : Place{};
+                at += std::uint64_t{2} * code[slot].size;
+            }
         }
-        map->places_[slot] = {found->second, static_cast<std::uint32_t>(line->line)};
-        map->entries_[found->second].push_back({static_cast<std::uint32_t>(line->line), slot});
     }
-    for (auto& entries : map->entries_)
-        std::stable_sort(entries.begin(), entries.end(),
-                         [](const Entry& a, const Entry& b) { return a.line < b.line; });
+    for (std::uint32_t slot = 1; slot < code.slot_count(); ++slot)
+        if (const Place& p = map->places_[slot]; p.file != kNone && map->is_instruction(slot))
+            map->entries_[p.file].push_back({p.line, slot});
+    const auto by_line = [](const Entry& a, const Entry& b) {
+        return a.line != b.line ? a.line < b.line : a.slot < b.slot;
+    };
+    for (auto* lists : {&map->entries_, &map->begins_})
+        for (auto& list : *lists) {
+            std::sort(list.begin(), list.end(), by_line);
+            list.erase(std::unique(list.begin(), list.end(),
+                                   [](const Entry& a, const Entry& b) { return a.line == b.line && a.slot == b.slot; }),
+                       list.end());
+        }
     return map;
 }
 

@@ -28,6 +28,10 @@ class SourceMap {
 
     static std::shared_ptr<const SourceMap> of(const Image& image, const Code& code);
 
+    /// Whether an instruction of the program begins in `slot`: not in the middle of another, and no data, as far as the
+    /// image tells them apart.
+    bool is_instruction(std::uint32_t slot) const { return slot < instruction_.size() && instruction_[slot]; }
+
     /// Of the instruction in `slot`; file is kNone where the image does not tell.
     Place at(std::uint32_t slot) const { return slot < places_.size() ? places_[slot] : Place{}; }
     /// As the image names them.
@@ -36,13 +40,20 @@ class SourceMap {
     std::uint32_t file_index(const std::string& name) const;
     /// All instructions of a file, by line, then by address.
     std::span<const Entry> in_file(std::uint32_t file) const;
+    /// Where the lines of a file begin: each instruction at which the compiler wrote down that a statement of the line
+    /// begins (DWARF 5, 6.2.2: is_stmt), by line, then by address. Of a line that was moved or merged away none is left
+    /// that belongs to it alone: there it begins where another one does.
+    std::span<const Entry> line_begins(std::uint32_t file) const {
+        return file < begins_.size() ? std::span<const Entry>(begins_[file]) : std::span<const Entry>();
+    }
     /// Those of one line.
     std::span<const Entry> on_line(std::uint32_t file, std::uint32_t line) const;
 
   private:
-    std::vector<Place> places_;  ///< per slot
+    std::vector<bool> instruction_;  ///< per slot
+    std::vector<Place> places_;      ///< per slot
     std::vector<std::string> files_;
-    std::vector<std::vector<Entry>> entries_;  ///< per file
+    std::vector<std::vector<Entry>> entries_, begins_;  ///< per file
 };
 
 /// Where to look for sources.

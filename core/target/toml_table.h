@@ -12,6 +12,7 @@
 
 #include <toml++/toml.h>
 
+#include "base/near_names.h"
 #include "base/problem.h"
 
 namespace mt {
@@ -126,6 +127,14 @@ class TomlTable {
                 warnings.push_back(path_ + ":" + std::to_string(node.source().begin.line) + ": unknown key '" +
                                    std::string(key.str()) + "' in " + name_ + " is ignored");
     }
+    /// The same as an error, with the keys that are near. To be called when all keys were asked for.
+    void refuse_unknown() {
+        for (const auto& [key, node] : table_)
+            if (seen_.count(std::string(key.str())) == 0)
+                fail("unknown key '" + std::string(key.str()) + "' in " + name_,
+                     static_cast<unsigned>(node.source().begin.line),
+                     near_names_text(key.str(), {seen_.begin(), seen_.end()}, ""));
+    }
     /// Reads each table of a list; `named`: what messages call it.
     template <class T, class F>
     static void each(const toml::array* list, const std::string& named, const std::string& path,
@@ -140,6 +149,11 @@ class TomlTable {
     }
     void fail(std::string what, unsigned line, std::string advice) {
         if (!problem_) problem_ = Problem{std::move(what), path_ + ":" + std::to_string(line), std::move(advice)};
+    }
+
+    /// Says what a key's value is and what it must be.
+    void refuse(std::string_view key, const std::string& allowed) {
+        if (const toml::node* node = table_.get(key); node != nullptr) wrong(key, *node, allowed);
     }
 
   private:

@@ -283,7 +283,7 @@ std::string_view itm_damage_text(ItmDamage reason) {
                                                         "impossible counter packet",
                                                         "packet cut short by the end of the stream",
                                                         "bytes missing in the formatter frames",
-                                                        "not received: the connection was lost here"};
+                                                        "not received: bytes were lost here"};
     return texts[static_cast<std::size_t>(reason)];
 }
 

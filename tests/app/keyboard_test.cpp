@@ -210,7 +210,7 @@ TEST_F(Keyboard, FromADroppedFileToLanesAndATargetFile) {
 
 TEST_F(Keyboard, EveryPageOfEvidenceIsReachedAndHasAMenu) {
     std::set<QString> seen;
-    for (int i = 0; i < 12; ++i) {
+    for (std::size_t i = 0; i <= window->desk().evidence()->pages().size(); ++i) {
         press(Qt::Key_Tab, Qt::ControlModifier);
         ASSERT_NE(window->desk().evidence()->current(), nullptr);
         seen.insert(window->desk().evidence()->current()->id());

@@ -231,6 +231,20 @@ TEST_F(RecordingPage, TenFastClicksOnRecordMakeOneRecording) {
     EXPECT_FALSE(std::filesystem::exists(folder / "test-2.mtrail"));
 }
 
+// The threads of a recording look at it until they have ended, also while the window is being taken down.
+TEST_F(RecordingPage, GoingAwayWhileItRecordsEndsTheRecordingAndKeepsWhatCame) {
+    Board board;
+    write_recipe(both(board), "[record]\nseconds = 30\n");
+    for (int turn = 1; turn <= 6; ++turn) {
+        record_until(Time::from_ns(50'000'000));
+        QTest::qWait(37 * turn);
+        window.reset();
+        const auto kept = open_recording(folder / ("test-" + std::to_string(turn) + ".mtrail"));
+        ASSERT_TRUE(kept) << turn;
+        window = shown_window();
+    }
+}
+
 TEST_F(RecordingPage, TheLineCheckFindsTheWindowAndStoresItsMiddle) {
     Board board({"--phase", "1"});
     write_recipe(both(board), "[record]\nseconds = 1\n");

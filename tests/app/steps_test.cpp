@@ -5,6 +5,7 @@
 #include <QToolButton>
 #include <QSignalSpy>
 #include <QTest>
+#include <QTextBlock>
 #include <QSettings>
 
 #include "base/text.h"
@@ -394,6 +395,36 @@ TEST_F(StepsPage, TheSourceShowsTheLineThatRunsWithItsCounts) {
     const std::uint64_t first = span(*selected(*window)).step;
     ASSERT_TRUE(QTest::qWaitFor([&] { return *window->desk().footsteps()->current() > first; }, 5000));
     QSettings().setValue("sources", before);
+}
+
+TEST_F(StepsPage, CoverageListsWhatNeverRanAndADoubleClickShowsItsSource) {
+    CoveragePage* page = window->desk().coverage();
+    window->desk().evidence()->show_page(page);
+    QTableView* table = page->table();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return table->model()->rowCount() == 49; }, 10'000));
+    EXPECT_TRUE(page->hint().startsWith("95.0 % of the lines, 85.1 % of the instructions, 59.8 % of the branches both ways"))
+        << page->hint().toStdString();
+    QTest::mouseClick(page->findChild<QToolButton*>("coverage_never"), Qt::LeftButton);
+    ASSERT_EQ(table->model()->rowCount(), 5);
+    EXPECT_EQ(table->model()->index(0, CoverageModel::calls).data().toString(), "0");
+    EXPECT_TRUE(table->model()->index(0, CoverageModel::instructions).data().toString().startsWith("0 of "));
+    const QRect cell = table->visualRect(table->model()->index(0, CoverageModel::name));
+    QTest::mouseClick(table->viewport(), Qt::LeftButton, {}, cell.center());
+    QTest::mouseDClick(table->viewport(), Qt::LeftButton, {}, cell.center());
+    SourceView* source = window->desk().source();
+    ASSERT_TRUE(QTest::qWaitFor([&] { return source->isVisible() && source->text()->marked().has_value(); }, 10'000));
+    const SourceRow& row = source->text()->rows()[static_cast<std::size_t>(*source->text()->marked())];
+    EXPECT_TRUE(row.has_code);
+    EXPECT_EQ(row.count, 0U);
+    // Files, and the way to the next line that never ran.
+    QTest::mouseClick(page->findChild<QToolButton*>("coverage_never"), Qt::LeftButton);
+    page->show_files(true);
+    EXPECT_EQ(table->model()->rowCount(), 9);
+    source->text()->setTextCursor(QTextCursor(source->text()->document()->findBlockByNumber(0)));
+    EXPECT_TRUE(source->go_to_never_run(1));
+    const int at = source->text()->textCursor().blockNumber();
+    EXPECT_EQ(source->text()->rows()[static_cast<std::size_t>(at)].count, 0U);
+    EXPECT_FALSE(source->go_to_never_run(-1));
 }
 
 TEST_F(StepsPage, TheCallTreeUnfoldsFromTheStartAndAnswersWhoCalls) {

@@ -49,6 +49,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         (void)inlines->names_at(slot);
         (void)(*image)->line_at(code->address(slot));
     }
+    const auto map = SourceMap::of(**image, *code);
+    for (std::uint32_t file = 0; file < map->files().size(); ++file)
+        for (const auto& begin : map->line_begins(file))
+            if (!map->is_instruction(begin.slot)) std::abort();
     (void)(*image)->address_of("main.c:10");
     (void)(*image)->vector_table();
     return 0;

@@ -107,7 +107,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         pipe.feed(all, log);
         pipe.finish(log);
         log.flush();
-        if (steps != whole.steps || log.counts() != std::pair(whole.begins, whole.ends)) std::abort();
+        if (steps != whole.steps || log.counts().begins != whole.begins || log.counts().ends != whole.ends) std::abort();
     } catch (const Enough&) {
     }
     return 0;

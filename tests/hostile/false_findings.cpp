@@ -40,7 +40,9 @@ std::string name_of(const Finding& f) {
 }
 
 // What is said of the recording itself is no false alarm: it was damaged.
-bool about_the_recording(const Finding& f) { return f.kind == FindingKind::gap || f.kind == FindingKind::image_doubt; }
+bool about_the_recording(const Finding& f) {
+    return f.kind == FindingKind::gap || f.kind == FindingKind::image_doubt || f.kind == FindingKind::disturbed_sample;
+}
 
 bool look(const std::string& target, Seen& seen, bool show = false, const Seen* whole = nullptr) {
     auto recording = open_recording(target);

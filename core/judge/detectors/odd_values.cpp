@@ -31,6 +31,48 @@ std::string with_unit(const ValueLane& lane, std::uint64_t bits) {
     return lane.value_of(bits).text() + (lane.unit.empty() ? "" : " " + lane.unit);
 }
 
+// What was told around a sample, up to its neighbours, stands where nothing is lost or unsure.
+bool stands(const Judged& judged, const ValueLane& lane, std::size_t i) {
+    if (lane.core == ValueLane::kNoCore) return true;
+    const Time from = lane.samples[i > 0 ? i - 1 : 0].time;
+    const Time to = lane.samples[std::min(i + 1, lane.samples.size() - 1)].time;
+    return judged.trail.trusted(lane.core, from, to) && !judged.trail.gaps.touch(lane.core, from, to);
+}
+// Something in the streams of its core does not fit together: what only one packet tells is no evidence then.
+bool disturbed(const Judged& judged, const ValueLane& lane) {
+    if (lane.core == ValueLane::kNoCore || lane.core >= judged.trail.cores.size()) return false;
+    const CoreTrail& core = judged.trail.cores[lane.core];
+    const auto& streams = judged.trail.streams;
+    return core.contradictions > 0 || judged.trail.tasks.contradictions > 0 ||
+           std::any_of(streams.begin(), streams.end(), [&](const StreamTrail& s) {
+               return s.core == core.name && (s.bad_bytes > 0 || s.strays.size() > 0);
+           });
+}
+// A whole number that would lie within [low, high] if one of its bytes were another, and that a byte which no usual
+// value uses: so great is the chance of it only where a byte was disturbed on its way.
+bool one_byte_off(const ValueLane& lane, std::size_t i, double low, double high) {
+    if (lane.sort != ValueSort::whole && lane.sort != ValueSort::signed_whole) return false;
+    const double reach = std::max(std::fabs(low), std::fabs(high));
+    const bool has_sign = lane.sort == ValueSort::signed_whole;
+    const auto cut = [&](std::uint64_t bits, unsigned width) {
+        const unsigned above = 64 - 8 * width;
+        return has_sign ? static_cast<std::uint64_t>(static_cast<std::int64_t>(bits << above) >> above)
+                        : bits << above >> above;
+    };
+    unsigned width = 8;
+    while (width > 1 && cut(lane.least, width / 2) == lane.least && cut(lane.greatest, width / 2) == lane.greatest)
+        width /= 2;
+    for (unsigned byte = 1; byte < width; ++byte) {
+        if (std::ldexp(1.0, static_cast<int>(8 * byte)) < 8 * reach) continue;
+        const std::uint64_t mask = std::uint64_t{0xFF} << (8 * byte), bits = lane.samples[i].bits;
+        for (const std::uint64_t told : {bits & ~mask, bits | mask}) {
+            const std::uint64_t other = cut(told, width);
+            if (const double x = lane.value_of(other).number(); other != bits && x >= low && x <= high) return true;
+        }
+    }
+    return false;
+}
+
 // A few samples far away from where nearly all are.
 bool find_outside(const Judged& judged, std::size_t v, std::vector<Finding>& out) {
     const ValueLane& lane = judged.trail.tasks.values[v];
@@ -48,7 +90,7 @@ bool find_outside(const Judged& judged, std::size_t v, std::vector<Finding>& out
     std::optional<std::size_t> last;
     for (std::size_t i = 0; i < lane.samples.size(); ++i) {
         const double x = lane.value(i).number(), beyond = std::max(low - x, x - high);
-        if (!lane.known(i) || !(beyond > limits.widths * width)) continue;
+        if (!lane.known(i) || !(beyond > limits.widths * width) || !stands(judged, lane, i)) continue;
         ++outside;
         if (!last || i > *last + 8) ++episodes;
         last = i;
@@ -59,9 +101,10 @@ bool find_outside(const Judged& judged, std::size_t v, std::vector<Finding>& out
     }
     if (outside == 0 || episodes > limits.episodes || outside > rim) return false;
     // The first value of all is where it was before anything ran.
-    if (worst == 0) return false;
-    Finding f = about_sample(FindingKind::value_outlier, judged.trail, v, worst);
-    f.severity = 0.64;
+    if (worst == 0 || (outside == 1 && disturbed(judged, lane))) return false;
+    const bool doubted = outside == 1 && lane.core != ValueLane::kNoCore && one_byte_off(lane, worst, low, high);
+    Finding f = about_sample(doubted ? FindingKind::disturbed_sample : FindingKind::value_outlier, judged.trail, v, worst);
+    f.severity = doubted ? 0.35 : 0.64;
     f.end = lane.holds_until(worst, judged.trail.end);
     f.fact("value", with_unit(lane, lane.samples[worst].bits));
     const auto bits_of = [&](double x) { return lane.sort == ValueSort::signed_whole || lane.sort == ValueSort::whole
@@ -101,10 +144,9 @@ void find_jump(const Judged& judged, std::size_t v, std::vector<Finding>& out) {
     for (std::size_t i = 1; i < n; ++i) {
         if (!lane.known(i) || !lane.known(i - 1)) continue;
         if (std::fabs(lane.value(i).number() - lane.value(i - 1).number()) != most) continue;
-        if (judged.trail.gaps.touch(lane.core, lane.samples[i - 1].time, lane.samples[i].time)) return;
-        if (lane.core != ValueLane::kNoCore &&
-            !judged.trail.trusted(lane.core, lane.samples[i - 1].time, lane.samples[i].time))
-            return;
+        // One sample that is another, and the next as before: told by one packet.
+        const bool alone = alike == 2 && i + 1 < n && lane.samples[i + 1].bits == lane.samples[i - 1].bits;
+        if (!stands(judged, lane, i) || (alone && disturbed(judged, lane))) return;
         Finding f = about_sample(FindingKind::value_jump, judged.trail, v, i);
         f.severity = 0.57;
         f.fact("from", with_unit(lane, lane.samples[i - 1].bits));
@@ -155,6 +197,12 @@ void find_stuck(const Judged& judged, std::size_t v, std::vector<Finding>& out) 
     out.push_back(std::move(f));
 }
 
+// A task of which little more is known than that it once had a core: perhaps its number was told wrong.
+bool seldom_runs(const Trail& trail, const std::string& name) {
+    return std::any_of(trail.tasks.tasks.begin(), trail.tasks.tasks.end(),
+                       [&](const TaskLane& t) { return t.name == name && t.stretches.size() < 8; });
+}
+
 void find_odd_writer(const Judged& judged, std::size_t v, std::vector<Finding>& out) {
     const ValueLane& lane = judged.trail.tasks.values[v];
     const Thresholds::Values& limits = judged.thresholds.values;
@@ -171,6 +219,7 @@ void find_odd_writer(const Judged& judged, std::size_t v, std::vector<Finding>& 
     }
     if (known < limits.fewest_writes || by.size() < 2) return;
     for (const auto& [who, at] : by) {
+        if ((at.size() == 1 && disturbed(judged, lane)) || seldom_runs(judged.trail, who)) continue;
         // A first write, or one at the very beginning, sets it up.
         if (at.size() > limits.odd_writes || part(known, limits.odd_share) < at.size() || at[0] < 3) continue;
         if (lane.samples[at[0]].time < times(judged.trail.end, 0.01)) continue;

@@ -29,7 +29,10 @@ class SampleLane : public PlainLane {
         return first != last;
     }
 
-    std::vector<std::string> lengths() const override { return {shape() == Shape::line ? "value" : "duration"}; }
+    std::vector<std::string> lengths() const override {
+        if (shape() != Shape::line) return {"duration"};
+        return {lane_.unit.empty() ? "value" : "value in " + lane_.unit};
+    }
 
   protected:
     const ValueLane& lane_;

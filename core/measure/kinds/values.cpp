@@ -1,5 +1,6 @@
 #include <array>
 #include <cmath>
+#include <cstdio>
 #include <limits>
 
 #include "measure/kinds/kinds.h"
@@ -43,6 +44,19 @@ std::string origin_text(const ValueOrigin& origin) {
     return text;
 }
 
+// As a person reads it: a measured number with the digits that matter, and its unit. Tables have all digits.
+std::string shown_text(const ValueLane& lane, std::size_t i) {
+    std::string text = lane.text(i);
+    const bool real = lane.sort == ValueSort::real || lane.sort == ValueSort::small_real;
+    const bool few_do = real && lane.known(i) && std::fabs(lane.value(i).number()) < 1e5;
+    if (few_do && lane.name_of(lane.samples[i].bits) == nullptr && text.size() > 7) {
+        std::array<char, 32> few{};
+        std::snprintf(few.data(), few.size(), "%.5g", lane.value(i).number());
+        text = few.data();
+    }
+    return lane.unit.empty() ? text : text + " " + lane.unit;
+}
+
 class ValueLine final : public SampleLane {
   public:
     ValueLine(const Trail& trail, const ValueLane& lane)
@@ -75,12 +89,12 @@ class ValueLine final : public SampleLane {
         return {lane_.value_of(lane_.least).number(), lane_.value_of(lane_.greatest).number()};
     }
     std::string label(std::size_t, std::size_t i) const override {
-        return lane_.text(i) + (lane_.unit.empty() ? "" : " " + lane_.unit);
+        return shown_text(lane_, i);
     }
     Told told(Time, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
         if (!span) return {lane_.name, {"no value yet"}};
         const ValueSample& s = lane_.samples[span->second];
-        return {lane_.name + " = " + lane_.text(span->second) + (lane_.unit.empty() ? "" : " " + lane_.unit),
+        return {lane_.name + " = " + shown_text(lane_, span->second),
                 {"since " + moment_text(s.time), origin_text(lane_.origin(span->second))}};
     }
 };
@@ -168,9 +182,7 @@ class Values final : public LaneKind {
         return SpanRef{{this, activity}, 0, greatest};
     }
     std::vector<Phrase> moment(const Trail& trail, std::size_t core, Time t) const override {
-        return values_at(*this, trail, core, t, [](const ValueLane& of, std::size_t i) {
-            return of.text(i) + (of.unit.empty() ? "" : " " + of.unit);
-        });
+        return values_at(*this, trail, core, t, shown_text);
     }
 
     std::vector<Name> names(const Trail& trail) const override {

@@ -7,6 +7,7 @@
 
 #include "capture/recipe.h"
 #include "control/link.h"
+#include "doubt/connection_test.h"
 #include "judge/live_health.h"
 #include "measure/tasks.h"
 #include "pass/live_recording.h"
@@ -155,6 +156,25 @@ TEST_F(Recording, TheCurrentProbeIsRecordedBesideTheTraceAndBroughtToItsClock) {
     bool samples = false;
     for (const auto& stream : s["streams"]) samples = samples || (stream["protocol"] == "samples" && stream["samples"] > 200'000);
     EXPECT_TRUE(samples) << s["streams"].dump();
+}
+
+TEST_F(Recording, TheConnectionOfAProbeIsTriedThoughItBelongsToNoCore) {
+    Board board;
+    test::write_file(folder / "probe.recipe.toml",
+                     "format = \"mindful-trail-recipe/1\"\nname = \"probe\"\ntarget = \"" MT_DEMO
+                     "/larkspur-live.target.toml\"\n[[connect]]\nprotocol = \"samples\"\n" +
+                         tcp(board.probe()) + "[record]\nseconds = 1\n");
+    const auto recipe = read_recipe(folder / "probe.recipe.toml");
+    ASSERT_TRUE(recipe) << recipe.error().text();
+    Progress progress;
+    const auto reports = test_connections(*recipe, 1, progress);
+    ASSERT_TRUE(reports) << reports.error().text();
+    ASSERT_EQ(reports->size(), 1U);
+    const ConnectionReport& probe = reports->front();
+    EXPECT_EQ(probe.core, "current probe");
+    ASSERT_EQ(probe.findings.size(), 2U);
+    EXPECT_NE(probe.findings[0].find("connected to tcp"), std::string::npos) << probe.findings[0];
+    EXPECT_NE(probe.findings[1].find("samples of each channel a second"), std::string::npos) << probe.findings[1];
 }
 
 TEST_F(Recording, TwoCoresStartTogetherAndSayWhenEachReallyDid) {

@@ -1,0 +1,85 @@
+#include "command.h"
+
+#include <ctime>
+#include <ostream>
+
+#include <CLI/CLI.hpp>
+#include <nlohmann/json.hpp>
+
+#include "base/near_names.h"
+#include "base/read_file.h"
+#include "input.h"
+#include "judge/muted.h"
+#include "output.h"
+#include "share/report.h"
+
+namespace mt::cli {
+namespace {
+
+struct ReportOptions {
+    std::string input, html, rules, frame;
+    std::vector<std::string> sections;
+};
+
+int report(ReportOptions& o) {
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    const Recording& recording = *opened->recording;
+    const Trail& trail = *opened->trail;
+    ReportParts parts;
+    parts.sections = o.sections;
+    const auto muted = read_muted(muted_path(recording.input));
+    if (!muted) return fail(muted.error());
+    for (Finding& f : find_all(recording, trail))
+        if (muted->find(f) == nullptr)
+            parts.findings.push_back(std::move(f));
+        else
+            ++parts.muted;
+    if (!o.rules.empty()) {
+        const auto rules = read_rules(o.rules);
+        if (!rules) return fail(rules.error());
+        auto outcomes = judge_rules(recording, trail, *rules);
+        if (!outcomes) return fail(outcomes.error());
+        parts.rules = std::move(*outcomes);
+    }
+    for (const StepTrail& steps : trail.steps)
+        parts.coverage.push_back({steps.core, Coverage::of(steps.code, steps.functions,
+                                                           SourceMap::of(*recording.images[steps.core_index], *steps.code),
+                                                           CoverCounts::of(steps))});
+    if (!o.frame.empty()) {
+        const auto frame = read_small_file(o.frame, 16'000'000, "page frame");
+        if (!frame) return fail(frame.error());
+        parts.frame = *frame;
+        if (parts.frame.find("{{body}}") == std::string::npos)
+            return fail({"the page frame has no {{body}}", o.frame, "write {{body}} where the report is to stand"});
+    }
+    char now[64] = {};
+    const std::time_t t = std::time(nullptr);
+    std::tm local{};
+    ::localtime_r(&t, &local);
+    std::strftime(now, sizeof now, "%Y-%m-%d %H:%M", &local);
+    parts.made = "made " + std::string(now) + " from " + o.input;
+    Inputs inputs(recording);
+    for (const std::string& file : {o.rules, o.frame})
+        if (!file.empty()) inputs.files.push_back(file);
+    return write_to(o.html, inputs, false, [&](std::ostream& out) { out << report_html(recording, opened->trail, parts); });
+}
+
+}  // namespace
+
+void add_report(CLI::App& app, Run& run) {
+    CLI::App& c = *app.add_subcommand("report", "one self-contained HTML page about a recording");
+    const auto o = std::make_shared<ReportOptions>();
+    c.add_option("INPUT", o->input, "a recording")->required();
+    c.add_option("--html", o->html, "the page to write; - for standard output")->required();
+    c.add_option("--rules", o->rules, "hold it against a *.rules.toml, too")->check(CLI::ExistingFile);
+    std::vector<std::string> sections(std::begin(kReportSections), std::end(kReportSections));
+    c.add_option("--sections", o->sections, "only these: summary, findings, rules, measures, coverage, waymarks")
+        ->delimiter(',')
+        ->check(CLI::IsMember(sections));
+    c.add_option("--frame", o->frame, "a page of your own in which {{title}}, {{style}} and {{body}} are filled in")
+        ->check(CLI::ExistingFile);
+    c.callback([o, &run] { run = [o] { return report(*o); }; });
+}
+
+}  // namespace mt::cli

@@ -75,6 +75,12 @@ class Comparing {
         });
     }
 
+    bool rate_compared(const Quantity& q) const {
+        return std::any_of(paired_.begin(), paired_.end(), [&](const Paired& p) {
+            const Quantity& o = p.any();
+            return o.rate && o.kind == q.kind && o.activity == q.activity && o.core == q.core;
+        });
+    }
     // Whether one recording has a core's interrupts from its hardware, the other from an operating system.
     bool otherwise_told(const std::string& core) const {
         const auto system = [&](const Trail& trail) {
@@ -112,11 +118,15 @@ class Comparing {
                     out_.not_told.insert("some interrupts of " + q.core);
                     continue;
                 }
-                if (best == nullptr && !surely_new(n_before, n_after)) continue;
+                // What comes in bursts may be on one side alone by chance: that its rate is another tells more than how
+                // often it came.
+                if (best == nullptr && ((rate_compared(q) && !chance.too_short) || !surely_new(n_before, n_after))) continue;
                 const bool appeared = !has(was_, q);
                 if (named.insert(q.kind + "/" + q.core + "/" + q.activity).second) {
-                    OneSided o{q.kind, q.activity, q.core, appeared ? n_after : n_before, 0, Change::Role::cause, {},
-                               q.lane};
+                    OneSided o{q.kind, q.activity, q.core, appeared ? n_after : n_before, 0, Change::Role::cause, {}, q.lane};
+                    for (const Quantity& all : appeared ? is_ : was_)
+                        if (all.kind == q.kind && all.activity == q.activity && all.core == q.core)
+                            o.count = std::max<std::uint64_t>(o.count, all.samples.size());
                     o.rate = static_cast<double>(o.count) /
                              ((appeared ? after_.end : before_.end) - Time{}).seconds();
                     (appeared ? out_.appeared : out_.vanished).push_back(std::move(o));

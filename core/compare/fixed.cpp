@@ -62,6 +62,12 @@ Situation situation_of(const Trail& trail, const Finding& f) {
     return f.lane.kind != nullptr ? instances_of(trail, *f.lane.kind, f.who()) : Situation();
 }
 
+// One recording may tell a fault by its exception, another by the task that raised it.
+bool same_fault(const Finding& f, const Finding& g) {
+    return f.kind == FindingKind::fault && g.kind == FindingKind::fault &&
+           std::any_of(f.involved.begin(), f.involved.end(), [&](const Involved& who) { return g.names(who.name); });
+}
+
 }  // namespace
 
 std::vector<Mended> what_is_mended(const Trail& before, const std::vector<Finding>& findings_before, const Trail& after,
@@ -79,7 +85,7 @@ std::vector<Mended> what_is_mended(const Trail& before, const std::vector<Findin
         m.after = is.times;
         m.found_before = std::max<std::uint64_t>(1, f.alike);
         for (const Finding& g : findings_after)
-            if (g.kind == f.kind && g.who() == f.who()) m.found_after += std::max<std::uint64_t>(1, g.alike);
+            if (g.kind == f.kind && (g.who() == f.who() || same_fault(f, g))) m.found_after += std::max<std::uint64_t>(1, g.alike);
         if (is.worst) m.worst = duration_text(*is.worst);
         if (m.found_after > 0) {
             m.now = Mended::Now::still;
@@ -108,7 +114,8 @@ std::string_view mended_name(Mended::Now now) {
 std::string mended_text(const Mended& m) {
     switch (m.now) {
         case Mended::Now::still:
-            return m.title + ": still found, " + plural(m.found_after, "time", "times") + " in " + count_text(m.after) + " " + m.situation;
+            return m.title + ": still found, " + plural(m.found_after, "time", "times") +
+                   (m.after >= m.found_after ? " in " + count_text(m.after) + " " + m.situation : "");
         case Mended::Now::gone:
             return m.title + ": not found again; " + m.situation + ": " + plural(m.after, "time", "times") +
                    (m.worst.empty() ? "" : ", within " + m.worst + " at the most");

@@ -37,6 +37,7 @@ class Gathering {
                 response.samples.add(j.ready, number(j.response()));
             }
             for (Quantity* q : {&running, &response, &period}) q->resolution = tick(lane.core);
+            running.rate = !jobs;  // else the period tells it
             keep(std::move(running));
             if (jobs) keep(std::move(response));
             if (jobs) keep(std::move(period));

@@ -179,7 +179,8 @@ class Adversary {
                         captures.push_back({(e.path().parent_path() / stream).string(), e.path().string()});
         std::sort(captures.begin(), captures.end(), [](const auto& a, const auto& b) { return a.target < b.target; });
         Row row{"captures damaged, each command", 0, 0, 0, 0};
-        const char* commands[] = {"summary", "find", "events", "stats"};
+        const std::vector<std::vector<std::string>> commands = {
+            {"summary"}, {"find"}, {"events", "--csv"}, {"stats", "--csv", "--of", "interrupts"}, {"cover", "--json"}, {"report", "--html", "-"}};
         for (int i = 0; i < mutations && !captures.empty(); ++i) {
             const Capture& c = captures[static_cast<std::size_t>(i) % captures.size()];
             std::mt19937_64 random(seed_ * 7919 + static_cast<std::uint64_t>(i));
@@ -199,9 +200,8 @@ class Adversary {
                 if (const auto at = text.find('"' + std::string(image) + '"'); at != std::string::npos)
                     text.replace(at + 1, std::strlen(image), (home / image).lexically_normal().string());
             write(here_ / "x.target.toml", text);
-            std::vector<std::string> arguments{commands[i % 4], (here_ / "x.target.toml").string()};
-            if (i % 4 >= 2) arguments.push_back("--csv");
-            if (i % 4 == 3) arguments.insert(arguments.end(), {"--of", "interrupts"});
+            std::vector<std::string> arguments = commands[static_cast<std::size_t>(i) % commands.size()];
+            arguments.insert(arguments.begin() + 1, (here_ / "x.target.toml").string());
             judge(row, mtrail(arguments), c.target + " turn " + std::to_string(i), 10, 700);
         }
         print(row);

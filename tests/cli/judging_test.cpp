@@ -71,6 +71,17 @@ TEST(JudgeCommand, JUnitHasACaseForEachRuleAndSurvivesItsNames) {
     EXPECT_EQ(test::lines(r.out).size(), 4U);
 }
 
+TEST(JudgeCommand, ProposedRulesAreKeptByTheRecordingTheyComeFrom) {
+    test::Folder folder;
+    ASSERT_EQ(run_judge("judge " + kClean + " --propose " + (folder / "p.rules.toml") + " --margin 10").code, 0);
+    const auto kept = run_judge("judge " + kClean + " --rules " + (folder / "p.rules.toml") + " --strict --csv");
+    EXPECT_EQ(kept.code, 0) << kept.out;
+    EXPECT_GT(test::lines(kept.out).size(), 20U);
+    // The recording with its injected trouble does not keep them.
+    EXPECT_EQ(run_judge("judge " + test::data("tasks/mount-a/trace") + " --rules " + (folder / "p.rules.toml")).code, 1);
+    EXPECT_EQ(run_judge("judge " + kClean).code, 2);
+}
+
 TEST(CoverCommand, TellsFunctionsInstructionsLinesAndPages) {
     test::Folder folder;
     const auto csv = run_judge("cover " + kPaddle + " --csv --lcov " + (folder / "x.info") + " --html " + (folder / "pages"));

@@ -107,6 +107,25 @@ TEST_F(RulesOnMount, AtMostSoManyPlacesAreKeptAndTheyAreTheWorst) {
     for (std::size_t i = 1; i < o->places.size(); ++i) EXPECT_LE(o->places[i].value, o->places[i - 1].value);
 }
 
+TEST(Rules, CoverageIsASharePerFunctionFileOrEverything) {
+    const auto opened = test::decode(test::data("steps/arm-mtb-paddle/recording.target.toml"));
+    const auto o = [&](const std::string& keys) {
+        const auto file = parse_rules("format = \"mindful-trail-rules/1\"\n[[rule]]\nname = \"r\"\nwhat = \"coverage\"\n" + keys, "x");
+        EXPECT_TRUE(file) << file.error().text();
+        return judge_rule(*opened.recording, *opened.trail, *file, file->rules[0]);
+    };
+    const auto all = o("of = \"*\"\nmin = \"60 %\"\n");
+    ASSERT_TRUE(all) << all.error().text();
+    EXPECT_EQ(all->verdict, Verdict::kept);
+    EXPECT_NEAR(all->worst->value, 100 * 435.0 / 692, 1e-9);
+    EXPECT_EQ(o("of = \"*\"\nshare = \"branches\"\nmin = \"60 %\"\n")->verdict, Verdict::broken);
+    EXPECT_NEAR(o("of = \"key_action\"\nmin = \"50 %\"\n")->worst->value, 100 * 92.0 / 95, 1e-9);
+    EXPECT_GT(o("of = \"keys.c\"\nshare = \"lines\"\nmin = \"1 %\"\n")->worst->value, 50);
+    const auto wrong = o("of = \"key_actoin\"\nmin = \"50 %\"\n");
+    ASSERT_FALSE(wrong);
+    EXPECT_NE(wrong.error().advice.find("key_action"), std::string::npos);
+}
+
 // Executions of 10 µs each, whose begins are known to within so much.
 RuleOutcome judge_bounded(const std::string& limit, std::int64_t slack_ns) {
     Trail trail;

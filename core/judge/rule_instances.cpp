@@ -119,7 +119,12 @@ class Walk {
     // Calls `take(ref, span)` for each span of the activity.
     template <class Take>
     void spans(Take take) {
-        const LaneId id = subject_.kind->lane_of(trail_, subject_.activity);
+        spans_of(subject_.activity, take);
+        for (const std::uint64_t more : subject_.more) spans_of(more, take);
+    }
+    template <class Take>
+    void spans_of(std::uint64_t activity, Take take) {
+        const LaneId id = subject_.kind->lane_of(trail_, activity);
         const auto lane = id ? subject_.kind->lane(trail_, id.index) : nullptr;
         if (lane == nullptr) return;
         const bool all = subject_.kind->lanes_are_activities();
@@ -127,7 +132,7 @@ class Walk {
             for (std::size_t i = 0; i < lane->size(level); ++i) {
                 if (i % 4096 == 0 && stopped()) return;
                 const SpanRef ref{id, static_cast<std::uint32_t>(level), i};
-                if (all || subject_.kind->activity_of(trail_, ref) == subject_.activity) take(ref, lane->span(level, i));
+                if (all || subject_.kind->activity_of(trail_, ref) == activity) take(ref, lane->span(level, i));
             }
     }
     const StepTrail* steps() const {
@@ -387,6 +392,10 @@ Result<RuleSubject> subject_of(const Trail& trail, const Rule& rule, const std::
             const std::size_t core = drawn != nullptr ? drawn->core() : 0;
             if (!rule.core.empty() && core < trail.cores.size() && trail.cores[core].name != rule.core) continue;
             found.push_back({&kind, n.index, core});
+        }
+        if (name == kMasked && found.size() > 1) {
+            for (std::size_t i = 1; i < found.size(); ++i) found[0].more.push_back(found[i].activity);
+            return found[0];
         }
         if (found.size() > 1 && found[0].core != found[1].core)
             return failure("'" + name + "' is on more than one core", "",

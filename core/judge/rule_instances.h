@@ -5,6 +5,7 @@
 #include <functional>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "base/problem.h"
 #include "base/progress.h"
@@ -35,6 +36,7 @@ struct RuleSubject {
     const LaneKind* kind = nullptr;
     std::uint64_t activity = 0;
     std::size_t core = 0;
+    std::vector<std::uint64_t> more = {};  ///< activities that count with it: masked interrupts of other cores
 };
 /// A Problem, with names that are near, if there is none, if what is called so has no such quantity, or if two cores
 /// have one of the name and the rule names no core.

@@ -165,6 +165,29 @@ TEST(Rules, WhatItsBoundsLeaveOpenIsUndecided) {
     EXPECT_EQ(judge_bounded("min = \"11 us\"", 3000).undecided, 1U);
 }
 
+TEST(Rules, MaskedInterruptsAreThoseOfAllCoresUnlessOneIsNamed) {
+    Trail trail;
+    for (const char* name : {"main", "cop"}) {
+        CoreTrail core;
+        core.name = name;
+        trail.cores.push_back(std::move(core));
+        CoreTasks tasks;
+        tasks.present = true;
+        tasks.critical.push_back({Time::from_ms(1), Time::from_ms(trail.cores.size() == 1 ? 2 : 4), 0, 0});
+        trail.tasks.cores.push_back(std::move(tasks));
+    }
+    trail.end = Time::from_ms(10);
+    const auto o = [&](const std::string& core) {
+        const auto file = parse_rules("format = \"mindful-trail-rules/1\"\n[[rule]]\nname = \"r\"\nof = \"masked interrupts\"\n" + core +
+                                      "what = \"duration\"\nmax = \"2 ms\"\n", "x");
+        return *judge_rule(Recording{}, trail, *file, file->rules[0]);
+    };
+    EXPECT_EQ(o("").checked, 2U);
+    EXPECT_EQ(o("").violations, 1U);
+    EXPECT_EQ(o("core = \"main\"\n").verdict, Verdict::kept);
+    EXPECT_EQ(o("core = \"cop\"\n").verdict, Verdict::broken);
+}
+
 TEST(Rules, WithoutAnInstanceNothingIsKeptOrBroken) {
     const auto file = parse_rules("format = \"mindful-trail-rules/1\"\n[[rule]]\nname = \"r\"\nof = \"irq\"\n"
                                   "what = \"duration\"\nmax = \"1 ms\"\n", "x");

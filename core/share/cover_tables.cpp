@@ -162,6 +162,10 @@ std::string cover_text(const std::vector<CoverOfCore>& all, const CoverChoice& c
     for (const CoverOfCore& c : all) {
         const CoverSums& s = c.coverage.sums;
         if (all.size() > 1) text += c.core + ":\n";
+        if (s.functions == 0) {
+            text += "The image names no functions: --instructions lists what ran.\n";
+            continue;
+        }
         text += "instructions " + percent(s.instructions_run, s.instructions) + " of " + count_text(s.instructions) +
                 ", lines " + percent(s.lines_run, s.lines) + " of " + count_text(s.lines) + ", branches both ways " +
                 percent(s.branches_both, s.branches) + " of " + count_text(s.branches) + ", functions " +

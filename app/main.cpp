@@ -83,7 +83,7 @@ int main(int argc, char** argv) {
     const QCommandLineOption view(
         "view",
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, samples, key, start, "
-        "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, "
+        "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, state=FUNCTION, "
         "code=FUNCTION, functions, interplay, target=TABLE, leave, search=TEXT, help=TEXT; of a recipe: recipe, trace, "
         "recording=SECONDS, line.",
         "VIEW", "whole");
@@ -144,6 +144,10 @@ int main(int argc, char** argv) {
             window.desk().source()->set_mixed(true);
             window.desk().functions()->choose(v.mid(7));
         }
+        if (v.startsWith("state=")) {
+            window.desk().functions()->choose(v.mid(6));
+            window.desk().show_evidence(window.desk().state());
+        }
         if (v.startsWith("tree=")) {
             window.desk().functions()->choose(v.mid(5));
             window.desk().evidence()->show_page(window.desk().call_tree());
@@ -179,6 +183,10 @@ int main(int argc, char** argv) {
         if (v == "coverage" || v == "rules") window.desk().evidence()->show_page(v);
         if (v.startsWith("compare=")) {
             window.desk().evidence()->show_page("compare");
+            // The other recording's lanes stand below, as a person would have them.
+            QObject::connect(window.desk().compare(), &mt::app::ComparePage::compared, &window, [&window, path = v.mid(8)] {
+                if (window.desk().compare()->found() != nullptr) emit window.desk().compare()->lanes_wanted(path);
+            });
             window.desk().compare()->compare_with(v.mid(8));
         }
         if (v == "functions") window.desk().evidence()->show_page(window.desk().functions());

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cstring>
 
+#include "target/riscv_insn.h"
+
 namespace board {
 namespace {
 
@@ -13,40 +15,8 @@ enum : std::uint32_t { kMsi = 3, kMti = 7, kMei = 11 };
 constexpr std::uint32_t kEcall = 0x0000'0073, kEbreak = 0x0010'0073;
 enum : std::uint32_t { kMie = 1u << 3, kMpie = 1u << 7, kMpp = 3u << 11 };
 
-std::uint32_t bits(std::uint32_t v, unsigned high, unsigned low) { return v >> low & ((2u << (high - low)) - 1); }
-std::uint32_t sign(std::uint32_t v, unsigned width) {
-    const std::uint32_t top = 1u << (width - 1);
-    return (v & (2u * top - 1)) >= top ? (v | ~(2u * top - 1)) : (v & (2u * top - 1));
-}
-
-// Immediates of the uncompressed formats (volume I, section 2.3).
-std::uint32_t imm_i(std::uint32_t i) { return sign(i >> 20, 12); }
-std::uint32_t imm_s(std::uint32_t i) { return sign(bits(i, 31, 25) << 5 | bits(i, 11, 7), 12); }
-std::uint32_t imm_b(std::uint32_t i) {
-    return sign(bits(i, 31, 31) << 12 | bits(i, 7, 7) << 11 | bits(i, 30, 25) << 5 | bits(i, 11, 8) << 1, 13);
-}
-std::uint32_t imm_j(std::uint32_t i) {
-    return sign(bits(i, 31, 31) << 20 | bits(i, 19, 12) << 12 | bits(i, 20, 20) << 11 | bits(i, 30, 21) << 1, 21);
-}
-
-// Encoders of the uncompressed formats, for the expansion of compressed instructions.
-std::uint32_t enc_i(std::uint32_t imm, std::uint32_t rs1, std::uint32_t f3, std::uint32_t rd, std::uint32_t op) {
-    return (imm & 0xFFF) << 20 | rs1 << 15 | f3 << 12 | rd << 7 | op;
-}
-std::uint32_t enc_s(std::uint32_t imm, std::uint32_t rs2, std::uint32_t rs1, std::uint32_t f3) {
-    return bits(imm, 11, 5) << 25 | rs2 << 20 | rs1 << 15 | f3 << 12 | bits(imm, 4, 0) << 7 | 0x23;
-}
-std::uint32_t enc_r(std::uint32_t f7, std::uint32_t rs2, std::uint32_t rs1, std::uint32_t f3, std::uint32_t rd) {
-    return f7 << 25 | rs2 << 20 | rs1 << 15 | f3 << 12 | rd << 7 | 0x33;
-}
-std::uint32_t enc_b(std::uint32_t imm, std::uint32_t rs1, std::uint32_t f3) {
-    return bits(imm, 12, 12) << 31 | bits(imm, 10, 5) << 25 | rs1 << 15 | f3 << 12 | bits(imm, 4, 1) << 8 |
-           bits(imm, 11, 11) << 7 | 0x63;
-}
-std::uint32_t enc_j(std::uint32_t imm, std::uint32_t rd) {
-    return bits(imm, 20, 20) << 31 | bits(imm, 10, 1) << 21 | bits(imm, 11, 11) << 20 | bits(imm, 19, 12) << 12 |
-           rd << 7 | 0x6F;
-}
+using mt::rv::bits, mt::rv::imm_b, mt::rv::imm_i, mt::rv::imm_j, mt::rv::imm_s;
+using mt::rv::with_sign;
 
 }  // namespace
 
@@ -396,7 +366,7 @@ void RvCore::execute() {
         std::memcpy(&insn.word, ram_.data() + at, 4);
         if ((insn.word & 3) != 3) {
             const auto half = static_cast<std::uint16_t>(insn.word);
-            insn.word = expanded(half);
+            insn.word = mt::rv::expanded(half);
             insn.length = 2;
             if (insn.word == 0) throw Trap{2, half};
         }
@@ -467,10 +437,10 @@ void RvCore::execute_one(std::uint32_t i, std::uint32_t length) {
             const std::uint32_t at = a + imm_i(i);
             switch (f3) {
                 case 0:
-                    set(rd, sign(load<std::uint8_t>(at), 8));
+                    set(rd, with_sign(load<std::uint8_t>(at), 8));
                     break;
                 case 1:
-                    set(rd, sign(load<std::uint16_t>(at), 16));
+                    set(rd, with_sign(load<std::uint16_t>(at), 16));
                     break;
                 case 2:
                     set(rd, load<std::uint32_t>(at));
@@ -706,97 +676,6 @@ void RvCore::execute_system(std::uint32_t i, std::uint32_t length) {
     }
     set(rd, old);
     pc_ += length;
-}
-
-// Chapter 16, "C": each instruction of 16 bits stands for one of 32; 0 if it is none.
-std::uint32_t RvCore::expanded(std::uint16_t half) {
-    const std::uint32_t c = half, f3 = bits(c, 15, 13);
-    const std::uint32_t rd = bits(c, 11, 7), rs2 = bits(c, 6, 2);
-    const std::uint32_t rds = 8 + bits(c, 4, 2), rs1s = 8 + bits(c, 9, 7);
-    const std::uint32_t imm6 = sign(bits(c, 12, 12) << 5 | bits(c, 6, 2), 6);
-    const std::uint32_t imm_w = bits(c, 12, 10) << 3 | bits(c, 6, 6) << 2 | bits(c, 5, 5) << 6;
-    switch ((c & 3) << 3 | f3) {
-        case 000: {  // C.ADDI4SPN
-            const std::uint32_t imm =
-                bits(c, 12, 11) << 4 | bits(c, 10, 7) << 6 | bits(c, 6, 6) << 2 | bits(c, 5, 5) << 3;
-            return imm == 0 ? 0 : enc_i(imm, 2, 0, rds, 0x13);
-        }
-        case 002:
-            return enc_i(imm_w, rs1s, 2, rds, 0x03);
-        case 006:
-            return enc_s(imm_w, rds, rs1s, 2);
-        case 010:
-            return enc_i(imm6, rd, 0, rd, 0x13);
-        case 011:
-        case 015: {
-            const std::uint32_t imm =
-                sign(bits(c, 12, 12) << 11 | bits(c, 11, 11) << 4 | bits(c, 10, 9) << 8 | bits(c, 8, 8) << 10 |
-                         bits(c, 7, 7) << 6 | bits(c, 6, 6) << 7 | bits(c, 5, 3) << 1 | bits(c, 2, 2) << 5,
-                     12);
-            return enc_j(imm, f3 == 1 ? 1 : 0);
-        }
-        case 012:
-            return enc_i(imm6, 0, 0, rd, 0x13);
-        case 013:
-            if (rd == 2) {  // C.ADDI16SP
-                const std::uint32_t imm = sign(bits(c, 12, 12) << 9 | bits(c, 6, 6) << 4 | bits(c, 5, 5) << 6 |
-                                                   bits(c, 4, 3) << 7 | bits(c, 2, 2) << 5,
-                                               10);
-                return imm == 0 ? 0 : enc_i(imm, 2, 0, 2, 0x13);
-            }
-            return imm6 == 0 ? 0 : (imm6 << 12) | rd << 7 | 0x37;
-        case 014: {
-            const std::uint32_t shift = bits(c, 12, 12) << 5 | bits(c, 6, 2);
-            switch (bits(c, 11, 10)) {
-                case 0:
-                    return shift > 31 ? 0 : enc_i(shift, rs1s, 5, rs1s, 0x13);
-                case 1:
-                    return shift > 31 ? 0 : enc_i(shift | 0x400, rs1s, 5, rs1s, 0x13);
-                case 2:
-                    return enc_i(imm6, rs1s, 7, rs1s, 0x13);
-                default:
-                    if (bits(c, 12, 12) != 0) return 0;
-                    switch (bits(c, 6, 5)) {
-                        case 0:
-                            return enc_r(0x20, rds, rs1s, 0, rs1s);
-                        case 1:
-                            return enc_r(0, rds, rs1s, 4, rs1s);
-                        case 2:
-                            return enc_r(0, rds, rs1s, 6, rs1s);
-                        default:
-                            return enc_r(0, rds, rs1s, 7, rs1s);
-                    }
-            }
-        }
-        case 016:
-        case 017: {
-            const std::uint32_t imm = sign(bits(c, 12, 12) << 8 | bits(c, 11, 10) << 3 | bits(c, 6, 5) << 6 |
-                                               bits(c, 4, 3) << 1 | bits(c, 2, 2) << 5,
-                                           9);
-            return enc_b(imm, rs1s, f3 == 6 ? 0 : 1);
-        }
-        case 020: {
-            const std::uint32_t shift = bits(c, 12, 12) << 5 | bits(c, 6, 2);
-            return shift > 31 ? 0 : enc_i(shift, rd, 1, rd, 0x13);
-        }
-        case 022: {  // C.LWSP
-            const std::uint32_t imm = bits(c, 12, 12) << 5 | bits(c, 6, 4) << 2 | bits(c, 3, 2) << 6;
-            return rd == 0 ? 0 : enc_i(imm, 2, 2, rd, 0x03);
-        }
-        case 024:
-            if (bits(c, 12, 12) == 0) {
-                if (rs2 == 0) return rd == 0 ? 0 : enc_i(0, rd, 0, 0, 0x67);  // C.JR
-                return enc_r(0, rs2, 0, 0, rd);                               // C.MV
-            }
-            if (rs2 == 0) return rd == 0 ? 0x00100073 : enc_i(0, rd, 0, 1, 0x67);  // C.EBREAK, C.JALR
-            return enc_r(0, rs2, rd, 0, rd);                                       // C.ADD
-        case 026: {                                                                // C.SWSP
-            const std::uint32_t imm = bits(c, 12, 9) << 2 | bits(c, 8, 7) << 6;
-            return enc_s(imm, rs2, 2, 2);
-        }
-        default:
-            return 0;
-    }
 }
 
 }  // namespace board

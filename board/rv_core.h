@@ -71,7 +71,6 @@ class RvCore : public DebugCore {
     void execute_one(std::uint32_t i, std::uint32_t length);
     void execute_amo(std::uint32_t i);
     void execute_system(std::uint32_t i, std::uint32_t length);
-    static std::uint32_t expanded(std::uint16_t c);
     void trap(std::uint32_t cause, std::uint32_t value);
     bool take_interrupt();
     std::uint32_t pending() const;

@@ -20,6 +20,7 @@ void add_packets(CLI::App& app, Run& run);
 void add_events(CLI::App& app, Run& run);
 void add_text(CLI::App& app, Run& run);
 void add_values(CLI::App& app, Run& run);
+void add_state(CLI::App& app, Run& run);
 void add_steps(CLI::App& app, Run& run);
 void add_stats(CLI::App& app, Run& run);
 void add_instances(CLI::App& app, Run& run);

@@ -21,7 +21,8 @@ namespace {
 
 std::atomic<Progress*> interrupted = nullptr;  // set while a pass runs, for SIGINT
 
-// "1500" (ns), "1.5us", "2 ms": a time from the start, as options take it.
+}  // namespace
+
 Result<std::optional<Time>> time_of(const std::string& option, const std::string& text) {
     if (text.empty()) return std::optional<Time>();
     std::size_t used = 0;
@@ -44,7 +45,23 @@ Result<std::optional<Time>> time_of(const std::string& option, const std::string
     return std::optional(Time::from_ns(value * factor));
 }
 
-}  // namespace
+Result<const StepTrail*> steps_of(const Opened& opened, const std::string& core) {
+    std::string known;
+    const StepTrail* found = nullptr;
+    for (const auto& t : opened.trail->steps) {
+        known += (known.empty() ? "" : ", ") + t.core;
+        if (core.empty() ? found == nullptr : t.core == core) found = &t;
+    }
+    if (found == nullptr)
+        return failure(
+            known.empty() ? "the recording holds no instruction trace" : "no instructions of core '" + core + "'",
+            opened.recording->input,
+            known.empty() ? "give one with an etm4, etrace, ntrace or mtb stream" : "there are: " + known);
+    if (core.empty() && opened.trail->steps.size() > 1)
+        return failure("the recording holds instructions of several cores", opened.recording->input,
+                       "name one with --core: " + known);
+    return found;
+}
 
 Result<Opened> open_and_read(const std::string& input) {
     auto recording = open_recording(input);

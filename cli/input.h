@@ -30,6 +30,12 @@ Result<Opened> open_and_read(const std::string& input);
 Result<void> read_each(const std::vector<std::string>& inputs,
                        const std::function<Result<void>(std::size_t index, const Opened& opened)>& each);
 
+/// The stream of instructions that is meant: of the named core, or the only one.
+Result<const StepTrail*> steps_of(const Opened& opened, const std::string& core);
+
+/// "1500" (ns), "1.5us", "2 ms": a time from the start, as options take it; nothing if there is no text.
+Result<std::optional<Time>> time_of(const std::string& option, const std::string& text);
+
 /// What all commands over a recording take: INPUT, and where to write.
 struct Reading {
     std::string input, output;

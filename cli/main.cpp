@@ -37,7 +37,7 @@ int main(int argc, char** argv) {
     app.require_subcommand(1);
     Run run;
     for (const auto add :
-         {add_identify, add_read, add_summary, add_packets, add_events, add_text, add_values, add_steps, add_stats,
+         {add_identify, add_read, add_summary, add_packets, add_events, add_text, add_values, add_state, add_steps, add_stats,
           add_instances, add_interplay, add_find, add_judge, add_cover, add_compare, add_report, add_export, add_ring, add_record, add_units})
         add(app, run);
     std::string as;

@@ -92,7 +92,7 @@ inline Outcome mtrail(const Folder& folder, std::vector<std::string> arguments) 
 
 /// Waits until `is` holds; false after `seconds`.
 template <class F>
-bool wait_until(F is, double seconds = 15) {
+bool wait_until(F is, double seconds = 60) {
     const auto until = std::chrono::steady_clock::now() + std::chrono::duration<double>(seconds);
     while (std::chrono::steady_clock::now() < until) {
         if (is()) return true;
@@ -167,11 +167,11 @@ inline unsigned free_port() {
     return ntohs(at.sin_port);
 }
 
-/// The text of a recipe for one core.
+/// The text of a recipe for one core. Its patience is long: the machine that runs the tests may stand still for seconds.
 inline std::string recipe_text_for(const std::string& connect, const std::string& rest = "[record]\nseconds = 0.6\n",
                                    const std::string& target = MT_DEMO "/larkspur.target.toml",
                                    const std::string& core = "main") {
-    return "format = \"mindful-trail-recipe/1\"\nname = \"test\"\ntarget = \"" + target + "\"\n[[connect]]\ncore = \"" +
+    return "format = \"mindful-trail-recipe/1\"\nname = \"test\"\npatience_ms = 30000\ntarget = \"" + target + "\"\n[[connect]]\ncore = \"" +
            core + "\"\n" + connect + rest;
 }
 inline std::string tcp(const std::string& address) { return "trace = \"tcp\"\naddress = \"" + address + "\"\n"; }

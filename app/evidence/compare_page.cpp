@@ -2,7 +2,6 @@
 
 #include <QFileDialog>
 #include <QFileInfo>
-#include <QHBoxLayout>
 #include <QHeaderView>
 #include <QPainter>
 #include <QPainterPath>
@@ -13,7 +12,7 @@
 #include <cmath>
 
 #include "base/text.h"
-#include "look/elided_label.h"
+#include "look/page_parts.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -131,20 +130,15 @@ QVariant ChangeModel::data(const QModelIndex& index, int role) const {
 
 QVariant ChangeModel::headerData(int section, Qt::Orientation orientation, int role) const {
     if (orientation != Qt::Horizontal) return {};
-    static const std::array<std::array<const char*, 2>, kColumns> heads = {{
-        {"", QT_TR_NOOP("▲ worse, ▽ better, ◇ neither; of what was found before: ✓ gone, ▲ still there, ? not put to the test")},
-        {QT_TR_NOOP("change"), QT_TR_NOOP("causes, each with its effects below it")},
+    static constexpr std::array<TableHead, kColumns> heads = {{
+        {"", QT_TR_NOOP("▲ worse, ▽ better, ◇ neither; of what was found before: ✓ gone, ▲ still there, ? not put to the test"), true},
+        {QT_TR_NOOP("change"), QT_TR_NOOP("causes, each with its effects below it"), true},
         {QT_TR_NOOP("before"), QT_TR_NOOP("the figure that shows it best, in the recording before")},
         {QT_TR_NOOP("after"), QT_TR_NOOP("the same in this recording")},
         {QT_TR_NOOP("difference"), QT_TR_NOOP("as a part of what it was before")},
-        {QT_TR_NOOP("which figure, and why"), QT_TR_NOOP("an effect names what brought it about")},
+        {QT_TR_NOOP("which figure, and why"), QT_TR_NOOP("an effect names what brought it about"), true},
     }};
-    const auto& head = heads[static_cast<std::size_t>(section)];
-    if (role == Qt::DisplayRole) return tr(head[0]);
-    if (role == Qt::ToolTipRole) return tr(head[1]);
-    if (role == Qt::TextAlignmentRole)
-        return QVariant(Qt::AlignVCenter | (section >= before && section <= relative ? Qt::AlignRight : Qt::AlignLeft));
-    return {};
+    return table_head(*this, heads[static_cast<std::size_t>(section)], orientation, role);
 }
 
 void ChangeModel::set(std::shared_ptr<const TwoCompared> of) {
@@ -218,24 +212,36 @@ void TwoDistributions::paintEvent(QPaintEvent*) {
     p.drawText(QRectF(area.left(), height() - 20, area.width(), 16), Qt::AlignHCenter, tr("height: square root of the share"));
 }
 
+namespace {
+
+// Figures and code of the other recording, beside those of the one that is open. Blocks.
+std::shared_ptr<const OtherRecording> read_other(const std::shared_ptr<const Recording>& recording, const std::shared_ptr<const Trail>& trail,
+                                                 const Recording& open_recording, const Trail& open_trail, const Progress& progress) {
+    auto other = std::make_shared<OtherRecording>();
+    other->recording = recording;
+    other->trail = trail;
+    for (const LaneKind* kind : LaneKinds::all()) {
+        if (progress.cancelled()) return other;
+        Measured of{*trail, recording->functions};
+        of.progress = &progress;
+        if (auto rows = kind->rows(of); !rows.empty()) other->figures.emplace_back(kind, std::move(rows));
+    }
+    other->code = code_of_both(*trail, open_recording, open_trail);
+    return other;
+}
+
+}  // namespace
+
 ComparePage::ComparePage(Document& document, QWidget* parent) : QWidget(parent), document_(document), model_(new ChangeModel(this)) {
     setAccessibleName(tr("Compare"));
-    hint_ = new ElidedLabel;
-    hint_->setObjectName("compare_hint");
-    hint_->setFont(text_font(11));
+    hint_ = hint_label("compare_hint");
     open_ = new QPushButton(tr("Compare with…"));
     open_->setObjectName("compare_open");
     open_->setToolTip(tr("Choose the recording before: a target file, a saved recording, the folder of a CTF trace"));
     cancel_ = new QPushButton(tr("Cancel"));
     cancel_->setObjectName("compare_cancel");
     cancel_->hide();
-    table_ = new QTableView;
-    table_->setObjectName("compare");
-    table_->setAccessibleName(tr("Changes"));
-    table_->setModel(model_);
-    table_->setMinimumHeight(30);
-    dress_table(*table_);
-    give_table_menu(*table_, "compare");
+    table_ = figures_view("compare", tr("Changes"), *model_, false);
     picture_ = new TwoDistributions;
     picture_->setAccessibleName(tr("Distribution before and after"));
     picture_->setMinimumSize(240, 110);
@@ -259,22 +265,36 @@ ComparePage::ComparePage(Document& document, QWidget* parent) : QWidget(parent),
     both->setSizes({900, 320});
     both->setHandleWidth(1);
     setFocusProxy(table_);
-    auto* top = new QHBoxLayout;
-    top->addWidget(hint_, 1);
-    top->addWidget(cancel_);
-    top->addWidget(open_);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
-    column->addLayout(top);
-    column->addWidget(both, 1);
+    lanes_ = new QPushButton(tr("Its lanes"));
+    lanes_->setObjectName("compare_lanes");
+    lanes_->setToolTip(tr("The lanes of the recording before, below those of this one"));
+    both_ = new FiguresBothPage(document);
+    side_ = new SidePage(document);
+    code_ = new CodeBothPage(document);
+    parts_ = new QTabBar;
+    parts_->setObjectName("compare_parts");
+    parts_->setDrawBase(false);
+    parts_->setExpanding(false);
+    auto* stack = new QStackedWidget;
+    const std::pair<QString, QWidget*> all[] = {{tr("Changes"), both}, {tr("Figures"), both_}, {tr("Events"), side_}, {tr("Code"), code_}};
+    for (const auto& [name, page] : all) {
+        parts_->addTab(name);
+        stack->addWidget(page);
+    }
+    lay_page(*this, {parts_, hint_, cancel_, lanes_, open_}, hint_, stack);
+    connect(parts_, &QTabBar::currentChanged, stack, &QStackedWidget::setCurrentIndex);
+    connect(lanes_, &QPushButton::clicked, this, [this] { emit lanes_wanted(before_); });
+    connect(code_, &CodeBothPage::place_chosen, this, &ComparePage::place_chosen);
+    connect(side_, &SidePage::moment_chosen, this, &ComparePage::moment_chosen);
     connect(open_, &QPushButton::clicked, this, &ComparePage::ask);
     connect(cancel_, &QPushButton::clicked, this, &ComparePage::stop);
     connect(&document, &Document::opened, this, [this] {
         stop();
         found_.reset();
         trouble_.clear();
+        before_.clear();
         model_->set(nullptr);
+        show_others();
         choose_row();
         renew_hint();
     });
@@ -312,6 +332,7 @@ void ComparePage::compare_with(const QString& path) {
     trouble_.clear();
     found_.reset();
     model_->set(nullptr);
+    show_others();
     cancel_->show();
     renew_hint();
     const quint64 turn = turn_;
@@ -328,6 +349,7 @@ void ComparePage::compare_with(const QString& path) {
             all->was = quantities_of(**read, progress.get());
             all->is = quantities_of(*trail, progress.get());
             all->mended = what_is_mended(**read, find_all(**before, **read, progress.get()), *trail, find_all(*recording, *trail, progress.get()));
+            all->other = read_other(*before, *read, *recording, *trail, *progress);
             if (progress->cancelled()) return failure("stopped");
             return std::shared_ptr<const TwoCompared>(all);
         }();
@@ -340,6 +362,7 @@ void ComparePage::compare_with(const QString& path) {
                 if (outcome) {
                     found_ = *outcome;
                     model_->set(found_);
+                    show_others();
                     table_->resizeColumnsToContents();
                     table_->setColumnWidth(ChangeModel::direction, 28);
                     table_->setColumnWidth(ChangeModel::what, std::clamp(table_->columnWidth(ChangeModel::what), 200, 380));
@@ -354,6 +377,13 @@ void ComparePage::compare_with(const QString& path) {
             },
             Qt::QueuedConnection);
     });
+}
+
+void ComparePage::show_others() {
+    const auto other = found_ ? found_->other : nullptr;
+    both_->show_other(other);
+    side_->show_other(other);
+    code_->show_other(other);
 }
 
 void ComparePage::choose_row() {
@@ -389,6 +419,7 @@ void ComparePage::choose_row() {
 
 void ComparePage::renew_hint() {
     open_->setEnabled(document_.trail() != nullptr && document_.trail()->complete);
+    lanes_->setVisible(found_ != nullptr);
     if (progress_) return hint_->setText(tr("Reading %1 and comparing…").arg(QFileInfo(before_).fileName()));
     if (!trouble_.isEmpty()) return hint_->setText(trouble_);
     if (!found_) return hint_->setText(tr("What changed? Choose the recording before; this one is the one after."));

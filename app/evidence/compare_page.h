@@ -7,6 +7,8 @@
 #include <QAbstractTableModel>
 #include <QLabel>
 #include <QPushButton>
+#include <QStackedWidget>
+#include <QTabBar>
 #include <QTableView>
 
 #include "compare/compare.h"
@@ -14,6 +16,7 @@
 #include "document/document.h"
 #include "document/job_queue.h"
 #include "evidence/evidence_page.h"
+#include "evidence/side_pages.h"
 
 namespace mt::app {
 
@@ -23,6 +26,7 @@ struct TwoCompared {
     Comparison comparison;
     std::vector<Quantity> was, is;
     std::vector<Mended> mended;
+    std::shared_ptr<const OtherRecording> other;
 };
 
 /// A row for each change: causes with their effects below them; then what appeared and vanished, and what was found before.
@@ -73,7 +77,16 @@ class ComparePage : public QWidget, public EvidencePage {
     QString title() const override { return tr("Compare"); }
     bool has_something() const override { return document_.trail() != nullptr; }
     QTableView* table() const { return table_; }
+    enum Part { changes, figures, events, code };
+    void show_part(Part part) { parts_->setCurrentIndex(part); }
+    FiguresBothPage* both() const { return both_; }
+    SidePage* side() const { return side_; }
+    CodeBothPage* code_of_both() const { return code_; }
     QString hint() const { return hint_->text(); }
+    /// What was found out; null: nothing yet.
+    std::shared_ptr<const TwoCompared> found() const { return found_; }
+    /// The path of the other recording; empty: none yet.
+    const QString& other() const { return before_; }
     /// Reads another recording, as the one before, and compares. `compared` follows, or the hint says why not.
     void compare_with(const QString& path);
     /// Asks which one.
@@ -83,10 +96,15 @@ class ComparePage : public QWidget, public EvidencePage {
     void compared();
     /// A person wants to see where something changed.
     void lane_chosen(const mt::LaneId& lane);
+    void place_chosen(std::size_t stream, std::uint32_t slot);
+    void moment_chosen(mt::Time t);
+    /// A person wants the lanes of the other recording too, or no longer.
+    void lanes_wanted(const QString& path);
 
   private:
     void renew_hint();
     void choose_row();
+    void show_others();
     void stop();
 
     Document& document_;
@@ -94,7 +112,11 @@ class ComparePage : public QWidget, public EvidencePage {
     QTableView* table_;
     TwoDistributions* picture_;
     QLabel *hint_, *figures_;
-    QPushButton *open_, *cancel_;
+    QPushButton *open_, *cancel_, *lanes_;
+    QTabBar* parts_;
+    FiguresBothPage* both_;
+    SidePage* side_;
+    CodeBothPage* code_;
     std::shared_ptr<const TwoCompared> found_;
     QString before_, trouble_;
     std::shared_ptr<Progress> progress_;

@@ -1,16 +1,20 @@
 #include "evidence/coverage_page.h"
 
-#include <QHBoxLayout>
+#include <QFileDialog>
+#include <QFileInfo>
 #include <QHeaderView>
+#include <QInputDialog>
 #include <QPainter>
+#include <QScrollBar>
+#include <QSplitter>
 #include <QStyledItemDelegate>
-#include <QVBoxLayout>
 
 #include <algorithm>
+#include <map>
 
 #include "base/text.h"
-#include "look/elided_label.h"
 #include "look/filter_field.h"
+#include "look/page_parts.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -68,18 +72,20 @@ QVariant CoverageModel::data(const QModelIndex& index, int role) const {
     const Row& r = rows_[static_cast<std::size_t>(index.row())];
     const int c = index.column();
     const Part part = part_of(r, c);
-    const bool text = c == name || c == file;
+    const bool text = c == name || c == file || c == reason, number = c == calls || c == here || c == there;
+    const std::uint64_t value = c == calls ? r.calls : c == here ? r.here : r.there;
     if (role == Qt::DisplayRole) {
         if (c == name) return r.name;
         if (c == file) return r.file;
-        if (c == calls) return words(count_text(r.calls));
+        if (c == reason) return r.reason;
+        if (number) return c != calls && value == 0 ? QStringLiteral("–") : words(count_text(value));
         return part.text();
     }
-    if (role == kSortRole) return text ? data(index, Qt::DisplayRole) : c == calls ? QVariant(double(r.calls)) : QVariant(part.share());
-    if (role == kShareRole) return text || c == calls ? QVariant() : QVariant(part.share());
+    if (role == kSortRole) return text ? data(index, Qt::DisplayRole) : number ? QVariant(double(value)) : QVariant(part.share());
+    if (role == kShareRole) return text || number ? QVariant() : QVariant(part.share());
     if (role == kPlainRole) {
         if (text) return {};
-        if (c == calls) return QString::number(r.calls);
+        if (number) return QString::number(value);
         return part.whole == 0 ? QString() : QString::number(100 * part.share(), 'f', 2);
     }
     if (role == Qt::ToolTipRole && c == branches && part.whole > 0)
@@ -88,28 +94,26 @@ QVariant CoverageModel::data(const QModelIndex& index, int role) const {
                  words(count_text(r.sums.branches_both)));
     if (role == Qt::TextAlignmentRole) return QVariant(Qt::AlignVCenter | (text ? Qt::AlignLeft : Qt::AlignRight));
     if (role == Qt::ForegroundRole && r.sums.instructions_run == 0 && r.sums.lines_run == 0 && c == name)
-        return theme().finding;
+        return r.reason.isEmpty() ? theme().finding : theme().second;
+    if (role == Qt::ForegroundRole && c == there && r.there > 0) return theme().finding;
     if (role == Qt::FontRole) return c == name ? text_font(12, true) : text ? text_font(11) : fixed_font(11);
     return {};
 }
 
 QVariant CoverageModel::headerData(int section, Qt::Orientation orientation, int role) const {
     if (orientation != Qt::Horizontal) return {};
-    static const std::array<std::array<const char*, 2>, kColumns> heads = {{
-        {QT_TR_NOOP("name"), QT_TR_NOOP("function, or source file; red: nothing of it ran")},
-        {QT_TR_NOOP("source"), QT_TR_NOOP("where it stands")},
-        {QT_TR_NOOP("lines run   "), QT_TR_NOOP("source lines with code of which a statement was begun")},
-        {QT_TR_NOOP("instructions run   "), QT_TR_NOOP("executed at least once")},
-        {QT_TR_NOOP("branches both ways   "), QT_TR_NOOP("conditional branches of the object code that were taken, and not taken")},
+    static constexpr std::array<TableHead, kColumns> heads = {{
+        {QT_TR_NOOP("name"), QT_TR_NOOP("function, source file or folder; red: nothing of it ran"), true},
+        {QT_TR_NOOP("source"), QT_TR_NOOP("where it stands"), true},
+        {QT_TR_NOOP("lines run   "), QT_TR_NOOP("source lines with code of which a statement was begun"), false, "%"},
+        {QT_TR_NOOP("instructions run   "), QT_TR_NOOP("executed at least once"), false, "%"},
+        {QT_TR_NOOP("branches both ways   "), QT_TR_NOOP("conditional branches of the object code that were taken, and not taken"), false, "%"},
         {QT_TR_NOOP("calls   "), QT_TR_NOOP("executions of its first instruction")},
+        {QT_TR_NOOP("only here   "), QT_TR_NOOP("instructions that this recording ran and the other one did not")},
+        {QT_TR_NOOP("only there   "), QT_TR_NOOP("instructions that the other recording ran and this one did not")},
+        {QT_TR_NOOP("need not run"), QT_TR_NOOP("why, as it is kept in the store"), true},
     }};
-    const auto& head = heads[static_cast<std::size_t>(section)];
-    if (role == Qt::DisplayRole) return tr(head[0]);
-    if (role == Qt::ToolTipRole) return tr(head[1]);
-    if (role == kUnitRole) return section >= lines && section <= branches ? QStringLiteral("%") : QString();
-    if (role == Qt::TextAlignmentRole)
-        return QVariant(Qt::AlignVCenter | (section <= file ? Qt::AlignLeft : Qt::AlignRight));
-    return {};
+    return table_head(*this, heads[static_cast<std::size_t>(section)], orientation, role);
 }
 
 void CoverageModel::set(std::vector<Row> rows) {
@@ -118,56 +122,53 @@ void CoverageModel::set(std::vector<Row> rows) {
     endResetModel();
 }
 
-CoveragePage::CoveragePage(Document& document, QWidget* parent)
-    : QWidget(parent), document_(document), model_(new CoverageModel(this)) {
+CoveragePage::CoveragePage(Document& document, CoverBook& book, Viewpoint& view, QWidget* parent)
+    : QWidget(parent), document_(document), book_(book), model_(new CoverageModel(this)) {
     setAccessibleName(tr("Coverage"));
-    hint_ = new ElidedLabel;
-    hint_->setObjectName("coverage_hint");
-    hint_->setFont(text_font(11));
+    hint_ = hint_label("coverage_hint");
     by_ = new QComboBox;
     by_->setObjectName("coverage_by");
     by_->setAccessibleName(tr("Rows"));
-    by_->addItems({tr("Functions"), tr("Files")});
-    never_ = new QToolButton;
-    never_->setObjectName("coverage_never");
-    never_->setText(tr("Never run"));
-    never_->setToolTip(tr("Only what never ran"));
-    never_->setCheckable(true);
+    by_->addItems({tr("Functions"), tr("Files"), tr("Folders")});
+    never_ = tool_button("coverage_never", tr("Never run"), tr("Only what never ran"));
+    over_time_ = tool_button("coverage_over_time", tr("Over time"), tr("When code ran that had not run before: decodes all once more"));
+    for (QToolButton* b : {never_, over_time_}) b->setCheckable(true);
+    with_ = tool_button("coverage_with", tr("Together with"), tr("Other recordings beside this one"));
+    with_->setPopupMode(QToolButton::InstantPopup);
+    auto* menu = new QMenu(with_);
+    menu->setObjectName("coverage_menu");
+    connect(menu, &QMenu::aboutToShow, this, [this, menu] {
+        menu->clear();
+        fill_menu(*menu);
+    });
+    with_->setMenu(menu);
     filter_ = filter_field("coverage_filter", tr("Filter by name"), tr("Filter coverage by name"));
     filter_->setMinimumWidth(124);
     sorted_ = filtered(model_, this);
     sorted_->setSortRole(CoverageModel::kSortRole);
-    table_ = new QTableView;
-    table_->setObjectName("coverage");
-    table_->setAccessibleName(tr("Coverage"));
-    table_->setModel(sorted_);
-    table_->setSortingEnabled(true);
+    table_ = figures_view("coverage", tr("Coverage"), *sorted_);
     table_->setItemDelegate(new ShareBars(table_));
-    table_->setMinimumHeight(30);
-    dress_table(*table_);
-    give_table_menu(*table_, "coverage");
     table_->sortByColumn(CoverageModel::instructions, Qt::AscendingOrder);
+    growth_ = new GrowthPlot(view);
+    growth_->hide();
+    auto* across = new QSplitter(Qt::Horizontal);
+    across->addWidget(table_);
+    across->addWidget(growth_);
+    across->setStretchFactor(0, 1);
+    across->setStretchFactor(1, 0);
+    across->setHandleWidth(1);
     setFocusProxy(table_);
-    auto* top = new QHBoxLayout;
-    top->addWidget(by_);
-    top->addWidget(never_);
-    top->addWidget(hint_, 1);
-    top->addWidget(filter_);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
-    column->addLayout(top);
-    column->addWidget(table_, 1);
+    lay_page(*this, {by_, never_, over_time_, with_, hint_, filter_}, hint_, across);
     connect(filter_, &QLineEdit::textChanged, sorted_, &QSortFilterProxyModel::setFilterFixedString);
     connect(by_, &QComboBox::currentIndexChanged, this, &CoveragePage::fill);
     connect(never_, &QToolButton::toggled, this, &CoveragePage::fill);
-    connect(&document, &Document::opened, this, [this] {
-        all_.reset();
-        prepared_for_.reset();
-        ++turn_;
-        fill();
+    connect(over_time_, &QToolButton::toggled, this, [this](bool on) {
+        growth_->setVisible(on);
+        fill_growth();
+        book_.set_growth_wanted(on);
     });
-    connect(&document, &Document::finished, this, &CoveragePage::prepare);
+    connect(&book, &CoverBook::changed, this, &CoveragePage::fill);
+    connect(growth_, &GrowthPlot::moment_chosen, this, &CoveragePage::moment_chosen);
     const auto choose = [this](const QModelIndex& index) {
         const auto& row = model_->rows()[static_cast<std::size_t>(sorted_->mapToSource(index).row())];
         if (row.slot != Code::kNowhere) emit place_chosen(row.stream, row.slot);
@@ -177,91 +178,212 @@ CoveragePage::CoveragePage(Document& document, QWidget* parent)
     fill();
 }
 
-void CoveragePage::showEvent(QShowEvent*) { prepare(); }
-
-// An image may be large: a job looks at it.
-void CoveragePage::prepare() {
-    const auto trail = document_.trail();
-    if (!isVisible() || !trail || trail == prepared_for_ || trail->steps.empty()) return;
-    if (std::any_of(trail->steps.begin(), trail->steps.end(), [](const StepTrail& s) { return s.counters == nullptr; }))
-        return fill();  // not decoded to the end
-    prepared_for_ = trail;
-    const quint64 turn = ++turn_;
-    jobs_.clear();
-    jobs_.add([this, turn, trail, recording = document_.recording()] {
-        auto all = std::make_shared<std::vector<Of>>();
-        for (std::size_t i = 0; i < trail->steps.size(); ++i) {
-            const StepTrail& steps = trail->steps[i];
-            all->push_back({i, Coverage::of(steps.code, steps.functions,
-                                            SourceMap::of(*recording->images[steps.core_index], *steps.code),
-                                            CoverCounts::of(steps))});
+void CoveragePage::fill_menu(QMenu& menu) {
+    const bool whole = document_.trail() && document_.trail()->complete;
+    menu.addAction(tr("A store of recordings…"), this, [this] { ask_store(false); })->setEnabled(whole);
+    menu.addAction(tr("A new store…"), this, [this] { ask_store(true); })->setEnabled(whole);
+    menu.addAction(tr("Another recording: what only this one ran…"), this, &CoveragePage::ask_other)->setEnabled(whole);
+    menu.addSeparator();
+    auto* add = menu.addAction(tr("Add this recording to the store"), &book_, &CoverBook::add_to_store);
+    add->setEnabled(whole && !book_.store().isEmpty());
+    const QString place = table_->currentIndex().isValid() ? place_of(table_->currentIndex()) : QString();
+    auto* reason = menu.addAction(place.isEmpty() ? tr("Say why something need not run…") : tr("Say why %1 need not run…").arg(place),
+                                  this, [this, place] { ask_reason(place); });
+    reason->setEnabled(!place.isEmpty() && !book_.store().isEmpty());
+    if (const auto book = book_.book(); book && !book->contributions.empty()) {
+        constexpr std::size_t kMost = 30;
+        QMenu* from = menu.addMenu(tr("Recordings in the store"));
+        for (std::size_t i = 0; i < std::min(kMost, book->contributions.size()); ++i) {
+            const auto& c = book->contributions[i];
+            from->addAction(tr("%1, %2: %3 executed, %4 of the program for the first time").arg(QFileInfo(words(c.input)).fileName(), words(c.made),
+                                                                       words(plural(c.instructions, "instruction", "instructions")), words(count_text(c.fresh))))
+                ->setEnabled(false);
         }
-        QMetaObject::invokeMethod(
-            this,
-            [this, turn, all] {
-                if (turn != turn_) return;
-                all_ = all;
-                fill();
-            },
-            Qt::QueuedConnection);
+        if (book->contributions.size() > kMost) from->addAction(tr("and %1 more").arg(book->contributions.size() - kMost))->setEnabled(false);
+    }
+    menu.addSeparator();
+    auto* alone = menu.addAction(tr("Nothing: this recording alone"), this, [this] {
+        book_.use_store({});
+        book_.use_other({});
     });
+    alone->setEnabled(!book_.store().isEmpty() || !book_.other().isEmpty());
 }
 
-void CoveragePage::show_files(bool on) { by_->setCurrentIndex(on ? 1 : 0); }
-void CoveragePage::show_never(bool on) { never_->setChecked(on); }
+void CoveragePage::ask_store(bool fresh) {
+    const QString kinds = tr("Coverage stores (*.mtcover);;All files (*)");
+    QString path = fresh ? QFileDialog::getSaveFileName(this, tr("New store"), book_.store(), kinds, nullptr, QFileDialog::DontConfirmOverwrite)
+                         : QFileDialog::getOpenFileName(this, tr("Store"), book_.store(), kinds);
+    if (path.isEmpty()) return;
+    if (fresh && QFileInfo(path).suffix().isEmpty()) path += ".mtcover";
+    book_.use_store(path);
+}
+
+void CoveragePage::ask_other() {
+    const QString path = QFileDialog::getOpenFileName(this, tr("Another recording of the same program"), book_.other());
+    if (!path.isEmpty()) book_.use_other(path);
+}
+
+// As the store names it: functions by their name.
+QString CoveragePage::place_of(const QModelIndex& index) const {
+    return by_->currentIndex() == functions ? sorted_->index(index.row(), CoverageModel::name).data().toString() : QString();
+}
+
+void CoveragePage::ask_reason(const QString& place) {
+    if (book_.store().isEmpty())
+        return emit told(tr("Reasons are kept in a store: choose one on the page Coverage, under Together with."), true);
+    QString before;
+    if (const auto book = book_.book())
+        for (const auto& r : book->reasons)
+            if (words(r.place) == place) before = words(r.reason);
+    bool sure = false;
+    const QString reason = QInputDialog::getText(this, tr("Need not run"), tr("Why not, %1? Empty: it must again.").arg(place),
+                                                 QLineEdit::Normal, before, &sure);
+    if (sure) book_.justify(place, reason.trimmed(), {});
+}
+
+void CoveragePage::add_functions(const CoverBook::Of& of, const QString& core, std::vector<CoverageModel::Row>& rows) const {
+    const Coverage& c = of.coverage;
+    std::map<std::uint32_t, const CoverDifference::Of*> differs;
+    if (of.difference)
+        for (const auto& d : of.difference->functions) differs[d.function] = &d;
+    for (const CoverFunction& f : c.functions) {
+        if (never_->isChecked() && f.sums.instructions_run > 0) continue;
+        CoverageModel::Row row{words(f.name),
+                               core + (f.file.empty() ? QString() : words(f.file + ":" + std::to_string(f.line))),
+                               f.sums, f.calls, 0, 0, {}, of.stream, (*c.table)[f.function].entry};
+        if (const auto d = differs.find(f.function); d != differs.end()) {
+            row.here = d->second->gained;
+            row.there = d->second->lost;
+            row.slot = d->second->first;
+        }
+        for (const auto& r : book_.book()->reasons)
+            if (r.place == f.name) row.reason = words(r.reason);
+        rows.push_back(std::move(row));
+    }
+}
+
+void CoveragePage::add_files(const CoverBook::Of& of, const QString& core, std::vector<CoverageModel::Row>& rows) const {
+    const Coverage& c = of.coverage;
+    const bool by_folder = by_->currentIndex() == folders;
+    std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> differs;
+    if (of.difference)
+        for (const auto& d : of.difference->functions) {
+            differs[d.file].first += d.gained;
+            differs[d.file].second += d.lost;
+        }
+    std::map<std::string, CoverageModel::Row> of_folder;
+    std::map<std::string, std::pair<std::uint64_t, std::uint64_t>> within;  // files and functions
+    for (const CoverFile& f : c.files) {
+        const auto begins = c.map->line_begins(f.index);
+        std::uint64_t calls = 0;
+        for (const std::uint32_t k : f.functions) calls += c.functions[k].calls;
+        const auto [here, there] = differs[f.name];
+        const std::uint32_t slot = begins.empty() ? Code::kNowhere : begins.front().slot;
+        if (!by_folder) {
+            if (never_->isChecked() && f.sums.lines_run > 0) continue;
+            rows.push_back({words(f.name), core + words(plural(f.functions.size(), "function", "functions")), f.sums, calls,
+                            here, there, {}, of.stream, slot});
+            continue;
+        }
+        const std::size_t cut = f.name.rfind('/');
+        const std::string folder = cut == std::string::npos ? "." : f.name.substr(0, std::max<std::size_t>(cut, 1));
+        CoverageModel::Row& row = of_folder.try_emplace(folder, CoverageModel::Row{words(folder), {}, {}, 0, 0, 0, {}, of.stream, slot}).first->second;
+        row.sums.add(f.sums);
+        row.calls += calls;
+        row.here += here;
+        row.there += there;
+        ++within[folder].first;
+        within[folder].second += f.functions.size();
+    }
+    for (auto& [folder, row] : of_folder) {
+        if (never_->isChecked() && row.sums.lines_run > 0) continue;
+        row.file = core + words(plural(within[folder].first, "file", "files") + ", " + plural(within[folder].second, "function", "functions"));
+        rows.push_back(std::move(row));
+    }
+}
 
 void CoveragePage::fill() {
     std::vector<CoverageModel::Row> rows;
-    CoverSums sums;
-    bool gaps = false;
-    const auto trail = document_.trail();
-    const bool files = by_->currentIndex() == 1, never = never_->isChecked();
-    for (std::size_t i = 0; all_ && i < all_->size(); ++i) {
-        const Of& of = (*all_)[i];
-        const Coverage& c = of.coverage;
-        sums.add(c.sums);
-        if (trail && of.stream < trail->steps.size())
-            for (std::size_t g = 0; g < trail->steps[of.stream].gaps.size() && !gaps; ++g)
-                gaps = is_missing(trail->steps[of.stream].gaps[g].gap.kind);
-        const QString core = all_->size() > 1 && trail ? words(trail->steps[of.stream].core) + ": " : QString();
-        if (files) {
-            for (const CoverFile& f : c.files) {
-                if (never && f.sums.lines_run > 0) continue;
-                const auto begins = c.map->line_begins(f.index);
-                std::uint64_t calls = 0;
-                for (const std::uint32_t k : f.functions) calls += c.functions[k].calls;
-                rows.push_back({words(f.name), core + words(plural(f.functions.size(), "function", "functions")), f.sums,
-                                calls, of.stream, begins.empty() ? Code::kNowhere : begins.front().slot});
-            }
-        } else {
-            for (const CoverFunction& f : c.functions) {
-                if (never && f.sums.instructions_run > 0) continue;
-                rows.push_back({words(f.name),
-                                core + (f.file.empty() ? QString() : words(f.file + ":" + std::to_string(f.line))),
-                                f.sums, f.calls, of.stream, (*c.table)[f.function].entry});
-            }
-        }
+    const auto book = book_.book();
+    bool compared = false;
+    for (std::size_t i = 0; book && i < book->of.size(); ++i) {
+        const CoverBook::Of& of = book->of[i];
+        const QString core = book->of.size() > 1 ? words(of.core) + ": " : QString();
+        compared = compared || of.difference;
+        by_->currentIndex() == functions ? add_functions(of, core, rows) : add_files(of, core, rows);
     }
+    const QString chosen = table_->currentIndex().isValid() ? sorted_->index(table_->currentIndex().row(), CoverageModel::name).data().toString() : QString();
+    const int at = table_->verticalScrollBar()->value();
+    const bool first = model_->rowCount() == 0;
     model_->set(std::move(rows));
-    table_->resizeColumnsToContents();
-    table_->setColumnWidth(CoverageModel::name, std::clamp(table_->columnWidth(CoverageModel::name), 160, 360));
-    for (int c = CoverageModel::lines; c <= CoverageModel::branches; ++c)
-        table_->setColumnWidth(c, std::max(table_->columnWidth(c), 150));
+    if (first) {
+        table_->resizeColumnsToContents();
+        table_->setColumnWidth(CoverageModel::name, std::clamp(table_->columnWidth(CoverageModel::name), 160, 360));
+        for (int c = CoverageModel::lines; c <= CoverageModel::branches; ++c)
+            table_->setColumnWidth(c, std::max(table_->columnWidth(c), 150));
+    }
     restore_columns(*table_, "coverage");
+    table_->setColumnHidden(CoverageModel::here, !compared);
+    table_->setColumnHidden(CoverageModel::there, !compared);
+    table_->setColumnHidden(CoverageModel::reason, !book || book->reasons.empty());
+    // While it grows, what a person looks at stays where it is.
+    for (int row = 0; row < sorted_->rowCount() && !chosen.isEmpty(); ++row)
+        if (sorted_->index(row, CoverageModel::name).data().toString() == chosen) {
+            table_->selectRow(row);
+            break;
+        }
+    table_->verticalScrollBar()->setValue(at);
+    fill_growth();
+    renew_hint();
+}
+
+// Of several cores the first that has instructions; its share is of all that the program has.
+void CoveragePage::fill_growth() {
+    if (!over_time_->isChecked()) return;
+    std::vector<std::pair<Time, double>> points;
+    const auto book = book_.book();
+    for (std::size_t i = 0; book && i < book->of.size() && points.empty(); ++i) {
+        const CoverBook::Of& of = book->of[i];
+        if (!of.growth || of.coverage.sums.instructions == 0) continue;
+        for (const auto& p : of.growth->points)
+            points.emplace_back(p.time, std::min(1.0, static_cast<double>(p.run) / static_cast<double>(of.coverage.sums.instructions)));
+    }
+    growth_->show(std::move(points), book_.busy() ? tr("decoding once more …") : tr("nothing ran"));
+}
+
+void CoveragePage::renew_hint() {
     const auto share = [](std::uint64_t part, std::uint64_t whole) {
         return whole == 0 ? QStringLiteral("–")
                           : QString::number(std::min(part < whole ? 99.9 : 100.0, 100.0 * static_cast<double>(part) / static_cast<double>(whole)), 'f', 1) + " %";
     };
+    const auto book = book_.book();
     QString text;
-    if (!has_something())
+    if (!has_something()) {
         text = tr("Coverage needs instruction trace (ETM, E-Trace, N-Trace or a micro trace buffer).");
-    else if (!all_)
-        text = tr("Coverage comes when decoding has ended.");
-    else
+    } else if (!book_.trouble().isEmpty()) {
+        text = book_.trouble();
+    } else if (!book) {
+        text = document_.live() ? tr("Coverage comes with the first instructions.") : tr("Coverage comes when decoding has ended.");
+    } else {
+        CoverSums sums;
+        std::uint64_t here = 0, there = 0;
+        for (const CoverBook::Of& of : book->of) {
+            sums.add(of.coverage.sums);
+            if (of.difference) here += of.difference->gained, there += of.difference->lost;
+        }
         text = tr("%1 of the lines, %2 of the instructions, %3 of the branches both ways")
                    .arg(share(sums.lines_run, sums.lines), share(sums.instructions_run, sums.instructions),
-                        share(sums.branches_both, sums.branches)) +
-               (gaps ? tr(" · trace is missing in places: what ran there is not counted") : QString());
+                        share(sums.branches_both, sums.branches));
+        if (document_.live()) text += tr(" · so far");
+        if (!book_.store().isEmpty())
+            text += tr(" · with %1 of %2").arg(words(plural(book->contributions.size(), "recording", "recordings")), QFileInfo(book_.store()).fileName());
+        if (!book_.other().isEmpty())
+            text += tr(" · against %1: %2 instructions only here, %3 only there")
+                        .arg(QFileInfo(book_.other()).fileName(), words(count_text(here)), words(count_text(there)));
+        if (!book->justified_but_run.empty()) text += " · " + words(book->justified_but_run.front());
+        if (book->gaps) text += tr(" · trace is missing in places: what ran there is not counted");
+        if (book_.busy()) text += tr(" · looking …");
+    }
     hint_->setText(text);
 }
 

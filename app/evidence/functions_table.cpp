@@ -3,19 +3,17 @@
 #include <QClipboard>
 #include <QFileInfo>
 #include <QGuiApplication>
-#include <QHBoxLayout>
 #include <QHeaderView>
 #include <QMenu>
 #include <QPainter>
 #include <QShortcut>
 #include <QStyledItemDelegate>
-#include <QVBoxLayout>
 
 #include <algorithm>
 
 #include "base/text.h"
-#include "look/elided_label.h"
 #include "look/filter_field.h"
+#include "look/page_parts.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -172,13 +170,10 @@ QVariant FunctionModel::data(const QModelIndex& index, int role) const {
 QVariant FunctionModel::headerData(int section, Qt::Orientation orientation, int role) const {
     if (orientation != Qt::Horizontal) return {};
     const Figure& f = figures()[static_cast<std::size_t>(section)];
+    const bool left = f.value == nullptr;
+    const QVariant head = table_head(*this, {f.heading, f.meaning, left, f.unit}, orientation, role);
     // Room for the arrow of the order behind figures.
-    if (role == Qt::DisplayRole) return f.value == nullptr ? tr(f.heading) : tr(f.heading) + QStringLiteral("   ");
-    if (role == Qt::ToolTipRole) return tr(f.meaning);
-    if (role == kUnitRole) return QString(f.unit);
-    if (role == Qt::TextAlignmentRole)
-        return QVariant(Qt::AlignVCenter | (f.value == nullptr ? Qt::AlignLeft : Qt::AlignRight));
-    return {};
+    return role == Qt::DisplayRole && !left ? head.toString() + QStringLiteral("   ") : head;
 }
 
 void FunctionModel::set(std::vector<FunctionRow> rows, std::shared_ptr<const Trail> trail, std::vector<QString> cores) {
@@ -194,31 +189,15 @@ FunctionsTable::FunctionsTable(Document& document, QWidget* parent)
     setAccessibleName(tr("Functions"));
     filter_ = filter_field("functions_filter", tr("Filter by name"), tr("Filter functions by name"));
     filter_->setMinimumWidth(124);
-    hint_ = new ElidedLabel;
-    hint_->setObjectName("functions_hint");
-    hint_->setFont(text_font(11));
+    hint_ = hint_label("functions_hint");
     sorted_ = filtered(model_, this, FunctionModel::name_column());
     sorted_->setSortRole(FunctionModel::kSortRole);
-    table_ = new QTableView;
-    table_->setObjectName("functions");
-    table_->setModel(sorted_);
-    table_->setSortingEnabled(true);
-    dress_table(*table_);
-    table_->setMinimumHeight(30);
-    give_table_menu(*table_, "functions");
+    table_ = figures_view("functions", tr("Functions"), *sorted_);
     disconnect(table_, &QWidget::customContextMenuRequested, nullptr, nullptr);  // it has more of its own
-    table_->setAccessibleName(tr("Functions"));
     table_->setHorizontalScrollMode(QAbstractItemView::ScrollPerPixel);
     table_->setItemDelegateForColumn(FunctionModel::rate_column(), new RateBars(table_));
     table_->sortByColumn(FunctionModel::own_column(), Qt::DescendingOrder);
-    auto* top = new QHBoxLayout;
-    top->addWidget(hint_, 1);
-    top->addWidget(filter_);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
-    column->addLayout(top);
-    column->addWidget(table_, 1);
+    lay_page(*this, {hint_, filter_}, hint_, table_);
     connect(filter_, &QLineEdit::textChanged, sorted_, &QSortFilterProxyModel::setFilterFixedString);
     connect(&document, &Document::opened, this, [this] {
         left_out_.clear();

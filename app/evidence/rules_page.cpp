@@ -1,23 +1,21 @@
 #include "evidence/rules_page.h"
 
-#include <QDir>
 #include <QFileDialog>
 #include <QFileInfo>
-#include <QHBoxLayout>
 #include <QHeaderView>
 #include <QPainter>
-#include <QSaveFile>
 #include <QSplitter>
 #include <QStyledItemDelegate>
-#include <QVBoxLayout>
 
 #include <algorithm>
 #include <cmath>
 
 #include "base/text.h"
-#include "judge/rule_proposals.h"
-#include "look/elided_label.h"
+#include "figures/why_text.h"
+#include "judge/sentences.h"
+#include "look/page_parts.h"
 #include "look/filter_field.h"
+#include "look/html.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -125,24 +123,18 @@ QVariant RuleModel::data(const QModelIndex& index, int role) const {
 
 QVariant RuleModel::headerData(int section, Qt::Orientation orientation, int role) const {
     if (orientation != Qt::Horizontal) return {};
-    static const std::array<std::array<const char*, 2>, kColumns> heads = {{
-        {QT_TR_NOOP("verdict"), QT_TR_NOOP("broken: violated at least once; undecided: nothing could be checked, or bounds leave it open")},
-        {QT_TR_NOOP("rule"), QT_TR_NOOP("its name in the rules file")},
-        {QT_TR_NOOP("of"), QT_TR_NOOP("which activity, and what of it")},
-        {QT_TR_NOOP("limit"), QT_TR_NOOP("what is allowed")},
+    static constexpr std::array<TableHead, kColumns> heads = {{
+        {QT_TR_NOOP("verdict"), QT_TR_NOOP("broken: violated at least once; undecided: nothing could be checked, or bounds leave it open"), true},
+        {QT_TR_NOOP("rule"), QT_TR_NOOP("its name in the rules file"), true},
+        {QT_TR_NOOP("of"), QT_TR_NOOP("which activity, and what of it"), true},
+        {QT_TR_NOOP("limit"), QT_TR_NOOP("what is allowed"), true},
         {QT_TR_NOOP("worst   "), QT_TR_NOOP("the value that is nearest to its limit, or farthest beyond; a double click goes there")},
-        {QT_TR_NOOP("margin"), QT_TR_NOOP("how far the worst is from the limit: to the right what is left, to the left what is beyond")},
+        {QT_TR_NOOP("margin"), QT_TR_NOOP("how far the worst is from the limit: to the right what is left, to the left what is beyond"), true},
         {QT_TR_NOOP("checked   "), QT_TR_NOOP("instances held against the limit")},
         {QT_TR_NOOP("violations   "), QT_TR_NOOP("of them beyond it")},
-        {QT_TR_NOOP("note"), QT_TR_NOOP("from the rules file; or why nothing could be checked")},
+        {QT_TR_NOOP("note"), QT_TR_NOOP("from the rules file; or why nothing could be checked"), true},
     }};
-    const auto& head = heads[static_cast<std::size_t>(section)];
-    if (role == Qt::DisplayRole) return tr(head[0]);
-    if (role == Qt::ToolTipRole) return tr(head[1]);
-    if (role == kUnitRole) return QString();
-    if (role == Qt::TextAlignmentRole)
-        return QVariant(Qt::AlignVCenter | (section <= limit || section == note || section == margin ? Qt::AlignLeft : Qt::AlignRight));
-    return {};
+    return table_head(*this, heads[static_cast<std::size_t>(section)], orientation, role);
 }
 
 void RuleModel::set(std::vector<RuleOutcome> rows) {
@@ -175,12 +167,14 @@ void RulePlaceModel::set(const RuleOutcome* outcome) {
     endResetModel();
 }
 
-RulesPage::RulesPage(Document& document, QWidget* parent)
-    : QWidget(parent), document_(document), model_(new RuleModel(this)), place_model_(new RulePlaceModel(this)) {
+RulesPage::RulesPage(Document& document, Judgement& judgement, Viewpoint& view, QWidget* parent)
+    : QWidget(parent),
+      document_(document),
+      judgement_(judgement),
+      model_(new RuleModel(this)),
+      place_model_(new RulePlaceModel(this)) {
     setAccessibleName(tr("Rules"));
-    hint_ = new ElidedLabel;
-    hint_->setObjectName("rules_hint");
-    hint_->setFont(text_font(11));
+    hint_ = hint_label("rules_hint");
     open_ = new QPushButton(tr("Open rules…"));
     open_->setObjectName("rules_open");
     open_->setToolTip(tr("Hold this recording against a *.rules.toml"));
@@ -189,48 +183,32 @@ RulesPage::RulesPage(Document& document, QWidget* parent)
     propose_->setToolTip(tr("Write a rules file of what this recording does, each limit a fifth looser"));
     sorted_ = filtered(model_, this);
     sorted_->setSortRole(RuleModel::kSortRole);
-    table_ = new QTableView;
-    table_->setObjectName("rules");
-    table_->setAccessibleName(tr("Rules"));
-    table_->setModel(sorted_);
-    table_->setSortingEnabled(true);
+    table_ = figures_view("rules", tr("Rules"), *sorted_);
     table_->setItemDelegateForColumn(RuleModel::margin, new MarginBar(table_));
-    table_->setMinimumHeight(30);
-    dress_table(*table_);
-    give_table_menu(*table_, "rules");
     table_->sortByColumn(RuleModel::verdict, Qt::AscendingOrder);
-    places_ = new QTableView;
-    places_->setObjectName("rule_places");
-    places_->setAccessibleName(tr("Places where the rule is broken"));
-    places_->setModel(place_model_);
-    dress_table(*places_);
-    give_table_menu(*places_, "rule_places");
-    places_->setMinimumWidth(220);
-    auto* both = new QSplitter(Qt::Horizontal);
-    both->addWidget(table_);
-    both->addWidget(places_);
-    both->setStretchFactor(0, 1);
-    both->setStretchFactor(1, 0);
-    both->setHandleWidth(1);
+    places_ = figures_view("rule_places", tr("Places where the rule is broken"), *place_model_, false);
+    places_->setMinimumWidth(200);
+    distribution_ = new DistributionPlot(view);
+    why_ = new QTextBrowser;
+    why_->setObjectName("rule_why");
+    why_->setAccessibleName(tr("Why the rule is broken there"));
+    why_->setOpenLinks(false);
+    why_->setFrameShape(QFrame::NoFrame);
+    lower_ = new QStackedWidget;
+    lower_->addWidget(distribution_);
+    lower_->addWidget(why_);
+    lower_->setMinimumWidth(250);
+    auto* across = new QSplitter(Qt::Horizontal);
+    for (QWidget* part : {static_cast<QWidget*>(table_), static_cast<QWidget*>(places_), static_cast<QWidget*>(lower_)})
+        across->addWidget(part);
+    across->setStretchFactor(0, 1);
+    for (const int fixed : {1, 2}) across->setStretchFactor(fixed, 0);
+    across->setHandleWidth(1);
     setFocusProxy(table_);
-    auto* top = new QHBoxLayout;
-    top->addWidget(hint_, 1);
-    top->addWidget(open_);
-    top->addWidget(propose_);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
-    column->addLayout(top);
-    column->addWidget(both, 1);
+    lay_page(*this, {hint_, open_, propose_}, hint_, across);
     connect(open_, &QPushButton::clicked, this, &RulesPage::ask_open);
     connect(propose_, &QPushButton::clicked, this, &RulesPage::ask_propose);
-    connect(&document, &Document::opened, this, [this] {
-        model_->set({});
-        place_model_->set(nullptr);
-        find_file();
-        renew_hint();
-    });
-    connect(&document, &Document::finished, this, &RulesPage::judge);
+    connect(&judgement, &Judgement::changed, this, &RulesPage::renew);
     connect(table_->selectionModel(), &QItemSelectionModel::currentRowChanged, this, &RulesPage::choose_rule);
     connect(table_, &QTableView::doubleClicked, this, [this](const QModelIndex& index) {
         const RuleOutcome& o = model_->rows()[static_cast<std::size_t>(sorted_->mapToSource(index).row())];
@@ -241,111 +219,138 @@ RulesPage::RulesPage(Document& document, QWidget* parent)
     };
     connect(places_, &QTableView::doubleClicked, this, choose);
     connect(places_, &QTableView::activated, this, choose);
+    connect(places_, &QTableView::clicked, this, &RulesPage::explain);
+    connect(places_->selectionModel(), &QItemSelectionModel::currentRowChanged, this, &RulesPage::explain);
+    connect(table_, &QTableView::clicked, this, [this] { lower_->setCurrentWidget(distribution_); });
+    connect(distribution_, &DistributionPlot::span_chosen, this, &RulesPage::span_chosen);
+    connect(distribution_, &DistributionPlot::moment_chosen, this, &RulesPage::moment_chosen);
+    connect(why_, &QTextBrowser::anchorClicked, this, &RulesPage::follow);
     renew_hint();
 }
 
 void RulesPage::ask_open() {
-    const QString path = QFileDialog::getOpenFileName(this, tr("Rules"), file_, tr("Rules (*.rules.toml);;All files (*)"));
-    if (!path.isEmpty()) use_file(path);
+    const QString path = QFileDialog::getOpenFileName(this, tr("Rules"), judgement_.file(), tr("Rules (*.rules.toml);;All files (*)"));
+    if (!path.isEmpty()) judgement_.use_file(path);
 }
 void RulesPage::ask_propose() {
-    const QString path = QFileDialog::getSaveFileName(this, tr("Write proposed rules"), file_, tr("Rules (*.rules.toml)"));
-    if (!path.isEmpty()) propose_into(path);
+    const QString path = QFileDialog::getSaveFileName(this, tr("Write proposed rules"), judgement_.file(), tr("Rules (*.rules.toml)"));
+    if (!path.isEmpty()) judgement_.propose_into(path);
 }
 
-// Beside the recording: what is named like it, else the only one.
-void RulesPage::find_file() {
-    file_.clear();
-    trouble_.clear();
-    const auto recording = document_.recording();
-    if (!recording || recording->input.empty()) return;
-    const QFileInfo input(words(recording->input));
-    const QDir folder = input.dir();
-    QString stem = input.fileName();
-    for (const char* end : {".target.toml", ".mtrail"})
-        if (stem.endsWith(QLatin1String(end))) stem.chop(static_cast<qsizetype>(std::string_view(end).size()));
-    if (folder.exists(stem + ".rules.toml")) {
-        file_ = folder.filePath(stem + ".rules.toml");
-        return;
-    }
-    const QStringList there = folder.entryList({"*.rules.toml"}, QDir::Files);
-    if (there.size() == 1) file_ = folder.filePath(there[0]);
-}
-
-void RulesPage::use_file(const QString& path) {
-    file_ = path;
-    judge();
-}
-
-void RulesPage::propose_into(const QString& path) {
-    const auto trail = document_.trail();
-    const auto recording = document_.recording();
-    if (!trail || !recording) return;
-    jobs_.add([this, path, trail, recording] {
-        const std::string text = rules_text(propose_rules(*recording, *trail));
-        QMetaObject::invokeMethod(
-            this,
-            [this, path, text] {
-                QSaveFile out(path);
-                if (!out.open(QIODevice::WriteOnly) || out.write(text.data(), static_cast<qint64>(text.size())) < 0 || !out.commit()) {
-                    emit told(tr("Cannot write %1: %2").arg(path, out.errorString()), true);
-                    return;
-                }
-                emit told(tr("Proposed rules are in %1. Check each: they say what this recording does, not what is right.").arg(path), false);
-                use_file(path);
-            },
-            Qt::QueuedConnection);
-    });
-}
-
-void RulesPage::judge() {
-    const auto trail = document_.trail();
-    const auto recording = document_.recording();
-    const quint64 turn = ++turn_;
-    trouble_.clear();
-    judging_ = !file_.isEmpty() && trail && trail->complete;
-    renew_hint();
-    if (!judging_) return;
-    jobs_.add([this, turn, trail, recording, path = file_.toStdString()] {
-        auto file = read_rules(path);
-        Result<std::vector<RuleOutcome>> outcomes = std::vector<RuleOutcome>();
-        if (file)
-            outcomes = judge_rules(*recording, *trail, *file);
-        else
-            outcomes = tl::make_unexpected(file.error());
-        QMetaObject::invokeMethod(
-            this,
-            [this, turn, outcomes = std::move(outcomes)] {
-                if (turn != turn_) return;
-                judging_ = false;
-                trouble_ = outcomes ? QString() : words(outcomes.error().text());
-                model_->set(outcomes ? *outcomes : std::vector<RuleOutcome>());
-                table_->resizeColumnsToContents();
-                table_->setColumnWidth(RuleModel::margin, 110);
-                restore_columns(*table_, "rules");
-                if (sorted_->rowCount() > 0) table_->selectRow(0);
-                choose_rule();
-                renew_hint();
-            },
-            Qt::QueuedConnection);
-    });
-}
-
-void RulesPage::choose_rule() {
+const RuleOutcome* RulesPage::chosen() const {
     const QModelIndex index = sorted_->mapToSource(table_->currentIndex());
-    place_model_->set(index.isValid() ? &model_->rows()[static_cast<std::size_t>(index.row())] : nullptr);
+    return index.isValid() ? &model_->rows()[static_cast<std::size_t>(index.row())] : nullptr;
+}
+
+void RulesPage::choose(const QString& rule) {
+    for (int row = 0; row < sorted_->rowCount(); ++row)
+        if (sorted_->index(row, RuleModel::name).data().toString() == rule) table_->selectRow(row);
+}
+
+void RulesPage::renew() {
+    const QString before = chosen() != nullptr ? words(chosen()->rule.name) : QString();
+    model_->set(judgement_.outcomes());
+    table_->resizeColumnsToContents();
+    table_->setColumnWidth(RuleModel::margin, 110);
+    restore_columns(*table_, "rules");
+    if (!before.isEmpty()) choose(before);
+    if (chosen() == nullptr && sorted_->rowCount() > 0) table_->selectRow(0);
+    choose_rule();
+    renew_hint();
+}
+
+// Its places, and how its quantity is distributed, with the limits drawn in.
+void RulesPage::choose_rule() {
+    const RuleOutcome* outcome = chosen();
+    place_model_->set(outcome);
     places_->resizeColumnsToContents();
+    lower_->setCurrentWidget(distribution_);
+    if (measuring_) measuring_->cancel();
+    if (explaining_) explaining_->cancel();
+    const auto trail = document_.trail();
+    if (outcome == nullptr || !trail) return distribution_->show({}, {});
+    std::vector<PlotLimit> limits;
+    for (const LimitLine& l : limits_of_rule(*trail, *outcome)) limits.push_back({l.value, words(l.text), !l.kept});
+    distribution_->show({}, tr("measuring …"));
+    measuring_ = std::make_shared<Progress>();
+    jobs_.add([this, trail, rule = outcome->rule, limits = std::move(limits), progress = measuring_] {
+        auto series = std::make_shared<const Series>(series_of_rule(*trail, rule, progress.get()));
+        QMetaObject::invokeMethod(
+            this,
+            [this, series, limits, progress] {
+                if (progress->cancelled()) return;
+                distribution_->show(series, tr("judged as a whole, or it never happened"));
+                distribution_->set_limits(limits);
+            },
+            Qt::QueuedConnection);
+    });
+}
+
+void RulesPage::explain() {
+    const RuleOutcome* outcome = chosen();
+    const int row = places_->currentIndex().row();
+    const auto trail = document_.trail();
+    if (outcome == nullptr || row < 0 || !trail) return;
+    if (explaining_) explaining_->cancel();
+    explaining_ = std::make_shared<Progress>();
+    why_->setHtml("<p>" + tr("looking …") + "</p>");
+    lower_->setCurrentWidget(why_);
+    jobs_.add([this, trail, recording = document_.recording(), rule = outcome->rule,
+               place = place_model_->rows()[static_cast<std::size_t>(row)], progress = explaining_] {
+        auto explained = explain_place(*recording, *trail, rule, place, progress.get());
+        QMetaObject::invokeMethod(
+            this,
+            [this, explained = std::move(explained), place, rule, progress] {
+                if (!progress->cancelled()) tell(explained, place, rule);
+            },
+            Qt::QueuedConnection);
+    });
+}
+
+void RulesPage::tell(const PlaceExplained& explained, const RulePlace& place, const Rule& rule) {
+    PanelText text = explained.why ? why_text(*explained.why) : PanelText{};
+    links_ = std::move(text.spans);
+    const QString beyond = value_text(rule.what, std::fabs(place.margin));
+    QString head = "<p><b>" + value_text(rule.what, place.value) + "</b>" +
+                   (place.margin < 0 ? tr(", %1 beyond the limit").arg(beyond) : QString()) + "</p>";
+    // Findings say more where they are about the same.
+    for (const Finding& f : document_.findings()) {
+        if (f.end < place.begin || place.end < f.begin) continue;
+        if (rule.of.empty() || !f.names(rule.of)) continue;
+        head += "<p>" + link_html(QString("time:%1").arg(f.begin.ps), words(title_of(f))) + "</p>";
+    }
+    if (!explained.had.empty()) {
+        constexpr std::size_t kMost = 12;
+        text.html += "<table width=\"100%\" cellspacing=\"0\" style=\"margin-top:6px\"><tr><td style=\"color:" +
+                     theme().second.name() + "\">" +
+                     tr("had the core %1 meanwhile").arg(words(explained.core)).toHtmlEscaped() + "</td></tr>";
+        for (std::size_t i = 0; i < std::min(kMost, explained.had.size()); ++i)
+            text.html += "<tr><td>" + words(explained.had[i].name).toHtmlEscaped() + "</td><td align=\"right\">" +
+                         words(duration_text(explained.had[i].time)) + "</td></tr>";
+        text.html += "</table>";
+        if (explained.had.size() > kMost) text.html += "<p>" + tr("and %1 more").arg(explained.had.size() - kMost) + "</p>";
+    }
+    why_->setHtml(head + text.html);
+}
+
+void RulesPage::follow(const QUrl& link) {
+    const QString to = link.toString();
+    if (to.startsWith("time:")) emit moment_chosen(Time{to.mid(5).toLongLong()});
+    if (!to.startsWith("span:")) return;
+    if (const auto n = to.mid(5).toULongLong(); n < links_.size()) emit span_chosen(links_[n]);
 }
 
 void RulesPage::renew_hint() {
     propose_->setEnabled(document_.trail() != nullptr && document_.trail()->complete);
-    if (file_.isEmpty()) {
-        hint_->setText(tr("No rules yet. Open a rules file, or have one proposed from a recording that is good."));
+    if (judgement_.file().isEmpty()) {
+        hint_->setText(
+            tr("No rules yet. Open a rules file, have one proposed from a recording that is good, or limit something by a "
+               "right click on its lane."));
         return;
     }
-    const QString file = QFileInfo(file_).fileName();
-    if (judging_) return hint_->setText(tr("%1: judging…").arg(file));
-    if (!trouble_.isEmpty()) return hint_->setText(trouble_);
+    const QString file = QFileInfo(judgement_.file()).fileName();
+    if (judgement_.judging()) return hint_->setText(tr("%1: judging…").arg(file));
+    if (!judgement_.trouble().isEmpty()) return hint_->setText(judgement_.trouble());
     std::size_t counts[3] = {};
     for (const RuleOutcome& o : model_->rows()) ++counts[static_cast<std::size_t>(o.verdict)];
     hint_->setText(tr("%1: %2 kept, %3 broken, %4 undecided").arg(file).arg(counts[0]).arg(counts[1]).arg(counts[2]));

@@ -8,12 +8,17 @@
 #include <QLabel>
 #include <QPushButton>
 #include <QSortFilterProxyModel>
+#include <QStackedWidget>
 #include <QTableView>
+#include <QTextBrowser>
 
 #include "document/document.h"
 #include "document/job_queue.h"
+#include "document/judgement.h"
 #include "evidence/evidence_page.h"
+#include "figures/plots.h"
 #include "judge/rule_check.h"
+#include "judge/rule_place.h"
 
 namespace mt::app {
 
@@ -52,48 +57,56 @@ class RulePlaceModel : public QAbstractTableModel {
     RuleWhat what_ = RuleWhat::duration;
 };
 
-/// The rules file that is kept with the recording (of the same name, or the only one in its folder), or one that a
-/// person opens. A double click on a rule goes to its worst place, on a place there.
+/// The rules that the recording is held against, each with its verdict; of the chosen one its places, how its quantity is
+/// distributed about the limit, and why it is broken at a place. A double click on a rule goes to its worst place, on a
+/// place there.
 class RulesPage : public QWidget, public EvidencePage {
     Q_OBJECT
   public:
-    RulesPage(Document& document, QWidget* parent = nullptr);
+    RulesPage(Document& document, Judgement& judgement, Viewpoint& view, QWidget* parent = nullptr);
     QWidget* widget() override { return this; }
     QString id() const override { return "rules"; }
     QString title() const override { return tr("Rules"); }
     bool has_something() const override { return document_.trail() != nullptr; }
     QTableView* table() const { return table_; }
     QTableView* places() const { return places_; }
+    DistributionPlot* distribution() const { return distribution_; }
     QString hint() const { return hint_->text(); }
-    /// Holds the recording against a file's rules; what is wrong with it is told.
-    void use_file(const QString& path);
-    /// Writes rules proposed from this recording, and uses them.
-    void propose_into(const QString& path);
+    /// What is said of the chosen place; empty: nothing.
+    QString explained() const { return lower_->currentWidget() == why_ ? why_->toPlainText() : QString(); }
     /// Asks for the file.
     void ask_open();
     void ask_propose();
-    QString file() const { return file_; }
+    /// Chooses a rule by its name, if there is one.
+    void choose(const QString& rule);
 
   signals:
     void place_chosen(mt::RulePlace place);
-    void told(const QString& text, bool bad);
+    void span_chosen(const mt::SpanRef& span);
+    void moment_chosen(mt::Time t);
 
   private:
-    void find_file();
-    void judge();
+    void renew();
     void choose_rule();
+    void explain();
+    void tell(const PlaceExplained& explained, const RulePlace& place, const Rule& rule);
+    void follow(const QUrl& link);
     void renew_hint();
+    const RuleOutcome* chosen() const;
 
     Document& document_;
+    Judgement& judgement_;
     RuleModel* model_;
     RulePlaceModel* place_model_;
     QSortFilterProxyModel* sorted_;
     QTableView *table_, *places_;
+    QStackedWidget* lower_;
+    DistributionPlot* distribution_;
+    QTextBrowser* why_;
+    std::vector<SpanRef> links_;
     QLabel* hint_;
     QPushButton *open_, *propose_;
-    QString file_, trouble_;
-    bool judging_ = false;
-    quint64 turn_ = 0;
+    std::shared_ptr<Progress> measuring_, explaining_;
     JobQueue jobs_;  ///< last: its end waits for jobs that use the rest
 };
 

@@ -1,15 +1,10 @@
 #include "evidence/samples_page.h"
 
-#include <QClipboard>
-#include <QGuiApplication>
-#include <QPainter>
-
 #include <algorithm>
 #include <cmath>
 
 #include "base/text.h"
 #include "judge/writers.h"
-#include "look/theme.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
 
@@ -36,12 +31,10 @@ QStringList cells_of(const Recording& recording, const Trail& trail, const Value
 
 }  // namespace
 
-SamplesPage::SamplesPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
+SamplesPage::SamplesPage(Document& document, Viewpoint& view, QWidget* parent) : ListedTable(document, view, parent) {
     setAccessibleName(tr("Samples of a value"));
     set_columns({tr("time"), tr("value"), tr("change"), tr("how"), tr("by"), tr("instruction")},
                 {160, 140, 110, 90, 180, 110});
-    connect(&document, &Document::opened, this, [this] { use_stream(0); });
-    connect(&document, &Document::grew, this, [this] { renew(); });
     connect(&view, &Viewpoint::selection_changed, this, &SamplesPage::look_at_selection);
 }
 
@@ -83,47 +76,22 @@ QStringList SamplesPage::row_text(std::uint64_t row) const {
     return cells_of(*document_.recording(), *document_.trail(), *lane(), static_cast<std::size_t>(row));
 }
 
-// The sample in force at the cursor.
-void SamplesPage::follow_cursor() {
-    if (!wanted_ || !isVisible() || row_count() == 0) return;
-    const std::size_t at = lane()->at(*wanted_);
-    wanted_.reset();
-    follow_to(at == lane()->samples.size() ? 0 : at);
+std::uint64_t SamplesPage::row_at_time(Time t) const {
+    const std::size_t at = lane()->at(t);
+    return at == lane()->samples.size() ? 0 : at;
 }
 
-void SamplesPage::paintEvent(QPaintEvent*) {
-    QPainter p(viewport());
-    paint_head(p, tr("No value was told yet. Values come from watched variables, ports of kind value, events, and what "
-                     "other devices measure."));
-    each_row_shown(p, [&](std::uint64_t row, int y) {
-        const QStringList cells = row_text(row);
-        int x = 12;
-        for (std::size_t c = 0; c < column_count() && c < static_cast<std::size_t>(cells.size()); ++c) {
-            const int width = width_of(c);
-            if (width == 0) continue;
-            const bool text = c == 4, second = c == 0 || c == 3;
-            p.setFont(text || c == 3 ? text_font(11) : fixed_font(11));
-            p.setPen(second ? theme().second : theme().text);
-            p.drawText(QRect(x, y, width - 8, kRow), Qt::AlignVCenter,
-                       p.fontMetrics().elidedText(cells[static_cast<qsizetype>(c)], Qt::ElideRight, width - 8));
-            x += width;
-        }
-    });
+QString SamplesPage::empty_text() const {
+    return tr("No value was told yet. Values come from watched variables, ports of kind value, events, and what other "
+              "devices measure.");
 }
-
-void SamplesPage::copy_selected() {
-    if (!current_ || !anchor_ || lane() == nullptr) return;
-    const std::uint64_t low = std::min(*current_, *anchor_),
-                        high = std::min(std::max(*current_, *anchor_), low + kMostCopied - 1);
-    QString text = tr("time (ns)\tvalue\thow\tby\tinstruction\n");
-    for (std::uint64_t row = low; row <= high; ++row) {
-        if (!is_shown(shown(), row)) continue;
-        const auto i = static_cast<std::size_t>(row);
-        const QStringList cells = row_text(row);
-        text += words(ns_text(lane()->samples[i].time)) + "\t" + words(lane()->text(i)) + "\t" + cells[3] + "\t" +
-                cells[4] + "\t" + cells[5] + "\n";
-    }
-    QGuiApplication::clipboard()->setText(text);
+QStringList SamplesPage::value_heads() const {
+    return {tr("time (ns)"), tr("value"), tr("how"), tr("by"), tr("instruction")};
+}
+QStringList SamplesPage::row_values(std::uint64_t row) const {
+    const auto i = static_cast<std::size_t>(row);
+    const QStringList cells = row_text(row);
+    return {words(ns_text(lane()->samples[i].time)), words(lane()->text(i)), cells[3], cells[4], cells[5]};
 }
 
 RowTable::Scan SamplesPage::scan_for(const QString& text) {
@@ -139,19 +107,6 @@ RowTable::Scan SamplesPage::scan_for(const QString& text) {
             if (!found(std::move(rows))) return;
         }
     };
-}
-
-void SamplesPage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
-    constexpr std::int64_t kMostSought = 200'000;  // at a time
-    const auto n = static_cast<std::int64_t>(row_count()), from = static_cast<std::int64_t>(current_.value_or(0));
-    const std::int64_t step = forwards ? 1 : -1;
-    for (std::int64_t row = from + step; row >= 0 && row < n && std::abs(row - from) < kMostSought; row += step)
-        if (!text.trimmed().isEmpty() &&
-            row_text(static_cast<std::uint64_t>(row)).join(' ').contains(text.trimmed(), Qt::CaseInsensitive)) {
-            go_to_row(row, false);
-            return done({});
-        }
-    done(no_match(text, forwards));
 }
 
 }  // namespace mt::app

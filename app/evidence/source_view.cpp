@@ -3,14 +3,18 @@
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QHBoxLayout>
+#include <QMenu>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QShortcut>
+#include <QScrollBar>
 #include <QTextBlock>
+#include <QToolTip>
 #include <QVBoxLayout>
 
 #include <algorithm>
 #include <cmath>
+#include <memory>
 
 #include "base/text.h"
 #include "document/source_files.h"
@@ -21,7 +25,31 @@
 namespace mt::app {
 namespace {
 
-constexpr int kLineWidth = 44, kCountWidth = 104, kGap = 8;
+constexpr int kLineWidth = 44, kWaysWidth = 26, kCountWidth = 104, kGap = 8;
+constexpr int kRenewMs = 700;
+
+// Which ways branches went: an arrow that turns off for "taken", one straight down for "not taken"; faint where none did.
+void paint_ways(QPainter& p, const QRectF& at, const SourceRow& r) {
+    const Theme& t = theme();
+    p.save();
+    p.setRenderHint(QPainter::Antialiasing);
+    const double y = at.center().y();
+    const auto ink = [&](bool went) { return QPen(went ? t.text : t.finding, went ? 1.4 : 1.0, went ? Qt::SolidLine : Qt::DotLine); };
+    const auto head = [&](const QPointF& tip, const QPointF& a, const QPointF& b) {
+        p.drawLine(tip, tip + a);
+        p.drawLine(tip, tip + b);
+    };
+    p.setPen(ink(r.taken > 0));
+    const double left = at.left() + 2;
+    p.drawLine(QPointF(left, y - 4), QPointF(left, y + 1));
+    p.drawLine(QPointF(left, y + 1), QPointF(left + 8, y + 1));
+    head({left + 8, y + 1}, {-3, -3}, {-3, 3});
+    p.setPen(ink(r.not_taken > 0));
+    const double right = at.left() + 17;
+    p.drawLine(QPointF(right, y - 4), QPointF(right, y + 5));
+    head({right, y + 5}, {-3, -3}, {3, -3});
+    p.restore();
+}
 
 }  // namespace
 
@@ -34,6 +62,12 @@ class SourceMargin : public QWidget {
     void paintEvent(QPaintEvent* e) override { text_->paint_margin(e); }
     void mouseDoubleClickEvent(QMouseEvent* e) override {
         emit text_->row_chosen(text_->row_at({0, static_cast<int>(e->position().y())}));
+    }
+    bool event(QEvent* e) override {
+        if (e->type() != QEvent::ToolTip) return QWidget::event(e);
+        const auto* help = static_cast<QHelpEvent*>(e);
+        QToolTip::showText(help->globalPos(), text_->told_of(text_->row_at({0, help->pos().y()})), this);
+        return true;
     }
 
   private:
@@ -55,7 +89,19 @@ SourceText::SourceText(QWidget* parent) : QPlainTextEdit(parent), margin_(new So
     setViewportMargins(margin_width(), 0, 0, 0);
 }
 
-int SourceText::margin_width() const { return kLineWidth + kCountWidth + kGap; }
+int SourceText::margin_width() const { return kLineWidth + kWaysWidth + kCountWidth + kGap; }
+
+QString SourceText::told_of(int row) const {
+    if (!counted_ || row < 0 || static_cast<std::size_t>(row) >= rows_.size()) return {};
+    const SourceRow& r = rows_[static_cast<std::size_t>(row)];
+    if (!r.has_code) return {};
+    QString text = r.count == 0 ? tr("not run") : tr("ran %1").arg(words(plural(r.count, "time", "times")));
+    if (r.decides && r.count > 0)
+        text += "\n" + tr("its branches: taken %1, not taken %2").arg(words(count_text(r.taken)), words(count_text(r.not_taken)));
+    if (r.merged) text += "\n" + tr("≈ the compiler merged this line with another, or moved it: no instruction is its alone");
+    if (r.partly) text += "\n" + tr("not all of it ran, or a branch went one way only");
+    return text;
+}
 
 void SourceText::set_rows(std::vector<SourceRow> rows, bool counted) {
     rows_ = std::move(rows);
@@ -127,7 +173,8 @@ void SourceText::paint_margin(QPaintEvent* e) {
             p.drawText(QRectF(0, y, kLineWidth - 6, height), Qt::AlignRight | Qt::AlignVCenter,
                        QString::number(r.line));
         if (!r.has_code || !counted_) continue;
-        const QRectF cell(kLineWidth, y, kCountWidth, height);
+        const QRectF cell(kLineWidth + kWaysWidth, y, kCountWidth, height);
+        if (r.decides && r.count > 0) paint_ways(p, QRectF(kLineWidth, y, kWaysWidth, height), r);
         // At the left edge: a full stroke where nothing ran, a broken one where something of it did not.
         if (r.count == 0)
             p.fillRect(QRectF(cell.left() - 4, y, 3, height), t.finding);
@@ -143,7 +190,7 @@ void SourceText::paint_margin(QPaintEvent* e) {
         }
         p.setPen(r.count == 0 ? t.second : t.text);
         p.drawText(cell.adjusted(0, 0, -4, 0), Qt::AlignRight | Qt::AlignVCenter,
-                   r.count == 0 ? tr("not run") : words(count_text(r.count)));
+                   (r.merged ? QStringLiteral("≈ ") : QString()) + (r.count == 0 ? tr("not run") : words(count_text(r.count))));
     }
     p.setPen(t.rule);
     p.drawLine(margin_width() - kGap / 2, e->rect().top(), margin_width() - kGap / 2, e->rect().bottom());
@@ -216,6 +263,14 @@ SourceView::SourceView(Document& document, QWidget* parent) : QWidget(parent), d
         prepare();
     });
     connect(&document, &Document::finished, this, &SourceView::prepare);
+    text_->setContextMenuPolicy(Qt::CustomContextMenu);
+    connect(text_, &QWidget::customContextMenuRequested, this, &SourceView::show_menu);
+    growth_.setSingleShot(true);
+    growth_.setInterval(kRenewMs);
+    connect(&growth_, &QTimer::timeout, this, &SourceView::prepare);
+    connect(&document, &Document::grew, this, [this] {
+        if (document_.live() && isVisible() && !growth_.isActive()) growth_.start();
+    });
     fill();
 }
 
@@ -227,7 +282,7 @@ void SourceView::prepare() {
     if (!isVisible() || !trail || stream_ >= trail->steps.size()) return;
     const bool same = prepared_for_ != nullptr && program_ != nullptr && prepared_stream_ == stream_ &&
                       prepared_for_->steps[stream_].code == trail->steps[stream_].code;
-    if (same && (!program_->executions.empty() || trail->steps[stream_].counters == nullptr)) return;
+    if (same && (trail->steps[stream_].counters == nullptr || program_->counters == trail->steps[stream_].counters)) return;
     prepared_for_ = trail;
     prepared_stream_ = stream_;
     const quint64 turn = ++turn_;
@@ -241,9 +296,15 @@ void SourceView::prepare() {
         program->counters = steps.counters;
         QMetaObject::invokeMethod(
             this,
-            [this, turn, program] {
+            [this, turn, program, known = known != nullptr] {
                 if (turn != turn_) return;
                 program_ = program;
+                if (known && file_ != SourceMap::kNone) {  // other counts: everything else stays where it is
+                    const int at = text_->verticalScrollBar()->value();
+                    fill();
+                    text_->verticalScrollBar()->setValue(at);
+                    return;
+                }
                 files_->clear();
                 const auto& names = program_->map->files();
                 for (std::uint32_t i = 0; i < names.size(); ++i) {
@@ -327,6 +388,13 @@ void SourceView::fill() {
             return tr("    taken %1, not %2")
                 .arg(words(count_text(taken)), words(count_text(count_of(slot) - std::min(count_of(slot), taken + open))));
         };
+        const auto add_ways = [&](SourceRow& row, std::uint32_t slot) {
+            if (!decides_at(slot)) return;
+            row.decides = true;
+            const std::uint64_t taken = program_->counters->taken(slot), open = program_->counters->left_open(slot);
+            row.taken += taken;
+            row.not_taken += count_of(slot) - std::min(count_of(slot), taken + open);
+        };
         const auto most = static_cast<std::uint32_t>(lines.size());
         const std::uint32_t last = found ? most : entries.empty() ? 0 : entries.back().line;
         for (std::uint32_t line = 1; line <= last; ++line) {
@@ -336,11 +404,13 @@ void SourceView::fill() {
             if (found) row.text = lines[line - 1];
             std::size_t end = next;
             while (end < entries.size() && entries[end].line == line) ++end;
-            row.has_code = end > next;
+            row.has_code = row.merged = end > next;
             for (std::size_t i = next; i < end; ++i) {
                 const std::uint32_t slot = entries[i].slot;
                 row.count = std::max(row.count, count_of(slot));
                 row.partly = row.partly || count_of(slot) == 0 || one_way(slot);
+                row.merged = row.merged && program_->map->at(slot) != SourceMap::Place{file_, line};
+                add_ways(row, slot);
             }
             if (found || row.has_code) rows.push_back(row);
             if (mixed_->isChecked() || !found)
@@ -351,6 +421,7 @@ void SourceView::fill() {
                     insn.has_code = true;
                     insn.count = count_of(insn.slot);
                     insn.partly = one_way(insn.slot);
+                    add_ways(insn, insn.slot);
                     insn.text =
                         words(hex_text(steps.code->address(insn.slot), 8) + "  " + disassembler.text(insn.slot)) + ways_of(insn.slot);
                     rows.push_back(insn);
@@ -402,6 +473,25 @@ std::vector<std::uint32_t> SourceView::slots_of(int row) const {
         list.push_back(on.front().slot);
     }
     return list;
+}
+
+// What the text can do, and why a line or a branch need not run.
+void SourceView::show_menu(const QPoint& at) {
+    const std::unique_ptr<QMenu> menu(text_->createStandardContextMenu());
+    menu->setObjectName("source_menu");
+    const int row = text_->row_at(at);
+    const auto trail = document_.trail();
+    if (row >= 0 && static_cast<std::size_t>(row) < text_->rows().size() && program_ && trail && file_ != SourceMap::kNone) {
+        const SourceRow& r = text_->rows()[static_cast<std::size_t>(row)];
+        const bool branch = r.slot != Code::kNowhere && r.decides;
+        const QString line = QString("%1:%2").arg(QFileInfo(words(program_->map->files()[file_])).fileName()).arg(r.line);
+        const QString place = branch ? words(hex_text(trail->steps[stream_].code->address(r.slot), 8)) : line;
+        menu->addSeparator();
+        menu->addAction(branch ? tr("Say why the branch at %1 need not go both ways…").arg(place) : tr("Say why %1 need not run…").arg(place),
+                        this, [this, place] { emit reason_wanted(place); })
+            ->setEnabled(r.has_code);
+    }
+    menu->exec(text_->viewport()->mapToGlobal(at));
 }
 
 void SourceView::step(int direction) {

@@ -8,6 +8,7 @@
 #include <QComboBox>
 #include <QLabel>
 #include <QPlainTextEdit>
+#include <QTimer>
 #include <QToolButton>
 #include <QWidget>
 
@@ -25,6 +26,9 @@ struct SourceRow {
     bool has_code = false;
     std::uint64_t count = 0;  ///< executions; of a line: of its most often executed instruction
     bool partly = false;      ///< it ran, but not all of its instructions, or a branch of it went one way only
+    bool merged = false;      ///< no instruction is its alone: the compiler merged it with another line, or moved it
+    bool decides = false;     ///< conditional branches are in it …
+    std::uint64_t taken = 0, not_taken = 0;  ///< … that were, and were not, taken so often, all together
     QString text;
 };
 
@@ -37,6 +41,8 @@ class SourceText : public QPlainTextEdit {
     explicit SourceText(QWidget* parent = nullptr);
     /// `counted`: counts are known.
     void set_rows(std::vector<SourceRow> rows, bool counted);
+    /// What the margin says of a row when the mouse rests there; empty: nothing.
+    QString told_of(int row) const;
     const std::vector<SourceRow>& rows() const { return rows_; }
     /// Marks a row as the one that runs and brings it into view.
     void mark(std::optional<int> row);
@@ -93,6 +99,8 @@ class SourceView : public QWidget, public EvidencePage {
 
   signals:
     void stream_wanted(std::size_t stream);
+    /// A person wants to say why a place need not run: "guide.c:41", or the address of a branch.
+    void reason_wanted(const QString& place);
     /// A person wants to see the next (1) or previous (-1) execution of these instructions.
     void execution_wanted(std::vector<std::uint32_t> slot_list, int direction);
 
@@ -110,6 +118,7 @@ class SourceView : public QWidget, public EvidencePage {
     void fill();
     void mark();
     void ask_source();
+    void show_menu(const QPoint& at);
     void step(int direction);
     SourcePaths paths() const;
 
@@ -123,6 +132,7 @@ class SourceView : public QWidget, public EvidencePage {
     std::shared_ptr<const Program> program_;
     std::shared_ptr<const Trail> prepared_for_;
     std::size_t prepared_stream_ = 0;
+    QTimer growth_;  ///< counts of a recording that is being made are looked at again
     quint64 turn_ = 0;
     JobQueue jobs_;  ///< last: its end waits for jobs that use the rest
 };

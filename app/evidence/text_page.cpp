@@ -1,7 +1,5 @@
 #include "evidence/text_page.h"
 
-#include <QClipboard>
-#include <QGuiApplication>
 #include <QInputDialog>
 #include <QMenu>
 #include <QPainter>
@@ -37,14 +35,12 @@ QColor colour_of(int n) {
 }
 }  // namespace
 
-TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
+TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : ListedTable(document, view, parent) {
     setAccessibleName(tr("Text printed by the firmware"));
     set_columns({tr("time"), tr("text")}, {kTime, 900});
     for (const QString& entry : QSettings().value("text/coloured").toStringList())  // "2 warning"
         if (const int blank = static_cast<int>(entry.indexOf(' ')); blank > 0)
             coloured_.push_back({entry.mid(blank + 1), entry.left(blank).toInt()});
-    connect(&document, &Document::opened, this, [this] { use_stream(0); });
-    connect(&document, &Document::grew, this, [this] { renew(); });
 }
 
 std::vector<EvidencePage::Stream> TextPage::streams() const {
@@ -78,17 +74,15 @@ QStringList TextPage::row_text(std::uint64_t row) const {
 }
 
 // The last line that had begun by then.
-void TextPage::follow_cursor() {
-    if (!wanted_ || !isVisible() || row_count() == 0) return;
-    const std::size_t after = log()->first_from(*wanted_ + Time{1});
-    wanted_.reset();
-    follow_to(after == 0 ? 0 : after - 1);
+std::uint64_t TextPage::row_at_time(Time t) const {
+    const std::size_t after = log()->first_from(t + Time{1});
+    return after == 0 ? 0 : after - 1;
 }
 
 void TextPage::paintEvent(QPaintEvent*) {
     QPainter p(viewport());
     const Theme& t = theme();
-    paint_head(p, tr("Nothing was printed yet."));
+    paint_head(p, empty_text());
     const int time = width_of(0);
     each_row_shown(p, [&](std::uint64_t row, int y) {
         const QStringList cells = row_text(row);
@@ -142,17 +136,9 @@ void TextPage::add_to_menu(QMenu& menu) {
     menu.addSeparator();
 }
 
-void TextPage::copy_selected() {
-    if (!current_ || !anchor_ || log() == nullptr) return;
-    const std::uint64_t low = std::min(*current_, *anchor_),
-                        high = std::min(std::max(*current_, *anchor_), low + kMostCopied - 1);
-    QString text = tr("time (ns)\ttext\n");
-    for (std::uint64_t row = low; row <= high; ++row) {
-        if (!is_shown(shown(), row)) continue;
-        const auto i = static_cast<std::size_t>(row);
-        text += words(ns_text(log()->line(i).begin)) + "\t" + words(plain_text(log()->raw(i))) + "\n";
-    }
-    QGuiApplication::clipboard()->setText(text);
+QStringList TextPage::row_values(std::uint64_t row) const {
+    const auto i = static_cast<std::size_t>(row);
+    return {words(ns_text(log()->line(i).begin)), words(plain_text(log()->raw(i)))};
 }
 
 RowTable::Scan TextPage::scan_for(const QString& text) {
@@ -165,17 +151,6 @@ RowTable::Scan TextPage::scan_for(const QString& text) {
             if (!found(std::move(rows))) return;
         }
     };
-}
-
-void TextPage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
-    const auto n = static_cast<std::int64_t>(row_count());
-    for (auto row = static_cast<std::int64_t>(current_.value_or(0)) + (forwards ? 1 : -1);
-         row >= 0 && row < n && !text.trimmed().isEmpty(); row += forwards ? 1 : -1)
-        if (row_text(static_cast<std::uint64_t>(row))[1].contains(text.trimmed(), Qt::CaseInsensitive)) {
-            go_to_row(row, false);
-            return done({});
-        }
-    done(no_match(text, forwards));
 }
 
 }  // namespace mt::app

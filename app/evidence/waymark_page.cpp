@@ -1,33 +1,25 @@
 #include "evidence/waymark_page.h"
 
-#include <QClipboard>
 #include <QDialog>
 #include <QDialogButtonBox>
 #include <QFormLayout>
-#include <QGuiApplication>
 #include <QKeyEvent>
 #include <QLineEdit>
 #include <QMenu>
-#include <QPainter>
 #include <QPushButton>
 
 #include <algorithm>
 
 #include "base/text.h"
-#include "look/theme.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
 
 namespace mt::app {
 
-WaymarkPage::WaymarkPage(Document& document, Viewpoint& view, QWidget* parent) : RowTable(document, view, parent) {
+WaymarkPage::WaymarkPage(Document& document, Viewpoint& view, QWidget* parent) : ListedTable(document, view, parent) {
     setAccessibleName(tr("Waymarks"));
     set_columns({tr("time"), tr("name"), tr("length"), tr("since the one before"), tr("note")}, {160, 220, 110, 150, 500});
-    connect(&document, &Document::opened, this, [this] {
-        before_.clear();
-        use_stream(0);
-    });
-    connect(&document, &Document::grew, this, [this] { renew(); });
+    connect(&document, &Document::opened, this, [this] { before_.clear(); });
 }
 
 const std::vector<Waymark>& WaymarkPage::all() const {
@@ -51,41 +43,15 @@ QStringList WaymarkPage::row_text(std::uint64_t row) const {
             i > 0 ? words(duration_text(m.at - all()[i - 1].at)) : QString(), words(m.note)};
 }
 
-void WaymarkPage::follow_cursor() {
-    if (!wanted_ || !isVisible() || row_count() == 0) return;
+std::uint64_t WaymarkPage::row_at_time(Time t) const {
     std::size_t at = 0;
-    while (at + 1 < all().size() && all()[at + 1].at <= *wanted_) ++at;
-    wanted_.reset();
-    follow_to(at);
+    while (at + 1 < all().size() && all()[at + 1].at <= t) ++at;
+    return at;
 }
 
-void WaymarkPage::paintEvent(QPaintEvent*) {
-    QPainter p(viewport());
-    paint_head(p, tr("No waymark yet. X plants one at the cursor, or from A to B."));
-    each_row_shown(p, [&](std::uint64_t row, int y) {
-        const QStringList cells = row_text(row);
-        int x = 12;
-        for (std::size_t c = 0; c < column_count(); ++c) {
-            const int width = width_of(c);
-            if (width == 0) continue;
-            p.setFont(c == 1 || c == 4 ? text_font(11) : fixed_font(11));
-            p.setPen(c == 1 ? theme().text : theme().second);
-            p.drawText(QRect(x, y, width - 8, kRow), Qt::AlignVCenter,
-                       p.fontMetrics().elidedText(cells[static_cast<qsizetype>(c)], Qt::ElideRight, width - 8));
-            x += width;
-        }
-    });
-}
-
-void WaymarkPage::copy_selected() {
-    if (!current_ || !anchor_) return;
-    QString text = tr("time (ns)\tend (ns)\tname\tnote\n");
-    for (std::uint64_t row = std::min(*current_, *anchor_); row <= std::max(*current_, *anchor_) && row < row_count(); ++row) {
-        if (!is_shown(shown(), row)) continue;
-        const Waymark& m = all()[static_cast<std::size_t>(row)];
-        text += words(ns_text(m.at)) + "\t" + words(ns_text(m.until)) + "\t" + words(m.name) + "\t" + words(m.note) + "\n";
-    }
-    QGuiApplication::clipboard()->setText(text);
+QStringList WaymarkPage::row_values(std::uint64_t row) const {
+    const Waymark& m = all()[static_cast<std::size_t>(row)];
+    return {words(ns_text(m.at)), words(ns_text(m.until)), words(m.name), words(m.note)};
 }
 
 RowTable::Scan WaymarkPage::scan_for(const QString& text) {
@@ -95,17 +61,6 @@ RowTable::Scan WaymarkPage::scan_for(const QString& text) {
             if (words(marks[i].name + " " + marks[i].note).contains(text, Qt::CaseInsensitive)) rows.push_back(i);
         found(std::move(rows));
     };
-}
-
-void WaymarkPage::find_text(const QString& text, bool forwards, std::function<void(const QString&)> done) {
-    const auto n = static_cast<std::int64_t>(row_count());
-    for (auto row = static_cast<std::int64_t>(current_.value_or(0)) + (forwards ? 1 : -1);
-         row >= 0 && row < n && !text.trimmed().isEmpty(); row += forwards ? 1 : -1)
-        if (row_text(static_cast<std::uint64_t>(row)).join(' ').contains(text.trimmed(), Qt::CaseInsensitive)) {
-            go_to_row(row, false);
-            return done({});
-        }
-    done(no_match(text, forwards));
 }
 
 // A name must be given: a place without one is a place nobody finds again.

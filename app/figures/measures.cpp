@@ -39,8 +39,9 @@ QLabel* small_label(const QString& text) {
 
 }  // namespace
 
-MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& navigator, QWidget* parent)
-    : QWidget(parent), document_(document), view_(view), navigator_(navigator) {
+MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& navigator, Judgement& judgement,
+                             QWidget* parent)
+    : QWidget(parent), document_(document), view_(view), navigator_(navigator), judgement_(judgement) {
     setAccessibleName(tr("Measures of what is selected"));
     name_ = new QLabel;
     name_->setObjectName("measures_name");
@@ -111,6 +112,9 @@ MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& nav
     connect(all_, &QLabel::linkActivated, this, &MeasuresPanel::all_wanted);
     connect(distribution_, &DistributionPlot::span_chosen, this, &MeasuresPanel::span_chosen);
     connect(over_time_, &OverTimePlot::span_chosen, this, &MeasuresPanel::span_chosen);
+    connect(&judgement, &Judgement::changed, this, [this] {
+        if (document_.trail() && !document_.busy()) renew();
+    });
     for (const auto signal : {&Document::opened, &Document::finished, &Document::measured})
         connect(&document, signal, this, &MeasuresPanel::renew);
     connect(&view, &Viewpoint::selection_changed, this, &MeasuresPanel::renew);
@@ -365,9 +369,15 @@ void MeasuresPanel::renew_series(std::size_t which) {
     const std::uint64_t activity = s.span ? s.lane.kind->activity_of(*trail, *s.span) : s.lane.index;
     const bool share = which >= captions.size();
     if (share) over_time_->show_share(*lane, trail->end);
-    const auto take = [this, share](std::shared_ptr<const Series> series) {
+    std::vector<PlotLimit> limits;
+    for (const LimitLine& l : judgement_.limits_of(s.lane, activity, share ? 0 : which))
+        limits.push_back({l.value, words(l.text), !l.kept});
+    const auto take = [this, share, limits = std::move(limits)](std::shared_ptr<const Series> series) {
         distribution_->show(series, tr("no whole execution"));
-        if (!share) over_time_->show(std::move(series), tr("no whole execution"));
+        distribution_->set_limits(limits);
+        if (share) return;
+        over_time_->show(std::move(series), tr("no whole execution"));
+        over_time_->set_limits(limits);
     };
     const auto measure = [trail, id = s.lane, activity, of = share ? std::size_t{0} : which, progress = measuring_] {
         return std::make_shared<const Series>(series_of(*trail, id, activity, of, 20'000, 36, progress.get()));

@@ -13,6 +13,7 @@
 
 #include "document/document.h"
 #include "document/job_queue.h"
+#include "document/judgement.h"
 #include "figures/figure_table.h"
 #include "figures/plots.h"
 #include "figures/why_text.h"
@@ -24,7 +25,8 @@ namespace mt::app {
 class MeasuresPanel : public QWidget {
     Q_OBJECT
   public:
-    MeasuresPanel(Document& document, Viewpoint& view, Navigator& navigator, QWidget* parent = nullptr);
+    MeasuresPanel(Document& document, Viewpoint& view, Navigator& navigator, Judgement& judgement,
+                  QWidget* parent = nullptr);
     DistributionPlot* distribution() const { return distribution_; }
     OverTimePlot* over_time() const { return over_time_; }
     /// In place of the plots: where the time of the selected span went, against a typical one.
@@ -59,6 +61,7 @@ class MeasuresPanel : public QWidget {
     Document& document_;
     Viewpoint& view_;
     Navigator& navigator_;
+    Judgement& judgement_;
     QLabel *name_, *sub_, *figures_, *between_, *all_;
     QToolButton* why_;
     QStackedWidget* lower_;

@@ -92,8 +92,14 @@ void dress(QCustomPlot* plot) {
     plot->xAxis->grid()->setVisible(false);
 }
 
+// Where nobody sees it nothing is drawn: being shown draws it.
+void redraw(QCustomPlot* plot) {
+    if (plot->isVisible() && !plot->size().isEmpty()) plot->replot(QCustomPlot::rpQueuedReplot);
+}
+
 QCustomPlot* framed_plot(QWidget* in) {
     auto* plot = new QCustomPlot;
+    plot->setMinimumSize(24, 24);  // it cannot be drawn on nothing
     bare_column(in)->addWidget(plot);
     dress(plot);
     return plot;
@@ -133,7 +139,78 @@ QString number_of(const Series& series, double x) { return QString::number(serie
 
 }  // namespace
 
-DistributionPlot::DistributionPlot(Viewpoint& view, QWidget* parent) : QWidget(parent), plot_(framed_plot(this)) {
+void LimitMarks::clear() {
+    for (QCPAbstractItem* item : items_) plot_->removeItem(item);
+    items_.clear();
+}
+
+void LimitMarks::draw(double unit) {
+    clear();
+    QCPAxis* sizes = upright_ ? plot_->xAxis : plot_->yAxis;
+    const bool logarithmic = sizes->scaleType() == QCPAxis::stLogarithmic;
+    // What is far away is not worth to draw all the rest small for.
+    QCPRange range = sizes->range();
+    const double room = logarithmic ? 0 : range.size();
+    const auto near_by = [&](double v) {
+        return logarithmic ? v > range.lower / 4 && v < range.upper * 4 : v > range.lower - room && v < range.upper + room;
+    };
+    QCPRange wide = range;
+    for (const PlotLimit& l : limits_) {
+        const double v = l.at / unit;
+        if (!near_by(v)) continue;
+        const double beside = logarithmic ? 0 : range.size() * 0.05;
+        wide.lower = std::min(wide.lower, logarithmic ? v * 0.94 : v - beside);
+        wide.upper = std::max(wide.upper, logarithmic ? v * 1.06 : v + beside);
+    }
+    sizes->setRange(wide);
+    const auto ink_of = [](const PlotLimit& l) { return l.broken ? theme().finding : theme().second; };
+    for (const PlotLimit& l : limits_) {
+        const double v = l.at / unit;
+        if (!near_by(v)) continue;
+        auto* stroke = new QCPItemStraightLine(plot_);
+        stroke->setPen(QPen(ink_of(l), 1.2, Qt::DashLine));
+        stroke->point1->setCoords(upright_ ? v : 0, upright_ ? 0 : v);
+        stroke->point2->setCoords(upright_ ? v : 1, upright_ ? 1 : v);
+        items_.push_back(stroke);
+    }
+    int line = 0;  // words stand over all strokes
+    for (const PlotLimit& l : limits_) {
+        const double v = l.at / unit;
+        const QColor ink = ink_of(l);
+        auto* text = new QCPItemText(plot_);
+        text->setFont(text_font(10));
+        text->setColor(ink);
+        text->setBrush(QBrush(theme().window));
+        text->setPadding(QMargins(2, 0, 2, 0));
+        const double share = sizes->coordToPixel(v) / std::max(1, upright_ ? plot_->width() : plot_->height());
+        if (near_by(v)) {
+            text->setText(l.text);
+            if (upright_) {
+                text->position->setTypeX(QCPItemPosition::ptPlotCoords);
+                text->position->setTypeY(QCPItemPosition::ptAxisRectRatio);
+                text->position->setCoords(v, 0.02 + 0.13 * line);
+                text->setPositionAlignment(Qt::AlignTop | (share > 0.5 ? Qt::AlignRight : Qt::AlignLeft));
+            } else {
+                text->position->setTypeX(QCPItemPosition::ptAxisRectRatio);
+                text->position->setTypeY(QCPItemPosition::ptPlotCoords);
+                text->position->setCoords(0.99, v);
+                text->setPositionAlignment(Qt::AlignRight | (share < 0.3 ? Qt::AlignTop : Qt::AlignBottom));
+            }
+        } else {
+            const bool above = v > range.upper;
+            text->setText(upright_ ? (above ? l.text + " ▸" : "◂ " + l.text) : (above ? "▴ " : "▾ ") + l.text);
+            text->position->setType(QCPItemPosition::ptAxisRectRatio);
+            text->position->setCoords(upright_ && !above ? 0.01 : 0.99, upright_ || above ? 0.02 + 0.13 * line : 0.98);
+            text->setPositionAlignment((upright_ && !above ? Qt::AlignLeft : Qt::AlignRight) |
+                                       (upright_ || above ? Qt::AlignTop : Qt::AlignBottom));
+        }
+        items_.push_back(text);
+        ++line;
+    }
+}
+
+DistributionPlot::DistributionPlot(Viewpoint& view, QWidget* parent)
+    : QWidget(parent), plot_(framed_plot(this)), marks_(plot_, true) {
     setAccessibleName(tr("Distribution of lengths"));
     setMinimumHeight(100);
     bars_ = new QCPBars(plot_->xAxis, plot_->yAxis);
@@ -147,6 +224,7 @@ DistributionPlot::DistributionPlot(Viewpoint& view, QWidget* parent) : QWidget(p
 void DistributionPlot::show(std::shared_ptr<const Series> series, const QString& why) {
     series_ = std::move(series);
     why_ = why;
+    marks_.set({});
     renew();
 }
 
@@ -187,8 +265,14 @@ void DistributionPlot::renew() {
     plot_->yAxis->setTicker(ticker);
     plot_->yAxis->setNumberFormat("gb");
     plot_->yAxis->setNumberPrecision(5);
+    x.isEmpty() ? marks_.clear() : marks_.draw(unit_);
     say_empty(plot_, empty_, x.isEmpty(), why_);
-    plot_->replot(QCustomPlot::rpQueuedReplot);
+    redraw(plot_);
+}
+
+void DistributionPlot::set_limits(std::vector<PlotLimit> limits) {
+    marks_.set(std::move(limits));
+    renew();
 }
 
 QString DistributionPlot::values_text() const {
@@ -233,10 +317,15 @@ void DistributionPlot::clicked(const QPointF& at) {
             best = i;
         }
     }
-    if (best < shown.counts.size()) emit span_chosen(series_->longest[best]);
+    if (best == shown.counts.size()) return;
+    const Series::Dot& dot = series_->longest[best];
+    if (dot.span.lane)
+        emit span_chosen(dot.span);
+    else
+        emit moment_chosen(dot.begin);
 }
 
-OverTimePlot::OverTimePlot(Viewpoint& view, QWidget* parent) : QWidget(parent), view_(view), plot_(framed_plot(this)) {
+OverTimePlot::OverTimePlot(Viewpoint& view, QWidget* parent) : QWidget(parent), view_(view), plot_(framed_plot(this)), marks_(plot_, false) {
     setAccessibleName(tr("Lengths over time"));
     setMinimumHeight(110);
     dots_ = plot_->addGraph();
@@ -249,7 +338,7 @@ OverTimePlot::OverTimePlot(Viewpoint& view, QWidget* parent) : QWidget(parent), 
     for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::selection_changed})
         connect(&view, signal, this, [this] {
             renew_marks();
-            plot_->replot(QCustomPlot::rpQueuedReplot);
+            redraw(plot_);
         });
     renew();
 }
@@ -258,6 +347,12 @@ void OverTimePlot::show(std::shared_ptr<const Series> series, const QString& why
     series_ = std::move(series);
     why_ = why;
     window_ = {};
+    marks_.set({});
+    renew();
+}
+
+void OverTimePlot::set_limits(std::vector<PlotLimit> limits) {
+    marks_.set(std::move(limits));
     renew();
 }
 
@@ -269,6 +364,7 @@ void OverTimePlot::show_share(const Lane& lane, Time recording) {
     for (int i = 0; step * kWindows < end; ++i) step = i % 3 == 1 ? step / 2 * 5 : step * 2;  // 1, 2, 5, 10, …
     window_ = Time{step};
     series_.reset();
+    marks_.set({});
     why_.clear();
     shares_.clear();
     for (std::int64_t from = 0; from < end; from += step) {
@@ -307,6 +403,7 @@ void OverTimePlot::renew() {
                      room = high > low ? (high - low) * 0.12 : std::max(1e-9, std::fabs(high) * 0.12);
         plot_->yAxis->setRange(low == 0 ? 0 : (low - room) / unit_, (high + room) / unit_);
     }
+    window_ > Time{} || x.isEmpty() ? marks_.clear() : marks_.draw(unit_);
     draw(x, y);
 }
 
@@ -327,7 +424,7 @@ void OverTimePlot::draw(const QVector<double>& x, const QVector<double>& y) {
     chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
     renew_marks();
     say_empty(plot_, empty_, x.isEmpty(), why_);
-    plot_->replot(QCustomPlot::rpQueuedReplot);
+    redraw(plot_);
 }
 
 void OverTimePlot::renew_marks() {
@@ -401,6 +498,80 @@ void OverTimePlot::clicked(const QPointF& at) {
         }
     }
     if (best != nullptr) emit span_chosen(best->span);
+}
+
+GrowthPlot::GrowthPlot(Viewpoint& view, QWidget* parent) : QWidget(parent), view_(view), plot_(framed_plot(this)) {
+    setAccessibleName(tr("When coverage grew"));
+    setMinimumHeight(90);
+    line_ = plot_->addGraph();
+    cursor_ = new QCPItemStraightLine(plot_);
+    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
+        if (e->button() == Qt::LeftButton) clicked(e->position());
+    });
+    for (const auto signal : {&Viewpoint::colours_changed, &Viewpoint::cursor_changed})
+        connect(&view, signal, this, &GrowthPlot::renew);
+    renew();
+}
+
+void GrowthPlot::show(std::vector<std::pair<Time, double>> points, const QString& why) {
+    points_ = std::move(points);
+    why_ = why;
+    renew();
+}
+
+void GrowthPlot::renew() {
+    dress(plot_);
+    const Theme& t = theme();
+    QVector<double> x, y;
+    double low = 100, high = 0;
+    for (const auto& [time, share] : points_) {
+        x.push_back(time.seconds());
+        y.push_back(100 * share);
+        low = std::min(low, 100 * share);
+        high = std::max(high, 100 * share);
+    }
+    const double end = view_.end().seconds();
+    if (!x.isEmpty()) {
+        x.push_back(end);  // nothing new from there on
+        y.push_back(y.back());
+    }
+    line_->setLineStyle(QCPGraph::lsStepLeft);
+    line_->setPen(QPen(t.measure, 1.6));
+    line_->setData(x, y, true);
+    plot_->xAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker("s", 4)));
+    plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new UnitTicker("%", 4)));
+    plot_->xAxis->setRange(-end * 0.01, end * 1.01);
+    const double room = std::max(0.5, (high - low) * 0.08);
+    plot_->yAxis->setRange(std::max(0.0, low - room), std::min(101.0, high + room));
+    cursor_->setPen(QPen(t.second, 1, Qt::DotLine));
+    cursor_->setVisible(!x.isEmpty());
+    cursor_->point1->setCoords(view_.cursor().seconds(), 0);
+    cursor_->point2->setCoords(view_.cursor().seconds(), 1);
+    say_empty(plot_, empty_, x.isEmpty(), why_);
+    redraw(plot_);
+}
+
+double GrowthPlot::x_of(Time t) const { return plot_->xAxis->coordToPixel(t.seconds()); }
+
+QString GrowthPlot::values_text() const {
+    if (points_.empty()) return {};
+    QString text = tr("time (ns)\trun (%)\n");
+    for (const auto& [time, share] : points_)
+        text += QString::fromStdString(ns_text(time)) + "\t" + QString::number(100 * share, 'g', 9) + "\n";
+    return text;
+}
+
+void GrowthPlot::contextMenuEvent(QContextMenuEvent* e) {
+    plot_menu(
+        this, e->globalPos(), points_.empty() ? QString() : tr("Go to where it grew here"),
+        [this, at = e->pos()] { clicked(at); }, values_text());
+}
+
+void GrowthPlot::clicked(const QPointF& at) {
+    const auto away = [&](const auto& point) { return std::fabs(x_of(point.first) - at.x()); };
+    const auto nearest =
+        std::min_element(points_.begin(), points_.end(), [&](const auto& a, const auto& b) { return away(a) < away(b); });
+    if (nearest != points_.end()) emit moment_chosen(nearest->first);
 }
 
 }  // namespace mt::app

@@ -3,6 +3,8 @@
 
 #include <memory>
 
+#include <vector>
+
 #include <QVector>
 #include <QWidget>
 
@@ -14,8 +16,34 @@ class QCPBars;
 class QCPGraph;
 class QCPItemStraightLine;
 class QCPItemText;
+class QCPAbstractItem;
 
 namespace mt::app {
+
+/// A limit drawn into a plot, in picoseconds or as a value.
+struct PlotLimit {
+    double at = 0;
+    QString text;
+    bool broken = false;
+};
+
+/// The lines of limits in one plot, with their words.
+class LimitMarks {
+  public:
+    /// `upright`: the sizes lie along x.
+    LimitMarks(QCustomPlot* plot, bool upright) : plot_(plot), upright_(upright) {}
+    void set(std::vector<PlotLimit> limits) { limits_ = std::move(limits); }
+    const std::vector<PlotLimit>& limits() const { return limits_; }
+    /// Widens the range of sizes for those that are near; the others are named at the edge.
+    void draw(double unit);
+    void clear();
+
+  private:
+    QCustomPlot* plot_;
+    bool upright_;
+    std::vector<PlotLimit> limits_;
+    std::vector<QCPAbstractItem*> items_;
+};
 
 /// A histogram of lengths or values; a click on a bar chooses the longest span in it.
 class DistributionPlot : public QWidget {
@@ -25,6 +53,9 @@ class DistributionPlot : public QWidget {
     QSize sizeHint() const override { return {260, 150}; }
     /// `why`: said in place of the plot where there is nothing to draw.
     void show(std::shared_ptr<const Series> series, const QString& why);
+    /// Drawn until something else is shown.
+    void set_limits(std::vector<PlotLimit> limits);
+    const std::vector<PlotLimit>& limits() const { return marks_.limits(); }
     /// Where a length stands, for tests: x in widget pixels.
     double x_of(Time length) const;
     QCustomPlot* plot() const { return plot_; }
@@ -33,14 +64,17 @@ class DistributionPlot : public QWidget {
 
   signals:
     void span_chosen(const mt::SpanRef& span);
+    void moment_chosen(mt::Time t);  ///< of what no lane draws
 
   protected:
+    void showEvent(QShowEvent*) override { renew(); }
     void contextMenuEvent(QContextMenuEvent*) override;
 
   private:
     void renew();
     void clicked(const QPointF& at);
     QCustomPlot* plot_;
+    LimitMarks marks_;
     QCPBars* bars_;
     QCPItemText* empty_ = nullptr;
     std::shared_ptr<const Series> series_;
@@ -57,6 +91,9 @@ class OverTimePlot : public QWidget {
     QSize sizeHint() const override { return {260, 170}; }
     void show(std::shared_ptr<const Series> series, const QString& why);
     void show_share(const Lane& lane, Time end);
+    /// Drawn until something else is shown.
+    void set_limits(std::vector<PlotLimit> limits);
+    const std::vector<PlotLimit>& limits() const { return marks_.limits(); }
     /// How long a window of the share is; 0 while lengths are shown.
     Time window() const { return window_; }
     /// Where a span stands, for tests, in widget pixels; null if it has no dot.
@@ -70,6 +107,7 @@ class OverTimePlot : public QWidget {
     void window_chosen(mt::Time from, mt::Time to);
 
   protected:
+    void showEvent(QShowEvent*) override { renew(); }
     void contextMenuEvent(QContextMenuEvent*) override;
 
   private:
@@ -80,6 +118,7 @@ class OverTimePlot : public QWidget {
     void clicked(const QPointF& at);
     Viewpoint& view_;
     QCustomPlot* plot_;
+    LimitMarks marks_;
     QCPGraph* dots_;
     QCPGraph* chosen_;
     QCPItemStraightLine* cursor_;
@@ -89,6 +128,38 @@ class OverTimePlot : public QWidget {
     QString why_;
     Time window_;
     double unit_ = 1e6;  ///< of the axis, in picoseconds or of values
+};
+
+/// Something that only grows, as a line of steps over the recording; a click goes to the nearest moment at which it grew.
+class GrowthPlot : public QWidget {
+    Q_OBJECT
+  public:
+    explicit GrowthPlot(Viewpoint& view, QWidget* parent = nullptr);
+    QSize sizeHint() const override { return {280, 170}; }
+    /// `points`: moment and share, 0 to 1, ascending. `why`: said in place of the plot where there are none.
+    void show(std::vector<std::pair<Time, double>> points, const QString& why);
+    const std::vector<std::pair<Time, double>>& points() const { return points_; }
+    /// Where a moment stands, for tests: x in widget pixels.
+    double x_of(Time t) const;
+    QString values_text() const;
+
+  signals:
+    void moment_chosen(mt::Time t);
+
+  protected:
+    void showEvent(QShowEvent*) override { renew(); }
+    void contextMenuEvent(QContextMenuEvent*) override;
+
+  private:
+    void renew();
+    void clicked(const QPointF& at);
+    Viewpoint& view_;
+    QCustomPlot* plot_;
+    QCPGraph* line_;
+    QCPItemStraightLine* cursor_;
+    QCPItemText* empty_ = nullptr;
+    std::vector<std::pair<Time, double>> points_;
+    QString why_;
 };
 
 }  // namespace mt::app

@@ -229,6 +229,7 @@ void Lanes::paint_row(QPainter& p, const Row& row) {
         paint_lane(pane_of(p, row), *row.lane);
     else
         paint_lines(p, row);
+    paint_limits(p, row);
     if (row.id.kind == &functions_kind()) paint_inlined(p, row);
     if (row.id.kind == &threads_kind()) paint_samples(p, row);
     p.restore();

@@ -19,8 +19,9 @@
 // How the lanes are laid out and used; how they are drawn stands in drawing.cpp.
 namespace mt::app {
 
-Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockStore& store, QWidget* parent)
-    : QWidget(parent), document_(document), view_(view), navigator_(navigator), store_(store), growth_([this] {
+Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockStore& store, Judgement& judgement,
+             QWidget* parent)
+    : QWidget(parent), document_(document), view_(view), navigator_(navigator), store_(store), judgement_(judgement), growth_([this] {
           lay_out();
           update();
       }) {
@@ -56,6 +57,7 @@ Lanes::Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockSto
         reveal_ = true;  // also where the window was there already
         again();
     });
+    connect(&judgement, &Judgement::changed, this, qOverload<>(&QWidget::update));
     connect(&store, &BlockStore::arrived, this, qOverload<>(&QWidget::update));
     connect(&inlined_, &InlinedStays::arrived, this, qOverload<>(&QWidget::update));
     connect(&view, &Viewpoint::scale_changed, this, qOverload<>(&QWidget::update));
@@ -568,6 +570,7 @@ QString Lanes::told_at(const QPointF& at) const {
     for (const std::string& line : told.lines)
         text += "<br>" + QString::fromStdString(line).toHtmlEscaped().replace("  ", "&nbsp; ");
     if (span && span->lane.kind == &functions_kind()) text += inlined_at(*span, t);
+    if (span) text += rules_at(*span);
     return text;
 }
 

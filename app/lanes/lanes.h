@@ -11,6 +11,7 @@
 #include "document/document.h"
 #include "document/inlined_stays.h"
 #include "document/job_queue.h"
+#include "document/judgement.h"
 #include "lanes/painters.h"
 #include "look/line_texts.h"
 #include "look/paced_update.h"
@@ -23,7 +24,8 @@ namespace mt::app {
 class Lanes : public QWidget {
     Q_OBJECT
   public:
-    Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockStore& store, QWidget* parent = nullptr);
+    Lanes(Document& document, Viewpoint& view, Navigator& navigator, BlockStore& store, Judgement& judgement,
+          QWidget* parent = nullptr);
     QSize minimumSizeHint() const override { return {420, 160}; }
 
     /// While set, a drag in the lanes sets A and B (both snap to edges) instead of panning.
@@ -81,6 +83,8 @@ class Lanes : public QWidget {
     void missed(const QString& text);
     /// A person drew the lanes of a device (by its name) so far to the right, that its clock is corrected.
     void clock_moved(const QString& device, mt::Time by);
+    /// A person wants a rule for an activity.
+    void limit_wanted(const mt::LaneId& lane, quint64 activity, const QString& name);
     /// A person says where the jobs of a task begin and end.
     void job_rule_wanted(std::size_t task, const mt::JobRule& rule);
 
@@ -136,6 +140,13 @@ class Lanes : public QWidget {
     double scroll_limit() const;
     void tell_call();
 
+    // Limits of rules: limits.cpp
+    void paint_limits(QPainter& p, const Row& row);
+    void paint_level(QPainter& p, const Row& row, const LimitLine& limit);
+    void paint_beyond(QPainter& p, const Row& row, const LimitLine& limit);
+    QString rules_at(const SpanRef& span) const;
+    void add_limit(QMenu& menu, const Row& row, const std::optional<SpanRef>& span);
+
     // How they are drawn: drawing.cpp
     Pane pane_of(QPainter& p, const Row& row) const;
     std::pair<QString, QString> heading(const Row& row) const;
@@ -165,6 +176,7 @@ class Lanes : public QWidget {
     Viewpoint& view_;
     Navigator& navigator_;
     BlockStore& store_;
+    Judgement& judgement_;
     PacedUpdate growth_;
     LineTexts texts_;
     std::shared_ptr<const LaneBook> book_;  ///< that the rows are of

@@ -214,6 +214,7 @@ void Lanes::contextMenuEvent(QContextMenuEvent* e) {
         if (row->lane->shape() == Shape::line) add_line_looks(menu, *row);
         if (tall_.count(key_of(*row)) != 0)
             menu.addAction(tr("As tall as the others"), this, [this, key = key_of(*row)] { set_tall(key, 0); });
+        add_limit(menu, *row, by_mouse ? span_at(*row, e->pos()) : view_.selection().span);
         menu.addAction(tr("Hide lanes of this kind"), this, [this, id] {
             auto hidden = hidden_kinds();
             hidden.insert(std::string(id.kind->id()));

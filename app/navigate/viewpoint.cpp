@@ -84,10 +84,10 @@ void Viewpoint::follow(bool on, Time width) {
 }
 
 void Viewpoint::set_window(Time from, Time to) {
-    Time width = std::clamp(to - from, kNarrowest, std::max(end_, kNarrowest));
+    Time width = free_ ? std::max(to - from, kNarrowest) : std::clamp(to - from, kNarrowest, std::max(end_, kNarrowest));
     // A little room behind the end, so that what happens at the very end can be seen.
     const Time last = width >= end_ ? Time{} : end_ - Time{width.ps - width.ps / 10};
-    from = std::clamp(from, Time{}, std::max(Time{}, last));
+    if (!free_) from = std::clamp(from, Time{}, std::max(Time{}, last));
     if (from == from_ && from + width == to_) return;
     from_ = from;
     to_ = from + width;

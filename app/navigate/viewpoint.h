@@ -53,6 +53,8 @@ class Viewpoint : public QObject {
     /// Shows [from, to], kept inside the recording (but for a tenth behind its end) and at least 10 ns wide. Steps that
     /// follow each other closely (a wheel, a drag) count as one visit.
     void show(Time from, Time to);
+    /// On: what is visible may lie beyond the recording's begin and end, as it follows another recording's.
+    void set_free(bool on) { free_ = on; }
     /// A jump: always a visit of its own. With a selection, that belongs to the new place, and the old one keeps its.
     void go_to(Time from, Time to, Time cursor);
     void go_to(Time from, Time to, Time cursor, const Selection& selection);
@@ -103,7 +105,7 @@ class Viewpoint : public QObject {
     std::vector<Visited> places_;
     std::size_t place_ = 0;
     qint64 last_step_ms_ = 0;
-    bool live_ = false, following_ = false;
+    bool live_ = false, following_ = false, free_ = false;
     void glide();
     Time follow_width_{};
     // While it follows, the picture moves on evenly between two snapshots, instead of by a leap with each.

@@ -376,22 +376,24 @@ void Commands::add_judge() {
     const auto need = [&](const QString& text, const QString& tip, std::function<void()> what) {
         add(judge, text, {}, tip, std::move(what), a_recording);
     };
-    need(tr("&Coverage"), tr("Which code ran"), [this] { desk().evidence()->show_page(desk().coverage()); });
-    need(tr("&Rules"), tr("Whether the recording keeps its timing"), [this] { desk().evidence()->show_page(desk().rules()); });
+    need(tr("&Coverage"), tr("Which code ran"), [this] { desk().show_evidence(desk().coverage()); });
+    need(tr("&Rules"), tr("Whether the recording keeps its timing"), [this] { desk().show_evidence(desk().rules()); });
     need(tr("&Open rules…"), tr("Hold the recording against a rules file"), [this] {
-        desk().evidence()->show_page(desk().rules());
+        desk().show_evidence(desk().rules());
         desk().rules()->ask_open();
     });
     need(tr("&Propose rules…"), tr("Write a rules file of what this recording does"), [this] {
-        desk().evidence()->show_page(desk().rules());
+        desk().show_evidence(desk().rules());
         desk().rules()->ask_propose();
     });
+    add(judge, tr("&Take back the added rule"), {}, tr("The rules file as it was before a limit was added to it"),
+        [this] { desk().judgement().take_back(); }, a_recording);
     need(tr("Compare &with…"), tr("What changed since another recording"), [this] {
-        desk().evidence()->show_page(desk().compare());
+        desk().show_evidence(desk().compare());
         desk().compare()->ask();
     });
     need(tr("R&eport…"), tr("One page for people who do not have this program"), [this] {
-        auto* dialog = new ReportDialog(desk().document(), desk().rules()->file(), &window_);
+        auto* dialog = new ReportDialog(desk().document(), desk().judgement().file(), desk().compare()->found(), &window_);
         dialog->setAttribute(Qt::WA_DeleteOnClose);
         QObject::connect(dialog, &ReportDialog::written, &desk(), [d = &desk()](const QString& path) { emit d->told(QObject::tr("Saved as %1").arg(path), false); });
         dialog->open();

@@ -13,6 +13,8 @@
 #include "measure/refs.h"
 #include "model/even_scale.h"
 #include "share/activity_tables.h"
+#include "shell/beside.h"
+#include "shell/limit_dialog.h"
 #include "look/layout.h"
 
 namespace mt::app {
@@ -31,9 +33,9 @@ Desk::~Desk() { arrangement_->keep(); }
 
 void Desk::build() {
     ridge_ = new Ridge(document_, finding_list_, view_);
-    lanes_ = new Lanes(document_, view_, navigator_, store_);
+    lanes_ = new Lanes(document_, view_, navigator_, store_, judgement_);
     findings_ = new FindingsPanel(document_, finding_list_);
-    panel_ = new MeasuresPanel(document_, view_, navigator_);
+    panel_ = new MeasuresPanel(document_, view_, navigator_, judgement_);
     page_ = new MeasuresPage(document_, view_);
     moment_ = new MomentStrip(document_, view_);
     events_ = new PacketTable(PacketTable::Show::events, document_, view_, store_);
@@ -46,15 +48,22 @@ void Desk::build() {
     source_ = new SourceView(document_);
     functions_ = new FunctionsTable(document_);
     call_tree_ = new CallTree(document_);
-    coverage_ = new CoveragePage(document_);
-    rules_ = new RulesPage(document_);
+    coverage_ = new CoveragePage(document_, cover_book_, view_);
+    rules_ = new RulesPage(document_, judgement_, view_);
     compare_ = new ComparePage(document_);
+    state_ = new StatePage(document_);
     interplay_ = new InterplayPage(document_, view_, navigator_);
     start_ = new StartPage;
     record_ = new RecordPage(*this);
 
+    beside_ = new Beside(document_, view_);
+    both_ = new QSplitter(Qt::Vertical);
+    both_->addWidget(lanes_);
+    both_->addWidget(beside_);
+    both_->setHandleWidth(1);
+    both_->setChildrenCollapsible(false);
     stack_ = new QStackedWidget;
-    for (QWidget* page : {static_cast<QWidget*>(lanes_), static_cast<QWidget*>(page_),
+    for (QWidget* page : {static_cast<QWidget*>(both_), static_cast<QWidget*>(page_),
                           static_cast<QWidget*>(record_->form()), static_cast<QWidget*>(record_->trace())})
         stack_->addWidget(page);
     across_ = new QSplitter(Qt::Horizontal);
@@ -70,6 +79,7 @@ void Desk::build() {
                                static_cast<EvidencePage*>(trace_events_), static_cast<EvidencePage*>(text_),
                                static_cast<EvidencePage*>(samples_), static_cast<EvidencePage*>(waymarks_),
                                static_cast<EvidencePage*>(footsteps_), static_cast<EvidencePage*>(source_),
+                               static_cast<EvidencePage*>(state_),
                                static_cast<EvidencePage*>(functions_), static_cast<EvidencePage*>(call_tree_),
                                static_cast<EvidencePage*>(coverage_), static_cast<EvidencePage*>(rules_),
                                static_cast<EvidencePage*>(compare_),
@@ -174,8 +184,36 @@ void Desk::join_views() {
     connect(panel_, &MeasuresPanel::all_wanted, this, [this] { show_measures(true); });
     connect(moment_, &MomentStrip::span_chosen, this, go);
     connect(functions_, &FunctionsTable::call_chosen, this, go);
-    connect(rules_, &RulesPage::told, this, &Desk::told);
+    connect(&judgement_, &Judgement::told, this, &Desk::told);
+    connect(source_, &SourceView::reason_wanted, coverage_, &CoveragePage::ask_reason);
+    connect(coverage_, &CoveragePage::told, this, &Desk::told);
+    connect(&cover_book_, &CoverBook::told, this, &Desk::told);
+    connect(coverage_, &CoveragePage::moment_chosen, this, [this](Time t) { navigator_.go_to(t); });
+    connect(rules_, &RulesPage::span_chosen, this, go);
+    connect(rules_, &RulesPage::moment_chosen, this, [this](Time t) { navigator_.go_to(t); });
+    connect(lanes_, &Lanes::limit_wanted, this, [this](const LaneId& lane, quint64 activity, const QString& name) {
+        auto* dialog = new LimitDialog(document_, judgement_, lane, activity, name, window());
+        dialog->setAttribute(Qt::WA_DeleteOnClose);
+        connect(dialog, &LimitDialog::added, this, [this](const QString& rule) {
+            show_evidence(rules_);
+            rules_->choose(rule);
+        });
+        dialog->open();
+    });
     connect(compare_, &ComparePage::lane_chosen, this, [this](const LaneId& lane) { view_.select(lane); });
+    connect(compare_, &ComparePage::place_chosen, this, [this](std::size_t stream, std::uint32_t slot) {
+        evidence_->show_page(source_);
+        source_->show_slot(stream, slot);
+    });
+    connect(compare_, &ComparePage::moment_chosen, this, [this](Time t) { navigator_.go_to(t); });
+    connect(compare_, &ComparePage::lanes_wanted, this, [this](const QString& path) {
+        show_page(lanes_);
+        beside_->path() == path ? beside_->close_it() : beside_->open(path);
+    });
+    connect(beside_, &Beside::changed, this, &Desk::look_at_both);
+    connect(&beside_->viewpoint(), &Viewpoint::selection_changed, this, &Desk::look_at_both);
+    for (const auto signal : {&Viewpoint::window_changed, &Viewpoint::selection_changed, &Viewpoint::core_changed})
+        connect(&view_, signal, this, &Desk::look_at_both);
     connect(rules_, &RulesPage::place_chosen, this, [this](const RulePlace& place) {
         if (place.span) return navigator_.go_to(*place.span);
         const Time room{std::max<std::int64_t>((place.end - place.begin).ps / 2, 1'000'000)};
@@ -225,6 +263,12 @@ void Desk::join_views() {
     });
     connect(call_tree_, &CallTree::function_chosen, functions_, &FunctionsTable::choose);
     connect(footsteps_, &Footsteps::current_changed, source_, &SourceView::show_slot);
+    connect(footsteps_, &Footsteps::current_changed, state_, [this](std::size_t stream) {
+        if (const auto step = footsteps_->current()) state_->look_at(stream, *step);
+    });
+    connect(state_, &StatePage::step_wanted, this, [this](std::size_t stream, std::uint64_t step) {
+        if (stream == footsteps_->stream()) footsteps_->go_to(step);
+    });
     connect(footsteps_, &Footsteps::current_changed, this, [this, shown = std::size_t{0}](std::size_t stream) mutable {
         if (std::exchange(shown, stream) != stream) evidence_->renew();  // another core's source is shown now
     });
@@ -344,7 +388,34 @@ QImage Desk::ridge_picture() const {
 
 void Desk::show_page(QWidget* page) {
     outer_->setCurrentWidget(page == start_ ? static_cast<QWidget*>(start_) : work_);
-    stack_->setCurrentWidget(page == start_ ? static_cast<QWidget*>(lanes_) : page);
+    stack_->setCurrentWidget(page == start_ || page == lanes_ ? static_cast<QWidget*>(both_) : page);
+}
+
+// What the comparison shows side by side: what is selected in both, else what is visible.
+void Desk::look_at_both() {
+    const auto chosen = [](const Document& document, const Viewpoint& view) -> std::optional<Span> {
+        const auto& span = view.selection().span;
+        const auto& lanes = document.lanes();
+        const Lane* lane = span && lanes ? lanes->find(*span) : nullptr;
+        if (lane == nullptr) return std::nullopt;
+        return lane->span(span->level, span->index);
+    };
+    const Time offset = beside_->path().isEmpty() ? Time{} : beside_->offset();
+    SideStretch s{view_.from() + offset, view_.to() + offset, view_.from(), view_.to(), false};
+    const auto is = chosen(document_, view_), was = chosen(beside_->document(), beside_->viewpoint());
+    if (is && was && !beside_->path().isEmpty()) s = {was->begin, was->end, is->begin, is->end, true};
+    compare_->side()->look_at(s, view_.core());
+}
+
+void Desk::show_evidence(QWidget* page) {
+    evidence_->show();
+    evidence_->show_page(page);
+}
+
+// The lanes alone where no other recording stands below them.
+QWidget* Desk::front_page() const {
+    QWidget* page = stack_->currentWidget();
+    return page == both_ && beside_->isHidden() ? static_cast<QWidget*>(lanes_) : page;
 }
 
 bool Desk::measures_shown() const { return stack_->currentWidget() == page_; }
@@ -421,10 +492,10 @@ QWidget* Desk::view_in_use() const {
     for (QWidget* view : {static_cast<QWidget*>(findings_), static_cast<QWidget*>(panel_),
                           static_cast<QWidget*>(ridge_), static_cast<QWidget*>(stack_)})
         if (focus != nullptr && (focus == view || view->isAncestorOf(focus)))
-            return view == stack_ ? stack_->currentWidget() : view;
+            return view == stack_ ? front_page() : view;
     for (EvidencePage* page : evidence_->pages())
         if (focus != nullptr && (focus == page->widget() || page->widget()->isAncestorOf(focus))) return page->widget();
-    return stack_->currentWidget();
+    return front_page();
 }
 
 void Desk::save_csv(const QString& path) {

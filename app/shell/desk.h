@@ -10,6 +10,8 @@
 #include "evidence/call_tree.h"
 #include "evidence/compare_page.h"
 #include "evidence/coverage_page.h"
+#include "document/cover_book.h"
+#include "document/judgement.h"
 #include "evidence/rules_page.h"
 #include "evidence/evidence_area.h"
 #include "evidence/footsteps.h"
@@ -17,6 +19,7 @@
 #include "evidence/interplay_page.h"
 #include "evidence/packet_table.h"
 #include "evidence/source_view.h"
+#include "evidence/state_page.h"
 #include "evidence/samples_page.h"
 #include "evidence/text_page.h"
 #include "evidence/waymark_page.h"
@@ -35,6 +38,8 @@
 #include "shell/target_side.h"
 
 namespace mt::app {
+
+class Beside;
 
 /// Builds the views, joins them, and says which of them stand where. What a person does with them goes through the
 /// navigator. Only the window's thread may call its members.
@@ -75,6 +80,9 @@ class Desk : public QWidget {
     CallTree* call_tree() const { return call_tree_; }
     CoveragePage* coverage() const { return coverage_; }
     RulesPage* rules() const { return rules_; }
+    StatePage* state() const { return state_; }
+    Judgement& judgement() { return judgement_; }
+    CoverBook& cover_book() { return cover_book_; }
     ComparePage* compare() const { return compare_; }
     InterplayPage* interplay() const { return interplay_; }
     EvidenceArea* evidence() const { return evidence_; }
@@ -93,6 +101,9 @@ class Desk : public QWidget {
     /// Everything but the lanes is folded away, or comes back.
     void set_only_lanes(bool on);
     bool only_lanes() const { return only_lanes_; }
+    /// Brings a page of evidence to the front, also while a recording is made, which hides them.
+    void show_evidence(QWidget* page);
+    Beside* beside() const { return beside_; }
     /// The next finding (1) or the one before (-1); the first time the one that is selected already.
     void walk_findings(int step);
     void set_ruler_end(bool is_a);
@@ -118,6 +129,8 @@ class Desk : public QWidget {
     void judged(const QString& path, const mt::app::RecentFacts& facts);
 
   private:
+    void look_at_both();
+    QWidget* front_page() const;
     friend class RecordPage;
     friend class TargetSide;
     void build();
@@ -136,6 +149,8 @@ class Desk : public QWidget {
     Viewpoint view_;
     Navigator navigator_{document_, view_};
     FindingList finding_list_{document_};
+    Judgement judgement_{document_};
+    CoverBook cover_book_{document_};
     BlockStore store_;
     Ridge* ridge_;
     Lanes* lanes_;
@@ -154,6 +169,7 @@ class Desk : public QWidget {
     CallTree* call_tree_;
     CoveragePage* coverage_;
     RulesPage* rules_;
+    StatePage* state_;
     ComparePage* compare_;
     InterplayPage* interplay_;
     EvidenceArea* evidence_;
@@ -161,7 +177,8 @@ class Desk : public QWidget {
     QStackedWidget *stack_, *outer_;
     QWidget* work_;  ///< everything but the start page
     StartPage* start_;
-    QSplitter *across_, *down_;
+    QSplitter *across_, *down_, *both_;  ///< both_: the lanes, and those of the recording before
+    Beside* beside_;
     QWidget* upper_;
     Arrangement* arrangement_ = nullptr;
     RecordPage* record_ = nullptr;

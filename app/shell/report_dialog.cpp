@@ -14,7 +14,8 @@
 
 namespace mt::app {
 
-ReportDialog::ReportDialog(Document& document, const QString& rules, QWidget* parent) : QDialog(parent), document_(document), rules_(rules) {
+ReportDialog::ReportDialog(Document& document, const QString& rules, std::shared_ptr<const TwoCompared> compared, QWidget* parent)
+    : QDialog(parent), document_(document), rules_(rules), compared_(std::move(compared)) {
     setWindowTitle(tr("Report"));
     setMinimumWidth(420);
     auto* column = new QVBoxLayout(this);
@@ -29,6 +30,7 @@ ReportDialog::ReportDialog(Document& document, const QString& rules, QWidget* pa
          !rules.isEmpty()},
         {"measures", tr("Figures of everything that ran"), true},
         {"coverage", tr("Coverage"), trail && !trail->steps.empty()},
+        {"comparison", compared_ ? tr("What changed since %1").arg(compared_->before) : tr("What changed (compare with another recording first)"), compared_ != nullptr},
         {"waymarks", tr("Waymarks and notes"), trail && (!trail->waymarks.empty() || !trail->notes.empty())}};
     for (const auto& [id, text, there] : all) {
         auto* box = new QCheckBox(text);
@@ -77,7 +79,7 @@ void ReportDialog::write_to(const QString& path) {
         if (box->isChecked()) parts.sections.push_back(id);
     parts.findings = document_.findings();
     parts.made = tr("made %1").arg(QDateTime::currentDateTime().toString("yyyy-MM-dd hh:mm")).toStdString();
-    jobs_.add([this, path, trail, recording, parts = std::move(parts), rules = rules_.toStdString(), progress = progress_]() mutable {
+    jobs_.add([this, path, trail, recording, parts = std::move(parts), rules = rules_.toStdString(), compared = compared_, progress = progress_]() mutable {
         const auto has = [&](const char* id) { return std::find(parts.sections.begin(), parts.sections.end(), id) != parts.sections.end(); };
         QString trouble;
         if (has("rules")) {
@@ -93,6 +95,9 @@ void ReportDialog::write_to(const QString& path) {
                 parts.coverage.push_back({steps.core, Coverage::of(steps.code, steps.functions,
                                                                    SourceMap::of(*recording->images[steps.core_index], *steps.code),
                                                                    CoverCounts::of(steps))});
+        if (compared && has("comparison"))
+            parts.comparison = ReportComparison{compared->before.toStdString(), compared->comparison, compared->mended,
+                                                compared->other ? compared->other->code : std::vector<CodeBoth>()};
         const std::string page = trouble.isEmpty() ? report_html(*recording, trail, parts, progress.get()) : std::string();
         QMetaObject::invokeMethod(
             this,

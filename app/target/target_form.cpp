@@ -262,7 +262,8 @@ QWidget* TargetForm::editor(const TargetKey& key) {
     if (key.kind == TargetKey::Kind::mark) line->setPlaceholderText("{ port = 5, value = 1 }");
     if (key.kind == TargetKey::Kind::event) line->setPlaceholderText("{ of = \"ENC_INDEX\", at = \"entry\" }");
     if (key.kind == TargetKey::Kind::tables)
-        line->setPlaceholderText(key.key == "channels" ? "[{ name = \"board current\", scale = 0.0061, unit = \"mA\" }]"
+        line->setPlaceholderText(key.key == "memory" ? "[{ file = \"ram.bin\", address = 0x20000000 }]"
+                                 : key.key == "channels" ? "[{ name = \"board current\", scale = 0.0061, unit = \"mA\" }]"
                                                        : "[{ mark = \"sync\", edge = \"SYNC rising\" }]");
     if (key.kind == TargetKey::Kind::list) line->setPlaceholderText("[\"implicit_return\"]");
     if (!key.usual.empty()) line->setPlaceholderText(words(key.usual));

@@ -31,16 +31,17 @@ int compare_both(CompareOptions& o) {
     const Comparison c = compare(*opened[0].trail, *opened[1].trail, settings);
     const auto mended = what_is_mended(*opened[0].trail, find_all(*opened[0].recording, *opened[0].trail), *opened[1].trail,
                                        find_all(*opened[1].recording, *opened[1].trail));
+    const auto code = code_of_both(*opened[0].trail, *opened[1].recording, *opened[1].trail);
     Inputs files(*opened[0].recording);
     const Inputs more(*opened[1].recording);
     files.files.insert(files.files.end(), more.files.begin(), more.files.end());
     const int done = write_to(o.output, files, !o.json && !o.csv, [&](std::ostream& out) {
         if (o.json)
-            out << compare_json(c, mended).dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
+            out << compare_json(c, mended, code).dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
         else if (o.csv)
             write_compare_csv(c, out);
         else
-            out << compare_text(c, mended);
+            out << compare_text(c, mended, code);
     });
     return done != kDone ? done : c.worse() > 0 ? kBad : kDone;
 }

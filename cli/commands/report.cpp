@@ -1,5 +1,6 @@
 #include "command.h"
 
+#include <algorithm>
 #include <ctime>
 #include <ostream>
 
@@ -17,7 +18,7 @@ namespace mt::cli {
 namespace {
 
 struct ReportOptions {
-    std::string input, html, rules, frame;
+    std::string input, html, rules, frame, before;
     std::vector<std::string> sections;
 };
 
@@ -46,6 +47,19 @@ int report(ReportOptions& o) {
         parts.coverage.push_back({steps.core, Coverage::of(steps.code, steps.functions,
                                                            SourceMap::of(*recording.images[steps.core_index], *steps.code),
                                                            CoverCounts::of(steps))});
+    Inputs inputs(recording);
+    if (!o.before.empty()) {
+        auto before = open_and_read(o.before);
+        if (!before) return fail(before.error());
+        parts.comparison = ReportComparison{
+            before->recording->title, compare(*before->trail, trail),
+            what_is_mended(*before->trail, find_all(*before->recording, *before->trail), trail, find_all(recording, trail)),
+            code_of_both(*before->trail, recording, trail)};
+        const Inputs more(*before->recording);
+        inputs.files.insert(inputs.files.end(), more.files.begin(), more.files.end());
+    } else if (std::find(o.sections.begin(), o.sections.end(), "comparison") != o.sections.end()) {
+        return fail({"the section 'comparison' needs another recording", "--sections", "name it: --before GOOD.mtrail"});
+    }
     if (!o.frame.empty()) {
         const auto frame = read_small_file(o.frame, 16'000'000, "page frame");
         if (!frame) return fail(frame.error());
@@ -59,7 +73,6 @@ int report(ReportOptions& o) {
     ::localtime_r(&t, &local);
     std::strftime(now, sizeof now, "%Y-%m-%d %H:%M", &local);
     parts.made = "made " + std::string(now) + " from " + o.input;
-    Inputs inputs(recording);
     for (const std::string& file : {o.rules, o.frame})
         if (!file.empty()) inputs.files.push_back(file);
     return write_to(o.html, inputs, false, [&](std::ostream& out) { out << report_html(recording, opened->trail, parts); });
@@ -73,8 +86,9 @@ void add_report(CLI::App& app, Run& run) {
     c.add_option("INPUT", o->input, "a recording")->required();
     c.add_option("--html", o->html, "the page to write; - for standard output")->required();
     c.add_option("--rules", o->rules, "hold it against a *.rules.toml, too")->check(CLI::ExistingFile);
+    c.add_option("--before", o->before, "what changed since this recording, too");
     std::vector<std::string> sections(std::begin(kReportSections), std::end(kReportSections));
-    c.add_option("--sections", o->sections, "only these: summary, findings, rules, measures, coverage, waymarks")
+    c.add_option("--sections", o->sections, "only these: summary, findings, rules, measures, coverage, comparison, waymarks")
         ->delimiter(',')
         ->check(CLI::IsMember(sections));
     c.add_option("--frame", o->frame, "a page of your own in which {{title}}, {{style}} and {{body}} are filled in")

@@ -17,25 +17,6 @@ struct StepsOptions : Reading {
     bool csv = false;
 };
 
-// The stream of instructions that is meant: of the named core, or the only one.
-Result<const StepTrail*> steps_of(const Opened& opened, const std::string& core) {
-    std::string known;
-    const StepTrail* found = nullptr;
-    for (const auto& t : opened.trail->steps) {
-        known += (known.empty() ? "" : ", ") + t.core;
-        if (core.empty() ? found == nullptr : t.core == core) found = &t;
-    }
-    if (found == nullptr)
-        return failure(
-            known.empty() ? "the recording holds no instruction trace" : "no instructions of core '" + core + "'",
-            opened.recording->input,
-            known.empty() ? "give one with an etm4, etrace, ntrace or mtb stream" : "there are: " + known);
-    if (core.empty() && opened.trail->steps.size() > 1)
-        return failure("the recording holds instructions of several cores", opened.recording->input,
-                       "name one with --core: " + known);
-    return found;
-}
-
 int steps(StepsOptions& o) {
     if (auto ok = o.between.read(); !ok) return fail(ok.error());
     auto opened = open_and_read(o.input);

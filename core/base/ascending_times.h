@@ -6,6 +6,7 @@
 #include <cstdint>
 
 #include "base/column.h"
+#include "base/search.h"
 #include "base/time.h"
 
 namespace mt {
@@ -99,15 +100,8 @@ class AscendingTimes {
     std::size_t first_without(Before before) const {
         const std::size_t b = blocks_.partition_point([&](const Block& x) { return before({x.first}); });
         // In the block before the one found, or behind all blocks.
-        std::size_t low = b == 0 ? 0 : (b - 1) * kBlock, high = b == blocks_.size() ? size_ : b * kBlock;
-        while (low < high) {
-            const std::size_t mid = low + (high - low) / 2;
-            if (before((*this)[mid]))
-                low = mid + 1;
-            else
-                high = mid;
-        }
-        return low;
+        return first_false(b == 0 ? 0 : (b - 1) * kBlock, b == blocks_.size() ? size_ : b * kBlock,
+                           [&](std::size_t i) { return before((*this)[i]); });
     }
 
     Column<Block> blocks_;

@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "base/chunk_space.h"
+#include "base/search.h"
 
 namespace mt {
 
@@ -83,15 +84,7 @@ class Column {
     /// The first index for which `before` is false; REQUIRES: true for all before it, false from there on.
     template <class Before>
     std::size_t partition_point(Before before) const {
-        std::size_t low = 0, high = size_;
-        while (low < high) {
-            const std::size_t mid = low + (high - low) / 2;
-            if (before((*this)[mid]))
-                low = mid + 1;
-            else
-                high = mid;
-        }
-        return low;
+        return first_false(0, size_, [&](std::size_t i) { return before((*this)[i]); });
     }
 
   private:

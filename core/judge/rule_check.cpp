@@ -200,6 +200,18 @@ Result<void> judge_order(const Trail& trail, RuleOutcome& out) {
     return {};
 }
 
+// How long a cycle of the rule's activity is; 0: not known.
+double cycle_ps(const Trail& trail, std::size_t core) {
+    if (core >= trail.cores.size() || !trail.cores[core].own_clock) return 0;
+    return 1e12 / static_cast<double>(trail.cores[core].clock.hz);
+}
+bool in_cycles(const Rule& r) {
+    for (const auto* l : {&r.min, &r.max, &r.mean_max, &r.median_max, &r.p95_max, &r.p99_max, &r.nominal})
+        if (*l && (*l)->cycles) return true;
+    return false;
+}
+constexpr const char* kNoClock = "the clock of its core is not known: a limit in cycles says no time";
+
 struct Use {
     Time begin, end;
     std::size_t side = 0;
@@ -231,7 +243,12 @@ Result<void> judge_overlap(const Trail& trail, RuleOutcome& out) {
     if (auto done = uses_of(trail, out.rule, out.rule.of, 0, uses, out.excluded); !done) return done;
     if (two)
         if (auto done = uses_of(trail, out.rule, out.rule.with, 1, uses, out.excluded); !done) return done;
-    Tally limits(out, 0);
+    const double per_cycle = cycle_of(trail, out.rule);
+    if (in_cycles(out.rule) && per_cycle == 0) {
+        out.reason = kNoClock;
+        return {};
+    }
+    Tally limits(out, per_cycle);
     const double allowed = limits.most().value_or(0);
     std::sort(uses.begin(), uses.end(), [](const Use& a, const Use& b) { return a.begin < b.begin; });
     std::vector<std::size_t> open;
@@ -360,9 +377,11 @@ Result<RuleOutcome> judge_one(CoverBook& book, const Trail& trail, const RulesFi
         // The clock of the core is known once the activity is: limits in cycles need it first.
         const auto subject = rule.what == RuleWhat::latency ? Result<RuleSubject>(RuleSubject{})
                                                             : subject_of(trail, rule, rule.of);
-        double per_cycle = 0;
-        if (subject && subject->core < trail.cores.size() && trail.cores[subject->core].clock.hz > 0)
-            per_cycle = 1e12 / static_cast<double>(trail.cores[subject->core].clock.hz);
+        const double per_cycle = subject ? cycle_ps(trail, subject->core) : 0;
+        if (subject && in_cycles(rule) && per_cycle == 0) {
+            out.reason = kNoClock;
+            return out;
+        }
         tally.emplace(out, per_cycle);
         const auto counts =
             each_rule_instance(trail, rule, [&](const RuleInstance& i) { tally->take(i); }, progress);
@@ -394,6 +413,11 @@ Result<RuleOutcome> judge_one(CoverBook& book, const Trail& trail, const RulesFi
 std::string_view verdict_name(Verdict verdict) {
     constexpr std::string_view kNames[] = {"kept", "broken", "undecided"};
     return kNames[static_cast<std::size_t>(verdict)];
+}
+
+double cycle_of(const Trail& trail, const Rule& rule) {
+    const auto subject = subject_of(trail, rule, rule.of);
+    return subject ? cycle_ps(trail, subject->core) : 0;
 }
 
 std::string rule_value_text(RuleWhat what, double value) {

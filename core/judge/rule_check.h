@@ -57,6 +57,9 @@ Result<RuleOutcome> judge_rule(const Recording& recording, const Trail& trail, c
 Result<std::vector<RuleOutcome>> judge_rules(const Recording& recording, const Trail& trail, const RulesFile& file,
                                              const Progress* progress = nullptr);
 
+/// How long a cycle of the core of a rule's activity is, in picoseconds; 0: not known, or no activity has the name.
+double cycle_of(const Trail& trail, const Rule& rule);
+
 /// A value with its unit, for people: "2.10 ms", "80.9 %", "5".
 std::string rule_value_text(RuleWhat what, double value);
 

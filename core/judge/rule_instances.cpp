@@ -412,6 +412,16 @@ Result<RuleSubject> subject_of(const Trail& trail, const Rule& rule, const std::
                    near_names_text(name, known, "nothing in this recording has such a quantity"));
 }
 
+std::vector<RuleWhat> limitable_of(const LaneKind& kind) {
+    std::vector<RuleWhat> all;
+    for (const RuleWhat what : {RuleWhat::response, RuleWhat::duration, RuleWhat::hold, RuleWhat::value, RuleWhat::depth,
+                                RuleWhat::running, RuleWhat::own, RuleWhat::wait, RuleWhat::period, RuleWhat::jitter}) {
+        const auto kinds = kinds_of(what);
+        if (std::find(kinds.begin(), kinds.end(), kind.id()) != kinds.end()) all.push_back(what);
+    }
+    return all;
+}
+
 Result<RuleCounts> each_rule_instance(const Trail& trail, const Rule& rule,
                                       const std::function<void(const RuleInstance&)>& each, const Progress* progress) {
     if (rule.what == RuleWhat::latency) return latencies(trail, rule, each);

@@ -31,6 +31,9 @@ struct RuleCounts {
     double per_cycle = 0;        ///< picoseconds of a cycle of the core that the activity is on; 0: not known
 };
 
+/// The quantities that single activities of a kind have and that can be limited, the likeliest first.
+std::vector<RuleWhat> limitable_of(const LaneKind& kind);
+
 /// The activity that a rule names, of a kind that has this quantity.
 struct RuleSubject {
     const LaneKind* kind = nullptr;

@@ -32,30 +32,54 @@ RuleLimit in_time(double ps) {
 }
 RuleLimit in_number(double v) {
     std::ostringstream s;
-    s << std::ceil(v);
+    s.precision(6);
+    s << v;
     return *parse_limit(s.str(), RuleUnit::plain);
+}
+
+// A range of values, by a part of the greatest size that was seen wider on either side.
+void propose_range(Rule& rule, double least, double greatest, double margin) {
+    const double room = margin * std::max(std::fabs(least), std::fabs(greatest));
+    const double digit = room > 0 ? std::pow(10, std::floor(std::log10(room))) : 1;
+    rule.min = in_number(std::floor((least - room) / digit) * digit);
+    rule.max = in_number(std::ceil((greatest + room) / digit) * digit);
 }
 
 }  // namespace
 
+Result<LimitProposal> propose_limit(const Recording& recording, const Trail& trail, const std::string& of,
+                                    const std::string& core, RuleWhat what, double margin,
+                                    const Progress* progress) {
+    LimitProposal p;
+    p.rule.of = of;
+    p.rule.core = core;
+    p.rule.what = what;
+    p.rule.name = (core.empty() ? "" : core + ": ") + of + " " + std::string(rule_what_name(what));
+    const auto seen = judge_rule(recording, trail, {}, p.rule, progress);
+    if (!seen) return tl::make_unexpected(seen.error());
+    p.count = seen->checked;
+    p.least = seen->least;
+    p.greatest = seen->greatest;
+    if (!p.least || !p.greatest) return p;
+    if (what == RuleWhat::value) {
+        propose_range(p.rule, *p.least, *p.greatest, margin);
+        return p;
+    }
+    const bool time = unit_of(what) == RuleUnit::time;
+    const double most = loosened(*p.greatest, margin, true);
+    p.rule.max = time ? in_time(most) : in_number(std::ceil(most));
+    if (what == RuleWhat::period)
+        if (const double least = loosened(*p.least, margin, false); least > 0) p.rule.min = in_time(least);
+    return p;
+}
+
 std::vector<Rule> propose_rules(const Recording& recording, const Trail& trail, double margin) {
     std::vector<Rule> all;
-    RulesFile none;
     const auto propose = [&](const std::string& of, const std::string& core, RuleWhat what) {
-        Rule r;
-        r.of = of;
-        r.core = core;
-        r.what = what;
-        r.name = (core.empty() ? "" : core + ": ") + of + " " + std::string(rule_what_name(what));
-        if (std::any_of(all.begin(), all.end(), [&](const Rule& o) { return o.name == r.name; })) return;
-        const auto seen = judge_rule(recording, trail, none, r);
-        if (!seen || seen->checked < kFewest || !seen->least || !seen->greatest || *seen->greatest <= 0) return;
-        const bool time = unit_of(what) == RuleUnit::time;
-        const double most = loosened(*seen->greatest, margin, true);
-        r.max = time ? in_time(most) : in_number(most);
-        if (what == RuleWhat::period)
-            if (const double least = loosened(*seen->least, margin, false); least > 0) r.min = in_time(least);
-        all.push_back(std::move(r));
+        auto p = propose_limit(recording, trail, of, core, what, margin);
+        if (!p || p->count < kFewest || !p->greatest || *p->greatest <= 0) return;
+        if (std::any_of(all.begin(), all.end(), [&](const Rule& o) { return o.name == p->rule.name; })) return;
+        all.push_back(std::move(p->rule));
     };
     for (const TaskLane& t : trail.tasks.tasks) {
         if (t.idle || (t.core < trail.tasks.cores.size() && trail.tasks.cores[t.core].only_switches)) continue;

@@ -1,5 +1,6 @@
 #include "judge/rules_file.h"
 
+#include <algorithm>
 #include <array>
 #include <charconv>
 #include <cmath>
@@ -313,6 +314,25 @@ std::string rule_text(const Rule& r) {
     if (r.optional) s << "optional = true\n";
     text("note", r.note);
     return s.str();
+}
+
+Result<std::string> text_with_rule(std::string_view text, const std::string& path, Rule& rule) {
+    std::string all(text);
+    Result<RulesFile> before = RulesFile{};
+    if (all.find_first_not_of(" \t\r\n") == std::string::npos)
+        all = rules_text({});
+    else
+        before = parse_rules(all, path);
+    if (!before) return tl::make_unexpected(before.error());
+    const std::string wanted = rule.name;
+    const auto taken = [&] {
+        return std::any_of(before->rules.begin(), before->rules.end(), [&](const Rule& r) { return r.name == rule.name; });
+    };
+    for (unsigned n = 2; taken(); ++n) rule.name = wanted + " " + std::to_string(n);
+    if (all.back() != '\n') all += '\n';
+    all += "\n" + rule_text(rule);
+    if (const auto after = parse_rules(all, path); !after) return tl::make_unexpected(after.error());
+    return all;
 }
 
 std::string rules_text(const std::vector<Rule>& rules) {

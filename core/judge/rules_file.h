@@ -75,6 +75,11 @@ std::string rules_text(const std::vector<Rule>& rules);
 /// One rule as a [[rule]] table, to be added to a file.
 std::string rule_text(const Rule& rule);
 
+/// A file's text with one rule more at its end; what was there stays as it is, comments too. An empty text begins a file.
+/// A rule of a name that is taken gets a number behind it, which is told in `rule`. A Problem if the text was no rules
+/// file, or would be none with this rule.
+Result<std::string> text_with_rule(std::string_view text, const std::string& path, Rule& rule);
+
 /// "2 ms" as a limit of this unit; nothing if it is none. `most_texts`: what is allowed, for messages.
 std::optional<RuleLimit> parse_limit(std::string_view text, RuleUnit unit);
 

@@ -68,30 +68,44 @@ Series series_of(const Trail& trail, LaneId id, std::uint64_t activity, std::siz
     const auto lane = id ? id.kind->lane(trail, id.index) : nullptr;
     if (!lane) return series;
     series.of_values = lane->shape() == Shape::line;
+    fill_series(
+        series,
+        [&](const EachDot& each) {
+            each_size(trail, *lane, series, progress,
+                      [&](const SpanRef& ref, Time begin, double size) { each({ref, begin, size}); });
+        },
+        most, bins);
+    return series;
+}
+
+void fill_series(Series& series, const std::function<void(const EachDot&)>& walk, std::size_t most, std::size_t bins) {
     std::vector<double> sizes;
-    each_size(trail, *lane, series, progress, [&](const SpanRef&, Time, double size) { sizes.push_back(size); });
+    walk([&](const Series::Dot& dot) { sizes.push_back(dot.size); });
     series.count = sizes.size();
     if (!sizes.empty()) {
         const auto [least, greatest] = std::minmax_element(sizes.begin(), sizes.end());
         series.least = *least;
         series.greatest = *greatest;
     }
-    (series.of_values ? divide_values : divide_lengths)(series, sizes, bins);
+    // Over many decades down to nothing, as differences reach, equal ratios would show little but their begin.
+    const bool even = series.of_values || series.least * 1e5 < series.greatest;
+    (even ? divide_values : divide_lengths)(series, sizes, bins);
     const std::size_t share = std::max<std::size_t>(1, sizes.size() / std::max<std::size_t>(1, most / 2));
     sizes = {};
     series.longest.resize(series.counts.size());
     std::vector<double> longest(series.longest.size(), -std::numeric_limits<double>::infinity());
     std::size_t n = 0;
     Series::Dot first, top, bottom;
+    const auto same = [](const Series::Dot& a, const Series::Dot& b) { return a.begin == b.begin && a.span == b.span; };
     const auto flush = [&] {
         if (n == 0) return;
         series.dots.push_back(first);
-        if (top.span != first.span) series.dots.push_back(top);
-        if (series.of_values && bottom.span != first.span && bottom.span != top.span) series.dots.push_back(bottom);
+        if (!same(top, first)) series.dots.push_back(top);
+        if (series.of_values && !same(bottom, first) && !same(bottom, top)) series.dots.push_back(bottom);
         n = 0;
     };
-    each_size(trail, *lane, series, progress, [&](const SpanRef& ref, Time begin, double size) {
-        const Series::Dot dot{ref, begin, size};
+    walk([&](const Series::Dot& dot) {
+        const double size = dot.size;
         if (n == 0) first = dot;
         if (n == 0 || size > top.size) top = dot;
         if (n == 0 || size < bottom.size) bottom = dot;
@@ -101,13 +115,12 @@ Series series_of(const Trail& trail, LaneId id, std::uint64_t activity, std::siz
         const std::size_t bin = std::min(static_cast<std::size_t>(edge - series.edges.begin()) - 1, longest.size() - 1);
         if (size > longest[bin]) {
             longest[bin] = size;
-            series.longest[bin] = ref;
+            series.longest[bin] = dot;
         }
     });
     flush();
     std::stable_sort(series.dots.begin(), series.dots.end(),
                      [](const Series::Dot& a, const Series::Dot& b) { return a.begin < b.begin; });
-    return series;
 }
 
 }  // namespace mt

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <vector>
 
 #include "base/progress.h"
@@ -29,8 +30,14 @@ struct Series {
     std::vector<double> edges;          ///< bins + 1 ascending edges
     std::vector<std::uint64_t> counts;  ///< one per bin
     bool logarithmic = false;
-    std::vector<SpanRef> longest;  ///< the greatest of each bin; meaningless where that is empty
+    std::vector<Dot> longest;  ///< the greatest of each bin; meaningless where that is empty
 };
+
+/// Dots and histogram of whatever `walk` tells to its argument, each as often as it is called: twice. `of_values` is
+/// taken from what is there already.
+using EachDot = std::function<void(const Series::Dot&)>;
+void fill_series(Series& series, const std::function<void(const EachDot&)>& walk, std::size_t most = 20'000,
+                 std::size_t bins = 36);
 
 /// `most`: so many dots, about. A cancelled look gives what it has. Cost: twice over the spans of the lane.
 Series series_of(const Trail& trail, LaneId lane, std::uint64_t activity, std::size_t which, std::size_t most = 20'000,

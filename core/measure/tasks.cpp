@@ -162,7 +162,8 @@ std::vector<QueueRow> queue_rows(const Trail& trail) {
     return rows;
 }
 
-std::vector<std::pair<std::uint32_t, Time>> tasks_that_ran(const Trail& trail, std::size_t core, Time from, Time to) {
+std::vector<std::pair<std::uint32_t, Time>> tasks_that_ran(const Trail& trail, std::size_t core, Time from, Time to,
+                                                           bool own) {
     std::map<std::uint32_t, Time> sums;
     const CoreTasks& c = trail.tasks.cores[core];
     std::size_t i = c.run_at(from);
@@ -170,7 +171,7 @@ std::vector<std::pair<std::uint32_t, Time>> tasks_that_ran(const Trail& trail, s
     for (; i < c.runs.size() && c.runs[i].begin < to; ++i) {
         const Time begin = std::max(from, c.runs[i].begin);
         const Time end = std::min(to, i + 1 < c.runs.size() ? c.runs[i + 1].begin : to);
-        if (end > begin) sums[c.runs[i].who] += end - begin;
+        if (end > begin) sums[c.runs[i].who] += end - begin - (own ? trail.cores[core].handler_time(begin, end) : Time{});
     }
     return most_first(sums);
 }

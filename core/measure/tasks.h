@@ -72,7 +72,9 @@ struct JobParts {
 };
 JobParts parts_of(const Trail& trail, std::size_t task, Time from, Time to);
 
-/// Processor time of each task on a core within [from, to), most first; handlers in them are included.
-std::vector<std::pair<std::uint32_t, Time>> tasks_that_ran(const Trail& trail, std::size_t core, Time from, Time to);
+/// Processor time of each task on a core within [from, to), most first; handlers in them are included, unless it is
+/// their `own` time that is wanted.
+std::vector<std::pair<std::uint32_t, Time>> tasks_that_ran(const Trail& trail, std::size_t core, Time from, Time to,
+                                                           bool own = false);
 
 }  // namespace mt

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/column.h"
+#include "base/search.h"
 #include "base/time.h"
 #include "target/value_type.h"
 
@@ -46,15 +47,7 @@ class SampleColumn {
     /// As that of Column.
     template <class Before>
     std::size_t partition_point(Before before) const {
-        std::size_t low = 0, high = size();
-        while (low < high) {
-            const std::size_t mid = low + (high - low) / 2;
-            if (before((*this)[mid]))
-                low = mid + 1;
-            else
-                high = mid;
-        }
-        return low;
+        return first_false(0, size(), [&](std::size_t i) { return before((*this)[i]); });
     }
     /// REQUIRES: it is not even.
     void push_back(const ValueSample& s) { each_.push_back(s); }

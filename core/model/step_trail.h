@@ -230,7 +230,7 @@ struct StepTrail {
     Column<StepCheckpoint> checkpoints;
     std::vector<StepLoss> losses;                  ///< ascending
     Column<StepMoment> moments;                    ///< thinned: enough to find a step's time by decoding little
-    std::shared_ptr<const StepCounters> counters;  ///< once complete
+    std::shared_ptr<const StepCounters> counters;  ///< of what was decoded; null: nothing yet
     std::optional<StepGapAt> contradiction;        ///< the first
     std::uint64_t contradictions = 0, syncs = 0;
 };

@@ -198,6 +198,7 @@ struct CoreTrail {
     bool timed = true;  ///< false: only instruction trace without a clock tells of it; an instruction counts as a cycle
     bool system_lanes = false;  ///< its interrupts are told by the operating system
     Clock clock;
+    bool own_clock = true;  ///< false: `clock` is that of its events, and says nothing of how long a cycle is
     std::vector<ExceptionLane> lanes;      ///< in order of first appearance
     std::vector<std::size_t> by_priority;  ///< indices into lanes, most urgent first, as far as seen
     AscendingTimes change_time;            ///< when what runs changed

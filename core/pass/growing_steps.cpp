@@ -108,6 +108,7 @@ void GrowingSteps::settle() {
     drain();
     book_.add_up();
     StepTrail& t = trail();
+    t.counters = std::make_shared<const StepCounters>(reader_.with_branches(split_.counts()));
     const StepPipe pipe = split_.pipe();
     t.read_bytes = position_;
     t.bytes = pipe.unframed_bytes();
@@ -135,7 +136,6 @@ void GrowingSteps::finish() {
     reader_.finish();
     split_.drain();
     book_.finish();
-    trail().counters = std::make_shared<const StepCounters>(reader_.with_branches(split_.counts()));
     settle();
     if (lanes_) lanes_->finish(book_.nest().stack());
 }

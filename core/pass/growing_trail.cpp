@@ -268,6 +268,7 @@ GrowingTrail::GrowingTrail(const Recording& recording) : recording_(recording) {
         c.name = core.name;
         c.riscv = core.isa.rfind("rv", 0) == 0;
         c.clock.hz = core.clock_hz == 0 ? 1'000'000'000 : core.clock_hz;
+        c.own_clock = core.own_clock && core.clock_hz > 0;
         trail_.cores.push_back(std::move(c));
     }
     for (const auto& stream : recording.streams) {

@@ -1,6 +1,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "pass/device_stream.h"
 #include "pass/stream_sorts.h"
 
 // Values that were read through a debug server while the target ran: a record for each (docs/formats/polled.md). What
@@ -17,51 +18,20 @@ std::uint64_t little_endian(const std::uint8_t* from, unsigned bytes) {
     return v;
 }
 
-class PolledStream final : public StreamDecoder {
+class PolledStream final : public DeviceStream {
   public:
-    explicit PolledStream(const Place& place) : StreamDecoder(place), values_(spec().polled.values) {
-        if (trail().measured.size() <= index()) trail().measured.resize(index() + 1);
-        SampleTrail& t = mine();
-        t.spec = stream()->spec;
-        t.file = stream()->path;
-        t.name = "polled";
-        t.bytes = stream()->bytes().size();
-    }
+    explicit PolledStream(const Place& place) : DeviceStream(place, "polled", kRecord), values_(spec().polled.values) {}
     Result<bool> start(Bytes, std::uint64_t first, const Arrival&, bool) override {
-        given_ = first;
-        skip_ = (kRecord - first % kRecord) % kRecord;
+        begin_at(first);
         for (const PolledParameters::Value& v : values_) {
-            ValueLane lane;
-            lane.id = static_cast<std::uint32_t>(kBesideNumbers + trail().tasks.values.size());
-            lane.name = v.name;
-            lane.source = mine().name;
-            lane.core = static_cast<std::uint16_t>(core());
+            ValueLane lane = blank_lane(v.name, static_cast<std::uint16_t>(core()));
             types_.push_back(ValueType::named(v.type).value_or(ValueType{}).with(v.mask, v.shift));
             lane.sort = types_.back().read(0).sort;
             lane.value_names = v.names;
-            mine().lanes.push_back(trail().tasks.values.size());
-            trail().tasks.values.push_back(std::move(lane));
+            keep(std::move(lane));
         }
         return true;
     }
-    Result<std::size_t> feed(Bytes raw, bool last) override {
-        std::size_t at = std::min(skip_, raw.size());
-        skip_ -= at;
-        for (; raw.size() - at >= kRecord; at += kRecord) take(raw.data() + at);
-        if (last && at < raw.size()) {
-            mine().odd_bytes += raw.size() - at;
-            at = raw.size();
-        }
-        given_ += at;
-        mine().taken = given_;
-        return at;
-    }
-    void lose(std::uint64_t offset) override {
-        ++mine().breaks;
-        given_ = std::max(given_, offset);
-        skip_ = 0;
-    }
-    Result<void> finish() override { return {}; }
     void doubt() override {
         const SampleTrail& t = mine();
         if (t.odd_bytes > 0)
@@ -93,19 +63,15 @@ class PolledStream final : public StreamDecoder {
                 t = std::max(t, samples.back().time);
         return t;
     }
-    Facts facts() const override { return {mine().samples, mine().samples}; }
-    std::size_t turn() const override { return std::size_t{1} << 20; }
     std::size_t core() const override { return stream()->core; }
-    std::uint64_t bytes() const override { return stream()->bytes().size(); }
 
   protected:
-    const Recording::Stream* stream() const override { return &recording().sample_streams[index()]; }
+    void take(Bytes raw, std::size_t& at) override {
+        for (; raw.size() - at >= kRecord; at += kRecord) take_record(raw.data() + at);
+    }
 
   private:
-    SampleTrail& mine() { return trail().measured[index()]; }
-    const SampleTrail& mine() const { return trail().measured[index()]; }
-
-    void take(const std::uint8_t* record) {
+    void take_record(const std::uint8_t* record) {
         const std::uint64_t sent = little_endian(record, 8), which = little_endian(record + 12, 4);
         const auto took = static_cast<std::uint32_t>(little_endian(record + 8, 4));
         constexpr std::uint64_t kFarthest = std::uint64_t{1} << 52;  // ns
@@ -128,8 +94,6 @@ class PolledStream final : public StreamDecoder {
 
     const std::vector<PolledParameters::Value>& values_;
     std::vector<ValueType> types_;
-    std::size_t skip_ = 0;
-    std::uint64_t given_ = 0;
 };
 
 }  // namespace

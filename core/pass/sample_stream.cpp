@@ -1,6 +1,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "pass/device_stream.h"
 #include "pass/stream_sorts.h"
 
 // Samples at a fixed rate, channel after channel, of a device with a clock of its own (docs/formats/samples.md). Its
@@ -9,8 +10,6 @@ namespace mt {
 namespace {
 
 using Parameters = SamplesParameters;
-
-constexpr std::size_t kSampleTurn = 1 << 20;
 
 EvenReading reading_of(const Parameters& p, const Parameters::Channel& channel) {
     EvenReading r;
@@ -36,75 +35,37 @@ EvenReading reading_of(const Parameters& p, const Parameters::Channel& channel) 
     return r;
 }
 
-class SampleStream final : public StreamDecoder {
+class SampleStream final : public DeviceStream {
   public:
-    explicit SampleStream(const Place& place)
-        : StreamDecoder(place), parameters_(spec().samples), bytes_each_(parameters_.sample_bytes()),
-          frame_(parameters_.frame_bytes()) {
-        is_signed_ = parameters_.type == Parameters::Type::i8 || parameters_.type == Parameters::Type::i16 ||
-                     parameters_.type == Parameters::Type::i24;
-        if (trail().measured.size() <= index()) trail().measured.resize(index() + 1);
-        SampleTrail& t = mine();
-        const Recording::Stream& s = *stream();
-        t.spec = s.spec;
-        t.file = s.path;
-        t.name = !parameters_.name.empty() ? parameters_.name : "samples";
-        t.rate_hz = parameters_.rate_hz;
-        t.bytes = s.bytes().size();
-    }
+    explicit SampleStream(const Place& place) : SampleStream(place, place.recording.target.streams[place.spec].samples) {}
 
     Result<bool> start(Bytes, std::uint64_t first, const Arrival& arrival, bool) override {
         SampleTrail& t = mine();
         t.begin = Time::from_ns(std::max(0.0, arrival(0)) * 1e9);
         t.arrived = stream()->journal.present;
-        given_ = first;
+        begin_at(first);
         const auto lost = static_cast<long double>((first + frame_ - 1) / frame_);
         for (const Parameters::Channel& channel : parameters_.channels) {
-            ValueLane lane;
-            lane.id = static_cast<std::uint32_t>(kBesideNumbers + trail().tasks.values.size());
-            lane.name = channel.name;
+            ValueLane lane = blank_lane(channel.name, ValueLane::kNoCore);
             lane.unit = channel.unit;
-            lane.source = t.name;
-            lane.core = ValueLane::kNoCore;
             const EvenReading reading = reading_of(parameters_, channel);
             lane.sort = reading.sort();
             lane.samples.make_even(1e12L / static_cast<long double>(parameters_.rate_hz), reading);
             lane.set_usual_origin(measured_origin());
             lane.samples.begin_stretch(
                 Time{t.begin.ps + static_cast<std::int64_t>(lost * lane.samples.period_ps())});
-            t.lanes.push_back(trail().tasks.values.size());
-            trail().tasks.values.push_back(std::move(lane));
+            keep(std::move(lane));
         }
-        skip_ = (frame_ - first % frame_) % frame_;  // what was given up may end within a sample
         return true;
     }
 
-    Result<std::size_t> feed(Bytes raw, bool last) override {
-        const std::size_t skipped = std::min(skip_, raw.size());
-        skip_ -= skipped;
-        mine().odd_bytes += skipped;
-        std::size_t at = skipped;
-        if (raw.size() - at >= frame_) take(raw, at);
-        if (last && at < raw.size()) {
-            mine().odd_bytes += raw.size() - at;
-            at = raw.size();
-        }
-        given_ += at;
-        mine().taken = given_;
-        return at;
-    }
-
-    // What came before is no whole sample; a device that is connected again begins with one. How much is missing is
-    // told by the recording computer's clock alone.
+    // How much is missing is told by the recording computer's clock alone.
     void lose(std::uint64_t offset) override {
-        SampleTrail& t = mine();
-        ++t.breaks;
-        given_ = std::max(given_, offset);
-        skip_ = 0;
+        DeviceStream::lose(offset);
         double missing_s = 0;
         for (const StreamJournal::Break& b : stream()->journal.breaks)
             if (b.offset == offset) missing_s = std::max(0.0, b.missing_s);
-        for (const std::size_t i : t.lanes) {
+        for (const std::size_t i : mine().lanes) {
             ValueLane& lane = trail().tasks.values[i];
             if (lane.samples.empty()) continue;
             const Time next = behind(lane), to = next + Time::from_ns(missing_s * 1e9);
@@ -112,8 +73,6 @@ class SampleStream final : public StreamDecoder {
             lane.samples.begin_stretch(to);
         }
     }
-
-    Result<void> finish() override { return {}; }
 
     void doubt() override {
         const SampleTrail& t = mine();
@@ -141,28 +100,15 @@ class SampleStream final : public StreamDecoder {
         const SampleTrail& t = mine();
         return t.samples == 0 ? Time{} : trail().tasks.values[t.lanes[0]].samples.back().time;
     }
-    Facts facts() const override { return {mine().samples, mine().samples}; }
-    std::size_t turn() const override { return kSampleTurn; }
     std::size_t core() const override { return 0; }
-    std::uint64_t bytes() const override { return stream()->bytes().size(); }
     void add_open(Trail& copy) const override {
         if (recording().streams.empty() && recording().step_streams.empty() && recording().events == nullptr)
             copy.end = std::max(copy.end, reached());
     }
 
   protected:
-    const Recording::Stream* stream() const override { return &recording().sample_streams[index()]; }
-
-  private:
-    SampleTrail& mine() { return trail().measured[index()]; }
-    const SampleTrail& mine() const { return trail().measured[index()]; }
-
-    static Time behind(const ValueLane& lane) {
-        return lane.samples.back().time + Time{static_cast<std::int64_t>(lane.samples.period_ps())};
-    }
-
     // Whole samples of all channels, a channel after another: each lane's end stays in reach of the processor.
-    void take(Bytes raw, std::size_t& at) {
+    void take(Bytes raw, std::size_t& at) override {
         constexpr std::size_t kFrames = 512;
         std::array<std::uint64_t, kFrames> words;
         SampleTrail& t = mine();
@@ -179,6 +125,20 @@ class SampleStream final : public StreamDecoder {
         }
     }
 
+  private:
+    SampleStream(const Place& place, const Parameters& parameters)
+        : DeviceStream(place, parameters.name.empty() ? "samples" : parameters.name, parameters.frame_bytes()),
+          parameters_(parameters),
+          bytes_each_(parameters.sample_bytes()),
+          frame_(parameters.frame_bytes()),
+          is_signed_(parameters.type == Parameters::Type::i8 || parameters.type == Parameters::Type::i16 ||
+                     parameters.type == Parameters::Type::i24) {
+        mine().rate_hz = parameters.rate_hz;
+    }
+    static Time behind(const ValueLane& lane) {
+        return lane.samples.back().time + Time{static_cast<std::int64_t>(lane.samples.period_ps())};
+    }
+
     std::uint64_t word(const std::uint8_t* from) const {
         std::uint64_t w = 0;
         if (parameters_.big_endian)
@@ -191,9 +151,7 @@ class SampleStream final : public StreamDecoder {
 
     const Parameters& parameters_;
     const std::size_t bytes_each_, frame_;
-    bool is_signed_ = false;
-    std::size_t skip_ = 0;     ///< bytes up to the next whole sample
-    std::uint64_t given_ = 0;  ///< up to here of the file
+    const bool is_signed_;
 };
 
 }  // namespace

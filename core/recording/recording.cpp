@@ -114,6 +114,7 @@ void add_core(Recording& r, const std::string& name, std::uint64_t clock_hz) {
     CoreSpec fresh;
     fresh.name = name;
     fresh.clock_hz = clock_hz;
+    fresh.own_clock = false;
     r.target.cores.push_back(std::move(fresh));
     r.exception_names.emplace_back();
     r.task_names.emplace_back();

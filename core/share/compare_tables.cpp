@@ -95,7 +95,35 @@ std::string change_text(const Change& c) {
     return text;
 }
 
-nlohmann::ordered_json compare_json(const Comparison& of, const std::vector<Mended>& mended) {
+namespace {
+
+nlohmann::ordered_json code_json(const CodeBoth& of) {
+    nlohmann::ordered_json functions = nlohmann::ordered_json::array();
+    for (const CoverDifference::Of& f : of.difference.functions) {
+        nlohmann::ordered_json ways = nlohmann::ordered_json::array();
+        for (const auto& w : f.ways)
+            ways.push_back({{"address", hex_text(of.code->address(w.slot), 8)}, {"taken", w.taken}, {"only", w.gained ? "after" : "before"}});
+        functions.push_back({{"function", f.name},
+                             {"file", f.file},
+                             {"line", f.line},
+                             {"gained", f.gained},
+                             {"lost", f.lost},
+                             {"gained_lines", f.gained_lines},
+                             {"lost_lines", f.lost_lines},
+                             {"branches", std::move(ways)}});
+    }
+    return {{"core", of.core},
+            {"gained", of.difference.gained},
+            {"lost", of.difference.lost},
+            {"functions", std::move(functions)},
+            {"changed", of.difference.changed},
+            {"gone", of.difference.gone}};
+}
+
+}  // namespace
+
+nlohmann::ordered_json compare_json(const Comparison& of, const std::vector<Mended>& mended,
+                                    const std::vector<CodeBoth>& code) {
     nlohmann::ordered_json changes = nlohmann::ordered_json::array(), appeared = changes, vanished = changes,
                            unchanged = changes;
     for (const Change& c : of.changes) {
@@ -130,6 +158,8 @@ nlohmann::ordered_json compare_json(const Comparison& of, const std::vector<Mend
         if (!u.core.empty()) row["core"] = u.core;
         unchanged.push_back(std::move(row));
     }
+    nlohmann::ordered_json ran = nlohmann::ordered_json::array();
+    for (const CodeBoth& c : code) ran.push_back(code_json(c));
     nlohmann::ordered_json findings = nlohmann::ordered_json::array();
     for (const Mended& m : mended)
         findings.push_back({{"title", m.title},
@@ -145,6 +175,7 @@ nlohmann::ordered_json compare_json(const Comparison& of, const std::vector<Mend
             {"vanished", std::move(vanished)},
             {"unchanged", std::move(unchanged)},
             {"findings", std::move(findings)},
+            {"code", std::move(ran)},
             {"not_told", of.not_told},
             {"level", of.level},
             {"block_ns", json_ns(of.block)},
@@ -170,7 +201,31 @@ void write_compare_csv(const Comparison& of, std::ostream& out) {
                 << csv_field(joined(o.because)) << ",\n";
 }
 
-std::string compare_text(const Comparison& of, const std::vector<Mended>& mended) {
+// "star_table_at (catalog.c:7): 3 instructions only after, 0x08000106 only taken after".
+std::string code_both_text(const CodeBoth& of) {
+    constexpr std::size_t kMost = 20;
+    const CoverDifference& d = of.difference;
+    if (!d.any() && d.changed.empty() && d.gone.empty()) return "Code of " + of.core + ": both ran the same.\n";
+    std::string text = "Code of " + of.core + ": " + plural(d.gained, "instruction", "instructions") + " only after, " +
+                       count_text(d.lost) + " only before\n";
+    for (std::size_t i = 0; i < std::min(kMost, d.functions.size()); ++i) {
+        const CoverDifference::Of& f = d.functions[i];
+        std::string row = f.fresh ? "ran only after" : f.vanished ? "ran only before" : "";
+        const auto add = [&row](const std::string& more) { row += (row.empty() ? "" : ", ") + more; };
+        if (row.empty() && f.gained > 0) add(plural(f.gained, "instruction", "instructions") + " only after");
+        if (!f.vanished && f.lost > 0) add(plural(f.lost, "instruction", "instructions") + " only before");
+        for (const auto& w : f.ways)
+            add("the branch at " + hex_text(of.code->address(w.slot), 8) + (w.taken ? " taken" : " not taken") + " only " +
+                (w.gained ? "after" : "before"));
+        text += "  " + f.name + (f.file.empty() ? "" : " (" + f.file + ":" + std::to_string(f.line) + ")") + ": " + row + "\n";
+    }
+    if (d.functions.size() > kMost) text += "  and " + plural(d.functions.size() - kMost, "function", "functions") + " more\n";
+    for (const auto& [names, why] : {std::pair(&d.changed, "changed"), std::pair(&d.gone, "gone")})
+        if (!names->empty()) text += "  " + std::string(why) + ", and so not comparable: " + joined(*names) + "\n";
+    return text;
+}
+
+std::string compare_text(const Comparison& of, const std::vector<Mended>& mended, const std::vector<CodeBoth>& code) {
     std::string text;
     for (const Change& c : of.changes) {
         const bool effect = c.role == Change::Role::effect;
@@ -193,6 +248,8 @@ std::string compare_text(const Comparison& of, const std::vector<Mended>& mended
     if (!mended.empty()) text += "\nFound before:\n";
     for (const Mended& m : mended) text += "  " + mended_text(m) + "\n";
     if (!mended.empty()) text += "\n";
+    for (const CodeBoth& c : code) text += code_both_text(c);
+    if (!code.empty()) text += "\n";
     std::ostringstream level;
     level << std::setprecision(3) << 1 / of.level;
     text += plural(of.worse(), "figure", "figures") + " worse, " + count_text(of.better()) + " better, " +

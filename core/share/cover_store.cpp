@@ -3,6 +3,7 @@
 #include <sqlite3.h>
 
 #include <algorithm>
+#include <cstdlib>
 #include <map>
 #include <set>
 #include <span>
@@ -323,6 +324,10 @@ std::vector<std::string> justified_but_run(const std::vector<CoverStore::Reason>
         for (const CoverFunction& f : coverage.functions)
             if (f.name == r.place && f.sums.instructions_run > 0)
                 all.push_back(r.place + " ran, though it is justified: " + r.reason);
+        if (r.place.starts_with("0x"))
+            for (const CoverBranch& b : coverage.branches)
+                if (b.both() && coverage.code->address(b.slot) == std::strtoull(r.place.c_str(), nullptr, 16))
+                    all.push_back("the branch at " + r.place + " went both ways, though it is justified: " + r.reason);
         const std::size_t colon = r.place.rfind(':');
         if (colon == std::string::npos) continue;
         const std::string file = r.place.substr(0, colon), line = r.place.substr(colon + 1);

@@ -22,7 +22,8 @@ class CoverStore {
         std::uint64_t instructions = 0;  ///< executed
         std::uint64_t fresh = 0;         ///< instructions of the program that no recording before it had run
     };
-    /// Code that need not run: a function by its name, or a line as "guide.c:41".
+    /// Code that need not run: a function by its name, a line as "guide.c:41", or a branch that need not go both ways
+    /// by its address, as "0x08000106".
     struct Reason {
         std::string place, reason, note;
     };

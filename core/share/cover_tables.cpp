@@ -124,6 +124,7 @@ nlohmann::ordered_json cover_json(const std::vector<CoverOfCore>& all, const Cov
                 branches.push_back({{"address", hex_text(c.coverage.code->address(branch.slot))},
                                     {"line", place.file == SourceMap::kNone ? nlohmann::ordered_json()
                                                                             : nlohmann::ordered_json(place.line)},
+                                    {"in_it_block", (*c.coverage.code)[branch.slot].flow != Flow::branch},
                                     {"executions", branch.executions},
                                     {"taken", branch.taken},
                                     {"not_taken", branch.not_taken()},

@@ -35,12 +35,6 @@ pre u { display: inline-block; width: 9em; text-align: right; color: var(--secon
   @page { size: A4; margin: 16mm; } }
 )";
 
-void put(std::string& text, std::string_view key, const std::string& value) {
-    const std::string mark = "{{" + std::string(key) + "}}";
-    for (std::size_t at = 0; (at = text.find(mark, at)) != std::string::npos; at += value.size())
-        text.replace(at, mark.size(), value);
-}
-
 }  // namespace
 
 std::string html_text(std::string_view text) {
@@ -70,10 +64,27 @@ std::string html_text(std::string_view text) {
 }
 
 std::string html_page_in(const std::string& frame, const std::string& title, const std::string& body) {
-    std::string page = frame;
-    put(page, "style", std::string(kStyle));
-    put(page, "title", html_text(title));
-    put(page, "body", body);  // last: what stands in it is not looked at
+    // From left to right: what is filled in is not looked at again, whatever stands in a name.
+    std::string page;
+    std::size_t at = 0;
+    for (std::size_t mark = 0; (mark = frame.find("{{", at)) != std::string::npos;) {
+        page += frame.substr(at, mark - at);
+        const auto is = [&](std::string_view key) { return frame.compare(mark, key.size(), key) == 0; };
+        at = mark + 2;
+        if (is("{{style}}")) {
+            page += kStyle;
+            at = mark + 9;
+        } else if (is("{{title}}")) {
+            page += html_text(title);
+            at = mark + 9;
+        } else if (is("{{body}}")) {
+            page += body;
+            at = mark + 8;
+        } else {
+            page += "{{";
+        }
+    }
+    page += frame.substr(at);
     return page;
 }
 

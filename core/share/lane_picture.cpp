@@ -42,6 +42,14 @@ const char* colour_of(Ink ink) {
     }
 }
 
+// What there is room for beside the lanes.
+std::string short_name(const std::string& name) {
+    if (name.size() <= 24) return name;
+    std::size_t cut = 22;
+    while (cut > 0 && (static_cast<unsigned char>(name[cut]) & 0xC0) == 0x80) --cut;  // never within a character
+    return name.substr(0, cut) + "…";
+}
+
 // As many digits as tell the steps of the scale apart: "9.824 346 s".
 std::string tick_text(Time t, double step_ps) {
     const std::string whole = moment_text(t);
@@ -145,8 +153,7 @@ std::string lanes_svg(const LaneBook& lanes, const std::vector<LaneId>& which, T
         const Lane* lane = id ? lanes.find(id) : nullptr;
         if (lane == nullptr) continue;
         std::size_t levels = lane->shape() == Shape::stack ? std::min<std::size_t>(lane->levels(), 6) : 1;
-        rows += text(kNames - 8, y + kBar - 3, lane->name().size() > 24 ? lane->name().substr(0, 22) + "…" : lane->name(), "end",
-                     "var(--text)");
+        rows += text(kNames - 8, y + kBar - 3, short_name(lane->name()), "end", "var(--text)");
         if (lane->shape() == Shape::states)
             picture.states(*lane, y, rows);
         else if (lane->shape() == Shape::line)

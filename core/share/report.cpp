@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "measure/lane_book.h"
+#include "share/compare_tables.h"
 #include "share/html_page.h"
 #include "share/lane_picture.h"
 #include "share/tables.h"
@@ -154,6 +155,43 @@ std::string coverage_part(const std::vector<CoverOfCore>& all) {
     return text;
 }
 
+std::string comparison_part(const ReportComparison& of) {
+    const Comparison& c = of.comparison;
+    std::vector<std::vector<std::string>> rows;
+    const auto because = [](const std::vector<std::string>& names) {
+        std::string text;
+        for (const std::string& n : names) text += (text.empty() ? "because of " : ", ") + html_text(n);
+        return text;
+    };
+    for (std::size_t i = 0; i < std::min(kMostRows, c.changes.size()); ++i) {
+        const Change& x = c.changes[i];
+        const bool effect = x.role == Change::Role::effect;
+        const std::string text = change_text(x), direction(direction_name(x.direction));
+        const char* style = x.direction == Change::Direction::worse ? "broken" : x.direction == Change::Direction::better ? "kept" : "second";
+        rows.push_back({"<span class=\"" + std::string(style) + "\">" + direction + "</span>",
+                        (effect ? "&emsp;" : "") + html_text(text.substr(0, text.find(": "))),
+                        html_text(x.quantity + " " + std::string(statistic_name(x.statistic))),
+                        html_text(compared_value_text(x, x.before)), html_text(compared_value_text(x, x.after)),
+                        html_text(relative_text(x.relative())), effect ? because(x.because) : "a cause"});
+    }
+    for (const auto& [list, what] : {std::pair(&c.appeared, "is new"), std::pair(&c.vanished, "is gone")})
+        for (const OneSided& o : *list)
+            rows.push_back({"<span class=\"second\">neutral</span>", html_text(o.kind + " " + o.activity + " " + what), "count",
+                            o.count > 0 && list == &c.vanished ? count_text(o.count) : "–",
+                            list == &c.appeared ? count_text(o.count) : "–", "", because(o.because)});
+    std::string text = heading("comparison", "What changed since " + of.before) + "<p>" + count_text(c.worse()) + " worse, " +
+                       count_text(c.better()) + " better, " + count_text(c.unchanged.size()) +
+                       " figures alike; the chance of any false alarm is 1 in " + count_text(static_cast<std::uint64_t>(std::llround(1 / c.level))) + ".</p>\n";
+    if (!rows.empty()) text += html_table({"", "change", "figure", "before", "after", "difference", "why"}, rows, {true, true, true, false, false, false, true});
+    text += more(std::min(kMostRows, c.changes.size()), c.changes.size());
+    if (c.too_short) text += "<p class=\"second\">Too little is recorded to compare figures.</p>\n";
+    if (!of.mended.empty()) text += "<h3>Found before</h3>\n<ul>";
+    for (const Mended& m : of.mended) text += "<li>" + html_text(mended_text(m)) + "</li>\n";
+    if (!of.mended.empty()) text += "</ul>\n";
+    for (const CodeBoth& code : of.code) text += "<h3>Code of " + html_text(code.core) + "</h3>\n<pre>" + html_text(code_both_text(code)) + "</pre>\n";
+    return text;
+}
+
 std::string waymarks_part(const Trail& trail) {
     std::vector<std::vector<std::string>> rows;
     for (const Waymark& m : trail.waymarks)
@@ -188,6 +226,7 @@ std::string report_html(const Recording& recording, std::shared_ptr<const Trail>
         body += measures_part(of);
     }
     if (wanted("coverage", !parts.coverage.empty())) body += coverage_part(parts.coverage);
+    if (parts.comparison && wanted("comparison", true)) body += comparison_part(*parts.comparison);
     if (wanted("waymarks", !trail->waymarks.empty() || !trail->notes.empty())) body += waymarks_part(*trail);
     return parts.frame.empty() ? html_page(recording.title, body) : html_page_in(parts.frame, recording.title, body);
 }
@@ -219,6 +258,8 @@ std::vector<CoverPage> cover_pages(const std::vector<CoverOfCore>& all, const Co
             }
             if (!functions.empty())
                 body += html_table({"function", "calls", "instructions run", "of", "branches both ways", "of"}, functions, {true});
+            if (std::any_of(f.lines.begin(), f.lines.end(), [](const CoverLine& l) { return l.merged; }))
+                body += "<p class=\"second\">≈ the compiler merged the line with another, or moved it: no instruction is its alone.</p>\n";
             body += "<pre>";
             for (std::size_t i = 0; i < text.size(); ++i) {
                 const auto line = lines.find(static_cast<std::uint32_t>(i + 1));
@@ -229,6 +270,7 @@ std::vector<CoverPage> cover_pages(const std::vector<CoverOfCore>& all, const Co
                                    : line->second->branches > line->second->branches_both ? "partly"
                                                                                           : "run";
                 body += "<span id=\"l" + std::to_string(i + 1) + "\" class=\"" + sort + "\"><b>" + std::to_string(i + 1) + "</b><u>" +
+                        (code && line->second->merged ? "≈ " : "") +
                         (code ? line->second->count == 0 ? std::string("not run") : count_text(line->second->count) : "") + "</u>" +
                         html_text(text[i]) + "</span>";
             }

@@ -1,10 +1,14 @@
 // One self-contained page about a recording, for people who do not have the program.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "base/progress.h"
+#include "compare/code_both.h"
+#include "compare/compare.h"
+#include "compare/fixed.h"
 #include "judge/finding.h"
 #include "judge/muted.h"
 #include "judge/rule_check.h"
@@ -16,7 +20,15 @@ namespace mt {
 
 /// The parts of a report, in their order.
 inline constexpr std::string_view kReportSections[] = {"summary", "findings", "rules",    "measures",
-                                                       "coverage", "waymarks"};
+                                                       "coverage", "comparison", "waymarks"};
+
+/// What changed since another recording.
+struct ReportComparison {
+    std::string before;  ///< what that is called
+    Comparison comparison;
+    std::vector<Mended> mended;
+    std::vector<CodeBoth> code;
+};
 
 struct ReportParts {
     std::vector<std::string> sections;  ///< of kReportSections; empty: all that the recording has something for
@@ -24,6 +36,7 @@ struct ReportParts {
     std::size_t muted = 0;              ///< findings that are left out, as a person muted them
     std::vector<RuleOutcome> rules;
     std::vector<CoverOfCore> coverage;
+    std::optional<ReportComparison> comparison;
     std::string frame;  ///< a page of one's own, see html_page_in; empty: the usual one
     std::string made;   ///< when and from what, a line
 };

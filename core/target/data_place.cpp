@@ -270,10 +270,18 @@ bool Variables::place(Dwarf_Die* die, std::uint64_t& address) {
     Dwarf_Op* ops = nullptr;
     std::size_t count = 0;
     if (dwarf_attr(die, DW_AT_location, &attribute) == nullptr || dwarf_getlocation(&attribute, &ops, &count) != 0 ||
-        count != 1 || ops[0].atom != DW_OP_addr)
+        count != 1)
         return false;
+    if (ops[0].atom == DW_OP_addrx) {  // DWARF 5, 2.5.1.1: an index into .debug_addr
+        Dwarf_Attribute in_table;
+        Dwarf_Addr found = 0;
+        if (dwarf_getlocation_attr(&attribute, &ops[0], &in_table) != 0 || dwarf_formaddr(&in_table, &found) != 0)
+            return false;
+        address = found;
+        return true;
+    }
     address = ops[0].number;
-    return true;
+    return ops[0].atom == DW_OP_addr;
 }
 
 bool Variables::look(Dwarf_Die* parent, const std::string& prefix, const std::string& name, int depth,
@@ -356,6 +364,38 @@ void describe_value(Dwarf_Die* type, DataPlace& out) {
         out.type = (encoding == DW_ATE_signed || encoding == DW_ATE_signed_char ? "i" : "u") + bits;
 }
 
+// A member of so many bits, from the begin of what holds it.
+struct BitField {
+    std::uint64_t from = 0, bits = 0;
+};
+
+// DWARF 5, 5.7.6: DW_AT_data_bit_offset counts from the begin of the structure. Before version 4, DW_AT_bit_offset
+// counts from the most significant bit of the storage unit, which stands at DW_AT_data_member_location.
+BitField bit_field(Dwarf_Die* member, std::uint64_t size, std::uint64_t bits) {
+    if (const auto from = number_of(member, DW_AT_data_bit_offset)) return {*from, bits};
+    const std::uint64_t unit = 8 * number_of(member, DW_AT_byte_size).value_or(size);
+    const std::uint64_t from_top = number_of(member, DW_AT_bit_offset).value_or(0);
+    return {unit >= from_top + bits ? unit - from_top - bits : 0, bits};
+}
+
+// The bytes that are read for it, and which of their bits it is.
+Result<void> take_field(DataPlace& out, const BitField& f, std::uint64_t holder, const std::string& text) {
+    const bool is_signed = !out.type.empty() && out.type[0] == 'i';
+    if (f.bits == 0 || f.bits > 32)
+        return failure("'" + text + "' is a bit field of no size that can be shown", "", "name the word that holds it");
+    std::uint64_t unit = std::clamp<std::uint64_t>(out.size, 1, 4), start = f.from / 8 / unit * unit;
+    if (f.from - 8 * start + f.bits > 8 * unit || start + unit > holder)  // packed, not in the declared unit
+        for (unit = 1, start = f.from / 8; unit < 4 && f.from % 8 + f.bits > 8 * unit;) unit *= 2;
+    if (f.from - 8 * start + f.bits > 8 * unit)
+        return failure("'" + text + "' is a bit field across more bytes than are read at once", "", "name its bytes");
+    out.address += start;
+    out.size = unit;
+    out.shift = static_cast<unsigned>(f.from - 8 * start);
+    out.mask = (f.bits == 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << f.bits) - 1) << out.shift;
+    out.type = is_signed ? "i" + std::to_string(f.bits) : "u" + std::to_string(8 * unit);
+    return {};
+}
+
 Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t address, const std::string& text) {
     DataPlace out;
     out.text = text;
@@ -367,6 +407,8 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
     std::vector<std::uint64_t> counts;  // of the array that `type` is, if it is one
     std::size_t dimension = 0;
     bool several = false;
+    std::optional<BitField> field;  // what the last member is
+    std::uint64_t holder = 0;       // bytes of what it stands in
     const auto enter = [&](Dwarf_Die* holder) {
         counts.clear();
         dimension = 0;
@@ -375,6 +417,7 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
     enter(&type);
     std::string so_far = e.name;
     for (const Step& step : e.steps) {
+        if (field) return failure("'" + so_far + "' is a bit field: nothing stands in it");
         if (!step.letters.empty()) return failure("'" + step.letters + "' is no index of '" + so_far + "'");
         if (several)
             return failure("'" + text + "' goes on behind several elements", "", "name one element there, as [0]");
@@ -386,15 +429,14 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
             std::uint64_t offset = 0;
             if (!member_named(&type, step.member, &member, offset))
                 return failure("'" + so_far + "' has no member '" + step.member + "'");
-            if (number_of(&member, DW_AT_bit_size))
-                return failure("'" + so_far + "." + step.member + "' is a bit field", "",
-                               "name the word that holds it: accesses are seen by bytes");
             out.address += offset;
+            holder = size_of(&type);
             if (!type_of(&member, &type)) return failure("the image does not say the type of '" + step.member + "'");
             out.type_name = name_of_type(&member);
             out.size = size_of(&type);
             enter(&type);
             so_far += "." + step.member;
+            if (const auto bits = number_of(&member, DW_AT_bit_size)) field = bit_field(&member, out.size, *bits);
             continue;
         }
         if (dimension >= counts.size()) return failure("'" + so_far + "' is no array", "", "leave the index out");
@@ -418,6 +460,8 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
         }
     }
     if (!several && dwarf_tag(&type) != DW_TAG_array_type) describe_value(&type, out);
+    if (field)
+        if (const auto done = take_field(out, *field, holder, text); !done) return tl::make_unexpected(done.error());
     if (out.size == 0) return failure("the image does not say how large '" + text + "' is");
     return out;
 }

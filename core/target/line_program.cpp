@@ -117,7 +117,8 @@ std::vector<LineSequence> read_line_program(std::span<const std::uint8_t> sectio
         if (op >= opcodes) {  // special: 6.2.5.1
             const unsigned adjusted = op - opcodes;
             advance(adjusted / range);
-            m.line += base + static_cast<int>(adjusted % range);
+            m.line = static_cast<std::int64_t>(static_cast<std::uint64_t>(m.line) +
+                                               static_cast<std::uint64_t>(base + static_cast<int>(adjusted % range)));
             append();
             continue;
         }

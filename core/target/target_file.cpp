@@ -24,7 +24,8 @@ bool is_riscv_isa(std::string_view isa) {
            rest.find_first_not_of("abcdefghijklmnopqrstuvwxyz0123456789_") == std::string_view::npos;
 }
 
-CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs_isa) {
+CoreSpec read_core(TomlTable& t, const KeyPlace& place, bool needs_isa) {
+    const std::filesystem::path& folder = place.folder;
     CoreSpec core;
     core.name = t.text("name", true);
     core.isa = t.text("isa", needs_isa);
@@ -60,6 +61,19 @@ CoreSpec read_core(TomlTable& t, const std::filesystem::path& folder, bool needs
                    "write base addresses as units = [\"0x20000000\", \"0x20001000\"]");
         else if (core.units.size() < 64)
             core.units.push_back(base);
+    }
+    if (const auto* stopped = t.table("stopped")) {
+        TomlTable st(*stopped, "[core.stopped]", place.path, place.problem);
+        if (const std::string file = st.text("registers", false); !file.empty())
+            core.stopped.registers = (folder / file).lexically_normal().string();
+        TomlTable::each(st.tables("memory", false), "memory", place.path, place.problem, place.warnings,
+                        core.stopped.memory, [&](TomlTable& m) {
+                            CoreSpec::Stopped::Memory range;
+                            range.file = (folder / m.text("file", true)).lexically_normal().string();
+                            range.address = static_cast<std::uint64_t>(m.number("address", true, 0, kNoLimit).value_or(0));
+                            return range;
+                        });
+        st.warn_unknown(place.warnings);
     }
     return core;
 }
@@ -353,7 +367,8 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
     if (const toml::array* cores = top.tables("core", !no_core)) {
         for (const auto& node : *cores) {
             TomlTable t(*node.as_table(), "[[core]]", path, problem);
-            CoreSpec core = read_core(t, folder, has_instructions(*node.as_table()));
+            CoreSpec core =
+                read_core(t, {path, folder, problem, target.warnings}, has_instructions(*node.as_table()));
             if (target.core(core.name) != nullptr)
                 t.fail("two cores are named '" + core.name + "'", t.line(), "give each core its own name");
             t.warn_unknown(target.warnings);

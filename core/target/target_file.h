@@ -31,6 +31,7 @@ struct CoreSpec {
     std::string name;
     std::string isa;
     std::uint64_t clock_hz = 0;
+    bool own_clock = true;                 ///< false: `clock_hz` is that of its events; the core's own is not known
     std::string image;                     ///< path as it can be opened; empty if none
     std::vector<std::string> more_images;  ///< that stand in its memory beside `image`
     std::string svd;                       ///< path as it can be opened; empty if none
@@ -38,6 +39,15 @@ struct CoreSpec {
     std::optional<unsigned> priority_bits;
     std::optional<std::uint64_t> rom_table;  ///< root of its CoreSight ROM tables, where it is not the usual one
     std::vector<std::uint64_t> units;        ///< base addresses of trace units that no table lists
+    /// What a debugger read when the recording had stopped.
+    struct Stopped {
+        struct Memory {
+            std::string file;  ///< path as it can be opened
+            std::uint64_t address = 0;
+        };
+        std::string registers;  ///< JSON; path as it can be opened, empty if none
+        std::vector<Memory> memory;
+    } stopped;
 };
 
 struct StreamSpec {

@@ -47,6 +47,9 @@ constexpr TargetKey kKeys[] = {
            "Address of the root CoreSight ROM table, where it is not 0xE00FF000"),
     of_kind(Kind::list, "core", "units", "Base addresses of trace units that no ROM table lists, as those of RISC-V"),
 
+    of_kind(Kind::file, "core.stopped", "registers", "Registers after the last recorded instruction, as JSON"),
+    of_kind(Kind::tables, "core.stopped", "memory", "Memory at that moment: file and address of each range"),
+
     of_kind(Kind::files, "stream", "file", "File with the trace bytes, or a list of files that follow one another"),
     choice("stream", "protocol", "itm etm4 etrace ntrace mtb ctf samples polled", "", "Trace protocol", true),
     choice("stream", "framing", "none tpiu", "none", "tpiu if the bytes come in 16-byte formatter frames"),

@@ -35,7 +35,7 @@ class RecordingPage : public ::testing::Test {
         ASSERT_TRUE(b->isVisible()) << name;
         QTest::mouseClick(b, Qt::LeftButton);
     }
-    bool wait_for(std::function<bool()> is, int ms = 15'000) { return QTest::qWaitFor(is, ms); }
+    bool wait_for(std::function<bool()> is, int ms = 60'000) { return QTest::qWaitFor(is, ms); }
     /// Opens the recipe and records until so much is there to see.
     void record_until(Time shown) {
         window->open(QString::fromStdString(folder / "r.recipe.toml"));
@@ -79,10 +79,10 @@ TEST_F(RecordingPage, AWrongFieldIsNamedWhereItStands) {
 }
 
 TEST_F(RecordingPage, RecordsFromResetShowsItGrowingAndEndsInFindings) {
-    Board board({"--fault-at", "2.2"});
+    Board board({"--fault-at", "1.2"});
     write_recipe(both(board),
                  "[before]\ncheck_image = true\nreset = true\nrun_to = { place = \"main\" }\n[record]\nseconds = "
-                 "3\n[after]\nleave = \"halted\"\nbad_if = [\"fault\"]\n");
+                 "6\n[after]\nleave = \"halted\"\nbad_if = [\"fault\"]\n");
     window->open(QString::fromStdString(folder / "r.recipe.toml"));
     ASSERT_TRUE(window->desk().record().shown());
     EXPECT_TRUE(window->desk().record().strip()->text().startsWith("ready: the recording will be saved as"))
@@ -145,6 +145,19 @@ TEST_F(RecordingPage, TheCallStackOfTheCoProcessorGrowsWhileItIsRecorded) {
     ASSERT_TRUE(wait_for([&] { return steps() > before + 50'000; }));
     EXPECT_GT(window->desk().lanes()->span_rect(call_ref(0, 1, 0)).height(), 8)
         << "the outermost calls are drawn though they last";
+    // Coverage grows with it, and so do the counts in the source.
+    CoveragePage* coverage = window->desk().coverage();
+    window->desk().show_evidence(coverage);
+    ASSERT_TRUE(wait_for([&] { return coverage->hint().contains("so far"); })) << coverage->hint().toStdString();
+    const auto runs = [&] {
+        std::uint64_t all = 0;
+        for (const auto& of : window->desk().cover_book().book()->of)
+            for (const std::uint64_t n : of.coverage.counts.executions) all += n;
+        return all;
+    };
+    const std::uint64_t so_far = runs();
+    EXPECT_GT(so_far, 0U);
+    ASSERT_TRUE(wait_for([&] { return runs() > so_far; })) << "looked at again while it is recorded";
     stop_and_keep();
     ASSERT_TRUE(wait_for([&] { return !window->document().busy() && window->document().trail()->complete; }));
     EXPECT_GT(window->document().trail()->steps.at(0).tallies.size(), 10U);

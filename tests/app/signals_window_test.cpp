@@ -15,6 +15,7 @@
 
 #include "measure/kinds/kinds.h"
 #include "shell/signals_import.h"
+#include "menus.h"
 #include "shown_window.h"
 #include "support.h"
 
@@ -98,27 +99,6 @@ TEST_F(SignalsInTheWindow, ScaledToWhatIsVisibleSmallChangesFillTheLane) {
     EXPECT_TRUE(QSettings().value("lanes/to_visible").toBool());
 }
 
-// Chooses an entry of the menu that a right click opens, and of the menus within it.
-void choose(QWidget* widget, const QPoint& at, const QStringList& path) {
-    QTimer::singleShot(50, [path] {
-        auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
-        ASSERT_NE(menu, nullptr);
-        QMenu* in = menu;
-        for (const QString& name : path) {
-            QAction* found = nullptr;
-            for (QAction* a : in->actions())
-                if (a->text() == name) found = a;
-            ASSERT_NE(found, nullptr) << name.toStdString();
-            if (found->menu() != nullptr)
-                in = found->menu();
-            else
-                found->trigger();
-        }
-        menu->close();
-    });
-    QContextMenuEvent event(QContextMenuEvent::Mouse, at, widget->mapToGlobal(at));
-    QApplication::sendEvent(widget, &event);
-}
 // Fills the fields of the dialog that opens next, and accepts it.
 void answer(const std::vector<std::pair<QString, QString>>& fields) {
     QTimer::singleShot(50, [fields] {

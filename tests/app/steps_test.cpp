@@ -418,7 +418,7 @@ TEST_F(StepsPage, CoverageListsWhatNeverRanAndADoubleClickShowsItsSource) {
     EXPECT_EQ(row.count, 0U);
     // Files, and the way to the next line that never ran.
     QTest::mouseClick(page->findChild<QToolButton*>("coverage_never"), Qt::LeftButton);
-    page->show_files(true);
+    page->show_by(CoveragePage::files);
     EXPECT_EQ(table->model()->rowCount(), 9);
     source->text()->setTextCursor(QTextCursor(source->text()->document()->findBlockByNumber(0)));
     EXPECT_TRUE(source->go_to_never_run(1));

@@ -106,7 +106,7 @@ TEST(RiscVCore, WalksTheSamePathAsQemu) {
                         "none"});
     std::unique_ptr<DebugServer> server;
     test::wait_until([&] {
-        auto s = DebugServer::connect("127.0.0.1:" + port, std::chrono::milliseconds(3000));
+        auto s = DebugServer::connect("127.0.0.1:" + port, std::chrono::milliseconds(30000));
         if (s) server = std::move(*s);
         return server != nullptr;
     });

@@ -2,10 +2,13 @@
 // stays nested, and pieces give what the whole gives.
 #include <cstdlib>
 #include <utility>
+#include <variant>
 
 #include "flow/call_stack.h"
 #include "flow/step_log.h"
 #include "flow/step_pipe.h"
+#include "replay/rv_machine.h"
+#include "replay/thumb_machine.h"
 
 namespace {
 
@@ -27,6 +30,7 @@ struct Enough {};
 struct Check {
     const Code& code;
     CallStack stack;
+    std::variant<RvMachine, ThumbMachine> machine;  ///< what ran is executed again with what is known
     std::uint64_t steps = 0, hash = 0;
     std::vector<std::uint64_t> begins = std::vector<std::uint64_t>(code.slot_count());
     std::vector<std::uint64_t> ends = std::vector<std::uint64_t>(code.slot_count());
@@ -38,12 +42,22 @@ struct Check {
         ++ends[r.last];
         if (steps > 1 << 20) throw Enough();  // a few bytes may claim millions of instructions
         hash = hash * 31 + r.first * 7 + r.last;
+        std::uint32_t slot = r.first;
+        for (std::uint32_t k = 0; k < r.count && slot <= r.last; ++k) {
+            const std::uint32_t next = slot < r.last ? code.next(slot) : Code::kNowhere;
+            std::visit([&](auto& m) { m.execute(slot, steps + k, next); }, machine);
+            slot = code.next(slot);
+        }
         stack.run(r, *this);
     }
-    void trap(const StepTrap& t) { stack.trap(t, *this); }
+    void trap(const StepTrap& t) {
+        std::visit([&](auto& m) { m.trap(t, steps); }, machine);
+        stack.trap(t, *this);
+    }
     void trap_return() { stack.trap_return(); }
     void gap(const StepGap& g) {
         if (g.reason == nullptr) std::abort();
+        std::visit([&](auto& m) { m.lose(steps); }, machine);
         stack.lose(*this);
     }
     void time(const StepTime&) {}
@@ -82,7 +96,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     const auto functions = std::make_shared<FunctionTable>();
     const auto walked = [&](std::size_t cut) {
         StepPipe pipe(spec, code, {});
-        Check check{*code, CallStack(code, functions)};
+        PastMemory memory;
+        memory.add_memory(0x2000'0000, 0x2000'0400);
+        using Machine = std::variant<RvMachine, ThumbMachine>;
+        Check check{*code, CallStack(code, functions),
+                    arm_core ? Machine(ThumbMachine(code, memory, (data[1] & 2) != 0, 0x2000'0400u, false))
+                             : Machine(RvMachine(code, memory, (data[1] & 2) != 0))};
         pipe.feed(all.first(cut), check);
         pipe.feed(all.subspan(cut), check);
         pipe.finish(check);

@@ -60,7 +60,7 @@ class RecorderInQemu : public testing::TestWithParam<Machine> {
     /// Lets the machine run for a while and halts it.
     std::unique_ptr<DebugServer> run_for(std::chrono::milliseconds time) const {
         wait_for_it();
-        auto server = DebugServer::connect(address(), 2000ms);
+        auto server = DebugServer::connect(address(), 30000ms);
         EXPECT_TRUE(server) << (server ? "" : server.error().text());
         if (!server) return nullptr;
         EXPECT_TRUE((*server)->resume());
@@ -113,7 +113,7 @@ TEST_P(RecorderInQemu, IsDrainedWhileItRunsAndDecodedToItsTasks) {
     EXPECT_GT(pointing.run.count, 60U);
     EXPECT_EQ(o.trail->tasks.order().size(), 3U) << "and idle";
 
-    auto server = DebugServer::connect(address(), 2000ms);
+    auto server = DebugServer::connect(address(), 30000ms);
     ASSERT_TRUE(server) << server.error().text();
     const auto done = words(**server, "jobs_done", 3);
     EXPECT_LE(pointing.run.count, done[1]) << "no job is made up";

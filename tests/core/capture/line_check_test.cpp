@@ -35,11 +35,11 @@ TEST(LineCheck, ComparesFromAnyPlaceInThePattern) {
 
 TEST(LineCheck, FindsTheBoardsWindowAndStoresItOnce) {
     test::Board board({"--phase", "2", "--clean-phases", "5"});
-    auto server = DebugServer::connect(board.gdb(), std::chrono::milliseconds(3000));
+    auto server = DebugServer::connect(board.gdb(), std::chrono::milliseconds(30000));
     ASSERT_TRUE(server);
     SourceSpec spec;
     spec.address = board.trace();
-    auto source = open_source(spec, std::chrono::milliseconds(3000));
+    auto source = open_source(spec, std::chrono::milliseconds(30000));
     ASSERT_TRUE(source);
     Progress progress;
     std::size_t seen = 0;

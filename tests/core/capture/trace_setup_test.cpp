@@ -33,7 +33,7 @@ class TraceSetup : public test::RecorderFixture {
         return recipe_text_for(debug(b) + tcp(b.trace()), rest, MT_DEMO "/larkspur-live.target.toml");
     }
     std::uint32_t word(const Board& b, std::uint32_t address) {
-        auto server = DebugServer::connect(b.gdb(), std::chrono::milliseconds(3000));
+        auto server = DebugServer::connect(b.gdb(), std::chrono::milliseconds(30000));
         EXPECT_TRUE(server);
         std::array<std::uint8_t, 4> bytes{};
         EXPECT_TRUE((*server)->read_memory(address, bytes));
@@ -332,6 +332,10 @@ struct Trouble {
     const char* said;
     const char* to = "buffer";
 };
+void PrintTo(const Trouble& t, std::ostream* out) {
+    for (const std::string& flag : t.flags) *out << flag << ' ';
+    *out << t.to;
+}
 class ATroubledTarget : public TraceSetup, public ::testing::WithParamInterface<Trouble> {};
 
 TEST_P(ATroubledTarget, IsSaidBeforeTheRecordingStarts) {

@@ -79,7 +79,7 @@ class ANoisyLine : public ::testing::TestWithParam<NoisyServer::Noise> {};
 
 TEST_P(ANoisyLine, GivesEachRequestItsOwnAnswer) {
     NoisyServer noisy(GetParam(), 5);
-    auto server = DebugServer::greet(noisy.link(), 2000ms);
+    auto server = DebugServer::greet(noisy.link(), 30000ms);
     ASSERT_TRUE(server) << server.error().text();
     for (std::uint32_t at = 0x1000; at < 0x1000 + 4 * 24; at += 4) {
         std::array<std::uint8_t, 4> word{};
@@ -90,13 +90,18 @@ TEST_P(ANoisyLine, GivesEachRequestItsOwnAnswer) {
     EXPECT_GE(noisy.spoiled(), 4u);
 }
 
+std::string noise_name(const ::testing::TestParamInfo<NoisyServer::Noise>& kind) {
+    const char* const names[] = {"Before", "Checksum", "Instead"};
+    return names[static_cast<int>(kind.param)];
+}
 INSTANTIATE_TEST_SUITE_P(Kinds, ANoisyLine,
                          ::testing::Values(NoisyServer::Noise::before, NoisyServer::Noise::checksum,
-                                           NoisyServer::Noise::instead));
+                                           NoisyServer::Noise::instead),
+                         noise_name);
 
 TEST(ALineOfNothingButNoise, IsGivenUpAndSaid) {
     NoisyServer noisy(NoisyServer::Noise::instead, 1);
-    auto server = DebugServer::greet(noisy.link(), 1000ms);
+    auto server = DebugServer::greet(noisy.link(), 10000ms);
     ASSERT_TRUE(server) << server.error().text();
     std::array<std::uint8_t, 4> word{};
     const auto read = (*server)->read_memory(0x1000, word);

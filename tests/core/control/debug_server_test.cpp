@@ -21,7 +21,7 @@ std::shared_ptr<const Image> image(const char* name) { return *Image::open(std::
 std::unique_ptr<DebugServer> connected(const std::string& address) {
     std::unique_ptr<DebugServer> server;
     test::wait_until([&] {
-        auto s = DebugServer::connect(address, 3000ms);
+        auto s = DebugServer::connect(address, 10000ms);
         if (s) server = std::move(*s);
         return server != nullptr;
     });

@@ -16,8 +16,8 @@ std::string problem(const std::string& rules) {
     return file ? "taken" : file.error().text();
 }
 
-TEST(RulesFile, TakesEveryKeyThatTheFormatHas) {
-    const auto file = parsed(R"(
+// Every key that the format has.
+const std::string kEveryKey = R"(
 [[rule]]
 name = "tracking answers in time"
 of   = "track"
@@ -49,7 +49,11 @@ abs = true
 mask = 0xFFFF
 max = 40
 optional = true
-)");
+)";
+
+TEST(RulesFile, TakesEveryKeyThatTheFormatHas) {
+    const auto file = parsed(kEveryKey);
+
     ASSERT_TRUE(file) << file.error().text();
     ASSERT_EQ(file->rules.size(), 4U);
     EXPECT_EQ(file->rules[0].max->value, 2e9);
@@ -94,7 +98,7 @@ TEST(RulesFile, SaysWhereSomethingIsWrongAndWhatIsAllowed) {
 }
 
 TEST(RulesFile, WhatIsWrittenIsReadBackTheSame) {
-    const std::string text = R"([[rule]]
+    const std::string more = R"([[rule]]
 name = "the \"beat\""
 of = "track"
 what = "jitter"
@@ -108,13 +112,19 @@ then = { of = "track", at = "end" }
 per = "track"
 what = "order"
 )";
-    const auto file = parsed(text);
+    const auto file = parsed(more + kEveryKey);
     ASSERT_TRUE(file) << file.error().text();
     const std::string written = rules_text(file->rules);
     const auto again = parse_rules(written, "x");
     ASSERT_TRUE(again) << again.error().text() << "\n" << written;
     EXPECT_EQ(rules_text(again->rules), written);
     EXPECT_EQ(again->rules[0].name, "the \"beat\"");
+    ASSERT_EQ(again->rules.size(), file->rules.size());
+    for (std::size_t i = 0; i < file->rules.size(); ++i) {
+        EXPECT_EQ(again->rules[i].limit_text(), file->rules[i].limit_text());
+        EXPECT_EQ(again->rules[i].note, file->rules[i].note);
+        EXPECT_EQ(again->rules[i].optional, file->rules[i].optional);
+    }
 }
 
 }  // namespace

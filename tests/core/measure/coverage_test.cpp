@@ -7,6 +7,7 @@
 
 #include "measure/coverage.h"
 #include "share/cover_tables.h"
+#include "small_build.h"
 #include "support.h"
 
 namespace mt {
@@ -105,32 +106,10 @@ TEST(CoverageOfOthers, TwoRecordingsAddUp) {
 
 // A function keeps its coverage in another build if it is byte for byte the same, wherever it stands there.
 TEST(CoverageOfOthers, AnotherBuildKeepsWhatIsTheSameByteForByte) {
-    const std::vector<std::uint8_t> add = {0x40, 0x18, 0x70, 0x47},   // adds r0, r0, r1; bx lr
-        sub = {0x40, 0x1A, 0x70, 0x47};                               // subs r0, r0, r1; bx lr
-    const auto build = [](const std::vector<std::vector<std::uint8_t>>& parts, const std::vector<std::string>& names) {
-        std::vector<std::uint8_t> bytes;
-        for (const auto& p : parts) bytes.insert(bytes.end(), p.begin(), p.end());
-        const Image::Piece piece{0x100, 0x100, bytes, false};
-        CoverOf of;
-        of.code = Code::of(std::span(&piece, 1), "armv7e-m");
-        std::vector<Function> functions;
-        for (std::size_t i = 0; i < names.size(); ++i) {
-            Function f;
-            f.name = names[i];
-            f.address = 0x100 + 4 * i;
-            f.entry = of.code->slot_of(f.address);
-            f.end = f.entry + 2;
-            functions.push_back(f);
-        }
-        of.table = FunctionTable::of(functions, *of.code);
-        for (auto* list : {&of.counts.executions, &of.counts.taken, &of.counts.undecided})
-            list->resize(of.code->slot_count());
-        return of;
-    };
-    CoverOf older = build({add, sub, add}, {"plus", "minus", "gone"});
+    using test::kAddCode, test::kSubCode;
+    CoverOf older = test::small_build({{"plus", kAddCode}, {"minus", kSubCode}, {"gone", kAddCode}});
     for (auto& n : older.counts.executions) n = 7;
-    CoverOf newer = build({sub, add, sub}, {"minus", "minus2", "plus"});
-    newer = build({sub, add, add}, {"fresh", "minus", "plus"});
+    CoverOf newer = test::small_build({{"fresh", kSubCode}, {"minus", kAddCode}, {"plus", kAddCode}});
     const CoverMoved moved = add_older(newer, older);
     EXPECT_EQ(moved.kept, std::vector<std::string>{"plus"});
     EXPECT_EQ(moved.changed, std::vector<std::string>{"minus"});

@@ -84,7 +84,7 @@ TEST_P(ASeries, LeadsFromEachBinToItsLongest) {
         const auto& edges = series.edges;
         for (std::size_t bin = 0; bin < series.longest.size(); ++bin) {
             if (series.counts[bin] == 0) continue;
-            const SpanRef& ref = series.longest[bin];
+            const SpanRef& ref = series.longest[bin].span;
             ASSERT_EQ(ref.lane, id);
             const double size = size_of(*lane, ref, which);
             EXPECT_GE(std::max(size, edges.front()), edges[bin]);

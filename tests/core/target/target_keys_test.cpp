@@ -36,6 +36,7 @@ std::string some_value(const TargetKey& k) {
             return k.key == "rate_hz" ? "1.5" : "-1.5";
         case TargetKey::Kind::tables:
             if (k.key == "values") return "[{ name = \"x\", address = 0x20000010, type = \"i16\", rate_hz = 100 }]";
+            if (k.key == "memory") return "[{ file = \"ram.bin\", address = 0x20000000 }]";
             return k.key == "channels" ? "[{ name = \"board current\", scale = 0.5, offset = 1, unit = \"mA\" }]"
                                        : "[{ mark = \"sync\", edge = \"SYNC rising\" }]";
         default:

@@ -1,0 +1,76 @@
+// How it was: registers and variables before the instruction that is looked at.
+#pragma once
+
+#include <map>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include <QLabel>
+#include <QLineEdit>
+#include <QStandardItemModel>
+#include <QTableView>
+#include <QTimer>
+
+#include "document/document.h"
+#include "document/job_queue.h"
+#include "evidence/evidence_page.h"
+#include "share/state_tables.h"
+
+namespace mt::app {
+
+/// Follows the instruction that is current. What differs from what was shown before is marked; a double click goes to the
+/// instruction that wrote it.
+class StatePage : public QWidget, public EvidencePage {
+    Q_OBJECT
+  public:
+    explicit StatePage(Document& document, QWidget* parent = nullptr);
+    ~StatePage() override;
+    QWidget* widget() override { return this; }
+    QString id() const override { return "state"; }
+    QString title() const override { return tr("State"); }
+    bool has_something() const override { return document_.trail() && !document_.trail()->steps.empty(); }
+    /// Shows the state before a step of a stream.
+    void look_at(std::size_t stream, std::uint64_t step);
+    QTableView* registers() const { return registers_; }
+    QTableView* variables() const { return variables_; }
+    QString hint() const { return hint_->text(); }
+    /// Variables that are shown, as the person typed them.
+    QStringList watched() const { return watched_; }
+    void watch(const QString& expression);
+
+  signals:
+    void filled();
+    void step_wanted(std::size_t stream, std::uint64_t step);
+
+  protected:
+    void showEvent(QShowEvent*) override { ask(); }
+
+  private:
+    struct Found {
+        PastState state;
+        std::vector<Result<StateVariable>> variables;
+    };
+    struct Kept;  ///< the states of a stream; the job's alone
+    void ask();
+    void compute();
+    void fill(const Found& found);
+    void keep_watched() const;
+    QString place() const;
+
+    Document& document_;
+    QLabel* hint_;
+    QLineEdit* add_;
+    QStandardItemModel *register_model_, *variable_model_;
+    QTableView *registers_, *variables_;
+    QStringList watched_;
+    std::map<QString, QString> before_;  ///< what was shown last, by name
+    std::optional<std::size_t> stream_;
+    std::uint64_t step_ = 0;
+    QTimer soon_;
+    std::shared_ptr<Progress> progress_;
+    std::shared_ptr<Kept> kept_;
+    JobQueue jobs_;  ///< last: its end waits for jobs that use the rest
+};
+
+}  // namespace mt::app

@@ -1,0 +1,68 @@
+#include "command.h"
+
+#include <ostream>
+
+#include <CLI/CLI.hpp>
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "input.h"
+#include "output.h"
+#include "replay/past_state.h"
+#include "replay/step_window.h"
+#include "share/state_tables.h"
+
+namespace mt::cli {
+namespace {
+
+struct StateOptions : Reading {
+    std::string core, at;
+    std::optional<std::uint64_t> index;
+    std::vector<std::string> of;
+    bool json = false;
+};
+
+int state(StateOptions& o) {
+    const auto at = time_of("--at", o.at);
+    if (!at) return fail(at.error());
+    if (!o.index && !*at) return fail({"which instruction is not said", "", "give --index N, or --at a time"});
+    auto opened = open_and_read(o.input);
+    if (!opened) return fail(opened.error());
+    const auto steps = steps_of(*opened, o.core);
+    if (!steps) return fail(steps.error());
+    const std::uint64_t step = o.index ? *o.index : step_at(*opened->recording, **steps, **at);
+    if (step >= (*steps)->steps)
+        return fail({"there is no instruction " + std::to_string(step), "--index",
+                     "they go from 0 to " + std::to_string((*steps)->steps - 1)});
+    auto states = PastStates::of(*opened->recording, **steps);
+    if (!states) return fail(states.error());
+    Progress progress;
+    const auto past = states->before(step, progress);
+    if (!past) return fail({"the state before instruction " + std::to_string(step) + " cannot be worked out", o.input, "is the recording damaged there?"});
+    std::vector<StateVariable> variables;
+    for (const std::string& name : o.of) {
+        auto v = variable_in(opened->recording->target.cores[(*steps)->core_index], name, *past->memory);
+        if (!v) return fail(v.error());
+        variables.push_back(std::move(*v));
+    }
+    return o.write(*opened, !o.json, [&](std::ostream& out) {
+        if (o.json)
+            out << state_json(*past, variables).dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
+        else
+            out << state_text(*past, variables);
+    });
+}
+
+}  // namespace
+
+void add_state(CLI::App& app, Run& run) {
+    auto [c, o] = add_command(app, run, "state", "registers and variables as they were before an instruction", state);
+    o->add_output(c);
+    c.add_option("--core", o->core, "the core, if several are traced");
+    CLI::Option* index = c.add_option("--index", o->index, "before this instruction, counted from 0");
+    c.add_option("--at", o->at, "before the instruction that ran then: 1500 (ns), 1.5us, 2ms, 3s")->excludes(index);
+    c.add_option("--of", o->of, "these variables, too: axis_error, guide.state, *(uint32_t*)0x20000100");
+    c.add_flag("--json", o->json, "as JSON");
+}
+
+}  // namespace mt::cli

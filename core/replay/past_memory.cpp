@@ -1,0 +1,216 @@
+#include "replay/past_memory.h"
+
+#include <algorithm>
+
+#include "target/writable_memory.h"
+
+namespace mt {
+namespace {
+
+constexpr std::uint64_t kMostVariable = std::uint64_t{1} << 28;
+constexpr std::uint64_t kWide = std::uint64_t{1} << 20;  // a store into a range as wide as this may be anywhere
+constexpr std::size_t kMostSpoiled = 64, kMostBounds = 4096;
+
+}  // namespace
+
+PastMemory::PastMemory(const Image& image, bool as_loaded) {
+    for (const auto& [begin, end] : writable_memory(image.path())) add_memory(begin, end);
+    // Variables that the file does not fill have names and sizes.
+    for (const Symbol& s : image.symbols()) {
+        const bool device = image.machine() == Image::Machine::arm &&
+                            ((s.address >= 0x4000'0000 && s.address < 0x6000'0000) || s.address >= 0xE000'0000);
+        if (!s.function && s.size > 0 && s.size <= kMostVariable && !device) add_memory(s.address, s.address + s.size);
+    }
+    for (const Image::Piece& piece : image.pieces()) {
+        if (!piece.writable) fixed_.push_back({piece.address, piece.bytes});
+        if (!piece.writable) continue;
+        add_memory(piece.address, piece.address + piece.bytes.size());
+        // Where the loader puts it elsewhere, start-up code copies it from there.
+        if (piece.loaded_at != piece.address) {
+            fixed_.push_back({piece.loaded_at, piece.bytes});
+            continue;
+        }
+        for (std::size_t i = 0; as_loaded && i < piece.bytes.size(); ++i)
+            write(piece.address + i, 1, {piece.bytes[i], true}, Known::kNever);
+    }
+}
+
+void PastMemory::add_memory(std::uint64_t begin, std::uint64_t end) {
+    auto at = std::lower_bound(memory_.begin(), memory_.end(), std::pair(begin, end));
+    at = memory_.insert(at, {begin, end});
+    if (at != memory_.begin() && std::prev(at)->second >= begin) --at;
+    auto last = std::next(at);
+    std::uint64_t reach = std::max(at->second, end);
+    for (; last != memory_.end() && last->first <= reach; ++last) reach = std::max(reach, last->second);
+    at->second = reach;
+    memory_.erase(std::next(at), last);
+}
+
+bool PastMemory::is_memory(std::uint64_t address) const {
+    const auto behind = std::upper_bound(memory_.begin(), memory_.end(), std::pair(address, ~std::uint64_t{0}));
+    if (behind != memory_.begin() && address < std::prev(behind)->second) return true;
+    return stack_pages_.count(address / kPage) != 0;
+}
+
+PastMemory::Page* PastMemory::find(std::uint64_t address) const {
+    if (address / kPage == recent_) return recent_page_;
+    const auto found = pages_.find(address / kPage);
+    recent_ = address / kPage;
+    return recent_page_ = found == pages_.end() ? nullptr : found->second.get();
+}
+
+PastMemory::Page& PastMemory::own(std::uint64_t address) {
+    std::shared_ptr<Page>& page = pages_[address / kPage];
+    if (page == nullptr)
+        page = std::make_shared<Page>();
+    else if (page.use_count() > 1)
+        page = std::make_shared<Page>(*page);
+    recent_ = address / kPage;
+    recent_page_ = page.get();
+    return *page;
+}
+
+const PastMemory::Fixed* PastMemory::fixed(std::uint64_t address) const {
+    for (const Fixed& f : fixed_)
+        if (address - f.begin < f.bytes.size()) return f.spoiled ? nullptr : &f;
+    return nullptr;
+}
+
+std::optional<std::uint8_t> PastMemory::byte(std::uint64_t address) const {
+    if (const Page* page = find(address); page != nullptr && page->known[address % kPage])
+        return page->bytes[address % kPage];
+    if (const Fixed* f = fixed(address); f != nullptr) return f->bytes[address - f->begin];
+    return at_the_end(address);
+}
+
+std::uint64_t PastMemory::last_write(std::uint64_t address) const {
+    const Page* page = find(address);
+    std::uint64_t last = page != nullptr ? page->set_at[address % kPage] : Known::kNever;
+    if (last == Known::kNever) last = forgotten_at_;
+    for (const auto& [range, step] : spoiled_)
+        if (address >= range.first && address < range.second && (last == Known::kNever || step > last)) last = step;
+    return last;
+}
+
+// Nobody wrote there up to the end: it is what it was then.
+std::optional<std::uint8_t> PastMemory::at_the_end(std::uint64_t address) const {
+    if (!end_) return std::nullopt;
+    const std::uint64_t last = end_->last_write(address);
+    if (last != Known::kNever && last >= now_) return std::nullopt;
+    for (const Stopped& s : *stopped_)
+        if (address - s.begin < s.bytes.size()) return s.bytes[address - s.begin];
+    return std::nullopt;
+}
+
+void PastMemory::add_stopped(std::uint64_t begin, std::vector<std::uint8_t> bytes) {
+    add_memory(begin, begin + bytes.size());
+    stopped_->push_back({begin, std::move(bytes)});
+}
+
+void PastMemory::learn_from(const PastMemory& end, std::uint64_t step) {
+    end_ = std::make_shared<const PastMemory>(end);
+    now_ = step;
+}
+
+Known PastMemory::read(std::uint64_t address, unsigned bytes) const {
+    Known out{0, true, Known::kNever};
+    const std::uint64_t in_page = address % kPage;
+    if (const Page* page = find(address); page != nullptr && in_page + bytes <= kPage) {  // nearly always
+        std::uint64_t newest = 0;
+        bool all = true, any_set = false;
+        for (unsigned i = 0; i < bytes && all; ++i) {
+            all = page->known[in_page + i];
+            out.value |= std::uint64_t{page->bytes[in_page + i]} << (8 * i);
+            const std::uint64_t set = page->set_at[in_page + i];
+            if (set == Known::kNever) continue;
+            newest = std::max(newest, set);
+            any_set = true;
+        }
+        if (all && (any_set || forgotten_at_ == Known::kNever)) {
+            if (any_set) out.set_at = newest;
+            return out;
+        }
+        out.value = 0;
+    }
+    for (unsigned i = 0; i < bytes; ++i) {
+        const std::uint64_t at = address + i;
+        const auto b = byte(at);
+        if (b) out.value |= std::uint64_t{*b} << (8 * i);
+        out.known = out.known && b.has_value();
+        const std::uint64_t set = fixed(at) == nullptr ? last_write(at) : Known::kNever;
+        if (set != Known::kNever && (out.set_at == Known::kNever || set > out.set_at)) out.set_at = set;
+    }
+    if (out.known) return out;
+    out.value = 0;
+    // Bounds hold as long as nobody has written a part of the word since.
+    const auto found = bytes == 4 ? bounds_.find(address) : bounds_.end();
+    if (found == bounds_.end()) return out;
+    for (unsigned i = 0; i < 4; ++i)
+        if (last_write(address + i) != found->second.step) return out;
+    out.low = found->second.low;
+    out.high = found->second.high;
+    return out;
+}
+
+void PastMemory::write(std::uint64_t address, unsigned bytes, const Known& value, std::uint64_t step) {
+    for (Fixed& f : fixed_)
+        if (address - f.begin < f.bytes.size()) f.spoiled = true;
+    if (bytes == 4 && !value.known && (value.low > 0 || value.high < 0xFFFF'FFFF) && is_memory(address)) {
+        if (bounds_.size() >= kMostBounds) bounds_.clear();
+        bounds_[address] = {value.low, value.high, step};
+    }
+    const std::uint64_t in_page = address % kPage;
+    if (in_page + bytes <= kPage && (address / kPage == noted_ || (is_memory(address) && is_memory(address + bytes - 1)))) {
+        Page& page = own(address);
+        for (unsigned i = 0; i < bytes; ++i) {
+            page.bytes[in_page + i] = static_cast<std::uint8_t>(value.value >> (8 * i));
+            page.known[in_page + i] = value.known;
+            page.set_at[in_page + i] = step;
+        }
+        return;
+    }
+    for (unsigned i = 0; i < bytes; ++i) {
+        const std::uint64_t at = address + i;
+        if (!is_memory(at)) continue;
+        Page& page = own(at);
+        page.bytes[at % kPage] = static_cast<std::uint8_t>(value.value >> (8 * i));
+        page.known[at % kPage] = value.known;
+        page.set_at[at % kPage] = step;
+    }
+}
+
+void PastMemory::forget(std::uint64_t step) {
+    pages_.clear();
+    recent_ = ~std::uint64_t{0};
+    spoiled_.clear();
+    bounds_.clear();
+    forgotten_at_ = step;
+}
+
+void PastMemory::forget(const Known& address, unsigned bytes, std::uint64_t step) {
+    const std::uint64_t begin = address.least(), end = address.most() + bytes;
+    if (end - begin > kWide || spoiled_.size() >= kMostSpoiled) return forget(step);
+    for (Fixed& f : fixed_)
+        if (f.begin < end && begin < f.begin + f.bytes.size()) f.spoiled = true;
+    for (std::uint64_t number = begin / kPage; number <= (end - 1) / kPage; ++number) {
+        if (pages_.count(number) == 0) continue;
+        Page& page = own(number * kPage);
+        for (std::uint64_t at = std::max(begin, number * kPage); at < std::min(end, (number + 1) * kPage); ++at)
+            page.known[at % kPage] = false;
+    }
+    spoiled_[{begin, end}] = step;
+}
+
+Known bounds_of_sum(const Known& a, const Known& b, std::uint64_t carry) {
+    constexpr std::uint64_t kWrap = std::uint64_t{1} << 32;
+    const std::uint64_t least = a.least() + b.least() + carry, most = a.most() + b.most() + carry;
+    if (most < kWrap) return Known::between(least, most);
+    if (least >= kWrap) return Known::between(least - kWrap, most - kWrap);
+    return {};
+}
+
+Known either(const Known& a, const Known& b) {
+    return Known::between(std::min(a.least(), b.least()), std::max(a.most(), b.most()));
+}
+
+}  // namespace mt

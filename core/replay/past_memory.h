@@ -1,0 +1,121 @@
+// Memory of which only some bytes are known.
+#pragma once
+
+#include <array>
+#include <bitset>
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <optional>
+#include <unordered_map>
+#include <unordered_set>
+#include <utility>
+#include <vector>
+
+#include "target/image.h"
+
+namespace mt {
+
+/// A value that is known, or not: then it lies between bounds.
+struct Known {
+    static constexpr std::uint64_t kNever = ~std::uint64_t{0};
+    std::uint64_t value = 0;
+    bool known = false;
+    std::uint64_t set_at = kNever;              ///< the step that wrote it; kNever: none that was recorded
+    std::uint32_t low = 0, high = 0xFFFF'FFFF;  ///< of 32 bits that are not known: both included
+
+    static Known between(std::uint64_t low, std::uint64_t high) {
+        Known k;
+        k.low = static_cast<std::uint32_t>(low);
+        k.high = static_cast<std::uint32_t>(high);
+        return k;
+    }
+    std::uint64_t least() const { return known ? value : low; }
+    std::uint64_t most() const { return known ? value : high; }
+};
+/// Bounds of a + b + carry, of 32 bits; all of them where the sum may wrap and may not.
+Known bounds_of_sum(const Known& a, const Known& b, std::uint64_t carry);
+/// Either the one or the other.
+Known either(const Known& a, const Known& b);
+
+/// Copies share what neither has changed. What is no memory (devices) is never known, whatever is written there: memory
+/// is what the image puts there to be written, its variables, what was told to be, and what the stack pointer leads to. One thread at a
+/// time; the image must outlive it.
+class PastMemory {
+  public:
+    /// `as_loaded`: what is written later still stands as the image has it, for the program begins; else only what is
+    /// never written is known.
+    PastMemory(const Image& image, bool as_loaded);
+    /// Nothing is known, and nothing is memory yet.
+    PastMemory() = default;
+
+    /// Bytes that stood there when the recording had stopped: what nobody wrote since then is known. Also makes memory of
+    /// that range. They are taken over.
+    void add_stopped(std::uint64_t begin, std::vector<std::uint8_t> bytes);
+    /// With what is known of the end, that is known here, too: `end` as it is behind the last step, this before `step`.
+    void learn_from(const PastMemory& end, std::uint64_t step);
+
+    /// What is at [begin, end) keeps what is written there.
+    void add_memory(std::uint64_t begin, std::uint64_t end);
+    /// The stack pointer led to `address`: the page around it is memory.
+    void note_stack(std::uint64_t address) {
+        if (address / kPage == noted_) return;
+        noted_ = address / kPage;
+        stack_pages_.insert(noted_);
+    }
+
+    /// Little-endian; known if all of its bytes are. `set_at`: of the newest of them. REQUIRES: 0 < bytes <= 8.
+    Known read(std::uint64_t address, unsigned bytes) const;
+    std::optional<std::uint8_t> byte(std::uint64_t address) const;
+    /// What is not known is written too: then nobody knows what stands there.
+    void write(std::uint64_t address, unsigned bytes, const Known& value, std::uint64_t step);
+    /// Somebody wrote somewhere: all that can be written is no longer known.
+    void forget(std::uint64_t step);
+    /// Somebody wrote so many bytes at an address that is not known but for its bounds.
+    void forget(const Known& address, unsigned bytes, std::uint64_t step);
+
+  private:
+    static constexpr std::uint64_t kPage = 4096;
+    struct Page {
+        std::array<std::uint8_t, kPage> bytes{};
+        std::bitset<kPage> known;
+        std::array<std::uint64_t, kPage> set_at;
+        Page() { set_at.fill(Known::kNever); }
+    };
+    struct Fixed {
+        std::uint64_t begin = 0;
+        std::span<const std::uint8_t> bytes;
+        bool spoiled = false;  ///< somebody wrote there after all
+    };
+    bool is_memory(std::uint64_t address) const;
+    Page* find(std::uint64_t address) const;
+    Page& own(std::uint64_t address);
+    const Fixed* fixed(std::uint64_t address) const;
+
+
+    std::unordered_map<std::uint64_t, std::shared_ptr<Page>> pages_;  ///< by number
+    std::vector<Fixed> fixed_;
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> memory_;  ///< ascending, apart from each other
+    std::unordered_set<std::uint64_t> stack_pages_;
+    mutable std::uint64_t recent_ = ~std::uint64_t{0};  ///< number of the page that was looked for last …
+    mutable Page* recent_page_ = nullptr;                ///< … and what was found; null: none
+    std::uint64_t noted_ = ~std::uint64_t{0};            ///< the stack's page that was noted last
+    std::uint64_t forgotten_at_ = Known::kNever;
+    std::map<std::pair<std::uint64_t, std::uint64_t>, std::uint64_t> spoiled_;  ///< written somewhere between, and when last
+    struct Stopped {
+        std::uint64_t begin = 0;
+        std::vector<std::uint8_t> bytes;
+    };
+    struct Bounds {
+        std::uint32_t low = 0, high = 0;
+        std::uint64_t step = 0;  ///< of the write
+    };
+    std::unordered_map<std::uint64_t, Bounds> bounds_;  ///< of words that are not known but for these
+    std::shared_ptr<std::vector<Stopped>> stopped_ = std::make_shared<std::vector<Stopped>>();
+    std::shared_ptr<const PastMemory> end_;  ///< behind the last step
+    std::uint64_t now_ = 0;                  ///< the step before which this is, with `end_`
+    std::uint64_t last_write(std::uint64_t address) const;
+    std::optional<std::uint8_t> at_the_end(std::uint64_t address) const;
+};
+
+}  // namespace mt

@@ -1,0 +1,219 @@
+#include "replay/past_state.h"
+
+#include <algorithm>
+#include <cstdlib>
+
+#include <nlohmann/json.hpp>
+
+#include "base/mapped_file.h"
+#include "base/read_file.h"
+#include "base/search.h"
+#include "replay/step_window.h"
+
+namespace mt {
+namespace {
+
+constexpr std::uint64_t kLeastApart = std::uint64_t{1} << 16, kMostKept = 256;
+constexpr std::size_t kMostStopped = std::size_t{256} << 20;
+
+// Whether another core writes to the same memory: what stands there is then nobody's alone.
+bool shares_memory(const Recording& recording, std::size_t core) {
+    for (std::size_t other = 0; other < recording.images.size(); ++other) {
+        if (other == core || recording.images[other] == nullptr) continue;
+        for (const Image::Piece& a : recording.images[core]->pieces())
+            for (const Image::Piece& b : recording.images[other]->pieces())
+                if (a.writable && b.writable && a.address < b.address + b.bytes.size() && b.address < a.address + a.bytes.size())
+                    return true;
+    }
+    return false;
+}
+
+std::uint64_t first_address(const Recording& recording, const StepTrail& steps) {
+    std::uint64_t address = ~std::uint64_t{0};
+    each_step_piece(recording, steps, 0, [&](const StepPiece& p) {
+        address = steps.code->address(p.run.first);
+        return false;
+    });
+    return address;
+}
+
+using Registers = std::vector<std::pair<std::string, Known>>;
+Registers registers_of(const RvMachine& m) {
+    Registers all;
+    for (unsigned n = 1; n < 32; ++n) all.emplace_back("x" + std::to_string(n), m.x(n));
+    return all;
+}
+Registers registers_of(const ThumbMachine& m) {
+    Registers all;
+    for (unsigned n = 0; n < 13; ++n) all.emplace_back("r" + std::to_string(n), m.r(n));
+    all.emplace_back("sp", m.r(13));
+    all.emplace_back("lr", m.r(14));
+    return all;
+}
+
+}  // namespace
+
+Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& steps) {
+    const auto& image = recording.images[steps.core_index];
+    if (!steps.code || !image || steps.steps == 0)
+        return failure("there are no instructions of core '" + steps.core + "'", steps.file, "give its image and its trace");
+    const std::string& isa = recording.target.cores[steps.core_index].isa;
+    const bool shared = shares_memory(recording, steps.core_index);
+    const std::uint64_t first = first_address(recording, steps);
+    const auto made = [&](auto machine) -> Result<PastStates> {
+        PastStates states(recording, steps, machine);
+        if (auto taken = states.take_stopped(recording.target.cores[steps.core_index], machine.memory()); !taken)
+            return tl::make_unexpected(taken.error());
+        states.kept_.clear();
+        states.kept_.emplace(0, std::move(machine));
+        return states;
+    };
+    if (isa.rfind("rv32", 0) == 0)
+        return made(RvMachine(steps.code, PastMemory(*image, first == image->entry()), shared));
+    if (isa.rfind("armv6-m", 0) == 0 || isa.rfind("armv7", 0) == 0) {
+        // B1.5.5: the stack and the first instruction come from the vector table.
+        std::optional<std::uint32_t> stack;
+        bool at_reset = first == (image->entry() & ~std::uint64_t{1});
+        if (const auto table = image->vector_table()) {
+            stack = image->word_at(*table);
+            if (const auto reset = image->word_at(*table + 4)) at_reset = first == (*reset & ~1u);
+        }
+        return made(ThumbMachine(steps.code, PastMemory(*image, at_reset), at_reset, stack, shared));
+    }
+    return failure("the past state of core '" + steps.core + "' cannot be worked out", steps.file,
+                   "it can for RV32, Armv6-M and Armv7-M so far");
+}
+
+// {"registers": {"x1": "0x…", …}}
+Result<void> PastStates::take_stopped(const CoreSpec& core, PastMemory& memory) {
+    if (!core.stopped.registers.empty()) {
+        const auto text = read_small_file(core.stopped.registers, 1'000'000, "registers");
+        if (!text) return tl::make_unexpected(text.error());
+        const auto json = nlohmann::json::parse(*text, nullptr, false);
+        if (!json.is_object() || !json.contains("registers") || !json["registers"].is_object())
+            return failure("it holds no registers", core.stopped.registers, "it is to be {\"registers\": {\"x1\": \"0x…\", …}}");
+        for (const auto& [name, value] : json["registers"].items()) {
+            const std::string digits = value.is_string() ? value.get<std::string>() : std::string();
+            char* end = nullptr;
+            const std::uint64_t v = std::strtoull(digits.c_str(), &end, 16);
+            if (digits.empty() || *end != 0)
+                return failure("register '" + name + "' has no value such as \"0x1f\"", core.stopped.registers);
+            stopped_[name] = v & 0xFFFF'FFFF;
+        }
+    }
+    for (const CoreSpec::Stopped::Memory& m : core.stopped.memory) {
+        const auto file = MappedFile::open(m.file);
+        if (!file) return tl::make_unexpected(file.error());
+        const auto bytes = (*file)->bytes();
+        if (bytes.size() > kMostStopped) return failure("memory of more than 256 MiB", m.file, "name smaller ranges");
+        memory.add_stopped(m.address, {bytes.begin(), bytes.end()});
+    }
+    has_end_ = !stopped_.empty() || !core.stopped.memory.empty();
+    return {};
+}
+
+PastStates::PastStates(const Recording& recording, const StepTrail& steps, Machine first)
+    : recording_(&recording), apart_(std::max(kLeastApart, steps.steps / kMostKept)), steps_(&steps) {
+    kept_.emplace(0, std::move(first));
+}
+
+std::optional<PastState> PastStates::before(std::uint64_t step, Progress& progress) {
+    if (!end_ && has_end_) {
+        end_ = run_to(steps_->steps, progress);
+        if (!end_) return std::nullopt;
+    }
+    auto state = run_to(step, progress);
+    if (state && end_) learn_from_end(*state);
+    return state;
+}
+
+// A register keeps its value back to its last write, memory back to the last store.
+void PastStates::learn_from_end(PastState& state) const {
+    for (std::size_t i = 0; i < state.registers.size(); ++i) {
+        auto& [name, value] = state.registers[i];
+        const std::uint64_t last = end_->registers[i].second.set_at;
+        const auto stopped = stopped_.find(name);
+        // Which stack pointer is in use changes without a write to either.
+        if (name == "sp" || value.known || stopped == stopped_.end() || (last != Known::kNever && last >= state.step)) continue;
+        value.value = stopped->second;
+        value.known = true;
+    }
+    auto memory = std::make_shared<PastMemory>(*state.memory);
+    memory->learn_from(*end_->memory, state.step);
+    state.memory = std::move(memory);
+}
+
+std::optional<PastState> PastStates::run_to(std::uint64_t step, Progress& progress) {
+    auto from = std::prev(kept_.upper_bound(step));
+    Machine machine = from->second;
+    std::uint64_t now = from->first;  // the step that is executed next
+    const Code& code = *steps_->code;
+    const auto& traps = steps_->traps;
+    const auto& gaps = steps_->gaps;
+    std::size_t trap = first_false(0, traps.size(), [&](std::size_t i) { return traps[i].step < now; });
+    std::size_t gap = first_false(0, gaps.size(), [&](std::size_t i) { return gaps[i].step < now; });
+    std::size_t trap_ahead = trap, gap_ahead = gap;
+    // A piece is executed once the next one is there: that says which way its last instruction went.
+    std::optional<StepPiece> waiting;
+    std::optional<PastState> out;
+    bool over = false;
+    const auto finish = [&](const StepPiece& at) {
+        PastState s;
+        s.step = step;
+        std::uint32_t slot = at.run.first;
+        for (std::uint64_t i = at.step; i < step; ++i) slot = code.next(slot);
+        s.time = step < at.step + at.run.count ? at.time_of(static_cast<std::uint32_t>(step - at.step)) : at.end;
+        s.pc = slot < code.slot_count() ? code.address(slot) : 0;
+        std::visit(
+            [&s](const auto& m) {
+                s.registers = registers_of(m);
+                s.memory = std::make_shared<const PastMemory>(m.memory());
+            },
+            machine);
+        out = std::move(s);
+        over = true;
+    };
+    // Executes `p` up to the wanted step, or to its end; `next`: the slot that follows it.
+    const auto execute = [&](const StepPiece& p, std::uint32_t next) {
+        std::uint32_t slot = p.run.first;
+        for (std::uint64_t at = p.step; at < now; ++at) slot = code.next(slot);
+        if (now == p.step) {  // what came before its first instruction
+            for (; gap < gaps.size() && gaps[gap].step <= now; ++gap)
+                if (is_missing(gaps[gap].gap.kind) || now > 0) std::visit([&](auto& m) { m.lose(now); }, machine);
+            for (; trap < traps.size() && traps[trap].step <= now; ++trap)
+                std::visit([&](auto& m) { m.trap(traps[trap].trap, now); }, machine);
+        }
+        std::visit(
+            [&](auto& m) {
+                for (const std::uint64_t end = p.step + p.run.count; now < end; ++now) {
+                    if (now == step) {
+                        m.settle(now);
+                        return finish(p);
+                    }
+                    if (now % apart_ == 0 && now != from->first) kept_.emplace(now, m);
+                    const std::uint32_t behind = code.next(slot);
+                    m.execute(slot, now, now + 1 < end ? behind : next);
+                    slot = behind;
+                }
+            },
+            machine);
+    };
+    each_step_piece(*recording_, *steps_, now, [&](const StepPiece& p) {
+        if (progress.cancelled()) return false;
+        if (waiting) {
+            while (trap_ahead < traps.size() && traps[trap_ahead].step < p.step) ++trap_ahead;
+            while (gap_ahead < gaps.size() && gaps[gap_ahead].step < p.step) ++gap_ahead;
+            const bool straight = (trap_ahead == traps.size() || traps[trap_ahead].step > p.step) &&
+                                  (gap_ahead == gaps.size() || gaps[gap_ahead].step > p.step);
+            execute(*waiting, straight ? p.run.first : Code::kNowhere);
+        }
+        waiting = p;
+        return !over;
+    });
+    if (over || !waiting || progress.cancelled()) return out;
+    execute(*waiting, Code::kNowhere);
+    if (!over && step == steps_->steps) finish(*waiting);
+    return out;
+}
+
+}  // namespace mt

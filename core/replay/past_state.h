@@ -1,0 +1,59 @@
+// The state of a core before any instruction that was recorded: what is certain of its registers and its memory.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <optional>
+#include <variant>
+#include <string>
+#include <vector>
+
+#include "base/problem.h"
+#include "base/progress.h"
+#include "model/step_trail.h"
+#include "recording/recording.h"
+#include "replay/rv_machine.h"
+#include "replay/thumb_machine.h"
+
+namespace mt {
+
+/// Before an instruction. What is not known stays so; nothing is guessed.
+struct PastState {
+    std::uint64_t step = 0;
+    Time time;
+    std::uint64_t pc = 0;
+    std::vector<std::pair<std::string, Known>> registers;  ///< by name: x1 to x31; r0 to r12, sp, lr
+    std::shared_ptr<const PastMemory> memory;
+};
+
+/// States of one stream of instructions. Executes forwards what was recorded; where the target file has what a debugger
+/// read at the end, what was not written since then is known, too. Keeps states on the way, so that the
+/// next that is asked for is near. One thread at a time; both arguments must outlive it.
+class PastStates {
+  public:
+    /// A Problem where the core's instructions cannot be executed here.
+    static Result<PastStates> of(const Recording& recording, const StepTrail& steps);
+
+    /// REQUIRES: step < steps.steps. Cancelled, nothing. Blocks: what was not executed yet is executed, at about
+    /// ten million instructions a second.
+    std::optional<PastState> before(std::uint64_t step, Progress& progress);
+
+  private:
+    using Machine = std::variant<RvMachine, ThumbMachine>;
+    PastStates(const Recording& recording, const StepTrail& steps, Machine first);
+    /// Executes up to `step`, or to the end.
+    std::optional<PastState> run_to(std::uint64_t step, Progress& progress);
+    void learn_from_end(PastState& state) const;
+    Result<void> take_stopped(const CoreSpec& core, PastMemory& memory);
+
+    const Recording* recording_;
+    std::uint64_t apart_;  ///< steps between two states that are kept: they take up to a megabyte each
+    const StepTrail* steps_;
+    std::map<std::uint64_t, Machine> kept_;  ///< as they are before the step
+    std::map<std::string, std::uint64_t> stopped_;  ///< registers when the recording had stopped
+    bool has_end_ = false;
+    std::optional<PastState> end_;                  ///< behind the last step, where that helps
+};
+
+}  // namespace mt

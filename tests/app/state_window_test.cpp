@@ -1,0 +1,75 @@
+// The page State in the real window: registers and variables follow the instruction that is looked at.
+#include <QLineEdit>
+#include <QSignalSpy>
+#include <QTest>
+
+#include <gtest/gtest.h>
+
+#include "shown_window.h"
+#include "support.h"
+
+namespace mt::app {
+namespace {
+
+class StateInTheWindow : public ::testing::Test {
+  protected:
+    void SetUp() override {
+        window = shown_window();
+        open_and_wait(*window, test::data("steps/rv-etrace-mount/recording.target.toml"));
+        page = window->desk().state();
+        window->desk().evidence()->show_page(page);
+    }
+    void go_to(std::uint64_t step) {
+        QSignalSpy filled(page, &StatePage::filled);
+        window->desk().footsteps()->go_to(step);
+        ASSERT_TRUE(QTest::qWaitFor([&] { return filled.count() > 0; }, 20'000)) << page->hint().toStdString();
+    }
+    // The cell so many columns behind the one of that name.
+    QString cell(QTableView* table, const QString& name, int behind) const {
+        for (int row = 0; row < table->model()->rowCount(); ++row)
+            for (int column = 0; column < table->model()->columnCount(); ++column)
+                if (table->model()->index(row, column).data().toString() == name)
+                    return table->model()->index(row, column + behind).data().toString();
+        return "no such cell";
+    }
+    std::unique_ptr<MainWindow> window;
+    StatePage* page = nullptr;
+};
+
+TEST_F(StateInTheWindow, ShowsWhatIsKnownBeforeTheInstructionAndWhoWroteIt) {
+    go_to(81);
+    EXPECT_TRUE(page->hint().startsWith("before instruction 81 at 0x80000022")) << page->hint().toStdString();
+    EXPECT_EQ(cell(page->registers(), "x2", 1), "0x800077d0") << "the stack";
+    EXPECT_EQ(cell(page->registers(), "x3", 1), "0x80001200");
+    EXPECT_EQ(cell(page->registers(), "x25", 1), "not known") << "nobody wrote it since the reset";
+    // A double click on a register goes to the instruction that wrote it.
+    const QString told = page->registers()->model()->index(1, 0).data(Qt::ToolTipRole).toString();
+    const std::uint64_t writer = told.section(' ', 3, 3).remove(';').toULongLong();
+    ASSERT_TRUE(told.startsWith("Written by instruction ") && writer < 81U) << told.toStdString();
+    const QRect area = page->registers()->visualRect(page->registers()->model()->index(1, 0));
+    QTest::mouseClick(page->registers()->viewport(), Qt::LeftButton, {}, area.center());
+    QTest::mouseDClick(page->registers()->viewport(), Qt::LeftButton, {}, area.center());
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->desk().footsteps()->current() == writer; }, 5'000));
+}
+
+TEST_F(StateInTheWindow, VariablesAreNamedAndKept) {
+    go_to(2'201);
+    auto* add = page->findChild<QLineEdit*>("state_add");
+    QSignalSpy filled(page, &StatePage::filled);
+    QTest::keyClicks(add, "outcome");
+    QTest::keyClick(add, Qt::Key_Return);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return filled.count() > 0; }, 20'000));
+    EXPECT_EQ(cell(page->variables(), "outcome", 1), "0");
+    EXPECT_EQ(cell(page->variables(), "outcome", 2).remove(QChar(0x202F)).remove(' '), "2199") << "the store that wrote it";
+    // What is not there is said in its row.
+    page->watch("no_such_thing");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return page->variables()->model()->rowCount() == 2; }, 20'000));
+    EXPECT_TRUE(cell(page->variables(), "no_such_thing", 1).contains("no_such_thing"));
+    page->variables()->setFocus();
+    page->variables()->selectRow(1);
+    QTest::keyClick(page->variables(), Qt::Key_Delete);
+    EXPECT_EQ(page->watched(), QStringList{"outcome"});
+}
+
+}  // namespace
+}  // namespace mt::app

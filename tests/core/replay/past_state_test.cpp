@@ -1,0 +1,115 @@
+// States of the past against registers and memory that another emulator logged in the same run: what is told as known is
+// right, and most is known.
+#include <gtest/gtest.h>
+
+#include <map>
+#include <sstream>
+
+#include "base/mapped_file.h"
+#include "replay/past_state.h"
+#include "share/state_tables.h"
+#include "support.h"
+
+namespace mt {
+namespace {
+
+// The rows of a packed table, as cells.
+std::vector<std::vector<std::string>> table(const std::string& path) {
+    const auto file = MappedFile::open(path);
+    EXPECT_TRUE(file) << path;
+    std::vector<std::vector<std::string>> rows;
+    if (!file) return rows;
+    const auto bytes = (*file)->bytes();
+    std::istringstream in(std::string(reinterpret_cast<const char*>(bytes.data()), bytes.size()));
+    for (std::string line; std::getline(in, line);) {
+        std::vector<std::string> cells;
+        std::istringstream row(line);
+        for (std::string cell; std::getline(row, cell, ',');) cells.push_back(cell);
+        rows.push_back(std::move(cells));
+    }
+    return rows;
+}
+std::uint64_t hex(const std::string& text) { return std::stoull(text, nullptr, 16); }
+
+struct Run {
+    const char* folder;
+    const char* memory;  ///< where the memory of the end begins; null: nothing of the end is told
+};
+class PastStateOf : public ::testing::TestWithParam<Run> {
+  protected:
+    std::string file(const std::string& name) const { return test::data(std::string("steps/") + GetParam().folder + "/" + name); }
+    test::Opened opened() const {
+        if (GetParam().memory == nullptr) return test::decode(file("recording.target.toml"));
+        std::string text = test::read_text(file("recording.target.toml"));
+        text.insert(text.find("[[stream]]"), "[core.stopped]\nregisters = \"final_registers.json\"\nmemory = [{ file = "
+                                             "\"final_memory.bin.xz\", address = " +
+                                                 std::string(GetParam().memory) + " }]\n\n");
+        return test::decode(file("recording.target.toml"), text);
+    }
+};
+
+TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
+    const auto opened = this->opened();
+    const StepTrail& steps = opened.trail->steps[0];
+    auto states = PastStates::of(*opened.recording, steps);
+    ASSERT_TRUE(states) << states.error().text();
+    Progress progress;
+    const auto registers = table(file("registers.csv.xz"));
+    ASSERT_GT(registers.size(), 100U);
+    std::uint64_t known = 0, all = 0;
+    for (std::size_t r = 1; r < registers.size(); ++r) {
+        const auto past = states->before(std::stoull(registers[r][0]), progress);
+        ASSERT_TRUE(past) << registers[r][0];
+        ASSERT_EQ(past->pc, hex(registers[r][1])) << registers[r][0];
+        std::map<std::string, Known> by_name(past->registers.begin(), past->registers.end());
+        for (std::size_t c = 2; c < registers[r].size(); ++c) {
+            const std::string& name = registers[0][c];
+            if (name == "xpsr") continue;
+            const auto found = by_name.find(name);
+            ASSERT_NE(found, by_name.end()) << name;
+            ++all;
+            if (!found->second.known) continue;
+            ++known;
+            ASSERT_EQ(found->second.value, hex(registers[r][c])) << name << " before " << registers[r][0];
+            if (found->second.set_at != Known::kNever) ASSERT_LT(found->second.set_at, past->step);
+        }
+    }
+    const double registers_known = static_cast<double>(known) / static_cast<double>(all);
+    const auto memory = table(file("memory.csv.xz"));
+    std::uint64_t told = 0;
+    known = 0;
+    for (std::size_t r = 1; r < memory.size(); ++r) {
+        const auto past = states->before(std::stoull(memory[r][0]), progress);
+        ASSERT_TRUE(past);
+        const std::uint64_t address = hex(memory[r][2]), size = std::stoull(memory[r][3]);
+        Known newest;
+        bool whole = true;
+        for (std::uint64_t i = 0; i < size; ++i) {
+            const Known b = past->memory->read(address + i, 1);
+            whole = whole && b.known;
+            if (b.set_at != Known::kNever && (newest.set_at == Known::kNever || b.set_at > newest.set_at)) newest.set_at = b.set_at;
+            if (b.known) ASSERT_EQ(b.value, hex(memory[r][4].substr(2 * i, 2))) << memory[r][1] << " before " << memory[r][0];
+        }
+        ++told;
+        if (!whole) continue;
+        ++known;
+        const std::string when = newest.set_at == Known::kNever ? "-1" : std::to_string(newest.set_at);
+        if (size <= 4) ASSERT_EQ(when, memory[r][6]) << memory[r][1] << " before " << memory[r][0];
+    }
+    const double memory_known = static_cast<double>(known) / static_cast<double>(told);
+    std::cout << GetParam().folder << (GetParam().memory != nullptr ? ", with its end" : "") << ": known " << 100 * registers_known << " % of the registers, " << 100 * memory_known
+              << " % of the variables\n";
+    EXPECT_GT(registers_known, 0.75);
+    EXPECT_GT(memory_known, 0.8);
+}
+INSTANTIATE_TEST_SUITE_P(Mount, PastStateOf,
+                         ::testing::Values(Run{"rv-etrace-mount", nullptr}, Run{"rv-etrace-mount", "0x80000000"},
+                                           Run{"arm-etm-mount", nullptr}, Run{"arm-etm-mount", "0x20000000"}),
+                         [](const auto& p) {
+                             std::string name = p.param.folder + std::string(p.param.memory != nullptr ? "-with-its-end" : "");
+                             std::replace(name.begin(), name.end(), '-', '_');
+                             return name;
+                         });
+
+}  // namespace
+}  // namespace mt

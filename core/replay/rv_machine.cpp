@@ -218,6 +218,7 @@ void RvMachine::system(std::uint32_t i, std::uint64_t step) {
     if (f3 == 0 || f3 == 4) return;  // traps, returns and waits change no register that is looked at here
     const std::uint32_t number = bits(i, 31, 20);
     Known* const reg = csr(number);
+    if (number == 0xF14) shared_ = true;  // mhartid: a program for several harts, which share its memory
     // 3.1.8: medeleg and mideleg.
     if ((number == 0x302 || number == 0x303) && (f3 & 3) != 3 && (!x_[source].known || f3 >= 5 || x_[source].value != 0))
         delegates_ = delegates_ || f3 < 5 || source != 0;

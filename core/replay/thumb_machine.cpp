@@ -40,7 +40,7 @@ ThumbMachine::ThumbMachine(std::shared_ptr<const Code> code, PastMemory memory, 
     handler_ = false;
     uses_process_ = known(0);
     if (stack) main_ = known(*stack & ~3u);
-    r_[14] = known(kAll);  // B1.5.5
+    unprivileged_ = known(0);
 }
 
 const Known& ThumbMachine::sp() const {
@@ -151,8 +151,15 @@ Known ThumbMachine::load(const Known& address, unsigned bytes, bool with_its_sig
 }
 
 void ThumbMachine::store(const Known& address, unsigned bytes, const Known& value, bool by_stack, std::uint64_t step) {
-    if (!address.known) return memory_.forget(address, bytes, step);
+    if (!address.known) {
+        const bool may_be_bits = address.low < 0x2400'0000 && address.high >= 0x2200'0000;
+        return may_be_bits ? memory_.forget(step) : memory_.forget(address, bytes, step);
+    }
     if (by_stack) memory_.note_stack(address.value);
+    if ((address.value & 0xFE00'0000) == 0x2200'0000) {  // B3.1: bits of the memory below, where there is bit-banding
+        const std::uint64_t byte = 0x2000'0000 + (address.value & 0x01FF'FFFF) / 32;
+        return memory_.forget(Known::between(byte, byte), 1, step);
+    }
     if (doubtful_) return memory_.forget(Known::between(address.value, address.value), bytes, step);
     memory_.write(address.value, bytes, value, step);
 }
@@ -305,7 +312,7 @@ void ThumbMachine::leave(std::uint32_t how, std::uint64_t step) {
 void ThumbMachine::lose(std::uint64_t step) {
     for (Known& r : r_) r = {0, false, step};
     main_ = process_ = {0, false, step};
-    uses_process_ = {};
+    uses_process_ = unprivileged_ = {};
     handler_.reset();
     forget_flags();
     saved_.clear();
@@ -1038,6 +1045,14 @@ bool ThumbMachine::special(std::uint32_t i, std::uint64_t step) {
     const unsigned op = bits(i, 26, 20), number = i & 0xFF, rn = bits(i, 19, 16), rd = bits(i, 11, 8);
     if ((op & 0x7E) == 0x38) {  // MSR
         const Known v = r_[rn];
+        const bool thread = !handler_ || !*handler_;
+        // B5.2.3: without privilege only the flags are written.
+        if (thread && number > 3 && unprivileged_.known && unprivileged_.value != 0) return true;
+        if (thread && number > 3 && !unprivileged_.known) {
+            if (number == 8 || number == 9) (number == 8 ? main_ : process_) = {0, false, step};
+            if (number == 20) uses_process_ = {};
+            return true;
+        }
         switch (number) {
             case 0:
             case 1:
@@ -1056,8 +1071,8 @@ bool ThumbMachine::special(std::uint32_t i, std::uint64_t step) {
                 return true;
             case 20:
                 // B1.4.4: in handler mode SPSEL is not written.
-                if (!handler_ || !*handler_) uses_process_ = v.known ? known(v.value >> 1 & 1) : Known{};
-                if (v.known && (v.value & 1) != 0) uses_process_ = {};  // unprivileged from here on: later writes do nothing
+                if (thread) uses_process_ = v.known ? known(v.value >> 1 & 1) : Known{};
+                unprivileged_ = v.known ? known(v.value & 1) : Known{};
                 return true;
             default:
                 return true;

@@ -85,6 +85,7 @@ class ThumbMachine {
     std::array<Known, 15> r_;
     Known main_, process_;             ///< stack pointers
     Known uses_process_;               ///< CONTROL.SPSEL, in thread mode
+    Known unprivileged_;               ///< CONTROL.nPRIV
     std::optional<bool> handler_;      ///< handler mode; nothing: not known
     Flags flags_;
     bool fp_used_ = false;             ///< frames may hold floating-point registers

@@ -180,7 +180,7 @@ class Adversary {
         std::sort(captures.begin(), captures.end(), [](const auto& a, const auto& b) { return a.target < b.target; });
         Row row{"captures damaged, each command", 0, 0, 0, 0};
         const std::vector<std::vector<std::string>> commands = {
-            {"summary"}, {"find"}, {"events", "--csv"}, {"stats", "--csv", "--of", "interrupts"}, {"cover", "--json"}, {"report", "--html", "-"}};
+            {"summary"}, {"find"}, {"events", "--csv"}, {"stats", "--csv", "--of", "interrupts"}, {"cover", "--json"}, {"report", "--html", "-"}, {"state", "--index", "900"}};
         for (int i = 0; i < mutations && !captures.empty(); ++i) {
             const Capture& c = captures[static_cast<std::size_t>(i) % captures.size()];
             std::mt19937_64 random(seed_ * 7919 + static_cast<std::uint64_t>(i));

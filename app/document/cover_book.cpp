@@ -121,7 +121,10 @@ Result<std::shared_ptr<CoverBook::Book>> CoverBook::made(const Wish& wish, Progr
             if (within)
                 for (auto* list : {&all.counts.executions, &all.counts.taken, &all.counts.undecided})
                     std::fill(list->begin(), list->end(), 0);
-            if (const auto moved = store->sum_into(steps.core, all); !moved) return tl::make_unexpected(moved.error());
+            const auto moved = store->sum_into(steps.core, all);
+            if (!moved) return tl::make_unexpected(moved.error());
+            for (const auto* names : {&moved->changed, &moved->gone})
+                book->lost.insert(book->lost.end(), names->begin(), names->end());
             of.coverage = Coverage::of(steps.code, steps.functions, map, std::move(all.counts));
             for (std::string& text : justified_but_run(book->reasons, of.coverage))
                 book->justified_but_run.push_back(std::move(text));

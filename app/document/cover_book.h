@@ -38,6 +38,7 @@ class CoverBook : public QObject {
         std::vector<CoverStore::Reason> reasons;
         std::vector<CoverStore::Contribution> contributions;
         std::vector<std::string> justified_but_run;
+        std::vector<std::string> lost;  ///< functions of older builds in the store that changed or are gone
         bool gaps = false;  ///< trace is missing in places
     };
     explicit CoverBook(Document& document, QObject* parent = nullptr);

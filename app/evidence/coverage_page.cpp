@@ -1,12 +1,14 @@
 #include "evidence/coverage_page.h"
 
+#include <QDialog>
+#include <QDialogButtonBox>
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QHeaderView>
-#include <QInputDialog>
 #include <QPainter>
 #include <QScrollBar>
 #include <QSplitter>
+#include <QVBoxLayout>
 #include <QStyledItemDelegate>
 
 #include <algorithm>
@@ -14,10 +16,12 @@
 
 #include "base/text.h"
 #include "look/filter_field.h"
+#include "look/form_rows.h"
 #include "look/page_parts.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
+#include "share/cover_tables.h"
 
 namespace mt::app {
 namespace {
@@ -231,14 +235,31 @@ QString CoveragePage::place_of(const QModelIndex& index) const {
 void CoveragePage::ask_reason(const QString& place) {
     if (book_.store().isEmpty())
         return emit told(tr("Reasons are kept in a store: choose one on the page Coverage, under Together with."), true);
-    QString before;
+    QDialog dialog(this);
+    dialog.setObjectName("reason_dialog");
+    dialog.setWindowTitle(tr("Need not run"));
+    dialog.setMinimumWidth(420);
+    auto *reason = new QLineEdit, *note = new QLineEdit;
+    reason->setObjectName("reason_text");
+    note->setObjectName("reason_note");
+    note->setPlaceholderText(tr("who says so, say"));
     if (const auto book = book_.book())
         for (const auto& r : book->reasons)
-            if (words(r.place) == place) before = words(r.reason);
-    bool sure = false;
-    const QString reason = QInputDialog::getText(this, tr("Need not run"), tr("Why not, %1? Empty: it must again.").arg(place),
-                                                 QLineEdit::Normal, before, &sure);
-    if (sure) book_.justify(place, reason.trimmed(), {});
+            if (words(r.place) == place) {
+                reason->setText(words(r.reason));
+                note->setText(words(r.note));
+            }
+    FormRows rows(6);
+    rows.whole(new QLabel(tr("Why need %1 not run? Empty: it must again.").arg(place)));
+    rows.add(tr("reason"), {reason});
+    rows.add(tr("note"), {note});
+    auto* buttons = new QDialogButtonBox(QDialogButtonBox::Ok | QDialogButtonBox::Cancel);
+    auto* column = new QVBoxLayout(&dialog);
+    column->addLayout(rows.grid());
+    column->addWidget(buttons);
+    connect(buttons, &QDialogButtonBox::accepted, &dialog, &QDialog::accept);
+    connect(buttons, &QDialogButtonBox::rejected, &dialog, &QDialog::reject);
+    if (dialog.exec() == QDialog::Accepted) book_.justify(place, reason->text().trimmed(), note->text().trimmed());
 }
 
 void CoveragePage::add_functions(const CoverBook::Of& of, const QString& core, std::vector<CoverageModel::Row>& rows) const {
@@ -285,8 +306,7 @@ void CoveragePage::add_files(const CoverBook::Of& of, const QString& core, std::
                             here, there, {}, of.stream, slot});
             continue;
         }
-        const std::size_t cut = f.name.rfind('/');
-        const std::string folder = cut == std::string::npos ? "." : f.name.substr(0, std::max<std::size_t>(cut, 1));
+        const std::string folder = cover_folder_of(f.name);
         CoverageModel::Row& row = of_folder.try_emplace(folder, CoverageModel::Row{words(folder), {}, {}, 0, 0, 0, {}, of.stream, slot}).first->second;
         row.sums.add(f.sums);
         row.calls += calls;
@@ -381,6 +401,8 @@ void CoveragePage::renew_hint() {
             text += tr(" · against %1: %2 instructions only here, %3 only there")
                         .arg(QFileInfo(book_.other()).fileName(), words(count_text(here)), words(count_text(there)));
         if (!book->justified_but_run.empty()) text += " · " + words(book->justified_but_run.front());
+        if (!book->lost.empty())
+            text += tr(" · %1 changed since, or gone: what others ran of them does not count").arg(words(plural(book->lost.size(), "function is", "functions are")));
         if (book->gaps) text += tr(" · trace is missing in places: what ran there is not counted");
         if (book_.busy()) text += tr(" · looking …");
     }

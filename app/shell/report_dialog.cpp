@@ -82,6 +82,10 @@ void ReportDialog::write_to(const QString& path) {
     jobs_.add([this, path, trail, recording, parts = std::move(parts), rules = rules_.toStdString(), compared = compared_, progress = progress_]() mutable {
         const auto has = [&](const char* id) { return std::find(parts.sections.begin(), parts.sections.end(), id) != parts.sections.end(); };
         QString trouble;
+        if (const auto frame = report_frame({}, *recording))
+            parts.frame = *frame;
+        else
+            trouble = words(frame.error().text());
         if (has("rules")) {
             const auto file = read_rules(rules);
             auto outcomes = file ? judge_rules(*recording, *trail, *file, progress.get()) : tl::make_unexpected(file.error());

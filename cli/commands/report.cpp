@@ -8,7 +8,6 @@
 #include <nlohmann/json.hpp>
 
 #include "base/near_names.h"
-#include "base/read_file.h"
 #include "input.h"
 #include "judge/muted.h"
 #include "output.h"
@@ -60,13 +59,9 @@ int report(ReportOptions& o) {
     } else if (std::find(o.sections.begin(), o.sections.end(), "comparison") != o.sections.end()) {
         return fail({"the section 'comparison' needs another recording", "--sections", "name it: --before GOOD.mtrail"});
     }
-    if (!o.frame.empty()) {
-        const auto frame = read_small_file(o.frame, 16'000'000, "page frame");
-        if (!frame) return fail(frame.error());
-        parts.frame = *frame;
-        if (parts.frame.find("{{body}}") == std::string::npos)
-            return fail({"the page frame has no {{body}}", o.frame, "write {{body}} where the report is to stand"});
-    }
+    const auto frame = report_frame(o.frame, recording);
+    if (!frame) return fail(frame.error());
+    parts.frame = *frame;
     char now[64] = {};
     const std::time_t t = std::time(nullptr);
     std::tm local{};
@@ -91,7 +86,7 @@ void add_report(CLI::App& app, Run& run) {
     c.add_option("--sections", o->sections, "only these: summary, findings, rules, measures, coverage, comparison, waymarks")
         ->delimiter(',')
         ->check(CLI::IsMember(sections));
-    c.add_option("--frame", o->frame, "a page of your own in which {{title}}, {{style}} and {{body}} are filled in")
+    c.add_option("--frame", o->frame, "a page of your own in which {{title}}, {{style}} and {{body}} are filled in; without it report-frame.html beside the recording, if it is there")
         ->check(CLI::ExistingFile);
     c.callback([o, &run] { run = [o] { return report(*o); }; });
 }

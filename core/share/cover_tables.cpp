@@ -105,6 +105,18 @@ void write_cover_instructions_csv(const std::vector<CoverOfCore>& all, const Cov
     }
 }
 
+std::string cover_folder_of(const std::string& file) {
+    const std::size_t cut = file.rfind('/');
+    return cut == std::string::npos ? "." : file.substr(0, std::max<std::size_t>(cut, 1));
+}
+
+std::map<std::string, CoverSums> cover_folders(const Coverage& coverage, const CoverChoice& choice) {
+    std::map<std::string, CoverSums> all;
+    for (const CoverFile& f : coverage.files)
+        if (choice.takes(f)) all[cover_folder_of(f.name)].add(f.sums);
+    return all;
+}
+
 nlohmann::ordered_json cover_json(const std::vector<CoverOfCore>& all, const CoverChoice& choice) {
     nlohmann::ordered_json cores = nlohmann::ordered_json::array();
     for (const CoverOfCore& c : all) {
@@ -150,10 +162,17 @@ nlohmann::ordered_json cover_json(const std::vector<CoverOfCore>& all, const Cov
             row["line"] = std::move(lines);
             files.push_back(std::move(row));
         }
+        nlohmann::ordered_json folders = nlohmann::ordered_json::array();
+        for (const auto& [name, sums] : cover_folders(c.coverage, choice)) {
+            nlohmann::ordered_json row = {{"folder", name}};
+            row.update(sums_json(sums));
+            folders.push_back(std::move(row));
+        }
         cores.push_back({{"core", c.core},
                          {"sums", sums_json(c.coverage.sums)},
                          {"functions", std::move(functions)},
-                         {"files", std::move(files)}});
+                         {"files", std::move(files)},
+                         {"folders", std::move(folders)}});
     }
     return {{"cores", std::move(cores)}};
 }
@@ -178,6 +197,11 @@ std::string cover_text(const std::vector<CoverOfCore>& all, const CoverChoice& c
                                 count_text(f.sums.instructions),
                                 percent(f.sums.instructions_run, f.sums.instructions), count_text(f.sums.branches),
                                 percent(f.sums.branches_both, f.sums.branches)});
+        const auto folders = cover_folders(c.coverage, choice);
+        for (auto f = folders.begin(); folders.size() > 1 && f != folders.end(); ++f)
+            rows.push_back({f->first + "/", count_text(f->second.lines), percent(f->second.lines_run, f->second.lines),
+                            count_text(f->second.instructions), percent(f->second.instructions_run, f->second.instructions),
+                            count_text(f->second.branches), percent(f->second.branches_both, f->second.branches)});
         text += aligned_text(rows, {true, false, false, false, false, false, false});
         std::vector<std::vector<std::string>> never{{"never run", "file", "line", "instructions"}};
         for (const CoverFunction& f : c.coverage.functions)

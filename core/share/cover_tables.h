@@ -2,6 +2,7 @@
 #pragma once
 
 #include <iosfwd>
+#include <map>
 #include <string>
 #include <vector>
 
@@ -24,6 +25,11 @@ struct CoverChoice {
     bool takes(const CoverFile& f) const;
     bool empty() const { return names.empty(); }
 };
+
+/// The folder of a source file: "." for one without.
+std::string cover_folder_of(const std::string& file);
+/// What of the chosen files' folders ran, by folder.
+std::map<std::string, CoverSums> cover_folders(const Coverage& coverage, const CoverChoice& choice);
 
 /// `cover --csv`: a row for each function.
 void write_cover_csv(const std::vector<CoverOfCore>& all, const CoverChoice& choice, std::ostream& out);

@@ -2,10 +2,12 @@
 
 #include <algorithm>
 #include <cmath>
+#include <filesystem>
 #include <map>
 #include <set>
 #include <sstream>
 
+#include "base/read_file.h"
 #include "base/text.h"
 #include "measure/lane_book.h"
 #include "share/compare_tables.h"
@@ -202,6 +204,19 @@ std::string waymarks_part(const Trail& trail) {
 }
 
 }  // namespace
+
+Result<std::string> report_frame(const std::string& path, const Recording& recording) {
+    std::string file = path;
+    if (file.empty()) {
+        file = (std::filesystem::path(recording.input).parent_path() / "report-frame.html").string();
+        std::error_code ec;
+        if (!std::filesystem::is_regular_file(file, ec)) return std::string();
+    }
+    auto frame = read_small_file(file, 16'000'000, "page frame");
+    if (frame && frame->find("{{body}}") == std::string::npos)
+        return failure("the page frame has no {{body}}", file, "write {{body}} where the report is to stand");
+    return frame;
+}
 
 std::string report_html(const Recording& recording, std::shared_ptr<const Trail> trail, const ReportParts& parts,
                         const Progress* progress) {

@@ -40,6 +40,9 @@ struct ReportParts {
     std::string frame;  ///< a page of one's own, see html_page_in; empty: the usual one
     std::string made;   ///< when and from what, a line
 };
+/// A page of one's own for reports: `path`, or, if that is empty, report-frame.html beside the recording; empty if neither
+/// is there. A Problem if it cannot be read, or has no {{body}}.
+Result<std::string> report_frame(const std::string& path, const Recording& recording);
 /// As HTML. Of a list at most 200 rows, and how many more there are. Blocks: figures of everything are worked out.
 std::string report_html(const Recording& recording, std::shared_ptr<const Trail> trail, const ReportParts& parts,
                         const Progress* progress = nullptr);

@@ -1,8 +1,12 @@
 // Coverage in the real window: folders, over time, with the recordings of a store, against another recording.
+#include <QApplication>
+#include <QDialog>
+#include <QLineEdit>
 #include <QMenu>
 #include <QPushButton>
 #include <QSignalSpy>
 #include <QTest>
+#include <QTimer>
 #include <QToolButton>
 
 #include <gtest/gtest.h>
@@ -83,9 +87,18 @@ TEST_F(CoverageInTheWindow, AStoreAddsWhatOthersRanAndKeepsReasons) {
     page->show_never(true);
     ASSERT_GT(rows(), 0);
     const QString name = cell(0, CoverageModel::name);
-    book.justify(name, "only in the factory", {});
+    QTimer::singleShot(200, window.get(), [] {
+        auto* dialog = qobject_cast<QDialog*>(QApplication::activeModalWidget());
+        ASSERT_NE(dialog, nullptr);
+        QTest::keyClicks(dialog->findChild<QLineEdit*>("reason_text"), "only in the factory");
+        QTest::keyClicks(dialog->findChild<QLineEdit*>("reason_note"), "the test bench");
+        QTest::keyClick(dialog->findChild<QLineEdit*>("reason_note"), Qt::Key_Return);
+    });
+    page->ask_reason(name);
     ASSERT_TRUE(QTest::qWaitFor([&] { return settled() && row_of(name) >= 0 && cell(row_of(name), CoverageModel::reason) == "only in the factory"; }, 20'000));
     EXPECT_FALSE(page->table()->isColumnHidden(CoverageModel::reason));
+    ASSERT_EQ(book.book()->reasons.size(), 1U);
+    EXPECT_EQ(book.book()->reasons[0].note, "the test bench");
     // A justified function that runs after all is told.
     page->show_never(false);
     int ran = -1;

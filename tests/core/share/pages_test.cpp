@@ -192,6 +192,32 @@ TEST(Report, HasTheSectionsThatAreAskedForInTheirOrder) {
     EXPECT_EQ(reported(o, {"measures"}, "<main>{{body}}</main>").rfind("<main>", 0), 0U) << "in a frame of one's own";
 }
 
+TEST(Report, TakesTheFrameThatLiesBesideTheRecording) {
+    test::Folder folder;
+    test::write_jobs_of_two_parts(folder / "t", 10);
+    const auto o = test::decode(folder / "t");
+    EXPECT_EQ(*report_frame({}, *o.recording), "") << "there is none";
+    test::write_file(folder / "report-frame.html", "<b>ours</b>{{body}}");
+    EXPECT_EQ(*report_frame({}, *o.recording), "<b>ours</b>{{body}}");
+    test::write_file(folder / "other.html", "no place for it");
+    const auto wrong = report_frame(folder / "other.html", *o.recording);
+    ASSERT_FALSE(wrong);
+    EXPECT_NE(wrong.error().text().find("{{body}}"), std::string::npos) << wrong.error().text();
+    EXPECT_FALSE(report_frame(folder / "nowhere.html", *o.recording));
+}
+
+TEST(Report, TellsWhatChangedSinceAnotherRecording) {
+    const auto was = test::decode(test::data("pairs/a-before.tar.xz")), is = test::decode(test::data("pairs/a-after.tar.xz"));
+    ReportParts parts;
+    parts.sections = {"comparison"};
+    parts.comparison = ReportComparison{"the night <before>", compare(*was.trail, *is.trail), {}, {}};
+    const std::string page = report_html(*is.recording, is.trail, parts);
+    EXPECT_NE(page.find("What changed since the night &lt;before&gt;"), std::string::npos);
+    EXPECT_NE(page.find("dome map is held for longer"), std::string::npos);
+    EXPECT_NE(page.find("because of dome map hold"), std::string::npos);
+    EXPECT_EQ(times(page, "<h2"), 1U);
+}
+
 TEST(Report, OfNamesThatAreMarkupShowsThemAsText) {
     test::Folder folder;
     test::EventScript s(folder / "t");

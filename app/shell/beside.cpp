@@ -8,7 +8,6 @@
 #include "base/text.h"
 #include "look/layout.h"
 #include "look/page_parts.h"
-#include "look/theme.h"
 #include "look/words.h"
 
 namespace mt::app {
@@ -29,9 +28,8 @@ Beside::Beside(Document& first, Viewpoint& first_view, QWidget* parent)
     lanes_ = new Lanes(document_, view_, navigator_, store_, judgement_);
     lanes_->setObjectName("lanes_beside");
     lanes_->setAccessibleName(tr("Lanes of the recording before"));
-    said_ = new QLabel;
-    said_->setObjectName("beside_said");
-    said_->setFont(text_font(11));
+    lanes_->setMinimumSize(260, 80);  // two of them share the room of one
+    said_ = hint_label("beside_said");
     align_ = tool_button("beside_align", tr("Align here"),
                     tr("What is selected in each of both, or else their cursors, comes to stand at one place"));
     close_ = tool_button("beside_close", tr("Close"), tr("Only the recording that is open"));

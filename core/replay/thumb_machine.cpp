@@ -820,9 +820,12 @@ bool ThumbMachine::wide(std::uint32_t i, std::uint32_t pc, std::uint64_t step, s
                 set(rd, {}, step);
                 return true;
             case 24:
-            case 26:  // USAT
-                set(rd, Known::between(0, (std::uint64_t{1} << width) - 1), step);
+            case 26: {  // USAT; USAT16 of two halves
+                const bool halves = (op2 & 0x1F) == 26 && lsb == 0;
+                const std::uint64_t most = (std::uint64_t{1} << (halves ? i & 15 : width)) - 1;
+                set(rd, Known::between(0, halves ? most << 16 | most : most), step);
                 return true;
+            }
             default:
                 return false;
         }

@@ -55,21 +55,31 @@ class Program {
     std::vector<std::uint8_t> bytes_;
 };
 
-class Thumb : public ::testing::Test {
+// A test of one machine: a program of its own in it, and what its registers say afterwards.
+template <class Machine>
+class MachineTest : public ::testing::Test {
   protected:
-    ThumbMachine& run(const std::vector<std::uint16_t>& halves, bool at_reset = true) {
-        program = std::make_unique<Program<ThumbMachine>>(halves, "armv7e-m");
-        machine = std::make_unique<ThumbMachine>(program->code, memory(), at_reset, 0x2000'2000u, false);
+    template <class... Rest>
+    Machine& start(const std::vector<std::uint16_t>& halves, const std::string& isa, Rest... rest) {
+        program = std::make_unique<Program<Machine>>(halves, isa);
+        machine = std::make_unique<Machine>(program->code, memory(), rest...);
         program->slot = program->code->slot_of(kBase);
         program->run(*machine);
         return *machine;
     }
-    std::string r(unsigned n) const {
-        const Known& v = machine->r(n);
+    static std::string text(const Known& v) {
         return v.known ? std::to_string(static_cast<std::int32_t>(v.value)) : "?";
     }
-    std::unique_ptr<Program<ThumbMachine>> program;
-    std::unique_ptr<ThumbMachine> machine;
+    std::unique_ptr<Program<Machine>> program;
+    std::unique_ptr<Machine> machine;
+};
+
+class Thumb : public MachineTest<ThumbMachine> {
+  protected:
+    ThumbMachine& run(const std::vector<std::uint16_t>& halves, bool at_reset = true) {
+        return start(halves, "armv7e-m", at_reset, 0x2000'2000u, false);
+    }
+    std::string r(unsigned n) const { return text(machine->r(n)); }
 };
 
 TEST_F(Thumb, CalculatesWithWhatIsKnown) {
@@ -177,7 +187,7 @@ TEST_F(Thumb, WithoutAResetNothingIsKnownAtFirst) {
     EXPECT_EQ(r(13), "?");
 }
 
-class RiscV : public ::testing::Test {
+class RiscV : public MachineTest<RvMachine> {
   protected:
     RvMachine& run(const std::vector<std::uint32_t>& words, bool shared = false) {
         std::vector<std::uint16_t> halves;
@@ -185,18 +195,9 @@ class RiscV : public ::testing::Test {
             halves.push_back(static_cast<std::uint16_t>(w));
             if ((w & 3) == 3) halves.push_back(static_cast<std::uint16_t>(w >> 16));
         }
-        program = std::make_unique<Program<RvMachine>>(halves, "rv32imac");
-        machine = std::make_unique<RvMachine>(program->code, memory(), shared);
-        program->slot = program->code->slot_of(kBase);
-        program->run(*machine);
-        return *machine;
+        return start(halves, "rv32imac", shared);
     }
-    std::string x(unsigned n) const {
-        const Known& v = machine->x(n);
-        return v.known ? std::to_string(static_cast<std::int32_t>(v.value)) : "?";
-    }
-    std::unique_ptr<Program<RvMachine>> program;
-    std::unique_ptr<RvMachine> machine;
+    std::string x(unsigned n) const { return text(machine->x(n)); }
 };
 
 TEST_F(RiscV, CalculatesWithWhatIsKnown) {

@@ -1,0 +1,184 @@
+// The machines of the past beside a real emulator: both execute the same program, instruction by instruction, and whatever
+// a machine says it knows is what the emulated core holds. What it does not know lies within the bounds it gives.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <array>
+#include <cstdlib>
+#include <filesystem>
+
+#include "base/text.h"
+#include "control/debug_server.h"
+#include "process.h"
+#include "replay/rv_machine.h"
+#include "replay/thumb_machine.h"
+#include "support.h"
+
+namespace mt {
+namespace {
+
+using namespace std::chrono_literals;
+
+struct Told {
+    std::uint64_t steps = 0, traps = 0, known = 0, unknown = 0, narrowed = 0, wrong = 0;
+};
+
+class EmulatedStates : public testing::Test {
+  protected:
+    void begin(const std::string& elf, std::vector<std::string> command) {
+        const std::string path = MT_FIRMWARE "/" + elf;
+        if (!std::filesystem::exists(path)) {
+            if (std::getenv("CI") != nullptr) FAIL() << "clang-14 and lld-14 are needed to build the programs";
+            GTEST_SKIP() << "clang-14 and lld-14 are not installed: the programs were not built";
+        }
+        const auto opened = Image::open(path);
+        ASSERT_TRUE(opened) << opened.error().text();
+        image = *opened;
+        const std::string port = std::to_string(test::free_port());
+        for (const char* rest : {"-display", "none", "-monitor", "none", "-serial", "none", "-S", "-kernel"}) command.push_back(rest);
+        command.push_back(path);
+        command.insert(command.end(), {"-gdb", "tcp:127.0.0.1:" + port});
+        qemu = std::make_unique<test::Process>(command);
+        test::wait_until([&] {
+            auto s = DebugServer::connect("127.0.0.1:" + port, 10000ms);
+            if (s) server = std::move(*s);
+            return server != nullptr;
+        });
+        ASSERT_NE(server, nullptr);
+        done = *image->address_of("done") & ~std::uint64_t{1};
+        const std::uint64_t first = *image->address_of("start") & ~std::uint64_t{1};
+        if (*server->pc() != first) {  // a loader of the emulator's own runs before
+            ASSERT_TRUE(server->set_point(DebugServer::Point::software, first, 4));
+            ASSERT_TRUE(server->resume());
+            ASSERT_TRUE(server->wait(10000ms));
+            ASSERT_TRUE(server->clear_point(DebugServer::Point::software, first, 4));
+        }
+        ASSERT_EQ(*server->pc(), first);
+    }
+
+    PastMemory memory(std::uint64_t ram) const {
+        PastMemory m(*image, true);
+        m.add_memory(ram, ram + 0x2'0000);
+        return m;
+    }
+
+    // One register after an instruction: what is said of it against what it is.
+    void hold(const Known& said, unsigned number, const std::string& name, std::uint64_t pc) {
+        const auto is = server->read_register(number);
+        ASSERT_TRUE(is) << is.error().text();
+        const std::uint64_t value = *is & 0xFFFF'FFFF;
+        if (said.known) {
+            ++told.known;
+            if (said.value == value) return;
+            ++told.wrong;
+            ADD_FAILURE() << name << " behind " << hex_text(pc, 8) << " is " << hex_text(value, 8) << ", said to be "
+                          << hex_text(said.value, 8);
+            return;
+        }
+        ++told.unknown;
+        if (said.low > 0 || said.high != 0xFFFF'FFFF) ++told.narrowed;
+        if (value >= said.low && value <= said.high) return;
+        ++told.wrong;
+        ADD_FAILURE() << name << " behind " << hex_text(pc, 8) << " is " << hex_text(value, 8) << ", said to lie between "
+                      << hex_text(said.low, 8) << " and " << hex_text(said.high, 8);
+    }
+
+    // Memory at the end, byte by byte; how many of them are known.
+    std::size_t hold_memory(const PastMemory& said, std::uint64_t begin, std::size_t size) {
+        std::vector<std::uint8_t> is(size);
+        EXPECT_TRUE(server->read_memory(begin, is));
+        std::size_t known = 0;
+        for (std::size_t i = 0; i < size; ++i) {
+            const auto byte = said.byte(begin + i);
+            if (!byte) continue;
+            ++known;
+            EXPECT_EQ(*byte, is[i]) << hex_text(begin + i, 8);
+        }
+        return known;
+    }
+
+    // Executes until `done`. `trapped`: what to tell the machine where the core went to its handler instead of executing
+    // on; nothing where it did not.
+    template <class Machine, class Registers>
+    void walk(Machine& machine, const Code& code, bool runs_what_traps, std::uint64_t handler,
+              const std::function<StepTrap(std::uint64_t pc)>& trap_of, const Registers& registers) {
+        std::uint64_t pc = *server->pc();
+        while (pc != done && told.steps < 5000 && told.wrong < 10) {
+            ASSERT_TRUE(server->step());
+            const std::uint64_t now = *server->pc();
+            const std::uint32_t slot = code.slot_of(pc), next = code.slot_of(now);
+            const bool trapped = now == handler;
+            if (!trapped || runs_what_traps) machine.execute(slot, told.steps, trapped ? Code::kNowhere : next);
+            if (!trapped || runs_what_traps) ++told.steps;
+            if (trapped) {
+                ++told.traps;
+                machine.trap(trap_of(pc), told.steps);
+            } else {
+                machine.settle(told.steps);
+            }
+            registers(pc);
+            pc = now;
+        }
+        EXPECT_EQ(pc, done) << "it went astray";
+    }
+
+    std::shared_ptr<const Image> image;
+    std::unique_ptr<test::Process> qemu;
+    std::unique_ptr<DebugServer> server;
+    std::uint64_t done = 0;
+    Told told;
+};
+
+TEST_F(EmulatedStates, OfACortexM4AreNeverToldWrong) {
+    begin("instructions-arm.elf", {"qemu-system-arm", "-M", "mps2-an386"});
+    if (server == nullptr) return;
+    const auto code = Code::of(*image, "armv7e-m");
+    ThumbMachine machine(code, memory(0x2000'0000), true, 0x2000'8000u, false);
+    const auto trap_of = [&](std::uint64_t pc) {
+        StepTrap trap;
+        trap.number = 11;
+        trap.epc = pc + 2;  // behind the SVC
+        trap.epc_known = true;
+        return trap;
+    };
+    walk(machine, *code, true, *image->address_of("supervisor") & ~std::uint64_t{1}, trap_of, [&](std::uint64_t pc) {
+        for (unsigned n = 0; n < 15; ++n) hold(machine.r(n), n, "r" + std::to_string(n), pc);
+    });
+    EXPECT_EQ(told.wrong, 0U);
+    EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
+    EXPECT_EQ(told.traps, 3U) << "by either stack, and by one that had to be aligned";
+    EXPECT_GT(told.steps, 480U);
+    EXPECT_GT(told.narrowed, 20U) << "bounds were given";
+    EXPECT_GT(100 * told.known, 90 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
+    EXPECT_GT(hold_memory(machine.memory(), 0x2000'0000, 0x8000), 0x1000U);
+}
+
+TEST_F(EmulatedStates, OfARiscVHartAreNeverToldWrong) {
+    begin("instructions-riscv.elf", {"qemu-system-riscv32", "-M", "virt", "-bios", "none"});
+    if (server == nullptr) return;
+    const auto code = Code::of(*image, "rv32imac");
+    RvMachine machine(code, memory(0x8010'0000), false);
+    // 3.1.15: an ECALL from machine mode, an instruction that is none, a load from nowhere.
+    static constexpr std::array<std::uint32_t, 3> kCauses{11, 2, 5};
+    const auto trap_of = [&](std::uint64_t pc) {
+        StepTrap trap;
+        trap.number = kCauses[std::min<std::size_t>(told.traps - 1, 2)];
+        trap.epc = pc;
+        trap.epc_known = true;
+        trap.tval_known = trap.number != 2;  // both are of address 0, or of none
+        return trap;
+    };
+    walk(machine, *code, false, *image->address_of("trapped"), trap_of, [&](std::uint64_t pc) {
+        for (unsigned n = 0; n < 32; ++n) hold(machine.x(n), n, "x" + std::to_string(n), pc);
+    });
+    EXPECT_EQ(told.wrong, 0U);
+    EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
+    EXPECT_EQ(told.traps, 3U);
+    EXPECT_GT(told.steps, 280U);
+    EXPECT_GT(told.narrowed, 10U) << "bounds were given";
+    EXPECT_GT(100 * told.known, 90 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
+    EXPECT_GT(hold_memory(machine.memory(), 0x8010'0000, 0x2000), 0x1000U);
+}
+
+}  // namespace
+}  // namespace mt

@@ -26,6 +26,10 @@ std::optional<std::size_t> length_of(const Rule& rule, std::string_view kind) {
     }
 }
 
+std::string words_of(bool at_most, const std::string& limit, const std::string& of_all) {
+    return (of_all.empty() ? "" : of_all + " ") + (at_most ? "at most " : "at least ") + limit;
+}
+
 }  // namespace
 
 std::vector<LimitLine> limits_of_rule(const Trail& trail, const RuleOutcome& o) {
@@ -45,7 +49,7 @@ std::vector<LimitLine> limits_of_rule(const Trail& trail, const RuleOutcome& o) 
         line.at_most = at_most;
         line.of_all = !of_all.empty();
         line.kept = o.verdict != Verdict::broken;
-        line.text = (of_all.empty() ? "" : of_all + " ") + std::string(at_most ? "at most " : "at least ") + limit->text;
+        line.text = words_of(at_most, limit->text, of_all);
         lines.push_back(std::move(line));
     };
     add(r.min, false, "");
@@ -92,7 +96,10 @@ std::vector<LimitLine> limit_lines(const Trail& trail, const std::vector<RuleOut
                 if (!line.lane) continue;
                 all.push_back(line);
                 if (!o.rule.magnitude) continue;
-                line.value = -line.value;  // of the size alone: the same on the other side
+                // Of the size alone: the same on the other side.
+                const std::string same = words_of(line.at_most, "", ""), other = words_of(!line.at_most, "", "");
+                line.text.replace(line.text.find(same), same.size(), other + "−");
+                line.value = -line.value;
                 line.at_most = !line.at_most;
                 all.push_back(std::move(line));
             }

@@ -162,6 +162,8 @@ TEST(RangesOfValues, AreWiderOnBothSides) {
     ASSERT_EQ(lines.size(), 2U) << "of the size alone: the same on either side";
     EXPECT_EQ(lines[0].value, -lines[1].value);
     EXPECT_NE(lines[0].at_most, lines[1].at_most);
+    EXPECT_EQ(lines[0].text, "at most 28");
+    EXPECT_EQ(lines[1].text, "at least −28") << "each line says what it is";
 }
 
 TEST(TextWithRule, KeepsWhatStandsInTheFile) {

@@ -6,54 +6,14 @@
 
 #include "replay/rv_machine.h"
 #include "replay/thumb_machine.h"
-#include "support.h"
+#include "core/replay/small_program.h"
 
 namespace mt {
 namespace {
 
-constexpr std::uint64_t kBase = 0x0800'0000, kRam = 0x2000'0000;
-
-std::shared_ptr<const Image> some_image() {
-    static const auto image = Image::open(test::data("bit-fields/fields.elf"));
-    return *image;
-}
-PastMemory memory(bool as_loaded = true) {
-    PastMemory m(*some_image(), as_loaded);
-    m.add_memory(kRam, kRam + 0x4000);
-    return m;
-}
-
-// Halfwords at kBase, executed one after another.
-template <class Machine>
-class Program {
-  public:
-    Program(const std::vector<std::uint16_t>& halves, const std::string& isa) : bytes_(bytes_of(halves)) {
-        const Image::Piece piece{kBase, kBase, bytes_, false};
-        code = Code::of(std::span(&piece, 1), isa);
-    }
-    /// All of them, or so many.
-    void run(Machine& m, std::size_t most = 1000) {
-        for (; slot < code->slot_count() && most > 0 && (*code)[slot].flow != Flow::none; --most) {
-            const std::uint32_t next = code->next(slot);
-            m.execute(slot, step++, next < code->slot_count() ? next : Code::kNowhere);
-            slot = next;
-        }
-    }
-    std::shared_ptr<const Code> code;
-    std::uint32_t slot = 1;
-    std::uint64_t step = 0;
-
-  private:
-    static std::vector<std::uint8_t> bytes_of(const std::vector<std::uint16_t>& halves) {
-        std::vector<std::uint8_t> all;
-        for (const std::uint16_t h : halves) {
-            all.push_back(static_cast<std::uint8_t>(h));
-            all.push_back(static_cast<std::uint8_t>(h >> 8));
-        }
-        return all;
-    }
-    std::vector<std::uint8_t> bytes_;
-};
+using test::kProgramBase;
+using test::program_memory;
+using test::SmallProgram;
 
 // A test of one machine: a program of its own in it, and what its registers say afterwards.
 template <class Machine>
@@ -61,16 +21,15 @@ class MachineTest : public ::testing::Test {
   protected:
     template <class... Rest>
     Machine& start(const std::vector<std::uint16_t>& halves, const std::string& isa, Rest... rest) {
-        program = std::make_unique<Program<Machine>>(halves, isa);
-        machine = std::make_unique<Machine>(program->code, memory(), rest...);
-        program->slot = program->code->slot_of(kBase);
+        program = std::make_unique<SmallProgram>(halves, isa);
+        machine = std::make_unique<Machine>(program->code, program_memory(), rest...);
         program->run(*machine);
         return *machine;
     }
     static std::string text(const Known& v) {
         return v.known ? std::to_string(static_cast<std::int32_t>(v.value)) : "?";
     }
-    std::unique_ptr<Program<Machine>> program;
+    std::unique_ptr<SmallProgram> program;
     std::unique_ptr<Machine> machine;
 };
 
@@ -151,18 +110,17 @@ TEST_F(Thumb, AnExceptionPutsItsFrameOnTheStackAndTakesItBack) {
     StepTrap trap;
     trap.number = 15;
     trap.interrupt = trap.epc_known = true;
-    trap.epc = kBase + 4;
+    trap.epc = kProgramBase + 4;
     m.trap(trap, 2);
     EXPECT_EQ(m.r(13).value, before - 32);
     EXPECT_EQ(m.r(14).value, 0xFFFFFFF9U) << "thread mode, main stack";
     EXPECT_EQ(r(0), "?") << "the architecture does not say what a handler finds there (B1.5.6)";
     EXPECT_EQ(r(4), "4");
     EXPECT_EQ(m.memory().read(before - 32, 4).value, 1U) << "r0";
-    EXPECT_EQ(m.memory().read(before - 8, 4).value, kBase + 4) << "where it goes on";
+    EXPECT_EQ(m.memory().read(before - 8, 4).value, kProgramBase + 4) << "where it goes on";
     // The same as a whole, with the exception between the second and the third.
-    Program<ThumbMachine> whole({0x2001, 0x2404, 0x2009, 0x2408, 0x4770, 0x3001}, "armv7e-m");
-    ThumbMachine w(whole.code, memory(), true, 0x2000'2000u, false);
-    whole.slot = whole.code->slot_of(kBase);
+    SmallProgram whole({0x2001, 0x2404, 0x2009, 0x2408, 0x4770, 0x3001}, "armv7e-m");
+    ThumbMachine w(whole.code, program_memory(), true, 0x2000'2000u, false);
     whole.run(w, 2);
     w.trap(trap, 2);
     whole.run(w, 3);
@@ -227,9 +185,9 @@ TEST_F(RiscV, ABranchThatWasTakenTellsThatBothAreEqual) {
     const std::vector<std::uint32_t> words{0x00050463, 0x00100593, 0x00200613};
     run(words);
     EXPECT_EQ(x(10), "?") << "it went on: they differ";
-    Program<RvMachine> p({0x0463, 0x0005, 0x0593, 0x0010, 0x0613, 0x0020}, "rv32imac");
-    RvMachine taken(p.code, memory(), false);
-    taken.execute(p.code->slot_of(kBase), 0, p.code->slot_of(kBase + 8));
+    SmallProgram p({0x0463, 0x0005, 0x0593, 0x0010, 0x0613, 0x0020}, "rv32imac");
+    RvMachine taken(p.code, program_memory(), false);
+    taken.execute(p.code->slot_of(kProgramBase), 0, p.code->slot_of(kProgramBase + 8));
     EXPECT_TRUE(taken.x(10).known);
     EXPECT_EQ(taken.x(10).value, 0U);
     EXPECT_EQ(taken.x(10).set_at, Known::kNever) << "it was so before";
@@ -254,17 +212,16 @@ TEST_F(RiscV, ATrapTellsWhatItsRegistersHold) {
     trap.interrupt = trap.epc_known = true;
     trap.epc = 0x0800'0040;
     m.trap(trap, 3);
-    Program<RvMachine> p({0x25F3, 0x3410, 0x2673, 0x3420}, "rv32imac");
-    RvMachine h(p.code, memory(), false);
+    SmallProgram p({0x25F3, 0x3410, 0x2673, 0x3420}, "rv32imac");
+    RvMachine h(p.code, program_memory(), false);
     h.trap(trap, 0);
-    p.slot = p.code->slot_of(kBase);
     p.run(h);
     EXPECT_EQ(h.x(11).value, 0x0800'0040U);
     EXPECT_EQ(h.x(12).value, 0x8000'0007U);
 }
 
 TEST(PastMemoryOf, AnImageIsKnownAsFarAsNobodyCanHaveWrittenThere) {
-    const auto image = some_image();
+    const auto image = *Image::open(test::data("bit-fields/fields.elf"));
     const PastMemory begun(*image, true), joined(*image, false);
     EXPECT_EQ(begun.read(0x2000'0000, 1).value, 0x4DU & 0xFF) << "ready 1, phase 2, tries 9";
     EXPECT_FALSE(joined.read(0x2000'0000, 1).known) << "it ran before: its variables have changed";
@@ -282,7 +239,8 @@ TEST(PastMemoryOf, AnImageIsKnownAsFarAsNobodyCanHaveWrittenThere) {
 }
 
 TEST(PastMemoryOf, TheEndTellsWhatNobodyWroteSince) {
-    PastMemory m(*some_image(), false);
+    const auto image = *Image::open(test::data("bit-fields/fields.elf"));
+    PastMemory m(*image, false);
     m.add_stopped(0x2000'0100, {1, 2, 3, 4, 5, 6, 7, 8});
     PastMemory early = m, end = m;
     end.write(0x2000'0104, 4, {}, 30);

@@ -1,0 +1,160 @@
+// Memory of which some is known, against memory kept byte by byte in the plainest way, through thousands of accesses made
+// at random.
+#include <gtest/gtest.h>
+
+#include <map>
+#include <optional>
+#include <random>
+
+#include "base/text.h"
+#include "replay/past_memory.h"
+#include "support.h"
+
+namespace mt {
+namespace {
+
+// Two pages and a bit: accesses go over the borders of pages, and over those of what is memory.
+constexpr std::uint64_t kBegin = 0x3000'0F00, kEnd = 0x3000'3000, kAround = 0x3000'0E00, kBehind = 0x3000'3100;
+
+// The plainest way: each byte, when it was written, and whether it is known.
+class PlainMemory {
+  public:
+    std::optional<std::uint8_t> byte(std::uint64_t at) const {
+        const auto found = bytes_.find(at);
+        return found == bytes_.end() ? std::nullopt : found->second;
+    }
+    void write(std::uint64_t at, unsigned bytes, const Known& value) {
+        for (unsigned i = 0; i < bytes; ++i, ++at)
+            if (at >= kBegin && at < kEnd)
+                bytes_[at] = value.known ? std::optional(static_cast<std::uint8_t>(value.value >> (8 * i))) : std::nullopt;
+    }
+    void forget() { bytes_.clear(); }
+    void forget(std::uint64_t begin, std::uint64_t end) {
+        for (std::uint64_t at = begin; at < end; ++at) bytes_.erase(at);
+    }
+    Known read(std::uint64_t at, unsigned bytes) const {
+        Known out{0, true};
+        for (unsigned i = 0; i < bytes; ++i) {
+            const auto b = byte(at + i);
+            if (!b) return {};
+            out.value |= std::uint64_t{*b} << (8 * i);
+        }
+        return out;
+    }
+
+  private:
+    std::map<std::uint64_t, std::optional<std::uint8_t>> bytes_;
+};
+
+class RandomAccesses : public testing::TestWithParam<unsigned> {
+  protected:
+    std::uint64_t somewhere() { return kAround + random() % (kBehind - kAround); }
+    std::mt19937_64 random{GetParam()};
+    PastMemory memory;
+    PlainMemory plain;
+};
+
+TEST_P(RandomAccesses, GiveWhatThePlainestMemoryGives) {
+    memory.add_memory(kBegin, kEnd);
+    std::uint64_t reads = 0, known = 0;
+    for (std::uint64_t step = 0; step < 20'000; ++step) {
+        const unsigned bytes = 1U << random() % 4;
+        const std::uint64_t at = somewhere();
+        const unsigned what = random() % 100;
+        if (what < 45) {
+            const Known value{random(), random() % 5 != 0};
+            memory.write(at, bytes, value, step);
+            plain.write(at, bytes, value);
+        } else if (what == 45 && random() % 20 == 0) {
+            memory.forget(step);
+            plain.forget();
+        } else if (what < 48) {
+            const std::uint64_t least = somewhere(), most = least + random() % 300;
+            memory.forget(Known::between(least, most), bytes, step);
+            plain.forget(least, most + bytes);
+        } else {
+            const Known is = memory.read(at, bytes), shall = plain.read(at, bytes);
+            ++reads;
+            known += shall.known ? 1 : 0;
+            // It may forget more than it must (many ranges at once), and never less.
+            if (is.known) {
+                ASSERT_TRUE(shall.known) << "step " << step << ": " << bytes << " bytes at " << hex_text(at);
+                ASSERT_EQ(hex_text(is.value, 16), hex_text(shall.value, 16)) << "step " << step << " at " << hex_text(at);
+                ASSERT_TRUE(is.set_at == Known::kNever || is.set_at < step);
+            }
+        }
+    }
+    EXPECT_GT(reads, 8'000U);
+    EXPECT_GT(known, 200U);
+}
+
+TEST_P(RandomAccesses, ACopyKeepsWhatItWasACopyOf) {
+    memory.add_memory(kBegin, kEnd);
+    for (std::uint64_t step = 0; step < 500; ++step) memory.write(somewhere(), 4, {random(), true}, step);
+    const PastMemory copy = memory;
+    std::map<std::uint64_t, std::optional<std::uint8_t>> before;
+    for (std::uint64_t at = kAround; at < kBehind; ++at) before[at] = copy.byte(at);
+    for (std::uint64_t step = 500; step < 1500; ++step) {
+        if (random() % 200 == 0)
+            memory.forget(step);
+        else
+            memory.write(somewhere(), 4, {random(), true}, step);
+    }
+    for (const auto& [at, byte] : before) ASSERT_EQ(copy.byte(at), byte) << hex_text(at);
+}
+
+INSTANTIATE_TEST_SUITE_P(Seeds, RandomAccesses, testing::Values(1U, 2U, 3U, 4U),
+                         [](const auto& info) { return "Seed" + std::to_string(info.param); });
+
+TEST(PastMemoryBounds, OfAWordHoldUntilAPartOfItIsWritten) {
+    PastMemory m;
+    m.add_memory(kBegin, kEnd);
+    m.write(kBegin, 4, Known::between(10, 20), 5);
+    EXPECT_EQ(m.read(kBegin, 4).low, 10U);
+    EXPECT_EQ(m.read(kBegin, 4).high, 20U);
+    EXPECT_EQ(m.read(kBegin, 4).set_at, 5U);
+    EXPECT_EQ(m.read(kBegin, 2).high, 0xFFFF'FFFFU) << "of a part nothing is told";
+    m.write(kBegin + 3, 1, {0, true}, 6);
+    EXPECT_EQ(m.read(kBegin, 4).high, 0xFFFF'FFFFU);
+    m.write(kBegin, 4, Known::between(1, 2), 7);
+    m.forget(Known::between(kBegin + 2, kBegin + 2), 1, 8);
+    EXPECT_EQ(m.read(kBegin, 4).high, 0xFFFF'FFFFU);
+}
+
+TEST(PastMemoryBounds, OfWhatIsNoMemoryAreNotKept) {
+    PastMemory m;
+    m.add_memory(kBegin, kEnd);
+    m.write(kEnd + 16, 4, Known::between(1, 2), 1);
+    EXPECT_EQ(m.read(kEnd + 16, 4).high, 0xFFFF'FFFFU);
+    m.write(kEnd + 16, 4, {3, true}, 2);
+    EXPECT_FALSE(m.read(kEnd + 16, 4).known);
+}
+
+TEST(PastMemoryOfAStack, IsMemoryFromWhereTheStackPointerLed) {
+    PastMemory m;
+    m.write(kEnd, 4, {3, true}, 1);
+    EXPECT_FALSE(m.read(kEnd, 4).known);
+    m.note_stack(kEnd + 8);
+    m.write(kEnd, 4, {3, true}, 2);
+    EXPECT_EQ(m.read(kEnd, 4).value, 3U);
+}
+
+TEST(PastMemoryRanges, ThatTouchBecomeOneInWhateverOrderTheyCome) {
+    const std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges{{0x100, 0x200}, {0x200, 0x280}, {0x300, 0x400}, {0x180, 0x320}, {0x50, 0x60}};
+    std::vector<std::size_t> order{0, 1, 2, 3, 4};
+    do {
+        PastMemory m;
+        for (const std::size_t i : order) m.add_memory(ranges[i].first, ranges[i].second);
+        for (const std::uint64_t at : {0x50, 0x5F, 0x100, 0x1FF, 0x200, 0x2FF, 0x3FF}) {
+            m.write(at, 1, {1, true}, 1);
+            ASSERT_TRUE(m.byte(at)) << hex_text(at);
+        }
+        for (const std::uint64_t at : {0x4F, 0x60, 0xFF, 0x400}) {
+            m.write(at, 1, {1, true}, 1);
+            ASSERT_FALSE(m.byte(at)) << hex_text(at);
+        }
+    } while (std::next_permutation(order.begin(), order.end()));
+}
+
+}  // namespace
+}  // namespace mt

@@ -147,8 +147,9 @@ void ChangeModel::set(std::shared_ptr<const TwoCompared> of) {
     endResetModel();
 }
 
-void TwoDistributions::show_values(const std::vector<double>& before, const std::vector<double>& after, bool in_time, const QString& title) {
+void TwoDistributions::show_values(const std::vector<double>& before, const std::vector<double>& after, bool in_time, const QString& title, const QString& why) {
     title_ = title;
+    why_ = why;
     in_time_ = in_time;
     n_before_ = before.size();
     n_after_ = after.size();
@@ -177,7 +178,12 @@ void TwoDistributions::paintEvent(QPaintEvent*) {
     p.setFont(text_font(12, true));
     p.setPen(t.text);
     p.drawText(QRect(8, 2, width() - 16, 18), Qt::AlignVCenter, p.fontMetrics().elidedText(title_, Qt::ElideRight, width() - 16));
-    if (n_before_ + n_after_ == 0) return;
+    if (n_before_ + n_after_ == 0) {
+        p.setFont(text_font(11));
+        p.setPen(t.second);
+        p.drawText(rect().adjusted(12, 12, -12, -12), Qt::AlignCenter | Qt::TextWordWrap, why_);
+        return;
+    }
     const QRectF area(8, 24, width() - 16, height() - 46);
     const double middle = area.center().y(), half = area.height() / 2 - 2;
     double most = 0;
@@ -364,6 +370,8 @@ void ComparePage::compare_with(const QString& path) {
                     model_->set(found_);
                     show_others();
                     table_->resizeColumnsToContents();
+                    for (const int number : {ChangeModel::before, ChangeModel::after, ChangeModel::relative})
+                        table_->setColumnWidth(number, table_->columnWidth(number) + 14);  // they stand apart
                     table_->setColumnWidth(ChangeModel::direction, 28);
                     table_->setColumnWidth(ChangeModel::what, std::clamp(table_->columnWidth(ChangeModel::what), 200, 380));
                     restore_columns(*table_, "compare");
@@ -389,7 +397,9 @@ void ComparePage::show_others() {
 void ComparePage::choose_row() {
     const Change* c = model_->change(table_->currentIndex().row());
     if (c == nullptr || !found_) {
-        picture_->show_values({}, {}, true, {});
+        picture_->show_values({}, {}, true, {},
+                              found_ ? tr("What was found has no figure. Choose a change of a figure to see both distributions.")
+                                     : QString());
         figures_->clear();
         return;
     }
@@ -401,7 +411,8 @@ void ComparePage::choose_row() {
         return std::vector<double>();
     };
     const bool time = c->kind != "queue" && c->kind != "core";
-    picture_->show_values(samples(found_->was), samples(found_->is), time, words(c->activity + " · " + c->quantity));
+    picture_->show_values(samples(found_->was), samples(found_->is), time, words(c->activity + " · " + c->quantity),
+                          tr("Neither recording holds single values of this; the figures below are all there is."));
     QString text;
     for (const Compared& f : c->figures) {
         Change as = *c;

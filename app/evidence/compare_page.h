@@ -52,8 +52,10 @@ class TwoDistributions : public QWidget {
     Q_OBJECT
   public:
     using QWidget::QWidget;
-    /// `in_time`: values are picoseconds.
-    void show_values(const std::vector<double>& before, const std::vector<double>& after, bool in_time, const QString& title);
+    /// `in_time`: values are picoseconds. `why`: said in place of the picture where there are no values.
+    void show_values(const std::vector<double>& before, const std::vector<double>& after, bool in_time, const QString& title,
+                     const QString& why);
+    const QString& why() const { return why_; }
     QSize sizeHint() const override { return {300, 170}; }
 
   protected:
@@ -64,7 +66,7 @@ class TwoDistributions : public QWidget {
     double low_ = 0, high_ = 0;
     std::size_t n_before_ = 0, n_after_ = 0;
     bool in_time_ = true;
-    QString title_;
+    QString title_, why_;
 };
 
 class ComparePage : public QWidget, public EvidencePage {

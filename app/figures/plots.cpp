@@ -11,7 +11,6 @@
 
 #include <array>
 #include <cmath>
-#include <functional>
 
 #include "base/text.h"
 #include "look/theme.h"
@@ -120,24 +119,34 @@ void say_empty(QCustomPlot* plot, QCPItemText*& text, bool empty, const QString&
     plot->yAxis->setVisible(!empty);
 }
 
-}  // namespace
-
-namespace {
-
-// The menu of a plot: what a click does, and its numbers.
-void plot_menu(QWidget* plot, const QPoint& at, const QString& go, const std::function<void()>& click,
-               const QString& values) {
-    QMenu menu(plot);
-    if (!go.isEmpty()) menu.addAction(go, plot, click);
-    menu.addAction(QObject::tr("Copy values"), plot, [values] { QGuiApplication::clipboard()->setText(values); })
-        ->setEnabled(!values.isEmpty());
-    menu.exec(at);
-}
-
 // A length in ns, a value as it is.
 QString number_of(const Series& series, double x) { return QString::number(series.of_values ? x : x / 1e3, 'g', 12); }
 
 }  // namespace
+
+ClickPlot::ClickPlot(Viewpoint& view, const QString& name, int least, QWidget* parent)
+    : QWidget(parent), view_(view), plot_(framed_plot(this)) {
+    setAccessibleName(name);
+    setMinimumHeight(least);
+    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
+        if (e->button() == Qt::LeftButton) clicked(e->position());
+    });
+    connect(&view, &Viewpoint::colours_changed, this, &ClickPlot::renew);
+}
+
+void ClickPlot::finish(bool empty) {
+    say_empty(plot_, empty_, empty, why_);
+    redraw(plot_);
+}
+
+void ClickPlot::contextMenuEvent(QContextMenuEvent* e) {
+    QMenu menu(this);
+    if (const QString go = where_to(); !go.isEmpty()) menu.addAction(go, this, [this, at = e->pos()] { clicked(at); });
+    const QString values = values_text();
+    menu.addAction(tr("Copy values"), this, [values] { QGuiApplication::clipboard()->setText(values); })
+        ->setEnabled(!values.isEmpty());
+    menu.exec(e->globalPos());
+}
 
 void LimitMarks::clear() {
     for (QCPAbstractItem* item : items_) plot_->removeItem(item);
@@ -161,6 +170,15 @@ void LimitMarks::draw(double unit) {
         const double beside = logarithmic ? 0 : range.size() * 0.05;
         wide.lower = std::min(wide.lower, logarithmic ? v * 0.94 : v - beside);
         wide.upper = std::max(wide.upper, logarithmic ? v * 1.06 : v + beside);
+    }
+    // Words of those above stand over what is drawn, not on it.
+    const bool any_above = std::any_of(limits_.begin(), limits_.end(), [&](const PlotLimit& l) {
+        return l.at / unit > range.upper && !near_by(l.at / unit);
+    });
+    if (any_above && !upright_) wide.upper += wide.size() * 0.18;
+    if (upright_ && !limits_.empty()) {
+        const QCPRange counts = plot_->yAxis->range();
+        plot_->yAxis->setRange(counts.lower, counts.upper + counts.size() * 0.16 * static_cast<double>(limits_.size()));
     }
     sizes->setRange(wide);
     const auto ink_of = [](const PlotLimit& l) { return l.broken ? theme().finding : theme().second; };
@@ -210,14 +228,8 @@ void LimitMarks::draw(double unit) {
 }
 
 DistributionPlot::DistributionPlot(Viewpoint& view, QWidget* parent)
-    : QWidget(parent), plot_(framed_plot(this)), marks_(plot_, true) {
-    setAccessibleName(tr("Distribution of lengths"));
-    setMinimumHeight(100);
+    : ClickPlot(view, tr("Distribution of lengths"), 100, parent), marks_(plot_, true) {
     bars_ = new QCPBars(plot_->xAxis, plot_->yAxis);
-    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
-        if (e->button() == Qt::LeftButton) clicked(e->position());
-    });
-    connect(&view, &Viewpoint::colours_changed, this, &DistributionPlot::renew);
     renew();
 }
 
@@ -266,8 +278,7 @@ void DistributionPlot::renew() {
     plot_->yAxis->setNumberFormat("gb");
     plot_->yAxis->setNumberPrecision(5);
     x.isEmpty() ? marks_.clear() : marks_.draw(unit_);
-    say_empty(plot_, empty_, x.isEmpty(), why_);
-    redraw(plot_);
+    finish(x.isEmpty());
 }
 
 void DistributionPlot::set_limits(std::vector<PlotLimit> limits) {
@@ -287,11 +298,7 @@ QString DistributionPlot::values_text() const {
     return text;
 }
 
-void DistributionPlot::contextMenuEvent(QContextMenuEvent* e) {
-    plot_menu(
-        this, e->globalPos(), series_ ? tr("Show the longest of this bar") : QString(),
-        [this, at = e->pos()] { clicked(at); }, values_text());
-}
+QString DistributionPlot::where_to() const { return series_ ? tr("Show the longest of this bar") : QString(); }
 
 double DistributionPlot::x_of(Time length) const {
     return plot_->xAxis->coordToPixel(static_cast<double>(length.ps) / unit_);
@@ -325,16 +332,11 @@ void DistributionPlot::clicked(const QPointF& at) {
         emit moment_chosen(dot.begin);
 }
 
-OverTimePlot::OverTimePlot(Viewpoint& view, QWidget* parent) : QWidget(parent), view_(view), plot_(framed_plot(this)), marks_(plot_, false) {
-    setAccessibleName(tr("Lengths over time"));
-    setMinimumHeight(110);
+OverTimePlot::OverTimePlot(Viewpoint& view, QWidget* parent)
+    : ClickPlot(view, tr("Lengths over time"), 110, parent), marks_(plot_, false) {
     dots_ = plot_->addGraph();
     chosen_ = plot_->addGraph();
     cursor_ = new QCPItemStraightLine(plot_);
-    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
-        if (e->button() == Qt::LeftButton) clicked(e->position());
-    });
-    connect(&view, &Viewpoint::colours_changed, this, &OverTimePlot::renew);
     for (const auto signal : {&Viewpoint::cursor_changed, &Viewpoint::selection_changed})
         connect(&view, signal, this, [this] {
             renew_marks();
@@ -423,8 +425,7 @@ void OverTimePlot::draw(const QVector<double>& x, const QVector<double>& y) {
     chosen_->setLineStyle(QCPGraph::lsNone);
     chosen_->setScatterStyle(QCPScatterStyle(QCPScatterStyle::ssCircle, QPen(t.finding, 2), Qt::NoBrush, 11));
     renew_marks();
-    say_empty(plot_, empty_, x.isEmpty(), why_);
-    redraw(plot_);
+    finish(x.isEmpty());
 }
 
 void OverTimePlot::renew_marks() {
@@ -468,14 +469,9 @@ QString OverTimePlot::values_text() const {
     return text;
 }
 
-void OverTimePlot::contextMenuEvent(QContextMenuEvent* e) {
-    const bool any = window_ > Time{} || series_;
-    plot_menu(
-        this, e->globalPos(),
-        !any               ? QString()
-        : window_ > Time{} ? tr("Show this stretch in the lanes")
-                           : tr("Show what the nearest dot stands for"),
-        [this, at = e->pos()] { clicked(at); }, values_text());
+QString OverTimePlot::where_to() const {
+    if (window_ > Time{}) return tr("Show this stretch in the lanes");
+    return series_ ? tr("Show what the nearest dot stands for") : QString();
 }
 
 void OverTimePlot::clicked(const QPointF& at) {
@@ -500,16 +496,10 @@ void OverTimePlot::clicked(const QPointF& at) {
     if (best != nullptr) emit span_chosen(best->span);
 }
 
-GrowthPlot::GrowthPlot(Viewpoint& view, QWidget* parent) : QWidget(parent), view_(view), plot_(framed_plot(this)) {
-    setAccessibleName(tr("When coverage grew"));
-    setMinimumHeight(90);
+GrowthPlot::GrowthPlot(Viewpoint& view, QWidget* parent) : ClickPlot(view, tr("When coverage grew"), 90, parent) {
     line_ = plot_->addGraph();
     cursor_ = new QCPItemStraightLine(plot_);
-    connect(plot_, &QCustomPlot::mousePress, this, [this](QMouseEvent* e) {
-        if (e->button() == Qt::LeftButton) clicked(e->position());
-    });
-    for (const auto signal : {&Viewpoint::colours_changed, &Viewpoint::cursor_changed})
-        connect(&view, signal, this, &GrowthPlot::renew);
+    connect(&view, &Viewpoint::cursor_changed, this, &GrowthPlot::renew);
     renew();
 }
 
@@ -547,8 +537,7 @@ void GrowthPlot::renew() {
     cursor_->setVisible(!x.isEmpty());
     cursor_->point1->setCoords(view_.cursor().seconds(), 0);
     cursor_->point2->setCoords(view_.cursor().seconds(), 1);
-    say_empty(plot_, empty_, x.isEmpty(), why_);
-    redraw(plot_);
+    finish(x.isEmpty());
 }
 
 double GrowthPlot::x_of(Time t) const { return plot_->xAxis->coordToPixel(t.seconds()); }
@@ -561,11 +550,7 @@ QString GrowthPlot::values_text() const {
     return text;
 }
 
-void GrowthPlot::contextMenuEvent(QContextMenuEvent* e) {
-    plot_menu(
-        this, e->globalPos(), points_.empty() ? QString() : tr("Go to where it grew here"),
-        [this, at = e->pos()] { clicked(at); }, values_text());
-}
+QString GrowthPlot::where_to() const { return points_.empty() ? QString() : tr("Go to where it grew here"); }
 
 void GrowthPlot::clicked(const QPointF& at) {
     const auto away = [&](const auto& point) { return std::fabs(x_of(point.first) - at.x()); };

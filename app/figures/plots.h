@@ -45,8 +45,39 @@ class LimitMarks {
     std::vector<QCPAbstractItem*> items_;
 };
 
+/// A plot that fills its widget: a left click goes somewhere, the menu names where and copies the numbers, a sentence
+/// stands in place of the axes where there is nothing to draw.
+class ClickPlot : public QWidget {
+    Q_OBJECT
+  public:
+    QCustomPlot* plot() const { return plot_; }
+    /// What is drawn, as a heading and rows with tabs; empty where nothing is.
+    virtual QString values_text() const = 0;
+
+  protected:
+    /// `least`: the height below which it says nothing, in pixels.
+    ClickPlot(Viewpoint& view, const QString& name, int least, QWidget* parent);
+    /// Draws it anew: it was shown, the colours changed.
+    virtual void renew() = 0;
+    /// A left click there, in pixels of the plot.
+    virtual void clicked(const QPointF& at) = 0;
+    /// What the menu calls such a click; empty where it would do nothing.
+    virtual QString where_to() const = 0;
+    void showEvent(QShowEvent*) override { renew(); }
+    void contextMenuEvent(QContextMenuEvent*) override;
+    /// The last step of `renew`: axes, or `why_` where it is empty; and onto the screen.
+    void finish(bool empty);
+
+    Viewpoint& view_;
+    QCustomPlot* plot_;
+    QString why_;  ///< said in place of the plot
+
+  private:
+    QCPItemText* empty_ = nullptr;
+};
+
 /// A histogram of lengths or values; a click on a bar chooses the longest span in it.
-class DistributionPlot : public QWidget {
+class DistributionPlot : public ClickPlot {
     Q_OBJECT
   public:
     explicit DistributionPlot(Viewpoint& view, QWidget* parent = nullptr);
@@ -58,33 +89,25 @@ class DistributionPlot : public QWidget {
     const std::vector<PlotLimit>& limits() const { return marks_.limits(); }
     /// Where a length stands, for tests: x in widget pixels.
     double x_of(Time length) const;
-    QCustomPlot* plot() const { return plot_; }
-    /// What the bars stand for, as a heading and rows with tabs.
-    QString values_text() const;
+    QString values_text() const override;
 
   signals:
     void span_chosen(const mt::SpanRef& span);
     void moment_chosen(mt::Time t);  ///< of what no lane draws
 
-  protected:
-    void showEvent(QShowEvent*) override { renew(); }
-    void contextMenuEvent(QContextMenuEvent*) override;
-
   private:
-    void renew();
-    void clicked(const QPointF& at);
-    QCustomPlot* plot_;
+    void renew() override;
+    QString where_to() const override;
+    void clicked(const QPointF& at) override;
     LimitMarks marks_;
     QCPBars* bars_;
-    QCPItemText* empty_ = nullptr;
     std::shared_ptr<const Series> series_;
-    QString why_;
     double unit_ = 1e6;  ///< of the axis, in picoseconds or of values
 };
 
 /// One dot per span; a click on a dot chooses it. Of many, the extremes are kept, so that no outlier is lost. Or the
 /// share of the time that the spans take, in windows.
-class OverTimePlot : public QWidget {
+class OverTimePlot : public ClickPlot {
     Q_OBJECT
   public:
     explicit OverTimePlot(Viewpoint& view, QWidget* parent = nullptr);
@@ -98,40 +121,32 @@ class OverTimePlot : public QWidget {
     Time window() const { return window_; }
     /// Where a span stands, for tests, in widget pixels; null if it has no dot.
     QPointF position_of(const SpanRef& span) const;
-    /// What the dots, or the line, stand for, as a heading and rows with tabs.
-    QString values_text() const;
+    QString values_text() const override;
 
   signals:
     void span_chosen(const mt::SpanRef& span);
     /// A window of the share: show it in the lanes.
     void window_chosen(mt::Time from, mt::Time to);
 
-  protected:
-    void showEvent(QShowEvent*) override { renew(); }
-    void contextMenuEvent(QContextMenuEvent*) override;
-
   private:
-    void renew();
+    void renew() override;
+    QString where_to() const override;
     void draw(const QVector<double>& x, const QVector<double>& y);
     void renew_marks();
     QPointF position_of(const Series::Dot& dot) const;
-    void clicked(const QPointF& at);
-    Viewpoint& view_;
-    QCustomPlot* plot_;
+    void clicked(const QPointF& at) override;
     LimitMarks marks_;
     QCPGraph* dots_;
     QCPGraph* chosen_;
     QCPItemStraightLine* cursor_;
-    QCPItemText* empty_ = nullptr;
     std::shared_ptr<const Series> series_;
     QVector<double> shares_;  ///< of each window, in percent
-    QString why_;
     Time window_;
     double unit_ = 1e6;  ///< of the axis, in picoseconds or of values
 };
 
 /// Something that only grows, as a line of steps over the recording; a click goes to the nearest moment at which it grew.
-class GrowthPlot : public QWidget {
+class GrowthPlot : public ClickPlot {
     Q_OBJECT
   public:
     explicit GrowthPlot(Viewpoint& view, QWidget* parent = nullptr);
@@ -141,25 +156,18 @@ class GrowthPlot : public QWidget {
     const std::vector<std::pair<Time, double>>& points() const { return points_; }
     /// Where a moment stands, for tests: x in widget pixels.
     double x_of(Time t) const;
-    QString values_text() const;
+    QString values_text() const override;
 
   signals:
     void moment_chosen(mt::Time t);
 
-  protected:
-    void showEvent(QShowEvent*) override { renew(); }
-    void contextMenuEvent(QContextMenuEvent*) override;
-
   private:
-    void renew();
-    void clicked(const QPointF& at);
-    Viewpoint& view_;
-    QCustomPlot* plot_;
+    void renew() override;
+    QString where_to() const override;
+    void clicked(const QPointF& at) override;
     QCPGraph* line_;
     QCPItemStraightLine* cursor_;
-    QCPItemText* empty_ = nullptr;
     std::vector<std::pair<Time, double>> points_;
-    QString why_;
 };
 
 }  // namespace mt::app

@@ -142,7 +142,8 @@ class Lanes : public QWidget {
 
     // Limits of rules: limits.cpp
     void paint_limits(QPainter& p, const Row& row);
-    void paint_level(QPainter& p, const Row& row, const LimitLine& limit);
+    /// `right`: where its words end at the latest; then where they begin.
+    void paint_level(QPainter& p, const Row& row, const LimitLine& limit, double& right);
     void paint_beyond(QPainter& p, const Row& row, const LimitLine& limit);
     QString rules_at(const SpanRef& span) const;
     void add_limit(QMenu& menu, const Row& row, const std::optional<SpanRef>& span);

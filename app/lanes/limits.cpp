@@ -21,17 +21,19 @@ void Lanes::paint_limits(QPainter& p, const Row& row) {
     const auto mine = [&](const LimitLine& l) { return l.lane == row.id; };
     const auto& limits = judgement_.limits();
     if (std::none_of(limits.begin(), limits.end(), mine)) return;
+    double right = band_of(pane_of(p, row).row).right();
     for (const LimitLine& l : limits) {
         if (!mine(l)) continue;
         if (row.lane->shape() == Shape::line)
-            paint_level(p, row, l);
+            paint_level(p, row, l, right);
         else if (!l.kept && !l.of_all && l.at_most)
             paint_beyond(p, row, l);
     }
 }
 
-// Of a lane of numbers: a dashed line across, with its words at the right end.
-void Lanes::paint_level(QPainter& p, const Row& row, const LimitLine& l) {
+// Of a lane of numbers: a dashed line across, with its words near the right end: left of `right`, which is then where they
+// begin, as a lane is too low for two limits' words one above the other.
+void Lanes::paint_level(QPainter& p, const Row& row, const LimitLine& l, double& right) {
     const Pane pane = pane_of(p, row);
     const QRectF band = band_of(pane.row);
     const auto [low, high] = line_range(pane, *row.lane);
@@ -45,7 +47,8 @@ void Lanes::paint_level(QPainter& p, const Row& row, const LimitLine& l) {
     const QString text = (above ? "▴ " : below ? "▾ " : "") + words(l.text);
     const double wide = p.fontMetrics().horizontalAdvance(text) + 6;
     const bool under = y - 12 < row.top;
-    const QRectF box(band.right() - wide - 2, under ? y + 1 : y - 12, wide, 11);
+    const QRectF box(right - wide - 2, under ? y + 1 : y - 12, wide, 11);
+    right = box.left();
     QColor back = theme().panel;
     back.setAlpha(200);
     p.fillRect(box, back);

@@ -2,12 +2,14 @@
 
 #include <QClipboard>
 #include <QContextMenuEvent>
+#include <QFontMetricsF>
 #include <QGuiApplication>
 #include <QHBoxLayout>
 #include <QMenu>
 #include <QTextDocumentFragment>
 
 #include <algorithm>
+#include <span>
 
 #include "base/text.h"
 #include "look/theme.h"
@@ -50,7 +52,7 @@ QString colour_of(const SpanRef& span) {
 }
 
 // Links are numbered as they come.
-QString sentence_of(const std::vector<MomentPiece>& pieces, std::vector<SpanRef>& links) {
+QString sentence_of(std::span<const MomentPiece> pieces, std::vector<SpanRef>& links) {
     QString text;
     bool first = true;
     for (const MomentPiece& piece : pieces) {
@@ -68,6 +70,25 @@ QString sentence_of(const std::vector<MomentPiece>& pieces, std::vector<SpanRef>
         first = piece.place == MomentPiece::core;
     }
     return text;
+}
+
+// How many pieces fit into so many pixels; a phrase fits as a whole or not at all, a core's name only with one.
+std::size_t fitting(const std::vector<MomentPiece>& pieces, const QFont& font, double room) {
+    QFont bold = font;
+    bold.setBold(true);
+    const QFontMetricsF plain(font), strong(bold);
+    double wide = 0;
+    std::size_t fit = 0;
+    for (std::size_t i = 0; i < pieces.size(); ++i) {
+        const MomentPiece& piece = pieces[i];
+        if (piece.place == MomentPiece::phrase) wide += plain.horizontalAdvance(QStringLiteral(" · "));
+        if (piece.place == MomentPiece::core) wide += plain.horizontalAdvance(QStringLiteral("    "));
+        wide += (piece.said.strong ? strong : plain).horizontalAdvance(words(piece.said.text));
+        if (wide > room) break;
+        const bool ends = i + 1 == pieces.size() || pieces[i + 1].place != MomentPiece::more;
+        if (ends && piece.place != MomentPiece::core) fit = i + 1;
+    }
+    return fit;
 }
 
 }  // namespace
@@ -95,7 +116,8 @@ MomentStrip::MomentStrip(Document& document, Viewpoint& view, QWidget* parent)
     row->addWidget(more_);
     more_->hide();
     connect(words_, &QLabel::linkActivated, this, [this](const QString& link) {
-        if (const std::size_t i = link.toULongLong(); i < links_.size()) emit span_chosen(links_[i]);
+        bool number = false;
+        if (const std::size_t i = link.toULongLong(&number); number && i < links_.size()) emit span_chosen(links_[i]);
     });
     for (const auto signal : {&Document::opened, &Document::grew, &Document::finished})
         connect(&document, signal, this, &MomentStrip::renew);
@@ -104,7 +126,9 @@ MomentStrip::MomentStrip(Document& document, Viewpoint& view, QWidget* parent)
     renew();
 }
 
-QString MomentStrip::text() const { return QTextDocumentFragment::fromHtml(words_->text()).toPlainText(); }
+QString MomentStrip::text() const { return QTextDocumentFragment::fromHtml(whole_).toPlainText(); }
+
+QString MomentStrip::shown_text() const { return QTextDocumentFragment::fromHtml(words_->text()).toPlainText(); }
 
 void MomentStrip::renew() {
     // The one dark strip in the light theme, and the one light strip at night: it is always found at once.
@@ -116,10 +140,10 @@ void MomentStrip::renew() {
     if (time_->font() != fixed_font(12, true)) time_->setFont(fixed_font(12, true));
     if (const QString time = words(moment_text(view_.cursor())); time_->text() != time) time_->setText(time);
     links_.clear();
-    const QString sentence = document_.trail() ? sentence_of(moment_pieces(*document_.trail(), view_.cursor()), links_)
-                                               : tr("nothing is open");
-    if (words_->text() != sentence) words_->setText(sentence);
-    tell_of_more();
+    pieces_.clear();
+    if (document_.trail()) pieces_ = moment_pieces(*document_.trail(), view_.cursor());
+    whole_ = document_.trail() ? sentence_of(pieces_, links_) : tr("nothing is open");
+    fit();
 }
 
 void MomentStrip::contextMenuEvent(QContextMenuEvent* e) {
@@ -138,17 +162,23 @@ void MomentStrip::contextMenuEvent(QContextMenuEvent* e) {
     menu.exec(e->globalPos());
 }
 
-void MomentStrip::tell_of_more() {
+void MomentStrip::fit() {
     const QMargins m = layout()->contentsMargins();
     const int room = width() - m.left() - m.right() - time_->sizeHint().width() - layout()->spacing();
-    const bool more = words_->sizeHint().width() > room;
+    const std::size_t all = pieces_.size();
+    std::size_t fit = fitting(pieces_, words_->font(), room);
+    if (fit < all) fit = fitting(pieces_, words_->font(), room - layout()->spacing() - more_->sizeHint().width());
+    const bool more = fit < all;
+    std::vector<SpanRef> same;  // the first ones of links_
+    const QString shown = more && fit > 0 ? sentence_of(std::span(pieces_).first(fit), same) : whole_;
+    if (words_->text() != shown) words_->setText(shown);
     more_->setVisible(more);
-    more_->setToolTip(more ? words_->text() : QString());
+    more_->setToolTip(more ? whole_ : QString());
 }
 
 void MomentStrip::resizeEvent(QResizeEvent* e) {
     QWidget::resizeEvent(e);
-    tell_of_more();
+    fit();
 }
 
 }  // namespace mt::app

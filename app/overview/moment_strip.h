@@ -22,7 +22,10 @@ class MomentStrip : public QWidget {
     Q_OBJECT
   public:
     MomentStrip(Document& document, Viewpoint& view, QWidget* parent = nullptr);
+    /// All that is to be said of the moment, also what has no room.
     QString text() const;
+    /// What of it is shown: whole phrases only, as a number that is cut off would be another number.
+    QString shown_text() const;
 
   signals:
     void span_chosen(const mt::SpanRef& span);
@@ -33,11 +36,13 @@ class MomentStrip : public QWidget {
 
   private:
     void renew();
-    void tell_of_more();
+    void fit();
     Document& document_;
     Viewpoint& view_;
+    std::vector<MomentPiece> pieces_;
     std::vector<SpanRef> links_;
-    QLabel *time_, *words_, *more_;  ///< more_: shown where words_ are longer than there is room
+    QString whole_;
+    QLabel *time_, *words_, *more_;  ///< more_: shown where not all has room
 };
 
 }  // namespace mt::app

@@ -209,6 +209,7 @@ void Desk::join_views() {
     connect(compare_, &ComparePage::lanes_wanted, this, [this](const QString& path) {
         show_page(lanes_);
         beside_->path() == path ? beside_->close_it() : beside_->open(path);
+        both_->setSizes({1000, 1000});  // of what there is: half for each
     });
     connect(beside_, &Beside::changed, this, &Desk::look_at_both);
     connect(&beside_->viewpoint(), &Viewpoint::selection_changed, this, &Desk::look_at_both);

@@ -20,26 +20,19 @@
 namespace mt::app {
 namespace {
 
-class CoverageInTheWindow : public ::testing::Test {
+class CoverageInTheWindow : public RecordingInTheWindow {
   protected:
     void open(const std::string& path) {
-        window = shown_window();
-        open_and_wait(*window, path);
+        RecordingInTheWindow::open(path);
         page = window->desk().coverage();
         window->desk().evidence()->show_page(page);
         ASSERT_TRUE(QTest::qWaitFor([&] { return rows() > 0; }, 20'000)) << page->hint().toStdString();
     }
     int rows() const { return page->table()->model()->rowCount(); }
-    QString cell(int row, int column) const { return page->table()->model()->index(row, column).data().toString(); }
-    int row_of(const QString& name) const {
-        for (int row = 0; row < rows(); ++row)
-            if (cell(row, CoverageModel::name) == name) return row;
-        return -1;
-    }
+    QString cell(int row, int column) const { return cell_of(*page->table(), row, column); }
+    int row_of(const QString& name) const { return row_with(*page->table(), CoverageModel::name, name); }
     bool settled() const { return !window->desk().cover_book().busy(); }
     std::string recording(const std::string& name) { return test::data("steps/" + name + "/recording.target.toml"); }
-    test::Folder folder;
-    std::unique_ptr<MainWindow> window;
     CoveragePage* page = nullptr;
 };
 

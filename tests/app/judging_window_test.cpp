@@ -23,19 +23,16 @@
 namespace mt::app {
 namespace {
 
-class JudgingInTheWindow : public ::testing::Test {
+class JudgingInTheWindow : public RecordingInTheWindow {
   protected:
     void open(const std::string& path) {
-        window = shown_window();
-        open_and_wait(*window, path);
+        RecordingInTheWindow::open(path);
         QTest::qWait(60);
     }
     std::string rules(const std::string& more) {
         test::write_file(folder / "x.rules.toml", "format = \"mindful-trail-rules/1\"\n" + more);
         return folder / "x.rules.toml";
     }
-    test::Folder folder;
-    std::unique_ptr<MainWindow> window;
 };
 
 TEST_F(JudgingInTheWindow, RulesShowTheirVerdictsAndADoubleClickGoesToTheWorstPlace) {
@@ -98,6 +95,13 @@ TEST_F(JudgingInTheWindow, ComparingTellsCausesWithTheirEffectsBelowThem) {
     EXPECT_TRUE(cell(1, ChangeModel::why).contains("because of dome map hold")) << cell(1, ChangeModel::why).toStdString();
     EXPECT_TRUE(cell(1, ChangeModel::what).startsWith("      "));
     EXPECT_TRUE(page->findChild<QLabel*>("compare_figures")->text().contains("beyond chance"));
+    // A row that is no change of a figure says why nothing is drawn.
+    auto* picture = page->findChild<TwoDistributions*>();
+    ASSERT_NE(picture, nullptr);
+    const int last = page->table()->model()->rowCount() - 1;
+    page->table()->selectRow(last);
+    ASSERT_TRUE(cell(last, ChangeModel::what).startsWith("Found before")) << cell(last, ChangeModel::what).toStdString();
+    EXPECT_TRUE(picture->why().contains("Choose a change of a figure")) << picture->why().toStdString();
     // What cannot be read is told, and what was found stays away.
     page->compare_with("/nowhere/at/all");
     ASSERT_TRUE(QTest::qWaitFor([&] { return compared.count() > 1; }, 10'000));
@@ -216,6 +220,7 @@ TEST_F(JudgingInTheWindow, ComparedRecordingsStandInLanesBelowEachOtherAlignedWh
     ASSERT_TRUE(QTest::qWaitFor([&] { return beside->document().trail() && !beside->document().busy(); }, 30'000));
     ASSERT_TRUE(beside->isVisible());
     EXPECT_TRUE(beside->told().contains("both from their start")) << beside->told().toStdString();
+    EXPECT_NEAR(beside->height(), window->desk().lanes()->height(), 60) << "each has half of the room";
     Viewpoint &upper = window->desk().viewpoint(), &lower = beside->viewpoint();
     upper.go_to(Time::from_ms(1000), Time::from_ms(1200), Time::from_ms(1100));
     EXPECT_EQ(lower.from(), Time::from_ms(1000)) << "both move together";

@@ -6,11 +6,13 @@
 #include <memory>
 #include <string>
 
+#include <QAbstractItemView>
 #include <QSettings>
 #include <QSignalSpy>
 #include <QTest>
 
 #include "shell/main_window.h"
+#include "support.h"
 
 namespace mt::app {
 
@@ -31,5 +33,26 @@ inline void open_and_wait(MainWindow& window, const std::string& path) {
     window.open(QString::fromStdString(path));
     ASSERT_TRUE(QTest::qWaitFor([&] { return finished.count() > 0; }, 20'000)) << window.notice_text().toStdString();
 }
+
+/// A test of one recording in the window.
+class RecordingInTheWindow : public testing::Test {
+  protected:
+    void open(const std::string& path) {
+        window = shown_window();
+        open_and_wait(*window, path);
+    }
+    /// What a cell says.
+    static QString cell_of(const QAbstractItemView& table, int row, int column) {
+        return table.model()->index(row, column).data().toString();
+    }
+    /// The first row that says so in this column; -1: none.
+    static int row_with(const QAbstractItemView& table, int column, const QString& text) {
+        for (int row = 0; row < table.model()->rowCount(); ++row)
+            if (cell_of(table, row, column) == text) return row;
+        return -1;
+    }
+    test::Folder folder;
+    std::unique_ptr<MainWindow> window;
+};
 
 }  // namespace mt::app

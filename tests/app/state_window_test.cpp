@@ -11,11 +11,10 @@
 namespace mt::app {
 namespace {
 
-class StateInTheWindow : public ::testing::Test {
+class StateInTheWindow : public RecordingInTheWindow {
   protected:
     void SetUp() override {
-        window = shown_window();
-        open_and_wait(*window, test::data("steps/rv-etrace-mount/recording.target.toml"));
+        open(test::data("steps/rv-etrace-mount/recording.target.toml"));
         page = window->desk().state();
         window->desk().evidence()->show_page(page);
     }
@@ -32,7 +31,6 @@ class StateInTheWindow : public ::testing::Test {
                     return table->model()->index(row, column + behind).data().toString();
         return "no such cell";
     }
-    std::unique_ptr<MainWindow> window;
     StatePage* page = nullptr;
 };
 

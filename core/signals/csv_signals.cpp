@@ -76,6 +76,36 @@ std::optional<std::string> as_utf8(std::span<const std::uint8_t> bytes) {
     return out;
 }
 
+/// Reads a plain decimal number, "-12.5", and leaves `at` behind it. Of up to fifteen digits it is the quotient of two
+/// numbers that a double holds exactly, so that one division rounds it as it must be. Nothing, and `at` anywhere, for
+/// what else may stand there, a number still.
+std::optional<double> plain_number(const char*& at, const char* end, char point) {
+    constexpr double kPowers[] = {1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15};
+    const bool minus = at < end && *at == '-';
+    at += minus ? 1 : 0;
+    const char* first = at;
+    std::int64_t digits = 0;
+    const auto run = [&] {
+        for (const char* most = at + std::min<std::ptrdiff_t>(end - at, 16); at < most; ++at) {
+            const auto digit = static_cast<unsigned>(*at - '0');
+            if (digit > 9) break;
+            digits = digits * 10 + digit;
+        }
+    };
+    run();
+    auto count = at - first, behind = std::ptrdiff_t{0};
+    if (count == 0 || count > 15) return std::nullopt;
+    if (at < end && *at == point) {
+        first = ++at;
+        run();
+        behind = at - first;
+        count += behind;
+        if (count > 15) return std::nullopt;
+    }
+    const double value = static_cast<double>(digits) / kPowers[behind];
+    return minus ? -value : value;
+}
+
 /// How the columns are told apart.
 struct Dialect {
     char separator = ',';
@@ -102,6 +132,26 @@ class Rows {
             return true;
         }
     }
+    /// The numbers of the next row, if it holds nothing but plain ones; else false, and the row is still the next.
+    bool next_plain(std::vector<double>& numbers) {
+        numbers.clear();
+        const char *const begin = text_.data(), *const end = begin + text_.size();
+        const char point = dialect_.comma ? ',' : '.';
+        for (const char* at = begin + at_;;) {
+            const auto number = plain_number(at, end, point);
+            if (!number || at == end) return false;
+            numbers.push_back(*number);
+            if (*at == dialect_.separator && numbers.size() <= kMostColumns) {
+                ++at;
+                continue;
+            }
+            if (*at == '\r' && end - at > 1) ++at;
+            if (*at != '\n') return false;
+            begin_ = at_;
+            at_ = static_cast<std::size_t>(at + 1 - begin);
+            return true;
+        }
+    }
     std::size_t position() const { return at_; }
     std::size_t begin() const { return begin_; }
 
@@ -114,6 +164,8 @@ class Rows {
   private:
     void row(std::vector<std::string_view>& cells) {
         const bool blanks = dialect_.separator == ' ';
+        const char separator = dialect_.separator;
+        const char *const begin = text_.data(), *const end = begin + text_.size();
         for (;;) {
             if (blanks)
                 while (at_ < text_.size() && text_[at_] == ' ') ++at_;
@@ -128,10 +180,10 @@ class Rows {
                        text_[at_] != '\r')
                     ++at_;
             } else {
-                while (at_ < text_.size() && text_[at_] != dialect_.separator && text_[at_] != '\n' &&
-                       text_[at_] != '\r')
-                    ++at_;
-                cells.push_back(text_.substr(first, at_ - first));
+                const char* at = begin + at_;
+                while (at < end && *at != separator && *at != '\n' && *at != '\r') ++at;
+                at_ = static_cast<std::size_t>(at - begin);
+                cells.push_back({begin + first, at_ - first});
             }
             if (at_ >= text_.size()) return;
             const char c = text_[at_++];
@@ -371,47 +423,56 @@ Result<SignalFile> read_csv_signals(std::span<const std::uint8_t> bytes, const s
 
     const ValueOrigin measured = measured_origin();
     std::uint64_t bad_time = 0, backwards = 0, n = 0, short_rows = 0;
+    bool some_text = false;
     std::optional<Time> last;
-    do {
-        if (++n % 16'384 == 0 && progress != nullptr) {
-            if (progress->cancelled()) return failure("reading was cancelled", path);
-            progress->report(rows.position(), text.size());
-        }
-        const auto at = time < cells.size() ? number_in(cells[time], dialect.comma) : std::nullopt;
+    const auto time_of = [&](std::optional<double> at) -> std::optional<Time> {
         if (!at || !(std::abs(*at) * scale < static_cast<double>(kFarthestPs))) {
             if (bad_time++ == 0)
                 warn("the time in line " + std::to_string(line_at(rows.begin())) +
                      " is no number: such rows are left out");
-            continue;
+            return std::nullopt;
         }
-        const Time t{
-            static_cast<std::int64_t>(std::llround(static_cast<long double>(*at) * static_cast<long double>(scale)))};
+        const long double ps = static_cast<long double>(*at) * static_cast<long double>(scale);
+        const Time t{static_cast<std::int64_t>(ps + (ps < 0 ? -0.5L : 0.5L))};  // llround takes far longer
         if (last && t < *last) {
             if (backwards++ == 0)
                 warn("time runs backwards in line " + std::to_string(line_at(rows.begin())) +
                      ": such rows are left out");
-            continue;
+            return std::nullopt;
         }
         last = t;
+        return t;
+    };
+    const auto take_number = [&](CsvColumn& c, Time t, double number) {
+        if (c.whole && (!(std::abs(number) <= 9e15) ||
+                        number != static_cast<double>(static_cast<std::int64_t>(number))))
+            make_real(c);
+        if (!std::isfinite(number)) {
+            ValueOrigin none = measured;
+            none.worth = ValueOrigin::Worth::invalid;
+            c.lane.append_unknown(t, none);
+        } else {
+            c.lane.append_usual(
+                t, c.whole ? static_cast<std::uint64_t>(static_cast<std::int64_t>(number)) : Value::of(number).bits);
+        }
+    };
+    const auto too_short = [&] {
+        if (short_rows++ == 0)
+            warn("line " + std::to_string(line_at(rows.begin())) + " has fewer columns than the head");
+    };
+    const auto take_cells = [&] {
+        const auto at = time_of(time < cells.size() ? number_in(cells[time], dialect.comma) : std::nullopt);
+        if (!at) return;
+        const Time t = *at;
         for (CsvColumn& c : columns) {
             if (c.index >= cells.size()) {
-                if (short_rows++ == 0)
-                    warn("line " + std::to_string(line_at(rows.begin())) + " has fewer columns than the head");
+                too_short();
                 continue;
             }
             const std::string_view cell = cells[c.index];
             if (!c.text) {
                 if (const auto number = number_in(cell, dialect.comma)) {
-                    if (c.whole && (*number != std::floor(*number) || std::abs(*number) > 9e15)) make_real(c);
-                    if (!std::isfinite(*number)) {
-                        ValueOrigin none = measured;
-                        none.worth = ValueOrigin::Worth::invalid;
-                        c.lane.append_unknown(t, none);
-                    } else if (c.whole) {
-                        c.lane.append_usual(t, static_cast<std::uint64_t>(static_cast<std::int64_t>(*number)));
-                    } else {
-                        c.lane.append_usual(t, Value::of(*number).bits);
-                    }
+                    take_number(c, t, *number);
                     continue;
                 }
                 const std::string_view word = Rows::trimmed(cell);
@@ -424,6 +485,7 @@ Result<SignalFile> read_csv_signals(std::span<const std::uint8_t> bytes, const s
                     continue;
                 }
                 make_text(c);
+                some_text = true;
             }
             const std::string key(Rows::trimmed(cell).substr(0, 256));
             if (key.empty()) continue;
@@ -438,7 +500,29 @@ Result<SignalFile> read_csv_signals(std::span<const std::uint8_t> bytes, const s
             }
             c.lane.append_usual(t, found->second);
         }
-    } while (rows.next(cells));
+    };
+    take_cells();
+    // Most rows are plain numbers, which are taken as they are read.
+    std::vector<double> numbers;
+    for (;;) {
+        if (++n % 16'384 == 0 && progress != nullptr) {
+            if (progress->cancelled()) return failure("reading was cancelled", path);
+            progress->report(rows.position(), text.size());
+        }
+        if (!some_text && rows.next_plain(numbers)) {
+            const auto at = time_of(time < numbers.size() ? std::optional(numbers[time]) : std::nullopt);
+            if (!at) continue;
+            for (CsvColumn& c : columns) {
+                if (c.index < numbers.size())
+                    take_number(c, *at, numbers[c.index]);
+                else
+                    too_short();
+            }
+            continue;
+        }
+        if (!rows.next(cells)) break;
+        take_cells();
+    }
     if (!last) return failure("no row of the file has a time", path, "the first column must be the time");
     if (bad_time > 1) warn(count_text(bad_time) + " rows have no time and are left out");
     if (backwards > 1) warn(count_text(backwards) + " rows run backwards in time and are left out");

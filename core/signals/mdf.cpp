@@ -98,6 +98,7 @@ class Conversion {
     bool gives_texts() const { return kind_ == Kind::texts || kind_ == Kind::range_texts; }
 
     double number(double raw) const {
+        if (kind_ == Kind::none) return raw;
         switch (kind_) {
             case Kind::linear:
                 return values_.size() >= 2 ? values_[0] + values_[1] * raw : raw;
@@ -388,6 +389,13 @@ class MdfReader {
 
     using Variable = std::map<std::uint64_t, const std::vector<std::uint8_t>*>;
 
+    /// A record that has a time; its bytes are as many as those of its group.
+    struct Row {
+        Time at;
+        const std::uint8_t* bytes;
+    };
+    static constexpr std::uint64_t kRowsAtOnce = 2048;  // so few that they stay near while channel after channel is read
+
     void read_records(const Group& g, std::span<const std::uint8_t> data, const Variable& variable) {
         const std::size_t record = std::size_t{g.bytes} + g.invalid_bytes;
         const Channel* master = nullptr;
@@ -452,32 +460,39 @@ class MdfReader {
         }
         std::uint64_t backwards = 0;
         std::optional<Time> last;
-        for (std::uint64_t n = 0; n < count; ++n) {
-            if (n % 65'536 == 0 && progress_ != nullptr) {
+        std::vector<Row> rows;
+        rows.reserve(kRowsAtOnce);
+        for (std::uint64_t begin = 0; begin < count; begin += kRowsAtOnce) {
+            if (progress_ != nullptr) {
                 if (progress_->cancelled()) return;
                 progress_->report(static_cast<std::uint64_t>(data.data() - bytes_.data()) <= bytes_.size()
-                                      ? static_cast<std::uint64_t>(data.data() - bytes_.data()) + n * record
+                                      ? static_cast<std::uint64_t>(data.data() - bytes_.data()) + begin * record
                                       : 0,
                                   bytes_.size());
             }
-            const auto row = data.subspan(n * record, record);
-            double raw = 0;
+            rows.clear();
+            const std::uint64_t end = std::min(count, begin + kRowsAtOnce);
+            const auto take = [&](std::uint64_t n, double raw) {
+                const long double ps = static_cast<long double>(of_time.number(raw)) * 1e12L;
+                if (!(std::abs(ps) < static_cast<long double>(kFarthestPs))) {
+                    ++backwards;
+                    return;
+                }
+                const Time t{static_cast<std::int64_t>(ps + (ps < 0 ? -0.5L : 0.5L))};  // llround takes far longer
+                if (last && t < *last) {
+                    ++backwards;
+                    return;
+                }
+                last = t;
+                rows.push_back({t, data.data() + n * record});
+            };
             if (master->type == 3)
-                raw = static_cast<double>(n);
+                for (std::uint64_t n = begin; n < end; ++n) take(n, static_cast<double>(n));
             else
-                raw = number_of(*master, row);
-            const long double ps = static_cast<long double>(of_time.number(raw)) * 1e12L;
-            if (!(std::abs(ps) < static_cast<long double>(kFarthestPs))) {
-                ++backwards;
-                continue;
-            }
-            const Time t{static_cast<std::int64_t>(std::llround(ps))};
-            if (last && t < *last) {
-                ++backwards;
-                continue;
-            }
-            last = t;
-            for (Target& target : targets) sample(target, g, row, t);
+                with_numbers(*master, record, [&](auto number) {
+                    for (std::uint64_t n = begin; n < end; ++n) take(n, number(data.data() + n * record));
+                });
+            for (Target& target : targets) samples(target, g, rows);
         }
         if (backwards > 0)
             warn("in group '" + plain_text(g.name) + "' " + count_text(backwards) +
@@ -501,9 +516,33 @@ class MdfReader {
         if (bits < 64 && (raw >> (bits - 1) & 1) != 0) raw |= ~std::uint64_t{0} << bits;
         return static_cast<std::int64_t>(raw);
     }
-    static double number_of(const Channel& c, std::span<const std::uint8_t> row) {
+    // Calls `take` with what reads the raw bits of a channel out of the bytes of a record.
+    template <class Take>
+    static void with_raw(const Channel& c, std::size_t record, Take take) {
+        const bool little = c.data_type == 0 || c.data_type == 2 || c.data_type == 4;
+        if (little && c.bits > 0 && c.bit_offset + c.bits <= 64 && c.byte_offset + std::uint64_t{8} <= record) {
+            const std::uint64_t mask = ~std::uint64_t{0} >> (64 - c.bits);
+            take([from = c.byte_offset, shift = c.bit_offset, mask](const std::uint8_t* row) {
+                std::uint64_t raw;
+                std::memcpy(&raw, row + from, sizeof raw);
+                return raw >> shift & mask;
+            });
+        } else {
+            take([&c, record](const std::uint8_t* row) { return raw_of(c, {row, record}); });
+        }
+    }
+    // The same of its number.
+    template <class Take>
+    static void with_numbers(const Channel& c, std::size_t record, Take take) {
+        with_raw(c, record, [&](auto raw) {
+            if (c.data_type == 4 && c.bits == 64)
+                take([raw](const std::uint8_t* row) { return std::bit_cast<double>(raw(row)); });
+            else
+                take([raw, &c](const std::uint8_t* row) { return number_of(c, raw(row)); });
+        });
+    }
+    static double number_of(const Channel& c, std::uint64_t raw) {
         if (c.bits == 0) return 0;
-        const std::uint64_t raw = raw_of(c, row);
         switch (c.data_type) {
             case 0:
             case 1:
@@ -526,6 +565,35 @@ class MdfReader {
         const double mantissa = h & 1023, sign = (h & 0x8000) != 0 ? -1 : 1;
         if (exponent == 31) return mantissa != 0 ? std::nan("") : sign * INFINITY;
         return sign * (exponent == 0 ? std::ldexp(mantissa, -24) : std::ldexp(1024 + mantissa, exponent - 25));
+    }
+
+    void samples(Target& t, const Group& g, const std::vector<Row>& rows) {
+        const Channel& c = *t.channel;
+        const std::size_t record = std::size_t{g.bytes} + g.invalid_bytes;
+        if ((c.flags & 3) != 0 || t.named) {
+            for (const Row& r : rows) sample(t, g, {r.bytes, record}, r.at);
+        } else if (t.whole) {
+            with_raw(c, record, [&](auto raw) {
+                if (c.data_type <= 1)
+                    for (const Row& r : rows) t.lane.append_usual(r.at, raw(r.bytes));
+                else
+                    for (const Row& r : rows)
+                        t.lane.append_usual(r.at, static_cast<std::uint64_t>(signed_of(raw(r.bytes), c.bits)));
+            });
+        } else {
+            with_numbers(c, record, [&](auto number) {
+                for (const Row& r : rows) append_number(t, t.conversion.number(number(r.bytes)), r.at);
+            });
+        }
+    }
+    static void append_number(Target& t, double value, Time at) {
+        if (std::isfinite(value)) {
+            t.lane.append_usual(at, Value::of(value).bits);
+            return;
+        }
+        ValueOrigin origin = measured_origin();
+        origin.worth = ValueOrigin::Worth::invalid;
+        t.lane.append_unknown(at, origin);
     }
 
     void sample(Target& t, const Group& g, std::span<const std::uint8_t> row, Time at) {
@@ -566,19 +634,13 @@ class MdfReader {
             t.lane.append_usual(at, c.data_type <= 1 ? bits : static_cast<std::uint64_t>(signed_of(bits, c.bits)));
             return;
         }
-        const double raw = number_of(c, row);
+        const double raw = number_of(c, raw_of(c, row));
         if (t.named) {
             double scaled = raw;
             const auto text = t.conversion.text(raw, scaled);
             name(t, text ? *text : Value::of(scaled).text(), at, origin);
         } else {
-            const double value = t.conversion.number(raw);
-            if (std::isfinite(value)) {
-                t.lane.append_usual(at, Value::of(value).bits);
-            } else {
-                origin.worth = ValueOrigin::Worth::invalid;
-                t.lane.append_unknown(at, origin);
-            }
+            append_number(t, t.conversion.number(raw), at);
         }
     }
 

@@ -197,6 +197,9 @@ class VcdReader {
     // 18.2.1: scalars, vectors and reals, each with the code of its variable.
     void changes() {
         std::uint64_t strange = 0;
+        single_.fill(nullptr);
+        for (char c = '!'; c <= '~'; ++c) single_[static_cast<unsigned char>(c)] = code_of({&c, 1});
+        const auto most = static_cast<std::uint64_t>(kFarthestPs / ps_);
         for (std::uint64_t n = 0;; ++n) {
             if (n % 65'536 == 0 && progress_ != nullptr) {
                 if (progress_->cancelled()) return;
@@ -206,9 +209,16 @@ class VcdReader {
             if (at_ == end_) return;
             const char* first = at_;
             const char c = *at_++;
+            const Sign sign = sign_of(c);
+            // Nearly all there is: the value of a line, its code of one character, and the end of the row.
+            if (sign != kOther && end_ - at_ > 1 && is_space(at_[1])) {
+                if (Code* known = single_[static_cast<unsigned char>(*at_)]; known != nullptr) scalar(*known, sign);
+                at_ += 2;
+                continue;
+            }
             switch (c) {
                 case '#':
-                    if (!take_time()) return;
+                    if (!take_time(most)) return;
                     continue;
                 case '$':
                     --at_;
@@ -231,7 +241,6 @@ class VcdReader {
                 }
                 default: {
                     const std::string_view code = rest();
-                    const Sign sign = sign_of(c);
                     if (sign != kOther) {
                         if (Code* known = code_of(code); known != nullptr) scalar(*known, sign);
                     } else if (++strange == 1) {
@@ -256,18 +265,18 @@ class VcdReader {
         return {first, static_cast<std::size_t>(at_ - first)};
     }
 
-    bool take_time() {
+    bool take_time(std::uint64_t most) {
         std::uint64_t number = 0;
         const char* first = at_;
-        const auto read = std::from_chars(at_, end_, number);
-        at_ = read.ptr;
-        const auto most = static_cast<std::uint64_t>(kFarthestPs / ps_);
-        if (read.ec != std::errc() || number > most || (at_ < end_ && !is_space(*at_))) {
+        for (const std::uint64_t tenth = most / 10; at_ < end_ && *at_ >= '0' && *at_ <= '9' && number <= tenth;)
+            number = number * 10 + static_cast<std::uint64_t>(*at_++ - '0');
+        if (at_ == first || number > most || (at_ < end_ && !is_space(*at_))) {
             warn("the time in line " + std::to_string(line_at(first)) +
                  " is no number that can be: the file is read up to there");
             return false;
         }
-        const Time t{static_cast<std::int64_t>(number) * ps_ / divided_};
+        const std::int64_t ps = static_cast<std::int64_t>(number) * ps_;
+        const Time t{divided_ == 1 ? ps : ps / divided_};
         if (t < now_) {
             if (backwards_++ == 0)
                 warn("time runs backwards in line " + std::to_string(line_at(first)) +
@@ -411,6 +420,7 @@ class VcdReader {
     std::vector<Variable> variables_;
     std::vector<Code> codes_;
     std::unordered_map<std::string, std::uint32_t> index_;  ///< of every code
+    std::array<Code*, 256> single_{};                       ///< of each that is one character
     std::vector<std::uint32_t> short_;                      ///< the same of short ones, and one; 0: none
     bool told_many_ = false;
     std::size_t seen_ = 0;

@@ -67,10 +67,11 @@ int main(int argc, char** argv) {
         complete = static_cast<double>(clock.nsecsElapsed()) / 1e9;
         QApplication::exit(0);
     });
+    QObject::connect(&window.document(), &mt::app::Document::failed, [] { QApplication::exit(2); });
     window.open(input);
-    QApplication::exec();
+    const int opened = QApplication::exec();
     QApplication::processEvents();
-    if (!window.document().trail()) {
+    if (opened != 0 || !window.document().trail()) {
         std::fprintf(stderr, "%s cannot be opened: %s\n", qPrintable(input), qPrintable(window.notice_text()));
         return 2;
     }

@@ -21,7 +21,7 @@ QString change_of(const ValueLane& lane, std::size_t i) {
 
 QStringList cells_of(const Recording& recording, const Trail& trail, const ValueLane& lane, std::size_t i) {
     const ValueOrigin origin = lane.origin(i);
-    return {words(moment_text(lane.samples[i].time)),
+    return {words(moment_text(lane.samples.time(i))),
             words(lane.text(i) + (lane.unit.empty() || !lane.known(i) ? "" : " " + lane.unit)),
             change_of(lane, i),
             words(std::string(value_access_name(origin.access))),
@@ -68,7 +68,7 @@ void SamplesPage::look_at_selection() {
 std::uint64_t SamplesPage::row_count() const { return lane() == nullptr ? 0 : lane()->samples.size(); }
 
 std::optional<Time> SamplesPage::time_of(std::uint64_t row) {
-    return row < row_count() ? std::optional(lane()->samples[static_cast<std::size_t>(row)].time) : std::nullopt;
+    return row < row_count() ? std::optional(lane()->samples.time(static_cast<std::size_t>(row))) : std::nullopt;
 }
 
 QStringList SamplesPage::row_text(std::uint64_t row) const {
@@ -91,7 +91,7 @@ QStringList SamplesPage::value_heads() const {
 QStringList SamplesPage::row_values(std::uint64_t row) const {
     const auto i = static_cast<std::size_t>(row);
     const QStringList cells = row_text(row);
-    return {words(ns_text(lane()->samples[i].time)), words(lane()->text(i)), cells[3], cells[4], cells[5]};
+    return {words(ns_text(lane()->samples.time(i))), words(lane()->text(i)), cells[3], cells[4], cells[5]};
 }
 
 RowTable::Scan SamplesPage::scan_for(const QString& text) {

@@ -21,7 +21,13 @@ namespace {
 
 // Places in the list of sources; the others are as in SourceSpec::Kind.
 constexpr const char* kSamples = "samples";
-constexpr int kBuffer = static_cast<int>(SourceSpec::Kind::buffer), kNothing = kBuffer + 1;
+constexpr const char* kConsole = "console";
+constexpr int kBuffer = static_cast<int>(SourceSpec::Kind::buffer), kPrinted = static_cast<int>(SourceSpec::Kind::console),
+              kNothing = kPrinted + 1;
+
+// What a row's box says: a SourceSpec::Kind, or kNothing.
+int kind_in(const QComboBox* box) { return box->currentData().toInt(); }
+void choose_kind(QComboBox* box, int kind) { box->setCurrentIndex(std::max(0, box->findData(kind))); }
 
 QLineEdit* edit(const char* name, const QString& placeholder) {
     auto* e = new QLineEdit;
@@ -253,8 +259,13 @@ void RecipeForm::build_rows(const std::vector<std::pair<std::string, std::string
         row.debug->setObjectName("debug_" + name);
         row.trace = new QComboBox;
         row.trace->setObjectName("trace_" + name);
-        row.trace->addItems({tr("TCP"), tr("serial line"), tr("growing file"), tr("ring in memory"), tr("memory dump"),
-                             tr("on-chip buffer"), tr("nothing")});
+        const QString kinds[] = {tr("TCP"),         tr("serial line"),    tr("growing file"), tr("ring in memory"),
+                                 tr("memory dump"), tr("on-chip buffer"), tr("debug server"), tr("nothing")};
+        for (int kind = 0; kind <= kNothing; ++kind) {
+            const bool carries_text = kind <= static_cast<int>(SourceSpec::Kind::file) || kind == kPrinted;
+            if (kind == kNothing || (protocol == kConsole ? carries_text : kind != kPrinted))
+                row.trace->addItem(kinds[kind], kind);
+        }
         row.address = edit("", {});
         row.address->setObjectName("address_" + name);
         row.debug->setAccessibleName(tr("Debug server of %1").arg(row.core));
@@ -272,7 +283,7 @@ void RecipeForm::build_rows(const std::vector<std::pair<std::string, std::string
         rows_grid_->addWidget(row.trace, y, 2);
         rows_grid_->addWidget(row.address, y, 3);
         rows_grid_->addWidget(row.baud, y, 4);
-        if (!rows_.empty()) row.trace->setCurrentIndex(kNothing);  // one connection is enough to begin with
+        if (!rows_.empty()) choose_kind(row.trace, kNothing);  // one connection is enough to begin with
         connect(row.trace, &QComboBox::currentIndexChanged, this, [this, row] { adapt_row(row); });
         adapt_row(row);
         rows_.push_back(row);
@@ -286,8 +297,9 @@ void RecipeForm::adapt_row(const Row& row) {
                              tr("symbol, or 0x address"),
                              tr("symbol, or 0x address+size"),
                              tr("found by itself"),
+                             tr("semihosting, and what it says itself"),
                              {}};
-    const int kind = row.trace->currentIndex();
+    const int kind = kind_in(row.trace);
     row.address->setPlaceholderText(hints[kind]);
     row.address->setEnabled(kind < kBuffer);
     row.baud->setVisible(kind == 1);
@@ -315,9 +327,14 @@ void RecipeForm::show_target(const QString& path) {
         bool first = true;
         for (const auto& s : target->streams) {
             if (s.core != c.name || s.protocol == Protocol::polled) continue;
-            if (!first) rows.emplace_back(c.name, protocol_name(s.protocol));
-            first = false;
+            const bool console = s.protocol == Protocol::console;
+            if (!first || console) rows.emplace_back(c.name, protocol_name(s.protocol));
+            first = first && console;
         }
+        for (const Recipe::Connect& had : base_.connects)
+            if (had.core == c.name && had.protocol == kConsole &&
+                std::find(rows.begin(), rows.end(), std::pair<std::string, std::string>(c.name, kConsole)) == rows.end())
+                rows.emplace_back(c.name, kConsole);
     }
     for (const auto& s : target->streams)  // a device of its own stands in the place of a core
         if (s.protocol == Protocol::samples) rows.emplace_back(s.samples.name, kSamples);
@@ -336,12 +353,13 @@ void RecipeForm::show_recipe(const Recipe& r) {
     // The protocol of a core's first stream may be said or not.
     const auto row_protocol = [&](const Recipe::Connect& c) {
         if (!target || c.protocol.empty()) return QString();
+        if (c.protocol == kConsole) return words(c.protocol);
         Recipe::Connect first;
         first.core = c.core;
         return stream_of(*target, c) == stream_of(*target, first) ? QString() : words(c.protocol);
     };
     for (auto& row : rows_) {
-        row.trace->setCurrentIndex(kNothing);
+        choose_kind(row.trace, kNothing);
         for (const auto& c : r.connects) {
             const bool device = c.protocol == kSamples;
             if (device ? row.protocol != kSamples || (!c.device.empty() && words(c.device) != row.core)
@@ -349,10 +367,10 @@ void RecipeForm::show_recipe(const Recipe& r) {
                 continue;
             row.debug->setText(words(c.debug));
             if (!c.trace) continue;
-            row.trace->setCurrentIndex(static_cast<int>(c.trace->kind));
+            choose_kind(row.trace, static_cast<int>(c.trace->kind));
             QString where = words(c.trace->kind <= SourceSpec::Kind::file ? c.trace->address : c.trace->symbol);
             if (c.trace->kind > SourceSpec::Kind::file && c.trace->symbol.empty() &&
-                c.trace->kind != SourceSpec::Kind::buffer)
+                c.trace->kind < SourceSpec::Kind::buffer)
                 where = "0x" + QString::number(c.trace->at, 16);
             if (c.trace->kind == SourceSpec::Kind::dump && c.trace->size > 0)
                 where += "+" + QString::number(c.trace->size);
@@ -408,14 +426,16 @@ Result<Recipe> RecipeForm::recipe() const {
         c.protocol = row.protocol.toStdString();
         c.debug = row.debug->text().trimmed().toStdString();
         const QString where = row.address->text().trimmed();
-        const int kind = row.trace->currentIndex();
+        const int kind = kind_in(row.trace);
         if (kind == kNothing && c.debug.empty()) continue;
         if (kind != kNothing) {
             SourceSpec s;
             s.kind = static_cast<SourceSpec::Kind>(kind);
-            if (where.isEmpty() && kind != kBuffer)
+            if (where.isEmpty() && kind < kBuffer)
                 return failure((c.core.empty() ? c.device : "core " + c.core) + ": where its trace comes from is not given", "", "fill in “Where”");
-            if (s.kind == SourceSpec::Kind::buffer) {
+            if (s.kind == SourceSpec::Kind::console) {
+                s.every_ms = 0;
+            } else if (s.kind == SourceSpec::Kind::buffer) {
                 s.every_ms = 0;
                 for (const auto& old : before)
                     if (old.core == c.core && old.trace && old.trace->kind == s.kind) s.every_ms = old.trace->every_ms;

@@ -29,11 +29,11 @@ Recipe::Place read_place(TomlTable& t) {
 Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
     Recipe::Connect c;
     c.line = t.line();
-    c.protocol = t.text("protocol", false, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples"});
+    c.protocol = t.text("protocol", false, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "console"});
     c.core = t.text("core", c.protocol != "samples");
     if (c.protocol == "samples") c.device = t.text("device", false);
     c.debug = t.text("debug", false);
-    const std::string kind = t.text("trace", false, {"tcp", "serial", "file", "ring", "dump", "buffer"});
+    const std::string kind = t.text("trace", false, {"tcp", "serial", "file", "ring", "dump", "buffer", "debug"});
     if (kind.empty()) {
         if (c.debug.empty())
             t.fail("[[connect]] names neither a debug server nor a trace source", c.line,
@@ -50,6 +50,8 @@ Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
             s.address = (folder / s.address).lexically_normal().string();
         if (s.kind == SourceSpec::Kind::serial)
             s.baud = static_cast<std::uint64_t>(t.number("baud", true, 50, 100'000'000).value_or(115'200));
+    } else if (kind == "debug") {
+        s.kind = SourceSpec::Kind::console;
     } else if (kind == "buffer") {
         s.kind = SourceSpec::Kind::buffer;
         s.every_ms = static_cast<unsigned>(t.number("every_ms", false, 1, 600'000).value_or(0));
@@ -68,6 +70,11 @@ Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
         if (c.debug.empty())
             t.fail("trace = \"" + kind + "\" needs a debug server", c.line, "add debug = \"HOST:PORT\"");
     }
+    if (c.protocol == "console" && s.kind > SourceSpec::Kind::file && s.kind != SourceSpec::Kind::console)
+        t.fail("a console cannot come by trace = \"" + kind + "\"", c.line,
+               "debug is what the debug server prints, tcp, serial and file carry plain text");
+    if (s.kind == SourceSpec::Kind::console && c.protocol != "console")
+        t.fail("trace = \"debug\" is for a console", c.line, "add protocol = \"console\"");
     c.trace = s;
     return c;
 }
@@ -233,6 +240,8 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path, cons
     needs(r.watch.has_value(), r.watch ? r.watch->core : "", "watch");
     for (const auto& c : r.connects)
         if (c.trace && c.trace->kind == SourceSpec::Kind::buffer) needs(true, c.core, "trace = \"buffer\"");
+    for (const auto& c : r.connects)
+        if (c.trace && c.trace->kind == SourceSpec::Kind::console) needs(true, c.core, "trace = \"debug\"");
     for (const Recipe::Sample& s : r.samples) needs(true, s.core, "[[sample]]");
     for (const TraceWish& w : r.traces) needs(true, w.core, "[trace]");
     bool any_trace = !r.samples.empty();
@@ -291,7 +300,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         if (!c.debug.empty()) out << "debug = " << toml_quoted(c.debug) << "\n";
         if (!c.trace) continue;
         const SourceSpec& s = *c.trace;
-        constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump", "buffer", "poll"};
+        constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump", "buffer", "debug", "poll"};
         out << "trace = \"" << kinds[static_cast<std::size_t>(s.kind)] << "\"\n";
         if (s.kind == SourceSpec::Kind::file)
             out << "address = " << relative(s.address) << "\n";

@@ -11,6 +11,7 @@
 #include "base/text.h"
 #include "capture/buffer_source.h"
 #include "capture/folder.h"
+#include "capture/console_source.h"
 #include "capture/poll_source.h"
 #include "capture/ring.h"
 #include "control/image_check.h"
@@ -46,6 +47,7 @@ struct RecordRun::End {
     CoreUnits units;
     BufferSource* buffer = nullptr;  ///< the receiver has it
     PollSource* poll = nullptr;      ///< the same
+    ConsoleSource* console = nullptr;  ///< the same
     /// Whose bytes come here: a core, or a device of its own.
     std::string who() const {
         return !spec->core.empty() ? spec->core : !spec->device.empty() ? spec->device : std::string("probe");
@@ -317,6 +319,7 @@ Result<void> RecordRun::connect_debug(End& end) {
 
 Result<std::unique_ptr<Source>> RecordRun::make_source(End& end) {
     const SourceSpec& spec = *end.spec->trace;
+    if (end.spec->protocol == "console") return make_console_source(end);
     if (end.own_thread()) return open_source(spec, Milliseconds(recipe_.patience_ms));
     if (spec.kind == SourceSpec::Kind::buffer && !end.server) {  // another table of the core names its debug server
         auto other = end_of(end.spec->core);
@@ -434,6 +437,41 @@ Result<std::unique_ptr<Source>> RecordRun::make_poll_source(End& end, End& with)
     return source;
 }
 
+// What comes from a console is text; the recording's target file says that there is such a stream.
+Result<void> RecordRun::plan_consoles() {
+    for (const auto& end : ends_) {
+        if (end->spec->protocol != "console" || stream_of(target_, *end->spec)) continue;
+        const std::size_t index = target_.streams.size();
+        auto text = changed_target(target_.text, {{"stream", index, "protocol", "\"console\""},
+                                                  {"stream", index, "core", toml_quoted(end->spec->core)}});
+        if (!text) return tl::make_unexpected(text.error());
+        auto described = parse_target_file(*text, target_.path);
+        if (!described) return tl::make_unexpected(described.error());
+        target_ = std::move(*described);
+    }
+    return {};
+}
+
+Result<std::unique_ptr<Source>> RecordRun::make_console_source(End& end) {
+    std::unique_ptr<ConsoleSource> source;
+    if (end.own_thread()) {
+        auto inner = open_source(*end.spec->trace, Milliseconds(recipe_.patience_ms));
+        if (!inner) return tl::make_unexpected(inner.error());
+        source = std::make_unique<ConsoleSource>(std::move(*inner));
+    } else {
+        End* with = nullptr;
+        for (auto& other : ends_)
+            if (other->server && other->core == end.core) with = other.get();
+        if (with == nullptr || with->server_lost)
+            return failure("core '" + end.spec->core + "' has no debug server", recipe_.path + ":" + std::to_string(end.spec->line),
+                           "is it still running?");
+        source = std::make_unique<ConsoleSource>(*with->server);
+    }
+    if (started_ != Steady::time_point{}) source->begin(started_);  // the way back after a line or server was lost
+    end.console = source.get();
+    return source;
+}
+
 Result<void> RecordRun::connect_all() {
     begin_step(RunState::connect);
     std::vector<std::string> lines;
@@ -455,6 +493,7 @@ Result<void> RecordRun::connect_all() {
     }
     if (auto ok = plan_traces(); !ok) return ok;
     if (auto ok = plan_polling(); !ok) return ok;
+    if (auto ok = plan_consoles(); !ok) return ok;
     if (auto ok = find_streams(); !ok) return ok;
     for (auto& end : ends_) {
         if (end->server) {
@@ -657,7 +696,7 @@ Result<void> RecordRun::start_all() {
         end->receiver = std::move(*receiver);
         recorded_.push_back({end->stream, path});
         const std::lock_guard guard(lock_);
-        state_.streams.push_back({end->stream, end->who(), end->spec->trace->text(), {}});
+        state_.streams.push_back({end->stream, end->who(), end->spec->trace->text(), {}, end->console != nullptr});
     }
     const auto set_end = [&](const std::string& core, const std::string& place, bool watch) -> Result<void> {
         auto found = end_of(core);
@@ -700,6 +739,7 @@ Result<void> RecordRun::start_all() {
     for (auto& end : ends_) {
         if (end->receiver) end->receiver->begin(started_);
         if (end->poll != nullptr) end->poll->begin(started_);
+        if (end->console != nullptr) end->console->begin(started_);
         if (end->receiver && end->own_thread())
             end->thread = std::thread([this, e = end.get()] {
                 while (!stopping()) e->receiver->pump(Milliseconds(50));
@@ -732,7 +772,7 @@ void RecordRun::record() {
     while (!stopping()) {
         const auto now = Steady::now();
         bool idle = true;
-        bool all_exhausted = true;
+        bool all_exhausted = true, any = false;  // of what has an end: values and text go on as long as the rest
         std::uint64_t bytes = 0;
         for (auto& end : ends_) {
             if (!end->receiver) continue;
@@ -744,13 +784,16 @@ void RecordRun::record() {
             }
             const ReceiverState s = end->receiver->state();
             bytes += s.bytes;
-            all_exhausted = all_exhausted && (s.exhausted || (end->poll != nullptr && ends_.size() > polling_.size() + 1));
+            if (end->poll == nullptr && end->console == nullptr) {
+                any = true;
+                all_exhausted = all_exhausted && s.exhausted;
+            }
             if (s.full) stop(s.trouble);
         }
         const double elapsed = seconds_of(now - started_);
         if (recipe_.seconds && elapsed >= *recipe_.seconds) stop("the time was up");
         if (recipe_.bytes && bytes >= *recipe_.bytes) stop("enough bytes were recorded");
-        if (all_exhausted)
+        if (any && all_exhausted)
             stop(recipe_.limit_bytes > 0 && !reads_only() ? "the limit was reached" : "the buffer was read to its end");
         watch_cores();
         serve_requests();
@@ -864,6 +907,7 @@ void RecordRun::stop_all() {
         if (end->receiver) end->receiver->end(reason);
         end->buffer = nullptr;
         end->poll = nullptr;
+        end->console = nullptr;
         if (!end->server || end->server_lost) continue;
         if (end->until) (void)end->server->clear_point(DebugServer::Point::software, *end->until, 2);
         if (end->watch) (void)end->server->clear_point(end->watch_type, *end->watch, end->watch_length);

@@ -45,6 +45,7 @@ struct RunState {
         std::size_t stream = 0;  ///< index into the target file's streams
         std::string core, source;
         ReceiverState received;
+        bool may_be_silent = false;  ///< a console, which need not print anything
     };
     std::vector<Station> stations;
     std::vector<Core> cores;
@@ -127,7 +128,9 @@ class RecordRun {
     void look_after_folder();
     Result<std::unique_ptr<Source>> make_source(End& end);
     Result<void> plan_polling();
+    Result<void> plan_consoles();
     Result<std::unique_ptr<Source>> make_poll_source(End& end, End& with);
+    Result<std::unique_ptr<Source>> make_console_source(End& end);
     Result<std::unique_ptr<Source>> make_buffer_source(End& end, End& with);
     Result<End*> end_of(const std::string& core);
     void renew_core(const End& end, bool ask_pc);

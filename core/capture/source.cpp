@@ -71,6 +71,8 @@ std::string SourceSpec::text() const {
             return "memory at " + place;
         case Kind::poll:
             return "values in memory, one by one";
+        case Kind::console:
+            return "what the debug server prints";
         case Kind::buffer:
             return "the chip's trace buffer";
     }

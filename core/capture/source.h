@@ -36,7 +36,7 @@ class Source {
 
 /// What a stream comes from, as a recipe says it.
 struct SourceSpec {
-    enum class Kind : std::uint8_t { tcp, serial, file, ring, dump, buffer, poll };
+    enum class Kind : std::uint8_t { tcp, serial, file, ring, dump, buffer, console, poll };
     Kind kind = Kind::tcp;
     std::string address;     ///< tcp: HOST:PORT; serial: the device; file: its path
     std::uint64_t baud = 0;  ///< serial

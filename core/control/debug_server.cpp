@@ -290,7 +290,9 @@ Result<DebugStop> DebugServer::interrupt() {
         const std::uint8_t stop = 0x03;
         if (auto sent = link_->write(std::span(&stop, 1), patience_); !sent) return tl::make_unexpected(sent.error());
     }
+    interrupting_ = !non_stop_;
     auto stopped = wait(patience_);
+    interrupting_ = false;
     if (!stopped) return tl::make_unexpected(stopped.error());
     if (!*stopped)
         return failure("the core does not halt", link_->name(), "is the target powered and its debug port reachable?");
@@ -305,7 +307,7 @@ Result<DebugStop> DebugServer::halt() {
 Result<std::optional<DebugStop>> DebugServer::wait(Milliseconds patience) {
     if (!running_) return failure("the core does not run", link_->name());
     const auto until = Steady::now() + patience;
-    for (int stray = 0; stray < kMostStray;) {
+    for (int stray = 0, acknowledged = 0; stray < kMostStray;) {
         if (kept_stop_) {
             running_ = false;
             if (non_stop_) (void)ask("vStopped");
@@ -319,12 +321,25 @@ Result<std::optional<DebugStop>> DebugServer::wait(Milliseconds patience) {
             kept_stop_ = stop_of(std::string_view(item.payload).substr(5));
         } else if (item.kind == Item::Kind::packet) {
             if (acks_ && !link_->write("+", patience_)) break;
-            kept_stop_ = stop_of(item.payload);
-            if (!kept_stop_ && (item.payload.empty() || item.payload[0] != 'O')) ++stray;
+            const std::string payload = item.payload;
+            const char kind = payload.empty() ? '\0' : payload[0];
+            if (kind == 'F') {
+                if (auto served = serve_call(std::string_view(payload).substr(1)); !served)
+                    return tl::make_unexpected(served.error());
+                stray = acknowledged = 0;
+                if (Steady::now() >= until) return std::optional<DebugStop>();
+                continue;
+            }
+            kept_stop_ = stop_of(payload);
+            if (kept_stop_) continue;
+            if (const auto text = kind == 'O' ? bytes_of_hex(std::string_view(payload).substr(1)) : std::nullopt)
+                printed(false, *text);
+            else
+                ++stray;
         } else if (item.kind == Item::Kind::damaged && acks_) {
             if (!link_->write("-", patience_)) break;
             ++stray;
-        } else {
+        } else if (item.kind != Item::Kind::acknowledged || ++acknowledged > kMostStray) {
             ++stray;
         }
         if (kept_stop_ && kept_stop_->why == DebugStop::Why::exited) {
@@ -333,6 +348,62 @@ Result<std::optional<DebugStop>> DebugServer::wait(Milliseconds patience) {
         }
     }
     return failure("the debug server sends no sense", link_->name(), "is this a GDB remote server?");
+}
+
+void DebugServer::printed(bool errors, std::string text) {
+    constexpr std::size_t kMostPieces = 4096;
+    if (!keeps_console_ || text.empty()) return;
+    if (console_.size() >= kMostPieces || text.size() > kMostPrinted) {
+        console_lost_ += text.size();
+        return;
+    }
+    console_.push_back({Steady::now(), errors, std::move(text)});
+}
+
+// Section "File-I/O Remote Protocol Extension": the target waits in a call, may be read, and goes on with the reply.
+// Error numbers are those of the subsection "Errno Values".
+Result<void> DebugServer::serve_call(std::string_view call) {
+    constexpr const char* kNoSuchThing = "F-1,2";
+    constexpr const char* kBadFile = "F-1,9";
+    constexpr const char* kRefused = "F-1,d";
+    constexpr const char* kUnknown = "F-1,270f";
+    std::vector<std::string_view> parts;
+    while (parts.size() < 8) {
+        const auto comma = call.find(',');
+        parts.push_back(call.substr(0, comma));
+        if (comma == std::string_view::npos) break;
+        call.remove_prefix(comma + 1);
+    }
+    const auto number = [&parts](std::size_t i) {
+        return i < parts.size() ? number_of_hex(parts[i]) : std::optional<std::uint64_t>();
+    };
+    const bool was_running = std::exchange(running_, false);
+    std::string reply = kUnknown;
+    if (parts[0] == "write") {
+        const auto file = number(1), at = number(2), length = number(3);
+        if (!file || !at || !length || *file < 1 || *file > 2) {
+            reply = kBadFile;
+        } else {
+            std::string text(static_cast<std::size_t>(std::min<std::uint64_t>(*length, kMostChunk)), '\0');
+            auto read = memory_chunks(*at, {reinterpret_cast<std::uint8_t*>(text.data()), text.size()}, nullptr);
+            reply = read ? "F" + hex_number(text.size()) : kBadFile;
+            if (read) printed(*file == 2, std::move(text));
+        }
+    } else if (parts[0] == "read") {
+        reply = number(1) == std::uint64_t{0} ? "F0" : kBadFile;  // nothing was typed
+    } else if (parts[0] == "isatty") {
+        reply = number(1).value_or(3) <= 2 ? "F1" : "F0";
+    } else if (parts[0] == "close") {
+        reply = number(1).value_or(3) <= 2 ? "F0" : kBadFile;
+    } else if (parts[0] == "open" || parts[0] == "unlink" || parts[0] == "rename" || parts[0] == "system") {
+        reply = kRefused;
+    } else if (parts[0] == "stat") {
+        reply = kNoSuchThing;
+    }
+    running_ = was_running;
+    // An interrupt that comes while the target waits in a call is asked for by the reply.
+    if (interrupting_) reply += reply.find(',') == std::string::npos ? ",0,C" : ",C";
+    return send(reply);
 }
 
 // A server may answer a step with a stop that was asked for before, and execute nothing: then it is asked again.

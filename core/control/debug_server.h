@@ -8,6 +8,7 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "base/problem.h"
@@ -83,6 +84,19 @@ class DebugServer {
     Result<void> set_point(Point type, std::uint64_t address, unsigned length);
     Result<void> clear_point(Point type, std::uint64_t address, unsigned length);
 
+    /// What the target printed through this server: the server's own output packets, and semihosting calls that write
+    /// to the console (GDB manual, "File-I/O Remote Protocol Extension"). The console alone is served: other calls are
+    /// refused, as they would reach this computer's files. Kept from `keep_console(true)` on, in bounds.
+    struct Printed {
+        std::chrono::steady_clock::time_point came;
+        bool errors = false;
+        std::string text;
+    };
+    void keep_console(bool on) { keeps_console_ = on; }
+    std::vector<Printed> take_console() { return std::exchange(console_, {}); }
+    /// Bytes that nobody took before they were too many, since the last call.
+    std::uint64_t console_lost() { return std::exchange(console_lost_, 0); }
+
     /// How often the core was halted only to be read, and for how long altogether.
     unsigned brief_halts() const { return brief_halts_; }
     double brief_halt_seconds() const { return brief_halt_seconds_; }
@@ -97,6 +111,8 @@ class DebugServer {
     Result<void> send(const std::string& payload);
     Result<std::optional<DebugPacketReader::Item>> receive(std::chrono::steady_clock::time_point until);
     Result<DebugStop> interrupt();
+    Result<void> serve_call(std::string_view call);
+    void printed(bool errors, std::string text);
     void read_target_description();
     Result<void> memory_chunks(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress);
     std::optional<DebugStop> stop_of(std::string_view reply) const;
@@ -113,6 +129,9 @@ class DebugServer {
     std::vector<std::string> register_names_;
     std::optional<unsigned> pc_number_;
     std::optional<DebugStop> kept_stop_;
+    std::vector<Printed> console_;
+    std::uint64_t console_lost_ = 0;
+    bool keeps_console_ = false, interrupting_ = false;
     unsigned brief_halts_ = 0;
     double brief_halt_seconds_ = 0;
 };

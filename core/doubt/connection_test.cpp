@@ -28,6 +28,7 @@ class Attempt {
                                              : std::string(protocol_name(Protocol::samples));
     }
     ConnectionReport run(double listen_s) {
+        if (connect_.protocol == "console") return look_at_console();
         if (auto ok = look_at_core(); !ok) return bad(ok.error());
         if (connect_.trace)
             if (auto ok = listen(listen_s); !ok) return bad(ok.error());
@@ -39,6 +40,17 @@ class Attempt {
         report_.good = false;
         report_.findings.push_back(problem.what + (problem.where.empty() ? "" : " (" + problem.where + ")"));
         report_.advice = problem.advice;
+        return report_;
+    }
+    // A console may rightly be silent.
+    ConnectionReport look_at_console() {
+        if (connect_.trace && connect_.trace->kind <= SourceSpec::Kind::file) {
+            auto source = open();
+            if (!source) return bad(source.error());
+            report_.findings.push_back("connected to " + connect_.trace->text());
+        } else {
+            report_.findings.push_back("its text comes while the core runs");
+        }
         return report_;
     }
     Result<void> look_at_core() {
@@ -70,6 +82,8 @@ class Attempt {
     }
     Result<std::unique_ptr<Source>> open() {
         const SourceSpec& spec = *connect_.trace;
+        if (spec.kind == SourceSpec::Kind::console)  // its server is asked in the table that names it
+            return failure("what a debug server prints comes only while a recording runs", spec.text());
         if (spec.kind <= SourceSpec::Kind::file)
             return open_source(spec, std::chrono::milliseconds(recipe_.patience_ms));
         std::uint64_t at = spec.at, size = spec.size;

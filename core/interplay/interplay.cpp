@@ -193,11 +193,11 @@ void each_resource_call(const ResourceLane& resource, std::size_t index, Time fr
 template <class Each>
 void each_value_call(const ValueLane& value, std::size_t index, Actors& actors, Time from, Time to, Each each) {
     if (value.samples.even()) return;  // nobody in the program did that
-    for (std::size_t i = value.samples.partition_point([from](const ValueSample& s) { return s.time < from; });
-         i < value.samples.size() && value.samples[i].time <= to; ++i) {
+    for (std::size_t i = value.samples.before(from);
+         i < value.samples.size() && value.samples.time(i) <= to; ++i) {
         const ValueAccess access = value.origin(i).access;
         if (access >= ValueAccess::sampled) continue;  // nobody in the program did that
-        const Time t = value.samples[i].time;
+        const Time t = value.samples.time(i);
         if (!each(actors.writer(value.core, t), Key{Sort::value, index},
                   access == ValueAccess::written ? Deed::writes : Deed::read,
                   InterplayCall{t, {}, 0, i, InterplayCall::done}))

@@ -48,6 +48,11 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
         line.advice = "It is tried again twice a second; what the target sends meanwhile is missing.";
         return line;
     }
+    if (spec.protocol == Protocol::console) {  // it may rightly be silent
+        line.under = samples != nullptr ? bytes_text(samples->samples) + " of text" : "";
+        line.detail = r.bytes == 0 ? "nothing was printed yet" : "printed last " + seconds_text(r.quiet_s) + " ago";
+        return line;
+    }
     if (r.bytes == 0 || r.quiet_s > kQuiet) {
         line.grade = r.bytes == 0 ? Grade::bad : Grade::watch;
         line.detail = (r.bytes == 0 ? "no data for " : "silent for ") + seconds_text(r.quiet_s);

@@ -20,7 +20,7 @@ std::string Writers::of(std::size_t i) const {
     if (origin.access > ValueAccess::read) return {};
     if (by_function_) return origin.instruction_known ? function_at(origin.instruction) : std::string();
     // Near a change of what runs the later bound of its time may be another's.
-    const Time to = lane_.samples[i].time, from = to - Time{std::int64_t{origin.slack_ns} * 1000} - Time::from_us(1);
+    const Time to = lane_.samples.time(i), from = to - Time{std::int64_t{origin.slack_ns} * 1000} - Time::from_us(1);
     if (!trail_.trusted(lane_.core, from, to) || trail_.gaps.touch(lane_.core, from, to)) return {};
     const std::string before = had_core(from);
     return before == had_core(to) ? before : std::string();

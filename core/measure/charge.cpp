@@ -193,9 +193,9 @@ class ShareFit {
     ShareFit(const Trail& trail, const ValueLane& lane, const Integral& whole, std::size_t core)
         : trail_(trail), integral_(whole), core_(core) {
         const std::size_t n = lane.samples.size();
-        const Time span = lane.samples[n - 1].time - lane.samples[0].time;
+        const Time span = lane.samples.time(n - 1) - lane.samples.time(0);
         width_ = Time{std::max<std::int64_t>(1, span.ps / static_cast<std::int64_t>(n - 1) * kSamples)};
-        first_ = lane.samples[0].time;
+        first_ = lane.samples.time(0);
         bins_ = static_cast<std::uint64_t>(span.ps / width_.ps) + 1;
     }
     void add(const Owner& o, Time from, Time to) {
@@ -371,9 +371,9 @@ void Integral::place(std::size_t i, const Sum& up_to) {
 Integral::Sum Integral::until(Time t) {
     if (t == asked_) return answer_;
     const std::size_t n = lane_.samples.size();
-    if (n == 0 || t <= lane_.samples[0].time) return {};
+    if (n == 0 || t <= lane_.samples.time(0)) return {};
     const std::size_t far = at_ + 3 * kEach;
-    if (!placed_ || t < here_.time || (far < n && lane_.samples[far].time <= t)) {
+    if (!placed_ || t < here_.time || (far < n && lane_.samples.time(far) <= t)) {
         const std::size_t at = lane_.at(t) / kEach * kEach;
         place(at, (*before_)[at / kEach]);
     }
@@ -402,7 +402,7 @@ Time reach_of(const Trail& trail, const ValueLane& lane) {
     if (lane.samples.even())
         sample = Time{static_cast<std::int64_t>(lane.samples.period_ps())};
     else if (n > 1)
-        sample = Time{(lane.samples[n - 1].time - lane.samples[0].time).ps / static_cast<std::int64_t>(n - 1)};
+        sample = Time{(lane.samples.time(n - 1) - lane.samples.time(0)).ps / static_cast<std::int64_t>(n - 1)};
     return Time::from_ns(ns) + sample;
 }
 

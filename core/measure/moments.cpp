@@ -50,7 +50,7 @@ Result<Times> of_value(const EventSpec& e, const ValueLane& lane) {
         if (!e.at.empty()) return no_such(e, "a value", "nothing: say crosses = 5, rising = true");
         for (std::size_t i = 0; i < lane.samples.size(); ++i)
             if (lane.known(i) && (!e.value || lane.value(i).number() == static_cast<double>(*e.value)))
-                all.push_back(lane.samples[i].time);
+                all.push_back(lane.samples.time(i));
         return all;
     }
     std::optional<bool> above;

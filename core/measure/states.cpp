@@ -19,10 +19,10 @@ void gather(const Trail& trail, const ValueLane& lane, std::map<std::uint64_t, G
     bool whole = true;  // its begin was seen
     for (std::size_t i = 0; i < lane.samples.size(); ++i) {
         const ValueSample s = lane.samples[i];
-        const bool gap = i > 0 && trail.gaps.touch(lane.core, lane.samples[i - 1].time, s.time);
-        if (i > 0 && !gap && lane.samples[i - 1].bits == s.bits) continue;
+        const bool gap = i > 0 && trail.gaps.touch(lane.core, lane.samples.time(i - 1), s.time);
+        if (i > 0 && !gap && lane.samples.bits(i - 1) == s.bits) continue;
         if (i > 0) {
-            Gathered& g = all[lane.samples[i - 1].bits];
+            Gathered& g = all[lane.samples.bits(i - 1)];
             if (gap || !whole) {
                 ++g.left_out;
             } else {
@@ -41,7 +41,7 @@ void gather(const Trail& trail, const ValueLane& lane, std::map<std::uint64_t, G
         if (g.begun) g.periods.push_back(begin - *g.begun);
         g.begun = begin;
     }
-    if (!lane.samples.empty()) ++all[lane.samples[lane.samples.size() - 1].bits].left_out;  // it goes on
+    if (!lane.samples.empty()) ++all[lane.samples.bits(lane.samples.size() - 1)].left_out;  // it goes on
 }
 
 }  // namespace

@@ -49,7 +49,7 @@ std::optional<std::size_t> next_of(const ValueLane& lane, std::size_t i, int dir
 
 std::optional<ValueBetween> value_between(const ValueLane& lane, Time from, Time to) {
     const std::size_t n = lane.samples.size();
-    if (n == 0 || !(from < to) || to <= lane.samples[0].time) return std::nullopt;
+    if (n == 0 || !(from < to) || to <= lane.samples.time(0)) return std::nullopt;
     const std::size_t in_force = lane.at(from), begin = in_force == n ? 0 : in_force;
     const bool lines = lane.samples.even();
     ValueBetween b;
@@ -59,7 +59,7 @@ std::optional<ValueBetween> value_between(const ValueLane& lane, Time from, Time
         const ValueSample s = lane.samples[i];
         if (!(s.time < to)) break;
         const double v = number_at(lane, i);
-        const Time next = i + 1 < n ? lane.samples[i + 1].time : to;
+        const Time next = i + 1 < n ? lane.samples.time(i + 1) : to;
         const Time left = std::max(s.time, from), right = std::min(lane.holds_until(i, std::max(next, to)), std::min(next, to));
         if (std::isnan(v) || !(left < right)) continue;
         // The straight line to the next one, cut off at both ends.
@@ -87,7 +87,7 @@ std::optional<ValueBetween> value_between(const ValueLane& lane, Time from, Time
     }
     if (!any || b.known_s <= 0) return std::nullopt;
     // What begins to hold right at the end counts for the difference.
-    if (const std::size_t end = lane.at(to); end < n && !lines && lane.samples[end].time == to)
+    if (const std::size_t end = lane.at(to); end < n && !lines && lane.samples.time(end) == to)
         if (const double v = number_at(lane, end); !std::isnan(v)) b.last = v;
     b.mean = b.integral / b.known_s;
     b.rms = std::sqrt(square / b.known_s);
@@ -98,7 +98,7 @@ std::optional<std::size_t> next_change(const ValueLane& lane, std::size_t i, int
     return next_of(
         lane, i, direction,
         [&lane](std::size_t k) {
-            return lane.known(k) != lane.known(k - 1) || lane.samples[k].bits != lane.samples[k - 1].bits;
+            return lane.known(k) != lane.known(k - 1) || lane.samples.bits(k) != lane.samples.bits(k - 1);
         },
         [&lane](double least, double greatest) { return least == greatest && lane.samples.even(); });
 }

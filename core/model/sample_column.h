@@ -36,18 +36,23 @@ class SampleColumn {
   public:
     std::size_t size() const { return period_ps_ > 0 ? low_.size() : each_.size(); }
     bool empty() const { return size() == 0; }
-    /// REQUIRES: i < size().
-    ValueSample operator[](std::size_t i) const {
-        if (period_ps_ == 0) return each_[i];
+    // Of sample i. REQUIRES: i < size().
+    ValueSample operator[](std::size_t i) const { return {time(i), bits(i)}; }
+    Time time(std::size_t i) const { return period_ps_ == 0 ? each_[i].time : even_time(i); }
+    std::uint64_t bits(std::size_t i) const {
+        if (period_ps_ == 0) return each_[i].bits;
         std::uint64_t w = low_[i];
         if (reading_.word == EvenReading::Word::real64) w |= std::uint64_t{high_[i]} << 32;
-        return {even_time(i), reading_.bits(w)};
+        return reading_.bits(w);
     }
     ValueSample back() const { return (*this)[size() - 1]; }
-    /// As that of Column.
-    template <class Before>
-    std::size_t partition_point(Before before) const {
-        return first_false(0, size(), [&](std::size_t i) { return before((*this)[i]); });
+    /// How many samples are earlier than `t`, which is where the first other one stands.
+    std::size_t before(Time t) const {
+        return first_false(low_guess(t), high_guess(t), [&](std::size_t i) { return time(i) < t; });
+    }
+    /// How many are no later than `t`.
+    std::size_t up_to(Time t) const {
+        return first_false(low_guess(t), high_guess(t), [&](std::size_t i) { return !(t < time(i)); });
     }
     /// REQUIRES: it is not even.
     void push_back(const ValueSample& s) { each_.push_back(s); }
@@ -84,6 +89,27 @@ class SampleColumn {
         const long double at = stretches_[s].begin_ps + period_ps_ * static_cast<long double>(i - stretches_[s].first) + 0.5L;
         const auto whole = static_cast<std::int64_t>(at);  // std::floor takes ten times as long
         return Time{static_cast<long double>(whole) > at ? whole - 1 : whole};
+    }
+
+    // Where the sample of a moment stands at the least, and at the most: of even samples nearly the place itself.
+    std::size_t low_guess(Time t) const {
+        const std::size_t at = guess(t);
+        return period_ps_ == 0 ? 0 : at > 2 && time(at - 2) < t ? at - 2 : 0;
+    }
+    std::size_t high_guess(Time t) const {
+        const std::size_t at = guess(t), n = size();
+        return period_ps_ > 0 && at + 2 < n && t < time(at + 2) ? at + 2 : n;
+    }
+    std::size_t guess(Time t) const {
+        if (period_ps_ == 0) return 0;
+        std::size_t s = stretches_.size();
+        while (s > 1 && static_cast<long double>(t.ps) < stretches_[s - 1].begin_ps) --s;
+        if (s == 0) return 0;
+        const Stretch& in = stretches_[s - 1];
+        const std::size_t end = s < stretches_.size() ? stretches_[s].first : size();
+        const long double steps = (static_cast<long double>(t.ps) - in.begin_ps) / period_ps_;
+        if (!(steps > 0)) return in.first;
+        return steps < static_cast<long double>(end - in.first) ? in.first + static_cast<std::size_t>(steps) : end;
     }
 
     Column<ValueSample> each_;

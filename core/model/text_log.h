@@ -20,8 +20,9 @@ struct TextLine {
     std::uint8_t flags = 0;
 };
 
-/// One port of a core.
+/// One port of a core, or its console.
 struct TextLog {
+    static constexpr unsigned kConsole = ~0u;  ///< no port: what a console showed
     std::uint16_t core = 0;
     unsigned port = 0;
     std::string name;

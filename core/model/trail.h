@@ -340,7 +340,7 @@ struct Trail {
     std::vector<StepTrail> steps;  ///< one for each stream of instruction trace
     std::vector<SampleTrail> measured;  ///< one for each stream of samples
     TaskTrail tasks;               ///< what an operating system's events tell
-    std::vector<TextLog> texts;    ///< what was printed through ports
+    std::vector<TextLog> texts;    ///< what was printed through ports and consoles
     GapList gaps;
     /// Where what the lanes and tasks of a core show may be wrong, though it is shown: around losses, up to where
     /// decoding is sure again. A finding that leans on anything in there is none.

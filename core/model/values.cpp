@@ -15,7 +15,7 @@ std::string ValueLane::text(std::size_t i) const {
     constexpr const char* none[] = {"", "x", "z", "invalid"};
     const auto worth = static_cast<std::size_t>(origin(i).worth);
     if (worth != 0) return none[worth];
-    const std::string* called = name_of(samples[i].bits);
+    const std::string* called = name_of(samples.bits(i));
     return called != nullptr ? *called : value(i).text();
 }
 
@@ -117,15 +117,15 @@ void ValueLane::move_times(Time offset, double factor) {
 }
 
 Time ValueLane::holds_until(std::size_t i, Time end) const {
-    const Time next = i + 1 < samples.size() ? samples[i + 1].time : std::max(samples[i].time, end);
+    const Time next = i + 1 < samples.size() ? samples.time(i + 1) : std::max(samples.time(i), end);
     const auto hole =
-        std::upper_bound(holes.begin(), holes.end(), samples[i].time, [](Time t, const Hole& h) { return t < h.end; });
-    return hole != holes.end() && hole->begin < next ? std::max(hole->begin, samples[i].time) : next;
+        std::upper_bound(holes.begin(), holes.end(), samples.time(i), [](Time t, const Hole& h) { return t < h.end; });
+    return hole != holes.end() && hole->begin < next ? std::max(hole->begin, samples.time(i)) : next;
 }
 
 ValueLane::Extent ValueLane::extent(std::size_t first, std::size_t last) const {
     constexpr std::size_t kWide = kBlock * kBlock;
-    Extent e{samples[first].bits, samples[first].bits};
+    Extent e{samples.bits(first), samples.bits(first)};
     for (std::size_t i = first; i < last;) {
         if (i % kWide == 0 && i + kWide <= last) {
             e = joined(e, wide_extents[i / kWide]);
@@ -134,7 +134,7 @@ ValueLane::Extent ValueLane::extent(std::size_t first, std::size_t last) const {
             e = joined(e, extents[i / kBlock]);
             i += kBlock;
         } else {
-            const std::uint64_t bits = samples[i].bits;
+            const std::uint64_t bits = samples.bits(i);
             e = joined(e, {bits, bits});
             ++i;
         }

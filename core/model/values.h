@@ -62,7 +62,7 @@ struct ValueLane {
     };
     std::vector<Hole> holes;  ///< ascending
 
-    Value value(std::size_t i) const { return {sort, samples[i].bits}; }
+    Value value(std::size_t i) const { return {sort, samples.bits(i)}; }
     Value value_of(std::uint64_t bits) const { return {sort, bits}; }
     /// The name of a value; null if it has none.
     const std::string* name_of(std::uint64_t bits) const {
@@ -92,7 +92,7 @@ struct ValueLane {
     template <class To>
     void move_times(To to) {
         SampleColumn moved;
-        for (std::size_t i = 0; i < samples.size(); ++i) moved.push_back({to(samples[i].time), samples[i].bits});
+        for (std::size_t i = 0; i < samples.size(); ++i) moved.push_back({to(samples.time(i)), samples.bits(i)});
         samples = std::move(moved);
         for (Hole& h : holes) h = {to(h.begin), to(h.end)};
     }
@@ -106,7 +106,7 @@ struct ValueLane {
     Time holds_until(std::size_t i, Time end) const;
     /// Index of the sample in force at `t`; samples.size() before the first.
     std::size_t at(Time t) const {
-        const std::size_t n = samples.partition_point([t](const ValueSample& s) { return !(t < s.time); });
+        const std::size_t n = samples.up_to(t);
         return n == 0 ? samples.size() : n - 1;
     }
 

@@ -79,7 +79,7 @@ void LiveRecording::begin() {
             continue;
         }
         while (r->target.cores[stream.core].name != spec.core) ++stream.core;
-        if (spec.protocol == Protocol::polled) {
+        if (timed_by_recorder(spec.protocol)) {
             r->sample_streams.push_back(stream);
             continue;
         }

@@ -41,7 +41,7 @@ class PolledStream final : public DeviceStream {
             const ValueLane& lane = trail().tasks.values[t.lanes[v]];
             const double n = static_cast<double>(lane.samples.size());
             if (n < 10) continue;
-            const double rate = (n - 1) / (lane.samples.back().time - lane.samples[0].time).seconds();
+            const double rate = (n - 1) / (lane.samples.back().time - lane.samples.time(0)).seconds();
             if (rate < kShort * values_[v].rate_hz)
                 trail().doubts.push_back({lane.name + " was read " + count_text(static_cast<std::uint64_t>(rate + 0.5)) +
                                               " times a second, not " +

@@ -13,7 +13,7 @@ struct Row {
     Protocol protocol;
     std::unique_ptr<StreamDecoder> (*make)(const StreamDecoder::Place&);
 };
-constexpr std::array<Row, 8> kRows = {{
+constexpr std::array<Row, 9> kRows = {{
     {Protocol::itm, make_itm_stream},
     {Protocol::etm4, make_step_stream},
     {Protocol::etrace, make_step_stream},
@@ -22,6 +22,7 @@ constexpr std::array<Row, 8> kRows = {{
     {Protocol::ctf, make_event_stream},
     {Protocol::samples, make_sample_stream},
     {Protocol::polled, make_polled_stream},
+    {Protocol::console, make_console_stream},
 }};
 
 std::unique_ptr<StreamDecoder> make(const Recording& recording, GrowingTrail& growing, std::size_t index,

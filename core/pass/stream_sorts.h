@@ -9,6 +9,7 @@ std::unique_ptr<StreamDecoder> make_itm_stream(const StreamDecoder::Place& place
 std::unique_ptr<StreamDecoder> make_step_stream(const StreamDecoder::Place& place);
 std::unique_ptr<StreamDecoder> make_event_stream(const StreamDecoder::Place& place);
 std::unique_ptr<StreamDecoder> make_polled_stream(const StreamDecoder::Place& place);
+std::unique_ptr<StreamDecoder> make_console_stream(const StreamDecoder::Place& place);
 std::unique_ptr<StreamDecoder> make_sample_stream(const StreamDecoder::Place& place);
 
 }  // namespace mt

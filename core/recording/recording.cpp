@@ -271,6 +271,7 @@ Result<void> open_streams(Recording& r) {
             continue;
         }
         if ((*file)->bytes().empty()) {
+            if (spec.protocol == Protocol::console) continue;  // nothing was printed
             leave_alone(spec, {"the stream is empty", spec.file,
                                "record again; check that trace is enabled and the line is connected"});
             continue;
@@ -285,7 +286,7 @@ Result<void> open_streams(Recording& r) {
         }
         std::size_t core = 0;
         while (r.target.cores[core].name != spec.core) ++core;
-        if (spec.protocol == Protocol::polled) {
+        if (timed_by_recorder(spec.protocol)) {
             r.sample_streams.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
             continue;
         }
@@ -316,7 +317,7 @@ Result<void> open_streams(Recording& r) {
     if (nothing && missing) return tl::make_unexpected(*missing);
     if (nothing)
         return failure("nothing to decode: no stream of a known protocol", r.target.path,
-                       "this version decodes itm, etm4, etrace, ntrace, mtb, ctf, samples and polled");
+                       "this version decodes itm, etm4, etrace, ntrace, mtb, ctf, samples, polled and console");
     if (r.target.cores.empty()) add_core(r, "core", 0);  // what was measured belongs to none, but there is one
     return {};
 }

@@ -315,13 +315,17 @@ std::string summary_text(const Recording& recording, const Trail& trail) {
     }
     out += event_streams_text(trail);
     for (const auto& t : trail.steps) out += steps_summary_text(t);
-    for (const SampleTrail& s : trail.measured)
-        out += recording.target.streams[s.spec].protocol == Protocol::polled
+    for (const SampleTrail& s : trail.measured) {
+        const Protocol protocol = recording.target.streams[s.spec].protocol;
+        out += protocol == Protocol::polled
                    ? "  polled, " + bytes_text(s.bytes) + ": " + plural(s.lanes.size(), "value", "values") + ", read " +
                          plural(s.samples, "time", "times") + "\n"
+               : protocol == Protocol::console
+                   ? "  console, " + bytes_text(s.bytes) + ": " + bytes_text(s.samples) + " of text\n"
                    : "  " + s.name + ", samples, " + bytes_text(s.bytes) + ": " +
                          plural(s.lanes.size(), "channel", "channels") + ", " + count_text(s.samples) +
                          " samples of each\n";
+    }
     const std::size_t missing = missing_instructions(trail).size();
     const bool read = std::all_of(trail.steps.begin(), trail.steps.end(),
                                   [](const StepTrail& t) { return t.bad_bytes == 0 && t.steps > 0; });

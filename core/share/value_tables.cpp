@@ -39,7 +39,7 @@ void write_values_csv(const Trail& trail, const ValuesWanted& wanted, std::ostre
     const auto push = [&](std::size_t lane, std::size_t sample) {
         const ValueLane& l = lanes[lane];
         if (sample >= l.samples.size()) return;
-        const Time t = l.samples[sample].time;
+        const Time t = l.samples.time(sample);
         if (wanted.to && *wanted.to < t) return;
         next.push({t, lane, sample});
     };
@@ -48,7 +48,7 @@ void write_values_csv(const Trail& trail, const ValuesWanted& wanted, std::ostre
         for (const std::size_t w : wanted.lanes) asked = asked || w == i;
         if (!asked) continue;
         push(i, wanted.from
-                    ? lanes[i].samples.partition_point([&](const ValueSample& s) { return s.time < *wanted.from; })
+                    ? lanes[i].samples.before(*wanted.from)
                     : 0);
     }
     out << "time_ns,core,name,value,access,pc\n";

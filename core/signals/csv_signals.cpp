@@ -312,9 +312,9 @@ void make_real(CsvColumn& c) {
     for (std::size_t i = 0; i < c.lane.samples.size(); ++i) {
         const ValueOrigin origin = c.lane.origin(i);
         if (origin.worth != ValueOrigin::Worth::known)
-            real.append_unknown(c.lane.samples[i].time, origin);
+            real.append_unknown(c.lane.samples.time(i), origin);
         else
-            real.append(c.lane.samples[i].time, Value::of(c.lane.value(i).number()).bits, origin);
+            real.append(c.lane.samples.time(i), Value::of(c.lane.value(i).number()).bits, origin);
     }
     real.name = c.lane.name;
     real.unit = c.lane.unit;
@@ -333,7 +333,7 @@ void make_text(CsvColumn& c) {
         const std::string text = c.lane.text(i);
         const auto found = c.named.try_emplace(text, c.named.size()).first;
         named.value_names[found->second] = text;
-        named.append(c.lane.samples[i].time, found->second, c.lane.origin(i));
+        named.append(c.lane.samples.time(i), found->second, c.lane.origin(i));
     }
     c.lane = std::move(named);
 }

@@ -161,11 +161,11 @@ struct Input {
     bool done() const { return next >= lane.samples.size() && hole >= lane.holes.size(); }
     // A hole begins before the sample behind it.
     Time time() const {
-        const Time sample = next < lane.samples.size() ? lane.samples[next].time : Time::max();
+        const Time sample = next < lane.samples.size() ? lane.samples.time(next) : Time::max();
         return hole < lane.holes.size() ? std::min(sample, lane.holes[hole].begin) : sample;
     }
     void pass() {
-        if (hole < lane.holes.size() && (next >= lane.samples.size() || lane.holes[hole].begin < lane.samples[next].time)) {
+        if (hole < lane.holes.size() && (next >= lane.samples.size() || lane.holes[hole].begin < lane.samples.time(next))) {
             now = kUnknown;
             ++hole;
             return;

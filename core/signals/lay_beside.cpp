@@ -65,7 +65,7 @@ bool is_sampled_evenly(const ValueLane& lane) {
     const std::size_t n = std::min<std::size_t>(lane.samples.size(), 10'000);
     if (n < 16) return false;
     std::vector<std::int64_t> gaps;
-    for (std::size_t i = 1; i < n; ++i) gaps.push_back((lane.samples[i].time - lane.samples[i - 1].time).ps);
+    for (std::size_t i = 1; i < n; ++i) gaps.push_back((lane.samples.time(i) - lane.samples.time(i - 1)).ps);
     std::sort(gaps.begin(), gaps.end());
     const auto usual = static_cast<double>(gaps[gaps.size() / 2]);
     return usual > 0 && static_cast<double>(gaps[gaps.size() / 20]) >= 0.9 * usual &&

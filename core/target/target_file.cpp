@@ -14,7 +14,7 @@
 namespace mt {
 namespace {
 
-constexpr std::string_view kProtocolNames[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled"};
+constexpr std::string_view kProtocolNames[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled", "console"};
 
 // rv32 or rv64, a base, and extensions by letter or name (RISC-V unprivileged ISA, chapter 27: naming conventions).
 bool is_riscv_isa(std::string_view isa) {
@@ -181,7 +181,7 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         else
             stream.more_files.push_back(place);
     }
-    const std::string protocol = t.text("protocol", true, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled"});
+    const std::string protocol = t.text("protocol", true, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled", "console"});
     const auto* known = std::find(std::begin(kProtocolNames), std::end(kProtocolNames), protocol);
     if (known != std::end(kProtocolNames)) stream.protocol = static_cast<Protocol>(known - std::begin(kProtocolNames));
     stream.framing = t.text("framing", false, {"none", "tpiu"}) == "tpiu" ? Framing::tpiu : Framing::none;
@@ -299,7 +299,7 @@ TaskSpec read_task(TomlTable& t, const std::string& path, std::optional<Problem>
 std::string_view protocol_name(Protocol p) { return kProtocolNames[static_cast<std::size_t>(p)]; }
 
 std::string_view protocol_title(Protocol p) {
-    constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF", "samples", "polled values"};
+    constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF", "samples", "polled values", "console"};
     return titles[static_cast<std::size_t>(p)];
 }
 

@@ -14,13 +14,15 @@
 
 namespace mt {
 
-enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf, samples, polled };
+enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf, samples, polled, console };
 /// Whether the protocol tells which instructions were executed.
 constexpr bool tells_instructions(Protocol p) {
     return p == Protocol::etm4 || p == Protocol::etrace || p == Protocol::ntrace || p == Protocol::mtb;
 }
 /// Whether what it tells belongs to a core; else its stream need not name one.
 constexpr bool is_of_a_core(Protocol p) { return p != Protocol::ctf && p != Protocol::samples; }
+/// Whether its times are those of the computer that recorded it.
+constexpr bool timed_by_recorder(Protocol p) { return p == Protocol::polled || p == Protocol::console; }
 /// As it stands in the target file.
 std::string_view protocol_name(Protocol p);
 /// "E-Trace" and the like, for people.

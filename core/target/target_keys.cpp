@@ -51,7 +51,7 @@ constexpr TargetKey kKeys[] = {
     of_kind(Kind::tables, "core.stopped", "memory", "Memory at that moment: file and address of each range"),
 
     of_kind(Kind::files, "stream", "file", "File with the trace bytes, or a list of files that follow one another"),
-    choice("stream", "protocol", "itm etm4 etrace ntrace mtb ctf samples polled", "", "Trace protocol", true),
+    choice("stream", "protocol", "itm etm4 etrace ntrace mtb ctf samples polled console", "", "Trace protocol", true),
     choice("stream", "framing", "none tpiu", "none", "tpiu if the bytes come in 16-byte formatter frames"),
     number("stream", "trace_id", 1, 111, "", "Trace source ID, with framing tpiu"),
     of_kind(Kind::text, "stream", "core", "Name of the core that sends this stream"),

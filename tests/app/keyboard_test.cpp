@@ -146,7 +146,7 @@ TEST_F(Keyboard, ToAVariablesExtreme) {
     ASSERT_TRUE(view().selection().span);
     const ValueLane& value = window->document().trail()->tasks.values[view().selection().lane.index];
     EXPECT_EQ(value.value(view().selection().span->index).number(), 39);
-    EXPECT_EQ(view().cursor(), value.samples[view().selection().span->index].time);
+    EXPECT_EQ(view().cursor(), value.samples.time(view().selection().span->index));
 }
 
 TEST_F(Keyboard, SavedClosedAndOpenedAgainItIsArrangedAsBefore) {

@@ -145,12 +145,12 @@ TEST_F(SignalsInTheWindow, TheSamplesOfTheSelectedValueAreListedAndFollowTheCurs
     window->desk().viewpoint().select(adc);
     const ValueLane& of = window->document().trail()->tasks.values[adc.index];
     EXPECT_EQ(page->row_count(), of.samples.size());
-    window->desk().viewpoint().set_cursor(of.samples[100].time);
+    window->desk().viewpoint().set_cursor(of.samples.time(100));
     EXPECT_TRUE(QTest::qWaitFor([&] { return page->current_row() == 100U; }));
     EXPECT_EQ(page->row_text(100)[1], QString::fromStdString(of.text(100)));
     page->setFocus();
     QTest::keyClick(page, Qt::Key_Down);
-    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples[101].time);
+    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples.time(101));
     page->copy_selected();
     EXPECT_TRUE(QGuiApplication::clipboard()->text().contains(QString::fromStdString(of.text(101))));
 }
@@ -161,17 +161,17 @@ TEST_F(SignalsInTheWindow, KeysGoToChangesAndCrossings) {
     const ValueLane& of = window->document().trail()->tasks.values[table.index];
     const std::size_t high = [&] {
         std::size_t i = 10;
-        while (of.samples[i].bits != 1) ++i;
+        while (of.samples.bits(i) != 1) ++i;
         return i;
     }();
-    window->desk().viewpoint().set_cursor(of.samples[high].time);
+    window->desk().viewpoint().set_cursor(of.samples.time(high));
     lanes->setFocus();
     QTest::keyClick(lanes, Qt::Key_V);
-    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples[high + 1].time);
+    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples.time(high + 1));
     QTest::keyClick(lanes, Qt::Key_V, Qt::ShiftModifier);
-    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples[high].time);
+    EXPECT_EQ(window->desk().viewpoint().cursor(), of.samples.time(high));
     QTest::keyClick(lanes, Qt::Key_H);
-    EXPECT_GT(window->desk().viewpoint().cursor(), of.samples[high].time);
+    EXPECT_GT(window->desk().viewpoint().cursor(), of.samples.time(high));
 }
 
 TEST_F(SignalsInTheWindow, AToBSaysWhatAValueDidInBetween) {
@@ -188,7 +188,7 @@ TEST_F(SignalsInTheWindow, AToBSaysWhatAValueDidInBetween) {
 TEST_F(SignalsInTheWindow, AClockIsDrawnByHandAndTakenBack) {
     const LaneId adc = lane("adc");
     window->desk().viewpoint().go_to(Time::from_ms(2'000), Time::from_ms(2'100), Time::from_ms(2'000));
-    const Time before = window->document().trail()->tasks.values[adc.index].samples[0].time;
+    const Time before = window->document().trail()->tasks.values[adc.index].samples.time(0);
     const QPoint from(static_cast<int>(lanes->x_of(Time::from_ms(2'020))), static_cast<int>(lanes->row_rect(adc).center().y()));
     QTest::mousePress(lanes, Qt::LeftButton, Qt::AltModifier, from);
     QTest::mouseMove(lanes, from + QPoint(60, 0));
@@ -196,7 +196,7 @@ TEST_F(SignalsInTheWindow, AClockIsDrawnByHandAndTakenBack) {
     QTest::mouseRelease(lanes, Qt::LeftButton, Qt::AltModifier, from + QPoint(200, 0));
     const auto first = [&] {
         for (const auto& v : window->document().trail()->tasks.values)
-            if (v.name == "adc") return v.samples[0].time;
+            if (v.name == "adc") return v.samples.time(0);
         return Time{};
     };
     EXPECT_TRUE(QTest::qWaitFor([&] { return !window->document().busy() && first() != before; }, 10'000));

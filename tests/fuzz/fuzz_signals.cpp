@@ -24,7 +24,7 @@ void look_at(const Result<SignalFile>& file) {
     std::vector<SeenByBoth> seen;
     for (const ValueLane& lane : file->lanes) {
         for (std::size_t i = 1; i < lane.samples.size(); ++i)
-            if (lane.samples[i].time < lane.samples[i - 1].time) std::abort();
+            if (lane.samples.time(i) < lane.samples.time(i - 1)) std::abort();
         for (std::size_t i = 0; i < std::min<std::size_t>(lane.samples.size(), 64); ++i) (void)lane.text(i);
         if (!lane.samples.empty()) (void)lane.extent(0, lane.samples.size());
         const Edges edges = edges_of(lane);

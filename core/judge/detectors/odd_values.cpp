@@ -21,7 +21,7 @@ Finding about_sample(FindingKind kind, const Trail& trail, std::size_t lane_inde
     f.kind = kind;
     f.set_about({{&values_kind(), lane_index}, 0, sample});
     f.involve(Role::subject, lane.name, f.lane);
-    f.begin = lane.samples[sample].time;
+    f.begin = lane.samples.time(sample);
     f.end = f.begin;
     f.core_index = lane.core == ValueLane::kNoCore ? 0 : lane.core;
     if (f.core_index < trail.cores.size()) f.core = trail.cores[f.core_index].name;
@@ -34,8 +34,8 @@ std::string with_unit(const ValueLane& lane, std::uint64_t bits) {
 // What was told around a sample, up to its neighbours, stands where nothing is lost or unsure.
 bool stands(const Judged& judged, const ValueLane& lane, std::size_t i) {
     if (lane.core == ValueLane::kNoCore) return true;
-    const Time from = lane.samples[i > 0 ? i - 1 : 0].time;
-    const Time to = lane.samples[std::min(i + 1, lane.samples.size() - 1)].time;
+    const Time from = lane.samples.time(i > 0 ? i - 1 : 0);
+    const Time to = lane.samples.time(std::min(i + 1, lane.samples.size() - 1));
     return judged.trail.trusted(lane.core, from, to) && !judged.trail.gaps.touch(lane.core, from, to);
 }
 // Something in the streams of its core does not fit together: what only one packet tells is no evidence then.
@@ -64,7 +64,7 @@ bool one_byte_off(const ValueLane& lane, std::size_t i, double low, double high)
         width /= 2;
     for (unsigned byte = 1; byte < width; ++byte) {
         if (std::ldexp(1.0, static_cast<int>(8 * byte)) < 8 * reach) continue;
-        const std::uint64_t mask = std::uint64_t{0xFF} << (8 * byte), bits = lane.samples[i].bits;
+        const std::uint64_t mask = std::uint64_t{0xFF} << (8 * byte), bits = lane.samples.bits(i);
         for (const std::uint64_t told : {bits & ~mask, bits | mask}) {
             const std::uint64_t other = cut(told, width);
             if (const double x = lane.value_of(other).number(); other != bits && x >= low && x <= high) return true;
@@ -106,7 +106,7 @@ bool find_outside(const Judged& judged, std::size_t v, std::vector<Finding>& out
     Finding f = about_sample(doubted ? FindingKind::disturbed_sample : FindingKind::value_outlier, judged.trail, v, worst);
     f.severity = doubted ? 0.35 : 0.64;
     f.end = lane.holds_until(worst, judged.trail.end);
-    f.fact("value", with_unit(lane, lane.samples[worst].bits));
+    f.fact("value", with_unit(lane, lane.samples.bits(worst)));
     const auto bits_of = [&](double x) { return lane.sort == ValueSort::signed_whole || lane.sort == ValueSort::whole
                                                     ? Value::of(static_cast<std::int64_t>(std::llround(x))).text()
                                                     : Value::of(x).text(); };
@@ -145,17 +145,17 @@ void find_jump(const Judged& judged, std::size_t v, std::vector<Finding>& out) {
         if (!lane.known(i) || !lane.known(i - 1)) continue;
         if (std::fabs(lane.value(i).number() - lane.value(i - 1).number()) != most) continue;
         // One sample that is another, and the next as before: told by one packet.
-        const bool alone = alike == 2 && i + 1 < n && lane.samples[i + 1].bits == lane.samples[i - 1].bits;
+        const bool alone = alike == 2 && i + 1 < n && lane.samples.bits(i + 1) == lane.samples.bits(i - 1);
         if (!stands(judged, lane, i) || (alone && disturbed(judged, lane))) return;
         Finding f = about_sample(FindingKind::value_jump, judged.trail, v, i);
         f.severity = 0.57;
-        f.fact("from", with_unit(lane, lane.samples[i - 1].bits));
-        f.fact("value", with_unit(lane, lane.samples[i].bits));
+        f.fact("from", with_unit(lane, lane.samples.bits(i - 1)));
+        f.fact("value", with_unit(lane, lane.samples.bits(i)));
         f.fact("usual_step", Value::of(p99).text());
         f.fact("steps", steps.size());
         if (lane.core != ValueLane::kNoCore && lane.origin(i).access == ValueAccess::written)
             if (const std::string who = Writers(judged.recording, judged.trail, lane).of(i); !who.empty()) f.fact("writer", who);
-        f.evidence.push_back({lane.samples[i - 1].time, lane.name + " = " + f.told("from")});
+        f.evidence.push_back({lane.samples.time(i - 1), lane.name + " = " + f.told("from")});
         f.evidence.push_back({f.begin, lane.name + " = " + f.told("value")});
         out.push_back(std::move(f));
         return;
@@ -170,7 +170,7 @@ void find_stuck(const Judged& judged, std::size_t v, std::vector<Finding>& out) 
     std::vector<std::size_t> lengths;
     std::size_t begin = 0, longest = 0, at = 0;
     for (std::size_t i = 1; i <= n; ++i) {
-        if (i < n && lane.samples[i].bits == lane.samples[begin].bits && lane.known(i)) continue;
+        if (i < n && lane.samples.bits(i) == lane.samples.bits(begin) && lane.known(i)) continue;
         lengths.push_back(i - begin);
         if (i - begin > longest) {
             longest = i - begin;
@@ -181,14 +181,14 @@ void find_stuck(const Judged& judged, std::size_t v, std::vector<Finding>& out) 
     if (lengths.size() < limits.runs) return;
     std::sort(lengths.begin(), lengths.end());
     const std::size_t usual = lengths[lengths.size() * 99 / 100], second = lengths[lengths.size() - 2];
-    const Time from = lane.samples[at].time, to = lane.samples[at + longest - 1].time;
+    const Time from = lane.samples.time(at), to = lane.samples.time(at + longest - 1);
     if (longest < limits.of_run * std::max<std::size_t>(usual, 2) || longest < 4 * second ||
         to - from < times(judged.trail.end, limits.stuck_share))
         return;
     Finding f = about_sample(FindingKind::value_stuck, judged.trail, v, at);
     f.severity = 0.63;
     f.end = to;
-    f.fact("value", with_unit(lane, lane.samples[at].bits));
+    f.fact("value", with_unit(lane, lane.samples.bits(at)));
     f.fact("times", std::uint64_t{longest});
     f.fact("lasted", to - from);
     f.fact("usual", std::uint64_t{usual});
@@ -222,13 +222,13 @@ void find_odd_writer(const Judged& judged, std::size_t v, std::vector<Finding>& 
         if ((at.size() == 1 && disturbed(judged, lane)) || seldom_runs(judged.trail, who)) continue;
         // A first write, or one at the very beginning, sets it up.
         if (at.size() > limits.odd_writes || part(known, limits.odd_share) < at.size() || at[0] < 3) continue;
-        if (lane.samples[at[0]].time < times(judged.trail.end, 0.01)) continue;
+        if (lane.samples.time(at[0]) < times(judged.trail.end, 0.01)) continue;
         Finding f = about_sample(FindingKind::odd_writer, judged.trail, v, at[0]);
         f.severity = 0.7;
         f.fact("writer", who);
         f.fact("writes", known);
         f.fact("odd_writes", at.size());
-        f.fact("value", with_unit(lane, lane.samples[at[0]].bits));
+        f.fact("value", with_unit(lane, lane.samples.bits(at[0])));
         for (const auto& [other, of] : by)
             if (of.size() >= 4) f.fact("usual_writer", other);
         if (writers.functions_known()) f.fact("function", true);
@@ -273,15 +273,15 @@ void find_lost_update(const Judged& judged, std::size_t v, std::vector<Finding>&
                 const Foreign& other = mine->second;
                 Finding f = about_sample(FindingKind::lost_update, judged.trail, v, i);
                 f.severity = 0.82;
-                f.begin = lane.samples[other.read].time;
+                f.begin = lane.samples.time(other.read);
                 f.fact("writer", who);
                 f.fact("other", other.who);
-                f.fact("read", with_unit(lane, lane.samples[other.read].bits));
-                f.fact("meanwhile", with_unit(lane, lane.samples[other.write].bits));
-                f.fact("value", with_unit(lane, lane.samples[i].bits));
+                f.fact("read", with_unit(lane, lane.samples.bits(other.read)));
+                f.fact("meanwhile", with_unit(lane, lane.samples.bits(other.write)));
+                f.fact("value", with_unit(lane, lane.samples.bits(i)));
                 f.evidence.push_back({f.begin, who + " reads " + f.told("read")});
-                f.evidence.push_back({lane.samples[other.write].time, other.who + " writes " + f.told("meanwhile")});
-                f.evidence.push_back({lane.samples[i].time, who + " writes " + f.told("value")});
+                f.evidence.push_back({lane.samples.time(other.write), other.who + " writes " + f.told("meanwhile")});
+                f.evidence.push_back({lane.samples.time(i), who + " writes " + f.told("value")});
                 worst = std::move(f);
             }
         }
@@ -298,7 +298,7 @@ void find_lost_update(const Judged& judged, std::size_t v, std::vector<Finding>&
 std::vector<std::size_t> edges_in(const ValueLane& lane, std::size_t most) {
     std::vector<std::size_t> all;
     for (std::size_t i = 1; i < lane.samples.size() && all.size() <= most; ++i)
-        if (lane.known(i) && lane.known(i - 1) && (lane.samples[i].bits != 0) != (lane.samples[i - 1].bits != 0))
+        if (lane.known(i) && lane.known(i - 1) && (lane.samples.bits(i) != 0) != (lane.samples.bits(i - 1) != 0))
             all.push_back(i);
     return all;
 }
@@ -335,8 +335,8 @@ void find_stray_edges(const Judged& judged, std::size_t v, std::vector<Finding>&
             std::vector<std::size_t> stray;
             std::size_t one = 0, judged_edges = 0;
             for (std::size_t k = 0; k + every < edges.size() && stray.size() <= limits.most_stray * 4; ++k) {
-                if (every == 2 && lane.samples[edges[k]].bits == 0) continue;
-                const Time from = lane.samples[edges[k]].time - reach, to = lane.samples[edges[k + every]].time - reach;
+                if (every == 2 && lane.samples.bits(edges[k]) == 0) continue;
+                const Time from = lane.samples.time(edges[k]) - reach, to = lane.samples.time(edges[k + every]) - reach;
                 if (from < Time{} || to > until_stuck(trail.cores[c])) continue;
                 if (trail.gaps.touch(static_cast<std::uint16_t>(c), from, to) || !trail.trusted(c, from, to)) continue;
                 ++judged_edges;
@@ -359,7 +359,7 @@ void find_stray_edges(const Judged& judged, std::size_t v, std::vector<Finding>&
             f.fact("stray", stray.size());
             f.fact("lasted", f.end - f.begin);
             f.involve(Role::also, handler.name(), interrupt_lane(c, l));
-            for (const std::size_t i : stray) f.evidence.push_back({lane.samples[i].time, lane.name + " moves"});
+            for (const std::size_t i : stray) f.evidence.push_back({lane.samples.time(i), lane.name + " moves"});
             out.push_back(std::move(f));
             return;
         }

@@ -16,13 +16,13 @@ class SampleLane : public PlainLane {
         return {};
     }
     Span span(std::size_t, std::size_t i) const override {
-        return {lane_.samples[i].time, i + 1 < lane_.samples.size() ? lane_.samples[i + 1].time : trail_.end, {}, {}};
+        return {lane_.samples.time(i), i + 1 < lane_.samples.size() ? lane_.samples.time(i + 1) : trail_.end, {}, {}};
     }
     // That in force at `from`, and those behind it.
     Range touching(std::size_t, Time from, Time to) const override {
         const std::size_t at = lane_.at(from);
         return {at == lane_.samples.size() ? 0 : at,
-                lane_.samples.partition_point([to](const ValueSample& s) { return !(to < s.time); })};
+                lane_.samples.up_to(to)};
     }
     bool stirs(Time from, Time to) const override {
         const auto [first, last] = touching(0, from, to);

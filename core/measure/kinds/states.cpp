@@ -53,7 +53,7 @@ class StateBars final : public SampleLane {
         return x;
     }
     std::string label(std::size_t, std::size_t i) const override {
-        const std::string* name = lane_.name_of(lane_.samples[i].bits);
+        const std::string* name = lane_.name_of(lane_.samples.bits(i));
         return name == nullptr ? lane_.value(i).text() : *name;
     }
     Told told(Time, const std::optional<std::pair<std::size_t, std::size_t>>& span) const override {
@@ -107,14 +107,14 @@ class States final : public LaneKind {
     bool lanes_are_activities() const override { return false; }
     LaneId lane_of(const Trail&, std::uint64_t of) const override { return {this, of >> 32}; }
     std::uint64_t activity_of(const Trail& trail, const SpanRef& span) const override {
-        return activity(span.lane.index, trail.tasks.values[span.lane.index].samples[span.index].bits);
+        return activity(span.lane.index, trail.tasks.values[span.lane.index].samples.bits(span.index));
     }
     // Samples that say the same again belong to the stay before.
     std::optional<SpanRef> next(const Trail& trail, const SpanRef& from, int direction) const override {
         const auto& samples = trail.tasks.values[from.lane.index].samples;
-        const std::uint64_t value = samples[from.index].bits;
+        const std::uint64_t value = samples.bits(from.index);
         const auto begins = [&](std::size_t i) {
-            return samples[i].bits == value && (i == 0 || samples[i - 1].bits != value);
+            return samples.bits(i) == value && (i == 0 || samples.bits(i - 1) != value);
         };
         for (std::size_t i = from.index; direction > 0 ? ++i < samples.size() : i-- > 0;)
             if (begins(i)) return SpanRef{from.lane, 0, i};
@@ -122,11 +122,11 @@ class States final : public LaneKind {
     }
     std::optional<SpanRef> first_from(const Trail& trail, std::uint64_t of, Time t, bool around) const override {
         const auto& samples = trail.tasks.values[of >> 32].samples;
-        const std::size_t from = samples.partition_point([t](const ValueSample& s) { return s.time < t; });
+        const std::size_t from = samples.before(t);
         for (std::size_t n = 0; n < samples.size(); ++n) {
             const std::size_t i = from + n;
             if (i >= samples.size() && !around) break;
-            if (activity(of >> 32, samples[i % samples.size()].bits) == of)
+            if (activity(of >> 32, samples.bits(i % samples.size())) == of)
                 return SpanRef{{this, of >> 32}, 0, i % samples.size()};
         }
         return std::nullopt;
@@ -135,9 +135,7 @@ class States final : public LaneKind {
         const auto& samples = trail.tasks.values[of >> 32].samples;
         for (const StateRow& r : state_rows(trail))
             if (activity(r.lane, r.bits) == of && r.stay.count > 0)
-                return SpanRef{{this, of >> 32}, 0, samples.partition_point([&](const ValueSample& s) {
-                                   return s.time < r.worst_begin;
-                               })};
+                return SpanRef{{this, of >> 32}, 0, samples.before(r.worst_begin)};
         return std::nullopt;
     }
     std::vector<Phrase> moment(const Trail& trail, std::size_t core, Time t) const override {
@@ -160,12 +158,12 @@ class States final : public LaneKind {
             std::size_t next = i + 1;
             bool gap = false;
             for (; next < lane.samples.size(); ++next) {
-                gap = trail.gaps.touch(lane.core, lane.samples[next - 1].time, lane.samples[next].time);
-                if (gap || lane.samples[next].bits != lane.samples[i].bits) break;
+                gap = trail.gaps.touch(lane.core, lane.samples.time(next - 1), lane.samples.time(next));
+                if (gap || lane.samples.bits(next) != lane.samples.bits(i)) break;
             }
             const bool last = next == lane.samples.size();
-            if (activity(index >> 32, lane.samples[i].bits) == index) {
-                const Time begin = lane.samples[i].time, end = last ? trail.end : lane.samples[next].time;
+            if (activity(index >> 32, lane.samples.bits(i)) == index) {
+                const Time begin = lane.samples.time(i), end = last ? trail.end : lane.samples.time(next);
                 const std::array<Cell, std::size(kStateInstances)> row = {
                     n++, begin, end, end - begin,
                     gap || last ? (cut_begin ? "begin and end not seen" : "end not seen")

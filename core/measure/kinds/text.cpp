@@ -68,7 +68,7 @@ class Text final : public LaneKind {
             std::uint64_t torn = 0;
             for (std::size_t l = 0; l < log.size(); ++l) torn += (log.line(l).flags & TextLine::kTorn) != 0 ? 1 : 0;
             all.push_back({i,
-                           {log.name, std::uint64_t{log.port}, of.trail.cores[log.core].name, std::uint64_t{log.size()},
+                           {log.name, log.port == TextLog::kConsole ? Cell{} : Cell(std::uint64_t{log.port}), of.trail.cores[log.core].name, std::uint64_t{log.size()},
                             std::uint64_t{log.bytes.size()}, torn}});
         }
         return all;

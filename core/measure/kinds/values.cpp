@@ -49,7 +49,7 @@ std::string shown_text(const ValueLane& lane, std::size_t i) {
     std::string text = lane.text(i);
     const bool real = lane.sort == ValueSort::real || lane.sort == ValueSort::small_real;
     const bool few_do = real && lane.known(i) && std::fabs(lane.value(i).number()) < 1e5;
-    if (few_do && lane.name_of(lane.samples[i].bits) == nullptr && text.size() > 7) {
+    if (few_do && lane.name_of(lane.samples.bits(i)) == nullptr && text.size() > 7) {
         std::array<char, 32> few{};
         std::snprintf(few.data(), few.size(), "%.5g", lane.value(i).number());
         text = few.data();
@@ -74,9 +74,9 @@ class ValueLine final : public SampleLane {
         constexpr std::size_t kMost = 1 << 14;
         const double half = (bounds().second - bounds().first) / 2;
         const std::size_t n = lane_.samples.size(),
-                          first = lane_.samples.partition_point([&](const ValueSample& s) { return s.time < from; });
+                          first = lane_.samples.before(from);
         for (std::size_t i = std::max<std::size_t>(first, 1); i < n && i - first < kMost; ++i) {
-            const Time at = lane_.samples[i].time;
+            const Time at = lane_.samples.time(i);
             if (at > to) break;
             if (std::abs(value(i) - value(i - 1)) >= half && half > 0) each(at);
         }
@@ -146,8 +146,8 @@ class Values final : public LaneKind {
                  {lane.name, lane.core < of.trail.cores.size() ? of.trail.cores[lane.core].name : std::string(),
                   lane.unit, std::uint64_t{n}, left_out, number_of(lane.value(least)),
                   held > 0 ? Cell(static_cast<double>(sum / held)) : Cell(), number_of(lane.value(greatest)),
-                  number_of(lane.value(0)), number_of(lane.value(n - 1)), lane.samples[least].time,
-                  lane.samples[greatest].time}});
+                  number_of(lane.value(0)), number_of(lane.value(n - 1)), lane.samples.time(least),
+                  lane.samples.time(greatest)}});
         }
         return all;
     }

@@ -124,7 +124,7 @@ TEST_F(Recording, AValueIsReadWhileTheTargetRunsAndItsTimesAreBounded) {
     EXPECT_GT(polled->samples.size(), 20U);
     EXPECT_LE(polled->samples.size(), 80U);
     for (std::size_t i = 0; i < polled->samples.size(); ++i) {
-        EXPECT_LE(polled->samples[i].bits, 4U);
+        EXPECT_LE(polled->samples.bits(i), 4U);
         EXPECT_EQ(polled->origin(i).access, ValueAccess::sampled);
         EXPECT_GT(polled->origin(i).slack_ns, 0U) << "asked for some time before";
     }

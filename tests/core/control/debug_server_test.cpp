@@ -1,6 +1,8 @@
 // The debug-server client against the board, against QEMU, and against servers that mean no good.
 #include <gtest/gtest.h>
 
+#include <netinet/tcp.h>
+
 #include <atomic>
 
 #include "capture/ring.h"
@@ -215,6 +217,110 @@ class Hostile {
     std::atomic<bool> stop_{false};
     std::thread thread_;
 };
+
+// A server that stands, and whose target makes one call after another once it runs; what it got as replies is kept.
+class Calling {
+  public:
+    explicit Calling(std::vector<std::string> calls) : calls_(std::move(calls)) {
+        listener_ = ::socket(AF_INET, SOCK_STREAM, 0);
+        sockaddr_in at{};
+        at.sin_family = AF_INET;
+        at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+        ::bind(listener_, reinterpret_cast<sockaddr*>(&at), sizeof at);
+        ::listen(listener_, 1);
+        socklen_t size = sizeof at;
+        ::getsockname(listener_, reinterpret_cast<sockaddr*>(&at), &size);
+        address_ = "127.0.0.1:" + std::to_string(ntohs(at.sin_port));
+        thread_ = std::thread([this] { serve(::accept(listener_, nullptr, nullptr)); });
+    }
+    ~Calling() {
+        ::shutdown(listener_, SHUT_RDWR);
+        ::close(listener_);
+        thread_.join();
+    }
+    const std::string& address() const { return address_; }
+    /// Once the connection has ended.
+    std::vector<std::string> replies;
+
+  private:
+    void serve(int peer) {
+        const int at_once = 1;
+        ::setsockopt(peer, IPPROTO_TCP, TCP_NODELAY, &at_once, sizeof at_once);
+        DebugPacketReader reader;
+        std::uint8_t bytes[4096];
+        const auto say = [peer](const std::string& payload) {
+            const std::string framed = framed_debug_packet(payload);
+            (void)::send(peer, framed.data(), framed.size(), MSG_NOSIGNAL);
+        };
+        std::size_t next = 0;
+        const auto call = [&] { say(next < calls_.size() ? calls_[next++] : "T05"); };
+        for (ssize_t n; (n = ::recv(peer, bytes, sizeof bytes, 0)) > 0;) {
+            reader.feed({bytes, static_cast<std::size_t>(n)});
+            while (const auto item = reader.next()) {
+                if (item->kind != DebugPacketReader::Item::Kind::packet) continue;
+                (void)::send(peer, "+", 1, MSG_NOSIGNAL);
+                const std::string& p = item->payload;
+                if (p == "?") {
+                    say("T05");
+                } else if (p[0] == 'm') {
+                    say(hex_of_bytes("slew done\n"));
+                } else if (p == "c") {
+                    call();
+                } else if (p[0] == 'F') {
+                    replies.push_back(p);
+                    call();
+                } else {
+                    say("");
+                }
+            }
+        }
+        ::close(peer);
+    }
+    std::vector<std::string> calls_;
+    std::string address_;
+    int listener_ = -1;
+    std::thread thread_;
+};
+
+// GDB manual, "File-I/O Remote Protocol Extension".
+TEST(DebugServer, ServesTheTargetsConsoleAndNothingElseOfThisComputer) {
+    Calling peer({"Fwrite,1,20000000,a", "Fopen,20000000/9,601,1b6", "Fwrite,2,20000000,a", "Fwrite,7,20000000,a",
+                  "Fread,0,20000000,10", "Fsystem,20000000/5", "Funlink,20000000/5", "Fisatty,1", "Fwrite,1", "Fstat,0/1,0",
+                  "Fgettimeofday,0,0", "F", "O" + hex_of_bytes("from the server\n"), "Fclose,1"});
+    {
+        auto server = connected(peer.address());
+        ASSERT_NE(server, nullptr);
+        server->keep_console(true);
+        ASSERT_TRUE(server->resume());
+        auto stop = server->wait(300ms);  // behind its own words a server waits for nothing
+        ASSERT_TRUE(stop) << stop.error().text();
+        const auto printed = server->take_console();
+        ASSERT_EQ(printed.size(), 3U);
+        EXPECT_EQ(printed[0].text, "slew done\n");
+        EXPECT_FALSE(printed[0].errors);
+        EXPECT_TRUE(printed[1].errors);
+        EXPECT_EQ(printed[2].text, "from the server\n");
+        EXPECT_TRUE(server->take_console().empty());
+        server->leave(false);
+    }
+    EXPECT_EQ(peer.replies, (std::vector<std::string>{"Fa", "F-1,d", "Fa", "F-1,9", "F0", "F-1,d", "F-1,d", "F1", "F-1,9",
+                                                      "F-1,2", "F-1,270f", "F-1,270f"}));
+}
+
+TEST(DebugServer, KeepsNoMoreOfAConsoleThanItMay) {
+    std::vector<std::string> calls(5000, "Fwrite,1,20000000,a");
+    Calling peer(std::move(calls));
+    auto server = connected(peer.address());
+    ASSERT_NE(server, nullptr);
+    server->keep_console(true);
+    ASSERT_TRUE(server->resume());
+    const auto stop = server->wait(20000ms);
+    ASSERT_TRUE(stop && *stop);
+    EXPECT_EQ(server->take_console().size(), 4096U);
+    EXPECT_EQ(server->console_lost(), 904U * 10);
+    EXPECT_EQ(server->console_lost(), 0U);
+    server->leave(false);
+}
 
 TEST(DebugServer, ASilentPeerIsGivenUpInTime) {
     Hostile peer("");

@@ -213,7 +213,7 @@ TEST(Interplay, WithoutAnOperatingSystemTheHandlerThatRanWroteTheValue) {
         const auto at = static_cast<std::size_t>(all.object(e).number);
         for (const InterplayCall& call :
              interplay_calls(*o.trail, all, {static_cast<std::size_t>(&e - all.edges.data())}, 20, Progress())) {
-            const Time t = o.trail->tasks.values[at].samples[call.at].time;
+            const Time t = o.trail->tasks.values[at].samples.time(call.at);
             const CoreTrail& core = o.trail->cores[all.actor(e).core];
             EXPECT_TRUE(core.running_name(core.running_at(t)) == all.actor(e).name ||
                         core.running_name(core.running_at(t - Time{1})) == all.actor(e).name)

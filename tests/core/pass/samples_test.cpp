@@ -79,7 +79,7 @@ TEST_F(Samples, FollowEachOtherEvenlyAndAreScaled) {
     EXPECT_EQ(current.source, "supply");
     EXPECT_DOUBLE_EQ(current.value(999).number(), 509.5);
     EXPECT_EQ(counts.text(6), "-6") << "whole numbers that are not scaled stay whole";
-    EXPECT_EQ(current.samples[29'999].time.ps, 999'966'666'667) << "a third of a picosecond does not add up";
+    EXPECT_EQ(current.samples.time(29'999).ps, 999'966'666'667) << "a third of a picosecond does not add up";
     EXPECT_EQ(current.at(Time::from_ms(500)), 15'000U);
     const auto widest = current.extent(1, 29'999);
     EXPECT_DOUBLE_EQ(current.value_of(widest.least).number(), 10);
@@ -119,7 +119,7 @@ TEST_F(Samples, AreTheSameHoweverTheirBytesAreCut) {
     for (std::size_t c = 0; c < 2; ++c) {
         const ValueLane &whole = o.trail->tasks.values.at(c), &cut = growing.trail().tasks.values.at(c);
         ASSERT_EQ(cut.samples.size(), whole.samples.size());
-        for (std::size_t i = 0; i < whole.samples.size(); ++i) ASSERT_EQ(cut.samples[i].bits, whole.samples[i].bits);
+        for (std::size_t i = 0; i < whole.samples.size(); ++i) ASSERT_EQ(cut.samples.bits(i), whole.samples.bits(i));
     }
 }
 
@@ -143,9 +143,9 @@ TEST_F(Samples, AfterALostConnectionAreWhereTheyCame) {
     const auto o = open("type = \"u8\"\nrate_hz = 1000\nchannels = [{ name = \"a\" }]\n");
     const ValueLane& a = o.trail->tasks.values.at(0);
     ASSERT_EQ(a.samples.size(), 2000U);
-    EXPECT_EQ(a.samples[0].time, Time::from_ms(500));
-    EXPECT_EQ(a.samples[999].time, Time::from_ms(1499));
-    EXPECT_EQ(a.samples[1000].time, Time::from_ms(4500));
+    EXPECT_EQ(a.samples.time(0), Time::from_ms(500));
+    EXPECT_EQ(a.samples.time(999), Time::from_ms(1499));
+    EXPECT_EQ(a.samples.time(1000), Time::from_ms(4500));
     EXPECT_EQ(a.holds_until(999, o.trail->end), Time::from_ms(1500)) << "nothing is known in between";
     EXPECT_NE(doubts(*o.trail).find("was lost 1 time"), std::string::npos) << doubts(*o.trail);
     EXPECT_NE(doubts(*o.trail).find("placed by when their first byte came"), std::string::npos) << doubts(*o.trail);
@@ -206,7 +206,7 @@ TEST_F(Samples, OfTheProbeAreBroughtToTheClockOfTheTrace) {
     const auto& values = o.trail->tasks.values;
     const ValueLane& current = *std::find_if(values.begin(), values.end(),
                                              [](const ValueLane& l) { return l.name == "board current"; });
-    EXPECT_NEAR(current.samples[0].time.seconds(), -0.25, 20e-6);
+    EXPECT_NEAR(current.samples.time(0).seconds(), -0.25, 20e-6);
     double asleep = 0, busy = 0;
     std::size_t n_asleep = 0, n_busy = 0;
     const auto& runs = o.trail->tasks.cores.at(0).runs;

@@ -41,7 +41,7 @@ TEST(ARecordingAsMdf, HoldsItsTasksInterruptsAndValues) {
     for (std::size_t i = 0; i + 1 < lane->samples.size(); ++i) {
         if (lane->text(i) != "runs") continue;
         ++runs;
-        ran += lane->samples[i + 1].time - lane->samples[i].time;
+        ran += lane->samples.time(i + 1) - lane->samples.time(i);
     }
     EXPECT_GT(runs, 100U);
     Time jobs;
@@ -52,7 +52,7 @@ TEST(ARecordingAsMdf, HoldsItsTasksInterruptsAndValues) {
         ASSERT_NE(again, nullptr) << v.name;
         ASSERT_EQ(again->samples.size(), v.samples.size()) << v.name;
         for (std::size_t i = 0; i < v.samples.size(); ++i) {
-            EXPECT_LE(std::abs((again->samples[i].time - v.samples[i].time).ps), 1000) << v.name;
+            EXPECT_LE(std::abs((again->samples.time(i) - v.samples.time(i)).ps), 1000) << v.name;
             if (v.value_names.empty()) {
                 EXPECT_EQ(again->value(i).number(), v.value(i).number()) << v.name;
             }
@@ -83,7 +83,7 @@ TEST(ARecordingAsMdf, KeepsWhatIsNotKnownAndUnits) {
     EXPECT_EQ(f->lanes[0].text(0), "17.5");
     EXPECT_EQ(f->lanes[0].text(1), "invalid");
     EXPECT_EQ(f->lanes[0].text(2), "-3.25");
-    EXPECT_EQ(f->lanes[0].samples[0].time, Time::from_ms(-1));
+    EXPECT_EQ(f->lanes[0].samples.time(0), Time::from_ms(-1));
 }
 
 TEST(ARecordingAsMdf, CanBeCancelled) {

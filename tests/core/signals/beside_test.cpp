@@ -47,7 +47,7 @@ TEST_F(Beside, TheClockOfADumpIsBroughtToTheRecordings) {
         if (l.name == "supply_current_mA") current = &l;
     ASSERT_NE(current, nullptr);
     EXPECT_EQ(current->core, ValueLane::kNoCore);
-    EXPECT_NEAR(static_cast<double>(current->samples[0].time.ps) / 1000, -1250731204.6 / (1 - 20e-6), 1000);
+    EXPECT_NEAR(static_cast<double>(current->samples.time(0).ps) / 1000, -1250731204.6 / (1 - 20e-6), 1000);
     std::ostringstream rows;
     write_values_csv(*o.trail, {{}, Time{}, std::nullopt}, rows);
     EXPECT_NE(rows.str().find(",,supply_current_mA,"), std::string::npos) << "of no core";
@@ -77,7 +77,7 @@ TEST_F(Beside, ByHandIsTakenAsItIs) {
     const auto o = open(file("mdf-mount.mf4") + "offset_ns = -2_000_000_000\ndrift_ppm = 0\n");
     for (const auto& l : o.trail->tasks.values) {
         if (l.name == "supply current") {
-            EXPECT_EQ(l.samples[0].time.ps, 2'000'000'000'000);
+            EXPECT_EQ(l.samples.time(0).ps, 2'000'000'000'000);
         }
     }
     EXPECT_EQ(doubts(o).find("signals"), std::string::npos) << doubts(o);

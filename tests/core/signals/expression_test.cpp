@@ -69,7 +69,7 @@ TEST(AFormula, IsNotKnownWhereItsSignalsAreNot) {
     const ValueLane twice = made("x * 2", {&x});
     ASSERT_EQ(twice.samples.size(), 3U);
     EXPECT_FALSE(twice.known(1)) << "in the hole";
-    EXPECT_EQ(twice.samples[1].time, Time::from_ms(4));
+    EXPECT_EQ(twice.samples.time(1), Time::from_ms(4));
     EXPECT_EQ(twice.text(2), "4");
     EXPECT_EQ(made("x > 5 && 0", {&x}).samples.size(), 1U) << "one side suffices";
 }
@@ -81,7 +81,7 @@ TEST(AFormula, JoinsSignalsOfDifferentTimes) {
     EXPECT_EQ(sum.text(0), "11");
     EXPECT_EQ(sum.text(1), "22");
     EXPECT_EQ(sum.text(2), "32");
-    EXPECT_EQ(sum.samples[0].time, Time::from_ms(1));
+    EXPECT_EQ(sum.samples.time(0), Time::from_ms(1));
 }
 
 TEST(AFormula, LooksBackInTime) {

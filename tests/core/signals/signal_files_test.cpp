@@ -68,11 +68,11 @@ TEST(AValueChangeDump, HoldsWhatItsTruthSays) {
         for (std::size_t i = 0; i < l.samples.size(); ++i) {
             x += l.origin(i).worth == ValueOrigin::Worth::undefined ? 1 : 0;
             z += l.origin(i).worth == ValueOrigin::Worth::undriven ? 1 : 0;
-            if (!l.known(i) || l.samples[i].bits != 1 || s["width"] != 1) continue;
-            const bool rise = i > 0 && !(l.known(i - 1) && l.samples[i - 1].bits == 1);
-            if (rise && rises++ == 0) first = l.samples[i].time;
-            if (rise) last = l.samples[i].time;
-            if (i + 1 < l.samples.size()) high += l.samples[i + 1].time - l.samples[i].time;
+            if (!l.known(i) || l.samples.bits(i) != 1 || s["width"] != 1) continue;
+            const bool rise = i > 0 && !(l.known(i - 1) && l.samples.bits(i - 1) == 1);
+            if (rise && rises++ == 0) first = l.samples.time(i);
+            if (rise) last = l.samples.time(i);
+            if (i + 1 < l.samples.size()) high += l.samples.time(i + 1) - l.samples.time(i);
         }
         EXPECT_EQ(x, s["with_x"]) << l.name;
         EXPECT_EQ(z, s["with_z"]) << l.name;
@@ -93,7 +93,7 @@ TEST(ATable, OfSemicolonsAndDecimalCommasHoldsWhatItsTruthSays) {
     const ValueLane &current = lane(f, "supply current"), &pin = lane(f, "star table use");
     EXPECT_EQ(current.unit, "mA");
     EXPECT_EQ(current.samples.size(), t["rows"]);
-    EXPECT_EQ(current.samples[0].time.ps, 3'200'000'000'000);
+    EXPECT_EQ(current.samples.time(0).ps, 3'200'000'000'000);
     EXPECT_EQ(f.end.ps, 3'899'980'000'000);
     EXPECT_NEAR(sum_of(current), t["sum_mA"], 0.01);
     EXPECT_DOUBLE_EQ(current.value_of(current.least).number(), t["min_mA"]);
@@ -154,7 +154,7 @@ TEST(AValueChangeDump, ExtendsVectorsAndSharesCodes) {
     EXPECT_EQ(lane(*f, "n").text(1), "x");
     EXPECT_EQ(lane(*f, "n").text(2), "z");
     EXPECT_EQ(lane(*f, "i").value(0).number(), -2);
-    EXPECT_EQ(lane(*f, "bit[2]").samples[0].time.ps, 5'000'000);
+    EXPECT_EQ(lane(*f, "bit[2]").samples.time(0).ps, 5'000'000);
 }
 
 TEST(AValueChangeDump, BeginsUnknownWithoutANumber) {
@@ -203,7 +203,7 @@ TEST(ATable, IsToldApartByItsSeparatorUnitsAndHead) {
         ASSERT_EQ(f->lanes.size(), 1U) << text;
         EXPECT_EQ(f->lanes[0].unit, "V") << text;
         ASSERT_EQ(f->lanes[0].samples.size(), 2U) << text;
-        EXPECT_EQ(f->lanes[0].samples[1].time.ps, 2'000'000) << text;
+        EXPECT_EQ(f->lanes[0].samples.time(1).ps, 2'000'000) << text;
         EXPECT_EQ(f->lanes[0].value(1).number(), -1.5) << text;
     }
 }
@@ -229,7 +229,7 @@ TEST(ATable, InAnotherEncodingIsReadTheSame) {
     const std::string latin = "time [\xB5s];Strom [mA]\n1;2\n3;4\n";
     const auto f = csv(latin);
     ASSERT_TRUE(f) << f.error().text();
-    EXPECT_EQ(f->lanes[0].samples[1].time.ps, 3'000'000);
+    EXPECT_EQ(f->lanes[0].samples.time(1).ps, 3'000'000);
     std::string wide = "\xFF\xFE";
     for (const char c : std::string("t [ms],n\n1,5\n2,6\n")) wide += {c, '\0'};
     const auto g = csv(wide);

@@ -6,8 +6,8 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <optional>
 #include <utility>
-
 
 namespace mt {
 namespace {
@@ -56,6 +56,9 @@ struct Gathered {
     std::size_t at = 0;
     double of_one = 0;
     Time ran_of_one;
+    // Of functions: bounds of the charge, and up to where the wider one has been counted.
+    double low = 0, high = 0;
+    Time wide_end = Time::min();
 };
 
 // Each instance as it is done.
@@ -120,8 +123,11 @@ class Gatherer {
     EachInstance each_;
 };
 
-// Of each function what it drew without what it called: a call's, less those right below it.
-void gather_functions(const Trail& trail, const MakeOver& make, std::map<Owner, Gathered>& all,
+// Of each function what it drew without what it called: a call's, less those right below it. Where a call lies is sure
+// up to `reach`: at the least it drew what flowed that far inside of it, less what flowed in its callees and that far
+// around them; at the most what flowed in it and that far around it, each moment counted once, less what flowed that
+// far inside its callees. Currents are taken to be positive.
+void gather_functions(const Trail& trail, const MakeOver& make, Time reach, std::map<Owner, Gathered>& all,
                       const Progress* progress) {
     for (std::size_t s = 0; s < trail.steps.size(); ++s) {
         const StepTrail& steps = trail.steps[s];
@@ -131,9 +137,15 @@ void gather_functions(const Trail& trail, const MakeOver& make, std::map<Owner, 
             return Owner{Owner::function, steps.core_index, s << 32 | function};
         };
         for (std::size_t level = 0; level < steps.levels.size(); ++level) {
-            const Over over = make();
+            const Over over = make(), around = make(), inside = make();
             const CallLevel& here = steps.levels[level];
             std::size_t parent = 0;
+            const CallLevel* below = level + 1 < steps.levels.size() ? &steps.levels[level + 1] : nullptr;
+            const Over around_callee = make(), inside_callee = make();
+            std::size_t callee = 0;
+            const auto within = [reach](const Over& of, Time begin, Time end) {
+                return end - begin > reach + reach ? std::max(0.0, of(begin + reach, end - reach).value) : 0.0;
+            };
             for (std::size_t i = 0; i < here.size(); ++i) {
                 if (i % 4096 == 0 && progress != nullptr && progress->cancelled()) return;
                 const CallSpan call = here[i];
@@ -145,6 +157,20 @@ void gather_functions(const Trail& trail, const MakeOver& make, std::map<Owner, 
                     g.known_s += q.known_s;
                     g.ran += call.length;
                     ++g.count;
+                    double callees_most = 0, callees_least = 0;
+                    while (below != nullptr && callee < below->size() && (*below)[callee].begin < call.begin) ++callee;
+                    for (Time counted = call.begin; below != nullptr && callee < below->size(); ++callee) {
+                        const CallSpan inner = (*below)[callee];
+                        if (inner.begin >= call.end()) break;
+                        const Time from = std::max(counted, inner.begin - reach), to = std::min(call.end(), inner.end() + reach);
+                        if (from < to) callees_most += std::max(0.0, around_callee(from, to).value);
+                        counted = std::max(counted, to);
+                        callees_least += within(inside_callee, inner.begin, inner.end());
+                    }
+                    const Time from = std::max(g.wide_end, call.begin - reach), to = call.end() + reach;
+                    if (from < to) g.high += std::max(0.0, around(from, to).value - callees_least);
+                    g.wide_end = std::max(g.wide_end, to);
+                    g.low += std::max(0.0, within(inside, call.begin, call.end()) - callees_most);
                 }
                 if (level == 0) continue;
                 const CallLevel& above = steps.levels[level - 1];
@@ -162,9 +188,10 @@ void gather_functions(const Trail& trail, const MakeOver& make, std::map<Owner, 
     }
 }
 
-// Functions only with the instances: their calls are many.
-std::map<Owner, Gathered> gathered(const Trail& trail, const MakeOver& make, bool instances,
+// `functions`: with the instances and the functions, whose calls are many; their times are sure up to that.
+std::map<Owner, Gathered> gathered(const Trail& trail, const MakeOver& make, std::optional<Time> functions,
                                    const Progress* progress) {
+    const bool instances = functions.has_value();
     std::map<Owner, Gathered> all;
     for (std::size_t c = 0; c < trail.cores.size(); ++c) {
         if (!trail.cores[c].timed) continue;
@@ -177,7 +204,7 @@ std::map<Owner, Gathered> gathered(const Trail& trail, const MakeOver& make, boo
         g.finish_all();
         for (auto& [owner, sums] : g.all) all.insert_or_assign(owner, std::move(sums));
     }
-    if (instances) gather_functions(trail, make, all, progress);
+    if (functions) gather_functions(trail, make, *functions, all, progress);
     return all;
 }
 
@@ -412,14 +439,14 @@ std::vector<ChargeRow> charge_rows(const Trail& trail, const ValueLane& current,
     if (amperes == 0 || current.samples.size() < 2) return {};
     const Time reach = reach_of(trail, current);
     const Integral whole(current);
-    const auto sums = gathered(trail, measured(whole, {}), true, progress);
-    const std::map<Owner, Gathered> others[] = {gathered(trail, measured(whole, Time{} - reach), false, progress),
-                                                gathered(trail, measured(whole, reach), false, progress)};
+    const auto sums = gathered(trail, measured(whole, {}), reach, progress);
+    const std::map<Owner, Gathered> others[] = {gathered(trail, measured(whole, Time{} - reach), {}, progress),
+                                                gathered(trail, measured(whole, reach), {}, progress)};
     const std::map<Owner, Fitted> by_shares = fitted(trail, current, whole, progress);
     std::map<Owner, Gathered> volts;
     if (voltage != nullptr) {
         const Integral of_voltage(*voltage);
-        volts = gathered(trail, measured(of_voltage, {}), true, progress);
+        volts = gathered(trail, measured(of_voltage, {}), Time{}, progress);
     }
     if (progress != nullptr && progress->cancelled()) return {};
     std::vector<ChargeRow> rows;
@@ -442,7 +469,10 @@ std::vector<ChargeRow> charge_rows(const Trail& trail, const ValueLane& current,
             row.low = std::min(row.low, std::max(0.0, (fit->second.mean - kErrors * fit->second.error) * by));
             row.high = std::max(row.high, (fit->second.mean + kErrors * fit->second.error) * by);
         }
-        if (o.sort == Owner::function) row.low = row.high = std::nan("");
+        if (o.sort == Owner::function) {
+            row.low = std::clamp(g.low * amperes, 0.0, std::max(0.0, row.charge));
+            row.high = std::max(g.high * amperes, row.charge);
+        }
         if (const auto v = volts.find(o); v != volts.end() && v->second.known_s > 0)
             row.energy = row.charge * v->second.charge / v->second.known_s * volts_of(voltage->unit);
         row.greatest = g.greatest * amperes;

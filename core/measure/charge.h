@@ -73,7 +73,8 @@ struct ChargeRow {
     Time ran;                  ///< as far as the current is known
     double charge = 0;         ///< coulombs
     /// Bounds of it: were the clocks off by what they may be, and as the current goes with the share that it has of
-    /// stretches of a dozen samples, with twice the standard error of that. Not a number: nothing bounds it.
+    /// stretches of a dozen samples, with twice the standard error of that. Of functions: what flowed surely within
+    /// their own time, and what may have.
     double low = 0, high = 0;
     double energy = 0;         ///< joules; 0 where no voltage is known
     double greatest = 0;       ///< of one job, execution or call

@@ -87,8 +87,8 @@ class Charge final : public LaneKind {
                                {r.name, kinds[r.owner.sort], of.trail.cores[r.owner.core].name, current.name,
                                 instances || function ? Cell(r.count) : Cell(), r.ran,
                                 mean_of(r.charge, r.ran), r.charge * 1e6,
-                                std::isnan(r.low) ? Cell() : Cell(r.low * 1e6),
-                                std::isnan(r.high) ? Cell() : Cell(r.high * 1e6),
+                                r.low * 1e6,
+                                r.high * 1e6,
                                 r.energy > 0 ? Cell(r.energy * 1e6) : Cell(), greatest,
                                 greatest.known() ? Cell(r.greatest_at) : Cell(),
                                 of_core[r.owner.core] > 0 ? Cell(Share{r.charge / of_core[r.owner.core]}) : Cell()}});

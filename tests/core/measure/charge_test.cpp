@@ -121,6 +121,69 @@ TEST(ACharge, HasEnergyWhereTheSameDeviceMeasuredAVoltage) {
     EXPECT_FALSE(charge_kind().names(t).empty());
 }
 
+// outer() for 300 us each millisecond, in its middle inner() for 100 us; outer draws 20 mA, inner 50, the rest 10. The
+// samples are so many microseconds late.
+Trail calls(std::size_t count, std::size_t late_us) {
+    Trail t;
+    CoreTrail core;
+    core.name = "main";
+    core.end = t.end = Time::from_us(1000.0 * static_cast<double>(count));
+    t.cores.push_back(std::move(core));
+    StepTrail steps;
+    steps.clock = StepClock::cycles;
+    steps.levels.resize(2);
+    for (std::size_t i = 0; i < count; ++i) {
+        const Time outer = Time::from_us(1000.0 * static_cast<double>(i) + 400);
+        steps.levels[0].append(outer, Time::from_us(300), 10 * i, 0, 0);
+        steps.levels[1].append(outer + Time::from_us(100), Time::from_us(100), 10 * i + 3, 1, 0);
+    }
+    t.steps.push_back(std::move(steps));
+    t.tasks.values.push_back(sampled(1000 * count + 1, [late_us](std::size_t us) {
+        const std::size_t at = (us + 1000 - late_us) % 1000;
+        return at >= 500 && at < 600 ? 50 : at >= 400 && at < 700 ? 20 : 10;
+    }));
+    t.complete = true;
+    return t;
+}
+
+TEST(ACharge, OfFunctionsIsBoundedByWhatSurelyFlowedInThemAndWhatMayHave) {
+    constexpr double kOuter = 50 * 200 * 20e-3, kInner = 50 * 100 * 50e-3;  // uC, of fifty calls
+    for (const std::size_t late_us : {0, 1}) {
+        const Trail t = calls(50, late_us);  // a sample is one microsecond: so far its times may be off
+        const auto rows = charge_rows(t, t.tasks.values[0], nullptr);
+        ASSERT_EQ(rows.size(), 2U);
+        const double truth[] = {kOuter, kInner};
+        for (const ChargeRow& r : rows) {
+            const double of = truth[r.owner.index & 1];
+            EXPECT_EQ(r.count, 50U);
+            EXPECT_LE(r.low * 1e6, of) << late_us;
+            EXPECT_GE(r.high * 1e6, of) << late_us;
+            EXPECT_LE(r.low, r.charge);
+            EXPECT_GE(r.high, r.charge);
+            EXPECT_LT(r.high - r.low, 0.15 * r.charge) << "a hundred samples lie in each call";
+        }
+    }
+}
+
+TEST(ACharge, OfFunctionsThatAreShorterThanASampleMayBeNothingOrAllThatFlowedAroundThem) {
+    Trail t = calls(50, 0);
+    std::vector<ValueLane> slow;
+    ValueLane lane = t.tasks.values[0];
+    lane.samples = {};
+    EvenReading reading;
+    reading.word = EvenReading::Word::real32;
+    reading.raw = false;
+    lane.samples.make_even(200e6L, reading);  // each 200 us
+    lane.samples.begin_stretch(Time{});
+    for (std::size_t i = 0; i < 251; ++i) lane.append_word(std::bit_cast<std::uint32_t>(i % 5 == 2 || i % 5 == 3 ? 30.0f : 10.0f));
+    t.tasks.values[0] = lane;
+    for (const ChargeRow& r : charge_rows(t, t.tasks.values[0], nullptr)) {
+        EXPECT_EQ(r.low, 0) << "no call is longer than two samples";
+        EXPECT_GT(r.high, 1.5 * r.charge);
+        EXPECT_LT(r.high * 1e6, 50 * 1000 * 30e-3) << "no moment is counted twice";
+    }
+}
+
 TEST(AnIntegral, IsTheSameWhereverItIsAsked) {
     const ValueLane lane = sampled(5000, [](std::size_t us) { return std::sin(static_cast<double>(us) / 50) + 2; });
     Integral forwards(lane), jumping(lane);

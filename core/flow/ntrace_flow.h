@@ -286,8 +286,11 @@ void NtraceFlow::take(const NtraceMessage& m, Out& out) {
             return;
         }
         case NtraceKind::ownership:
+            tell_time();
+            return;
         case NtraceKind::data_acquisition:
             tell_time();
+            if (any_) tell_data(out, StepData{m.offset, m.history, static_cast<std::uint32_t>(m.icount)});
             return;
         default:
             break;

@@ -16,7 +16,7 @@ namespace mt {
 /// So many things that a flow told, in order.
 struct StepBlock {
     struct Item {
-        enum class Kind : std::uint8_t { run, hop, trap, trap_return, gap, time, sync, piece, checkpoint };
+        enum class Kind : std::uint8_t { run, hop, trap, trap_return, gap, time, sync, data, piece, checkpoint };
         Kind kind = Kind::run;
         std::uint32_t first = 0;  ///< of a run; of others but hops: index into a list
         struct End {
@@ -46,6 +46,7 @@ struct StepBlock {
     std::vector<StepTrap> traps;
     std::vector<StepGap> gaps;
     std::vector<StepTime> times;
+    std::vector<StepData> data;
     std::vector<Mark> marks;
     std::shared_ptr<const HopStore> hops;
 
@@ -54,6 +55,7 @@ struct StepBlock {
         traps.clear();
         gaps.clear();
         times.clear();
+        data.clear();
         marks.clear();
     }
 };
@@ -109,6 +111,11 @@ class StepLog {
         StepBlock::Item& i = add(StepBlock::Item::Kind::time);
         i.first = static_cast<std::uint32_t>(block_->times.size());
         block_->times.push_back(t);
+    }
+    void data(const StepData& d) {
+        StepBlock::Item& i = add(StepBlock::Item::Kind::data);
+        i.first = static_cast<std::uint32_t>(block_->data.size());
+        block_->data.push_back(d);
     }
     void sync(std::uint64_t) { add(StepBlock::Item::Kind::sync); }
 

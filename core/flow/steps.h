@@ -93,6 +93,13 @@ struct StepTime {
     std::uint8_t sent = 64;  ///< so many of the lowest bits of `ticks` were sent; the others stand as they stood before
 };
 
+/// The program sent a number through the trace: what for, and the number.
+struct StepData {
+    std::uint64_t offset = 0;  ///< of the packet
+    std::uint64_t value = 0;
+    std::uint32_t tag = 0;
+};
+
 /// Hears nothing of what a flow tells.
 struct NoSteps {
     void run(const StepRun&) {}
@@ -102,6 +109,12 @@ struct NoSteps {
     void time(const StepTime&) {}
     void sync(std::uint64_t) {}
 };
+
+/// Tells it to those who want to hear of it.
+template <class Out>
+void tell_data(Out& out, const StepData& data) {
+    if constexpr (requires { out.data(data); }) out.data(data);
+}
 
 /// A packet of any protocol, in words.
 struct StepPacketText {

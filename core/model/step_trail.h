@@ -198,6 +198,12 @@ struct StepLoss {
     std::uint64_t at = 0, on = 0;
 };
 
+/// A number that the program sent through its instruction trace.
+struct StepDataAt {
+    Time time;
+    StepData data;
+};
+
 struct StepTrail {
     std::string file, core;
     std::size_t stream = 0, core_index = 0;  ///< stream: index into the recording's step streams
@@ -227,6 +233,7 @@ struct StepTrail {
         return i == doubtful.size() || to < doubtful[i].first;
     }
     Column<StepTrapAt> traps;
+    Column<StepDataAt> data;
     Column<StepCheckpoint> checkpoints;
     std::vector<StepLoss> losses;                  ///< ascending
     Column<StepMoment> moments;                    ///< thinned: enough to find a step's time by decoding little

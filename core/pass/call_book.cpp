@@ -174,6 +174,10 @@ void CallBook::take(const CallBatch& batch) {
                 ++syncs_;
                 continue;
             }
+            if (e.kind == Event::Kind::data) {
+                trail_.data.push_back({t, batch.data[e.number]});
+                continue;
+            }
             if (e.kind != Event::Kind::gap) {
                 close_gap();
             } else if (is_missing(batch.gaps[e.number].kind)) {

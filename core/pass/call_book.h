@@ -19,16 +19,16 @@ struct CallBatch {
     struct Event {
         std::uint64_t step = 0;
         std::uint32_t function = 0;
-        std::uint32_t number = 0;  ///< of a handler's exception; of gaps and traps: index into the lists below; of a
+        std::uint32_t number = 0;  ///< of a handler's exception; of gaps and traps: index into the lists below, of data too; of a
                                    ///< leaf: its instructions
         std::uint8_t flags = 0;    ///< CallFrame::Flag
         /// sync: of the first two synchronisations behind a gap.
-        enum class Kind : std::uint8_t { enter, leave, leaf, gap, trap, sync } kind = Kind::enter;
+        enum class Kind : std::uint8_t { enter, leave, leaf, gap, trap, sync, data } kind = Kind::enter;
     };
     /// From one known moment to the next: it begins where the one before ends, also in the lists.
     struct Stretch {
         StepMoment to;
-        std::uint32_t events = 0, sleeps = 0, gaps = 0, traps = 0;  ///< where it ends in the lists
+        std::uint32_t events = 0, sleeps = 0, gaps = 0, traps = 0, data = 0;  ///< where it ends in the lists
         bool last = false;                                          ///< of all
         bool unsure = false;                                        ///< see StepTiming::Stretch
     };
@@ -38,6 +38,7 @@ struct CallBatch {
     std::vector<StepGap> gaps;
     std::vector<std::uint64_t> sure_until;  ///< for each gap: the step of the last synchronisation before it
     std::vector<StepTrap> traps;
+    std::vector<StepData> data;
     std::vector<Stretch> stretches;
 
     void clear() {
@@ -45,6 +46,7 @@ struct CallBatch {
         gaps.clear();
         sure_until.clear();
         traps.clear();
+        data.clear();
         stretches.clear();
     }
 };

@@ -40,7 +40,8 @@ GrowingSteps::GrowingSteps(const Recording& recording, std::size_t index, Trail&
           work.threads > 1 ? kBatchApart : kBatchHere),
       split_(
           make_step_pipe(recording, index), recording.code[core_], recording.functions[core_],
-          [this](const StepBlock& block) { reader_.take(block); }, std::move(work)) {
+          [this](const StepBlock& block) { reader_.take(block); }, std::move(work)),
+      data_(recording, trail, core_) {
     if (std::none_of(recording.streams.begin(), recording.streams.end(),
                      [&](const Recording::Stream& s) { return s.core == core_; }))
         lanes_ = std::make_unique<NestLanes>(recording, trail, core_, false);
@@ -128,6 +129,7 @@ void GrowingSteps::settle() {
     } else {
         book_.nest().clear();
     }
+    data_.take(t);
     all_.end = std::max(all_.end, t.end);
 }
 

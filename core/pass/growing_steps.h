@@ -9,6 +9,7 @@
 
 #include "model/trail.h"
 #include "pass/call_book.h"
+#include "pass/data_lanes.h"
 #include "pass/nest_lanes.h"
 #include "pass/split_steps.h"
 #include "pass/step_reader.h"
@@ -59,6 +60,7 @@ class GrowingSteps {
     std::mutex lock_;
     std::vector<std::unique_ptr<CallBatch>> free_;  ///< to be filled again
     SplitSteps split_;
+    DataLanes data_;
     std::unique_ptr<NestLanes> lanes_;  ///< null: another stream tells them
     std::uint64_t position_ = 0, point_ = 0;
     bool any_point_ = false;

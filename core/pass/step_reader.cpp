@@ -87,6 +87,9 @@ void StepReader::take(const StepBlock& block) {
             case Kind::trap:
                 trap(block.traps[i.first]);
                 break;
+            case Kind::data:
+                data(block.data[i.first]);
+                break;
             case Kind::trap_return:
                 stack_.trap_return();
                 break;
@@ -168,8 +171,8 @@ void StepReader::flush(const StepTiming::Stretch& stretch, bool last) {
     CallBatch& b = *batch_;
     if (b.stretches.empty()) b.from = stretch.from;
     b.stretches.push_back({stretch.to, static_cast<std::uint32_t>(noted_), static_cast<std::uint32_t>(b.sleeps.size()),
-                           static_cast<std::uint32_t>(b.gaps.size()), static_cast<std::uint32_t>(b.traps.size()), last,
-                           stretch.unsure});
+                           static_cast<std::uint32_t>(b.gaps.size()), static_cast<std::uint32_t>(b.traps.size()),
+                           static_cast<std::uint32_t>(b.data.size()), last, stretch.unsure});
     timed_ = noted_;
     if (noted_ >= batch_events_ || b.stretches.size() >= batch_events_) hand_on();
 }
@@ -187,18 +190,21 @@ void StepReader::hand_on() {
     auto gaps = tail(batch_->gaps, end.gaps, batch_->gaps.size());
     auto sure = tail(batch_->sure_until, end.gaps, batch_->sure_until.size());
     auto traps = tail(batch_->traps, end.traps, batch_->traps.size());
+    auto data = tail(batch_->data, end.data, batch_->data.size());
     batch_ = book_(std::move(batch_));
     batch_->clear();
     noted_ = timed_ = 0;
     for (CallBatch::Event& e : events) {
         if (e.kind == CallBatch::Event::Kind::gap) e.number -= end.gaps;
         if (e.kind == CallBatch::Event::Kind::trap) e.number -= end.traps;
+        if (e.kind == CallBatch::Event::Kind::data) e.number -= end.data;
         note(e);
     }
     batch_->sleeps.insert(batch_->sleeps.end(), sleeps.begin(), sleeps.end());
     batch_->gaps.insert(batch_->gaps.end(), gaps.begin(), gaps.end());
     batch_->sure_until.insert(batch_->sure_until.end(), sure.begin(), sure.end());
     batch_->traps.insert(batch_->traps.end(), traps.begin(), traps.end());
+    batch_->data.insert(batch_->data.end(), data.begin(), data.end());
 }
 
 void StepReader::settle() {

@@ -71,6 +71,11 @@ class StepReader {
     /// The same run by run; `arrived`: where the first begins is known to the stack already.
     void by_runs(const Hop& h, bool arrived);
     void trap(const StepTrap& t);
+    void data(const StepData& d) {
+        timing_.entered();
+        note({stack_.step(), 0, static_cast<std::uint32_t>(batch_->data.size()), 0, Event::Kind::data});
+        batch_->data.push_back(d);
+    }
     void gap(const StepGap& g);
     void time(const StepTime& t);
     void checkpoint(const StepBlock::Mark& mark);

@@ -3,6 +3,7 @@
 #include <QObject>
 
 #include "base/text.h"
+#include "judge/sentences.h"
 #include "look/html.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -118,6 +119,8 @@ PanelText fault_text(const Finding& f) {
     if (f.known("imprecise") != nullptr)
         row(QObject::tr("may be imprecise"), "a write before it may still have been on its way");
     row(QObject::tr("reported"), f.told("reported"));
+    for (const Fact& fact : f.facts)
+        if (fact.key == "pointer") row(QObject::tr("went by"), pointer_told(f, fact));
     row(QObject::tr("reported value"), f.told("reported_value"));
     row(QObject::tr("stack"), f.told("stack"));
     row(QObject::tr("task"), f.who(Role::task));

@@ -150,6 +150,8 @@ std::string fault(const Finding& f) {
     if (f.known("raised_by") != nullptr)
         add("Raised by " + f.told("raised_by") +
             (f.known("imprecise") != nullptr ? ", unless a write before it was still on its way" : ""));
+    for (const Fact& pointer : f.facts)
+        if (pointer.key == "pointer") add(pointer_told(f, pointer));
     if (f.known("reported_value") != nullptr)
         add((raised.empty() ? "It reported the value " : "reported the value ") + f.told("reported_value"));
     if (f.known("stack") != nullptr) add("on the stack: " + f.told("stack"));
@@ -366,6 +368,23 @@ std::string capitalised(std::string text) {
 }
 
 }  // namespace
+
+// "r3 was 0x0a4011f8, loaded 1.2 µs before from pages + 4 by …, written 12.4 ms before by …"
+std::string pointer_told(const Finding& f, const Fact& pointer) {
+    const auto of_it = [&](std::string_view key) {
+        for (const Fact& fact : f.facts)
+            if (fact.key == key && fact.of == pointer.of) return fact.text();
+        return std::string();
+    };
+    std::string text = pointer.of + " was " + pointer.text();
+    if (const std::string by = of_it("pointer_set_by"); !by.empty()) {
+        const std::string from = of_it("pointer_from");
+        text += (from.empty() ? ", set " : ", loaded from " + from + " ") + of_it("pointer_set_before") + " before by " + by;
+    }
+    if (const std::string by = of_it("pointer_written_by"); !by.empty())
+        text += ", where it had been written " + of_it("pointer_written_before") + " before by " + by;
+    return text;
+}
 
 std::string title_of(const Finding& f) {
     const std::string who = f.who();

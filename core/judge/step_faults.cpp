@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "judge/fault_values.h"
 #include "replay/backtrace.h"
 #include "replay/step_window.h"
 #include "target/disassembly.h"
@@ -58,6 +59,9 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
             f.fact("raised_by", told(slot));
             if (exception == ExceptionId{ExceptionId::Space::arm, 5}) f.fact("imprecise", true);
             f.evidence.push_back({found->time, "raised here: " + told(slot)});
+            explain_pointer(recording, steps, slot, found->step, told, f);
+            std::stable_sort(f.evidence.begin(), f.evidence.end(),
+                             [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
         }
         if (found->trap.tval_known && found->trap.tval != 0) f.fact("reported_value", Address{found->trap.tval});
         // Below the handler: what was on the stack when it came.

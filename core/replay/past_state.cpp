@@ -53,7 +53,7 @@ Registers registers_of(const ThumbMachine& m) {
 
 }  // namespace
 
-Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& steps) {
+Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& steps, std::uint64_t from) {
     const auto& image = recording.images[steps.core_index];
     if (!steps.code || !image || steps.steps == 0)
         return failure("there are no instructions of core '" + steps.core + "'", steps.file, "give its image and its trace");
@@ -64,8 +64,11 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         PastStates states(recording, steps, machine);
         if (auto taken = states.take_stopped(recording.target.cores[steps.core_index], machine.memory()); !taken)
             return tl::make_unexpected(taken.error());
+        if (from > 0) machine.lose(from);
+        constexpr std::uint64_t kFarEnd = 10'000'000;  // instructions up to it would take too long for a part
+        if (from > 0 && steps.steps - from > kFarEnd) states.has_end_ = false;
         states.kept_.clear();
-        states.kept_.emplace(0, std::move(machine));
+        states.kept_.emplace(from, std::move(machine));
         return states;
     };
     if (isa.rfind("rv32", 0) == 0)
@@ -118,11 +121,19 @@ PastStates::PastStates(const Recording& recording, const StepTrail& steps, Machi
 }
 
 std::optional<PastState> PastStates::before(std::uint64_t step, Progress& progress) {
+    return state_at(step, Upto::instruction, progress);
+}
+
+std::optional<PastState> PastStates::as_left(std::uint64_t step, Progress& progress) {
+    return state_at(step, Upto::exception, progress);
+}
+
+std::optional<PastState> PastStates::state_at(std::uint64_t step, Upto upto, Progress& progress) {
     if (!end_ && has_end_) {
-        end_ = run_to(steps_->steps, progress);
+        end_ = run_to(steps_->steps, Upto::instruction, progress);
         if (!end_) return std::nullopt;
     }
-    auto state = run_to(step, progress);
+    auto state = run_to(step, upto, progress);
     if (state && end_) learn_from_end(*state);
     return state;
 }
@@ -143,8 +154,10 @@ void PastStates::learn_from_end(PastState& state) const {
     state.memory = std::move(memory);
 }
 
-std::optional<PastState> PastStates::run_to(std::uint64_t step, Progress& progress) {
-    auto from = std::prev(kept_.upper_bound(step));
+std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progress& progress) {
+    // A state that was kept is one behind an exception.
+    const bool earlier = upto == Upto::exception && step > kept_.begin()->first;
+    auto from = std::prev(kept_.upper_bound(earlier ? step - 1 : step));
     Machine machine = from->second;
     std::uint64_t now = from->first;  // the step that is executed next
     const Code& code = *steps_->code;
@@ -180,6 +193,7 @@ std::optional<PastState> PastStates::run_to(std::uint64_t step, Progress& progre
         if (now == p.step) {  // what came before its first instruction
             for (; gap < gaps.size() && gaps[gap].step <= now; ++gap)
                 if (is_missing(gaps[gap].gap.kind) || now > 0) std::visit([&](auto& m) { m.lose(now); }, machine);
+            if (now == step && upto == Upto::exception) return finish(p);
             for (; trap < traps.size() && traps[trap].step <= now; ++trap)
                 std::visit([&](auto& m) { m.trap(traps[trap].trap, now); }, machine);
         }

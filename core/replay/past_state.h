@@ -33,17 +33,22 @@ struct PastState {
 class PastStates {
   public:
     /// A Problem where the core's instructions cannot be executed here.
-    static Result<PastStates> of(const Recording& recording, const StepTrail& steps);
+    /// `from`: nothing before that step is executed, or known.
+    static Result<PastStates> of(const Recording& recording, const StepTrail& steps, std::uint64_t from = 0);
 
-    /// REQUIRES: step < steps.steps. Cancelled, nothing. Blocks: what was not executed yet is executed, at about
+    /// REQUIRES: from <= step < steps.steps. Cancelled, nothing. Blocks: what was not executed yet is executed, at about
     /// ten million instructions a second.
     std::optional<PastState> before(std::uint64_t step, Progress& progress);
+    /// The same before an exception that was taken there has changed anything. REQUIRES: from <= step <= steps.steps
+    std::optional<PastState> as_left(std::uint64_t step, Progress& progress);
 
   private:
     using Machine = std::variant<RvMachine, ThumbMachine>;
     PastStates(const Recording& recording, const StepTrail& steps, Machine first);
+    enum class Upto : std::uint8_t { instruction, exception };
+    std::optional<PastState> state_at(std::uint64_t step, Upto upto, Progress& progress);
     /// Executes up to `step`, or to the end.
-    std::optional<PastState> run_to(std::uint64_t step, Progress& progress);
+    std::optional<PastState> run_to(std::uint64_t step, Upto upto, Progress& progress);
     void learn_from_end(PastState& state) const;
     Result<void> take_stopped(const CoreSpec& core, PastMemory& memory);
 

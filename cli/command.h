@@ -34,5 +34,6 @@ void add_export(CLI::App& app, Run& run);
 void add_ring(CLI::App& app, Run& run);
 void add_record(CLI::App& app, Run& run);
 void add_units(CLI::App& app, Run& run);
+void add_control(CLI::App& app, Run& run);
 
 }  // namespace mt::cli

@@ -38,7 +38,7 @@ int main(int argc, char** argv) {
     Run run;
     for (const auto add :
          {add_identify, add_read, add_summary, add_packets, add_events, add_text, add_values, add_state, add_steps, add_stats,
-          add_instances, add_interplay, add_find, add_judge, add_cover, add_compare, add_report, add_export, add_ring, add_record, add_units})
+          add_instances, add_interplay, add_find, add_judge, add_cover, add_compare, add_report, add_export, add_ring, add_record, add_units, add_control})
         add(app, run);
     std::string as;
     {  // for whoever packs it

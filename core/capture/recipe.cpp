@@ -145,13 +145,14 @@ void read_after(TomlTable& t, Recipe& r, const fs::path& folder) {
 
 }  // namespace
 
-Result<Recipe> read_recipe(const std::string& path, const std::vector<std::string>& given) {
+Result<Recipe> read_recipe(const std::string& path, const std::vector<std::string>& given, RecipeUse use) {
     const auto text = read_small_file(path, 4'000'000, "recipe");
     if (!text) return tl::make_unexpected(text.error());
-    return parse_recipe(*text, path, given);
+    return parse_recipe(*text, path, given, use);
 }
 
-Result<Recipe> parse_recipe(std::string_view text, const std::string& path, const std::vector<std::string>& given) {
+Result<Recipe> parse_recipe(std::string_view text, const std::string& path, const std::vector<std::string>& given,
+                            RecipeUse use) {
     auto parsed = parse_toml(text, path);
     if (!parsed) return tl::make_unexpected(parsed.error());
     auto parameters = put_parameters(*parsed, given, path);
@@ -246,7 +247,7 @@ Result<Recipe> parse_recipe(std::string_view text, const std::string& path, cons
     for (const TraceWish& w : r.traces) needs(true, w.core, "[trace]");
     bool any_trace = !r.samples.empty();
     for (const auto& c : r.connects) any_trace = any_trace || c.trace.has_value();
-    if (!problem && !any_trace)
+    if (!problem && !any_trace && use == RecipeUse::record)
         top.fail("no [[connect]] names a trace source", 1, "add trace = \"tcp\" and its address");
     if (problem) return tl::make_unexpected(*problem);
     return r;

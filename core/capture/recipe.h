@@ -81,10 +81,14 @@ struct Recipe {
 /// Index of the target's stream that a connection brings in; nothing if it has none such.
 std::optional<std::size_t> stream_of(const TargetFile& target, const Recipe::Connect& connect);
 
+/// What a recipe is read for: to record, or only to reach the target, which needs no trace.
+enum class RecipeUse : std::uint8_t { record, reach };
 /// `given`: NAME=VALUE for its parameters.
-Result<Recipe> read_recipe(const std::string& path, const std::vector<std::string>& given = {});
+Result<Recipe> read_recipe(const std::string& path, const std::vector<std::string>& given = {},
+                           RecipeUse use = RecipeUse::record);
 /// The same from text; `path` is used in messages and for relative paths.
-Result<Recipe> parse_recipe(std::string_view text, const std::string& path, const std::vector<std::string>& given = {});
+Result<Recipe> parse_recipe(std::string_view text, const std::string& path, const std::vector<std::string>& given = {},
+                            RecipeUse use = RecipeUse::record);
 /// What a core's [trace] asks for; null if there is none.
 const TraceWish* wish_for(const Recipe& recipe, const std::string& core);
 /// The text of a recipe, with paths relative to the folder of `path` where they lie below it.

@@ -1,0 +1,216 @@
+#include "control/hand_command.h"
+
+#include <algorithm>
+#include <charconv>
+#include <cstdlib>
+
+#include "base/near_names.h"
+
+namespace mt {
+namespace {
+
+using Kind = HandCommand::Kind;
+
+constexpr std::uint64_t kMostMemory = 1 << 20, kMostTimes = 1'000'000'000;
+constexpr double kMostSeconds = 86'400;
+
+std::vector<std::string> words_of(const std::string& text) {
+    std::vector<std::string> words;
+    std::string word;
+    for (const char c : text + " ") {
+        if (c != ' ' && c != '\t') {
+            word += c;
+        } else if (!word.empty()) {
+            words.push_back(std::move(word));
+            word.clear();
+        }
+    }
+    return words;
+}
+
+std::optional<std::int64_t> number_of(const std::string& text) {
+    if (text.empty()) return std::nullopt;
+    const bool minus = text[0] == '-';
+    const std::string digits = text.substr(minus ? 1 : 0);
+    const bool hex = digits.rfind("0x", 0) == 0;
+    std::uint64_t v = 0;
+    const char *from = digits.data() + (hex ? 2 : 0), *end = digits.data() + digits.size();
+    const auto read = std::from_chars(from, end, v, hex ? 16 : 10);
+    if (read.ec != std::errc() || read.ptr != end || from == end) return std::nullopt;
+    return static_cast<std::int64_t>(minus ? ~v + 1 : v);
+}
+
+std::optional<double> seconds_of(const std::string& text) {
+    char* end = nullptr;
+    const double v = std::strtod(text.c_str(), &end);
+    if (text.empty() || *end != 0 || !(v > 0) || v > kMostSeconds) return std::nullopt;
+    return v;
+}
+
+}  // namespace
+
+std::vector<std::pair<std::string, std::string>> hand_commands() {
+    return {{"go", "let the core run"},
+            {"halt", "stop it"},
+            {"reset", "reset it with the recipe's command; it stands still then"},
+            {"wait [SECONDS]", "until it stops by itself, at most so long (10)"},
+            {"step [N]", "execute N instructions (1)"},
+            {"step line", "up to another source line, into calls"},
+            {"step over", "the same, not into calls"},
+            {"step out", "up to the return from this function"},
+            {"run PLACE [SECONDS]", "let it run up to a function, a line (axis.c:41) or an address"},
+            {"break PLACE [if VALUE OP NUMBER] [count N] [say TEXT]",
+             "stop there: if the value is so, at the Nth time; or say the text and go on"},
+            {"watch VALUE [read|write|access] [if …] [count N] [say TEXT]", "the same where a variable is accessed"},
+            {"clear", "take all breakpoints and watchpoints away"},
+            {"points", "those that are set, with how often they were hit"},
+            {"registers [NAME …]", "these registers, or all"},
+            {"read VALUE …", "variables, members, registers of the SVD file"},
+            {"memory ADDRESS LENGTH", "bytes"},
+            {"write VALUE NUMBER", "change a variable; needs --allow-writing"},
+            {"set REGISTER NUMBER", "change a register; needs --allow-writing"},
+            {"where", "where the core stands"}};
+}
+
+Result<HandCommand> parse_hand_command(const std::string& text) {
+    HandCommand c;
+    c.text = text;
+    std::vector<std::string> words = words_of(text);
+    const auto wrong = [&text](const std::string& what, const std::string& advice) {
+        return failure(what, "“" + text.substr(0, 200) + "”", advice);
+    };
+    if (!words.empty() && words[0].size() > 1 && words[0].back() == ':') {
+        c.core = words[0].substr(0, words[0].size() - 1);
+        words.erase(words.begin());
+    }
+    if (words.empty()) return wrong("the command is empty", "write what to do: halt, go, step, read …");
+    const std::string verb = words[0];
+    words.erase(words.begin());
+    constexpr std::pair<const char*, Kind> kVerbs[] = {
+        {"go", Kind::go},       {"halt", Kind::halt},           {"reset", Kind::reset}, {"wait", Kind::wait},
+        {"step", Kind::step},   {"run", Kind::run_to},          {"break", Kind::break_at}, {"watch", Kind::watch},
+        {"clear", Kind::clear}, {"points", Kind::points},       {"registers", Kind::registers}, {"read", Kind::read},
+        {"memory", Kind::memory}, {"write", Kind::write},       {"set", Kind::set},     {"where", Kind::where}};
+    const auto* known = std::find_if(std::begin(kVerbs), std::end(kVerbs), [&](const auto& v) { return verb == v.first; });
+    if (known == std::end(kVerbs)) {
+        std::vector<std::string> all;
+        for (const auto& v : kVerbs) all.emplace_back(v.first);
+        return wrong("'" + verb + "' is no command", near_names_text(verb, all, "there are: go, halt, reset, wait, step, run, break, watch, clear, points, registers, read, memory, write, set, where"));
+    }
+    c.kind = known->second;
+    const auto too_many = [&](std::size_t most) { return words.size() > most; };
+    const auto extra = [&] { return wrong("'" + words.back() + "' is too much", "mtrail control --help lists what each takes"); };
+    // if VALUE OP NUMBER, count N, say TEXT, in any order but the text last
+    const auto options = [&](std::size_t from) -> Result<void> {
+        for (std::size_t i = from; i < words.size();) {
+            if (words[i] == "count" && i + 1 < words.size()) {
+                const auto n = number_of(words[i + 1]);
+                if (!n || *n < 1 || static_cast<std::uint64_t>(*n) > kMostTimes)
+                    return wrong("'" + words[i + 1] + "' is no count", "a number from 1 on");
+                c.times = static_cast<std::uint64_t>(*n);
+                i += 2;
+            } else if (words[i] == "say" && i + 1 < words.size()) {
+                std::string said;
+                for (++i; i < words.size(); ++i) said += (said.empty() ? "" : " ") + words[i];
+                c.message = said;
+            } else if (words[i] == "if" && i + 3 < words.size()) {
+                using Is = HandCommand::Condition::Is;
+                constexpr std::pair<const char*, Is> kIs[] = {{"==", Is::equal}, {"!=", Is::unequal}, {"<", Is::less},
+                                                              {">", Is::more},   {"<=", Is::at_most}, {">=", Is::at_least}};
+                const auto* is = std::find_if(std::begin(kIs), std::end(kIs), [&](const auto& k) { return words[i + 2] == k.first; });
+                const auto than = number_of(words[i + 3]);
+                if (is == std::end(kIs)) return wrong("'" + words[i + 2] + "' compares nothing", "one of == != < > <= >=");
+                if (!than) return wrong("'" + words[i + 3] + "' is no number", "as 100, -5 or 0x1f");
+                c.condition = HandCommand::Condition{words[i + 1], is->second, *than};
+                i += 4;
+            } else {
+                return wrong("'" + words[i] + "' is not understood here", "if VALUE OP NUMBER, count N, say TEXT");
+            }
+        }
+        return {};
+    };
+    switch (c.kind) {
+        case Kind::go:
+        case Kind::halt:
+        case Kind::reset:
+        case Kind::clear:
+        case Kind::points:
+        case Kind::where:
+            if (too_many(0)) return extra();
+            break;
+        case Kind::wait:
+            if (too_many(1)) return extra();
+            if (!words.empty()) {
+                const auto s = seconds_of(words[0]);
+                if (!s) return wrong("'" + words[0] + "' is no time", "seconds, as 2.5");
+                c.seconds = *s;
+            }
+            break;
+        case Kind::step: {
+            if (too_many(1)) return extra();
+            if (words.empty()) break;
+            if (words[0] == "line" || words[0] == "over" || words[0] == "out") {
+                c.kind = words[0] == "line" ? Kind::step_line : words[0] == "over" ? Kind::step_over : Kind::step_out;
+                break;
+            }
+            const auto n = number_of(words[0]);
+            if (!n || *n < 1 || *n > 1'000'000) return wrong("'" + words[0] + "' is no number of steps", "1 to 1000000, line, over or out");
+            c.times = static_cast<std::uint64_t>(*n);
+            break;
+        }
+        case Kind::run_to:
+            if (words.empty()) return wrong("where to is not said", "a function, a line such as axis.c:41, or an address");
+            if (too_many(2)) return extra();
+            c.place = words[0];
+            if (words.size() > 1) {
+                const auto s = seconds_of(words[1]);
+                if (!s) return wrong("'" + words[1] + "' is no time", "seconds, as 2.5");
+                c.seconds = *s;
+            }
+            break;
+        case Kind::break_at:
+        case Kind::watch: {
+            if (words.empty())
+                return wrong("what is not said", c.kind == Kind::watch ? "a variable" : "a function, a line such as axis.c:41, or an address");
+            c.place = words[0];
+            std::size_t from = 1;
+            if (c.kind == Kind::watch && words.size() > 1 && (words[1] == "read" || words[1] == "write" || words[1] == "access")) {
+                c.on_read = words[1] != "write";
+                c.on_write = words[1] != "read";
+                from = 2;
+            }
+            if (auto ok = options(from); !ok) return tl::make_unexpected(ok.error());
+            break;
+        }
+        case Kind::registers:
+            c.names = words;
+            break;
+        case Kind::read:
+            if (words.empty()) return wrong("what to read is not said", "variables: read axis_error guide.state");
+            c.names = words;
+            break;
+        case Kind::memory: {
+            if (words.size() != 2) return wrong("an address and a length are needed", "memory 0x20000000 64");
+            const auto address = number_of(words[0]), length = number_of(words[1]);
+            if (!address || !length || *length < 1 || static_cast<std::uint64_t>(*length) > kMostMemory)
+                return wrong("that is no address and length", "at most 1048576 bytes: memory 0x20000000 64");
+            c.address = static_cast<std::uint64_t>(*address);
+            c.length = static_cast<std::uint64_t>(*length);
+            break;
+        }
+        case Kind::write:
+        case Kind::set: {
+            if (words.size() != 2) return wrong("what, and which number, are needed", "write axis_error 0; set r0 0x10");
+            const auto value = number_of(words[1]);
+            if (!value) return wrong("'" + words[1] + "' is no number", "as 100, -5 or 0x1f");
+            c.place = words[0];
+            c.value = *value;
+            break;
+        }
+        default:
+            break;
+    }
+    return c;
+}
+
+}  // namespace mt

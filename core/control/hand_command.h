@@ -1,0 +1,64 @@
+// What a person or a script wants of a target in hand, as it is written.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/problem.h"
+
+namespace mt {
+
+/// "cop: break interpolate if axis_angle > 100 count 5", taken apart. Plain data.
+struct HandCommand {
+    enum class Kind : std::uint8_t {
+        go,
+        halt,
+        reset,
+        wait,
+        step,
+        step_line,
+        step_over,
+        step_out,
+        run_to,
+        break_at,
+        watch,
+        clear,
+        points,
+        registers,
+        read,
+        memory,
+        write,
+        set,
+        where
+    };
+    /// A value of the target against a number.
+    struct Condition {
+        std::string of;  ///< an expression as find_data takes it, or a register
+        enum class Is : std::uint8_t { equal, unequal, less, more, at_most, at_least } is = Is::equal;
+        std::int64_t than = 0;
+    };
+    Kind kind = Kind::where;
+    std::string text;   ///< as it was written
+    std::string core;   ///< empty: the first with a debug server; "all": all of them
+    std::string place;  ///< of run_to, break_at; the expression of watch and write; the register of set
+    std::vector<std::string> names;            ///< of read and registers
+    std::uint64_t address = 0, length = 0;     ///< of memory
+    std::uint64_t times = 1;                   ///< steps; of break_at and watch: stop at this hit
+    double seconds = 10;                       ///< of wait, run_to, and steps that may take long
+    std::int64_t value = 0;                    ///< of write and set
+    std::optional<Condition> condition;        ///< of break_at and watch
+    std::optional<std::string> message;        ///< the same: what is said instead of a stop
+    bool on_read = false, on_write = true;     ///< of watch
+    /// Whether it changes what the target holds, not only when it runs.
+    bool writes() const { return kind == Kind::write || kind == Kind::set; }
+};
+
+/// A Problem says what is wrong with it and which commands there are.
+Result<HandCommand> parse_hand_command(const std::string& text);
+
+/// All commands with what they do, a line each, for help and documents.
+std::vector<std::pair<std::string, std::string>> hand_commands();
+
+}  // namespace mt

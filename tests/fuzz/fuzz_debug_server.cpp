@@ -20,6 +20,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         auto server = mt::DebugServer::greet(mt::Link::over(ends[0], "fuzz"), std::chrono::milliseconds(50));
         if (server) {
             std::array<std::uint8_t, 64> bytes{};
+            (*server)->keep_console(true);
+            // Calls of a target that runs come first in some, behind everything else in others.
+            if (size % 2 == 0 && (*server)->resume()) (void)(*server)->wait(std::chrono::milliseconds(5));
+            (void)(*server)->take_console();
             (void)(*server)->pc();
             (void)(*server)->read_memory(0x20000000, bytes);
             (void)(*server)->monitor("reset");

@@ -179,19 +179,25 @@ TEST(DebugServerOfTheBoard, RefusedMemoryIsSaid) {
     EXPECT_NE(read.error().what.find("refused to read memory at 0x08000000"), std::string::npos) << read.error().text();
 }
 
+// A socket that takes one connection, and its address.
+int listen_somewhere(std::string& address) {
+    const int listener = ::socket(AF_INET, SOCK_STREAM, 0);
+    sockaddr_in at{};
+    at.sin_family = AF_INET;
+    at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    ::bind(listener, reinterpret_cast<sockaddr*>(&at), sizeof at);
+    ::listen(listener, 1);
+    socklen_t size = sizeof at;
+    ::getsockname(listener, reinterpret_cast<sockaddr*>(&at), &size);
+    address = "127.0.0.1:" + std::to_string(ntohs(at.sin_port));
+    return listener;
+}
+
 // A server that answers every connection with the same bytes and then keeps the line open.
 class Hostile {
   public:
     explicit Hostile(std::string bytes, bool endless = false) : bytes_(std::move(bytes)), endless_(endless) {
-        listener_ = ::socket(AF_INET, SOCK_STREAM, 0);
-        sockaddr_in at{};
-        at.sin_family = AF_INET;
-        at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-        ::bind(listener_, reinterpret_cast<sockaddr*>(&at), sizeof at);
-        ::listen(listener_, 1);
-        socklen_t size = sizeof at;
-        ::getsockname(listener_, reinterpret_cast<sockaddr*>(&at), &size);
-        address_ = "127.0.0.1:" + std::to_string(ntohs(at.sin_port));
+        listener_ = listen_somewhere(address_);
         thread_ = std::thread([this] {
             const int peer = ::accept(listener_, nullptr, nullptr);
             if (peer < 0) return;
@@ -222,15 +228,7 @@ class Hostile {
 class Calling {
   public:
     explicit Calling(std::vector<std::string> calls) : calls_(std::move(calls)) {
-        listener_ = ::socket(AF_INET, SOCK_STREAM, 0);
-        sockaddr_in at{};
-        at.sin_family = AF_INET;
-        at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-        ::bind(listener_, reinterpret_cast<sockaddr*>(&at), sizeof at);
-        ::listen(listener_, 1);
-        socklen_t size = sizeof at;
-        ::getsockname(listener_, reinterpret_cast<sockaddr*>(&at), &size);
-        address_ = "127.0.0.1:" + std::to_string(ntohs(at.sin_port));
+        listener_ = listen_somewhere(address_);
         thread_ = std::thread([this] { serve(::accept(listener_, nullptr, nullptr)); });
     }
     ~Calling() {

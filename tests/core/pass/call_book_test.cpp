@@ -45,6 +45,7 @@ class Book : public testing::Test {
                                     static_cast<std::uint32_t>(batch_.sleeps.size()),
                                     static_cast<std::uint32_t>(batch_.gaps.size()),
                                     static_cast<std::uint32_t>(batch_.traps.size()),
+                                    static_cast<std::uint32_t>(batch_.data.size()),
                                     last});
     }
     void gap(std::uint64_t step, StepGapKind kind) {

@@ -1,0 +1,23 @@
+#!/bin/sh
+# Builds the programs that the tests run in emulators into the folder given: all instructions, and prints through semihosting.
+#   build-firmware.sh OUT [CLANG]
+set -eu
+here=$(cd "$(dirname "$0")" && pwd)
+out=$1
+clang=${2:-clang-14}
+mkdir -p "$out"
+# arm|riscv SOURCE NAME
+build() {
+    case $1 in
+    arm) set -- "$2" "$3" --target=thumbv7em-none-eabi -mcpu=cortex-m4 -Wl,-Ttext=0,-Tdata=0x20000000,-e,start ;;
+    riscv) set -- "$2" "$3" --target=riscv32-unknown-elf -march=rv32imac -mabi=ilp32 -mno-relax \
+        -Wl,-Ttext=0x80000000,-Tdata=0x80100000,-e,start ;;
+    esac
+    source=$1 name=$2
+    shift 2
+    "$clang" "$@" -nostdlib -fuse-ld=lld "$here/core/$source" -o "$out/$name.elf"
+}
+build arm replay/firmware/instructions_arm.S instructions-arm
+build riscv replay/firmware/instructions_riscv.S instructions-riscv
+build arm capture/firmware/printing_arm.S printing-arm
+build riscv capture/firmware/printing_riscv.S printing-riscv

@@ -42,7 +42,17 @@ class UnitTicker : public QCPAxisTicker {
     UnitTicker(QString unit, int count) : unit_(std::move(unit)) { setTickCount(count); }
 
   protected:
-    QString getTickLabel(double tick, const QLocale&, QChar, int) override { return label_of(tick, unit_); }
+    // Of ticks so near to each other that their words are the same the first alone has them.
+    QVector<QString> createLabelVector(const QVector<double>& ticks, const QLocale&, QChar, int) override {
+        QVector<QString> labels;
+        QString before;
+        for (const double tick : ticks) {
+            const QString label = label_of(tick, unit_);
+            labels.push_back(label == before ? QString() : label);
+            before = label;
+        }
+        return labels;
+    }
 
   private:
     QString unit_;

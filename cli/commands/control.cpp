@@ -54,7 +54,7 @@ Json answer_json(const HandCommand& command, const HandAnswer& a) {
 
 int control(const ControlOptions& o) {
     std::vector<HandCommand> commands;
-    for (const std::string& text : o.commands) {
+    for (const std::string& text : joined_hand_commands(o.commands)) {
         auto c = parse_hand_command(text);
         if (!c) return fail(c.error());
         commands.push_back(std::move(*c));
@@ -120,7 +120,7 @@ void add_control(CLI::App& app, Run& run) {
     c.add_option("--set", o->given, "NAME=VALUE for a parameter of the recipe")->expected(1)->take_all();
     c.add_flag("--allow-writing", o->allow_writing, "variables and registers may be changed; each change is told");
     c.add_flag("--json", o->json, "as JSON");
-    c.add_option("COMMAND", o->commands, "what to do, one after the other; each in quotes: 'break guide_task count 5'")->required();
+    c.add_option("COMMAND", o->commands, "what to do, one after the other: break guide_task count 5 go wait; quotes keep one together")->required();
     std::string help = "Commands, each of one core (\"cop: halt\"; \"all: go\"; else the first with a debug server):\n";
     std::size_t widest = 0;
     for (const auto& [text, what] : hand_commands())

@@ -13,6 +13,11 @@ using Kind = HandCommand::Kind;
 
 constexpr std::uint64_t kMostMemory = 1 << 20, kMostTimes = 1'000'000'000;
 constexpr double kMostSeconds = 86'400;
+constexpr std::pair<const char*, Kind> kVerbs[] = {
+    {"go", Kind::go},         {"halt", Kind::halt},     {"reset", Kind::reset},         {"wait", Kind::wait},
+    {"step", Kind::step},     {"run", Kind::run_to},    {"break", Kind::break_at},      {"watch", Kind::watch},
+    {"clear", Kind::clear},   {"points", Kind::points}, {"registers", Kind::registers}, {"read", Kind::read},
+    {"memory", Kind::memory}, {"write", Kind::write},   {"set", Kind::set},             {"where", Kind::where}};
 
 std::vector<std::string> words_of(const std::string& text) {
     std::vector<std::string> words;
@@ -48,6 +53,22 @@ std::optional<double> seconds_of(const std::string& text) {
 }
 
 }  // namespace
+
+std::vector<std::string> joined_hand_commands(const std::vector<std::string>& words) {
+    std::vector<std::string> all;
+    bool open = false, named = false;  // a command may go on; nothing but its core is there yet
+    for (const std::string& word : words) {
+        const bool whole = word.find(' ') != std::string::npos, core = word.size() > 1 && word.back() == ':';
+        const bool verb = std::any_of(std::begin(kVerbs), std::end(kVerbs), [&](const auto& v) { return word == v.first; });
+        if (!open || whole || core || (verb && !named))
+            all.push_back(word);
+        else
+            all.back() += " " + word;
+        open = !whole;
+        named = core && !whole;
+    }
+    return all;
+}
 
 std::vector<std::pair<std::string, std::string>> hand_commands() {
     return {{"go", "let the core run"},
@@ -86,11 +107,6 @@ Result<HandCommand> parse_hand_command(const std::string& text) {
     if (words.empty()) return wrong("the command is empty", "write what to do: halt, go, step, read …");
     const std::string verb = words[0];
     words.erase(words.begin());
-    constexpr std::pair<const char*, Kind> kVerbs[] = {
-        {"go", Kind::go},       {"halt", Kind::halt},           {"reset", Kind::reset}, {"wait", Kind::wait},
-        {"step", Kind::step},   {"run", Kind::run_to},          {"break", Kind::break_at}, {"watch", Kind::watch},
-        {"clear", Kind::clear}, {"points", Kind::points},       {"registers", Kind::registers}, {"read", Kind::read},
-        {"memory", Kind::memory}, {"write", Kind::write},       {"set", Kind::set},     {"where", Kind::where}};
     const auto* known = std::find_if(std::begin(kVerbs), std::end(kVerbs), [&](const auto& v) { return verb == v.first; });
     if (known == std::end(kVerbs)) {
         std::vector<std::string> all;

@@ -58,6 +58,10 @@ struct HandCommand {
 /// A Problem says what is wrong with it and which commands there are.
 Result<HandCommand> parse_hand_command(const std::string& text);
 
+/// Words of a command line, put together to commands: one that begins with a command's name, or with a core's ("cop:"),
+/// begins the next, one with blanks is a command by itself. So quotes are needed only where a name is a command's.
+std::vector<std::string> joined_hand_commands(const std::vector<std::string>& words);
+
 /// All commands with what they do, a line each, for help and documents.
 std::vector<std::pair<std::string, std::string>> hand_commands();
 

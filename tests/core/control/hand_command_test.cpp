@@ -100,6 +100,17 @@ TEST(HandCommands, ThatAreWrongSayWhatIsAndWhatThereIs) {
     EXPECT_LT(long_one.error().where.size(), 300U);
 }
 
+TEST(HandCommands, OfACommandLineNeedNoQuotes) {
+    using All = std::vector<std::string>;
+    EXPECT_EQ(joined_hand_commands({"break", "guide_task", "count", "5", "go", "wait", "3", "read", "axis_error", "step", "over"}),
+              (All{"break guide_task count 5", "go", "wait 3", "read axis_error", "step over"}));
+    EXPECT_EQ(joined_hand_commands({"cop:", "halt", "all:", "go", "cop:", "read", "x"}), (All{"cop: halt", "all: go", "cop: read x"}));
+    EXPECT_EQ(joined_hand_commands({"break x say go on", "go", "read go"}), (All{"break x say go on", "go", "read go"}))
+        << "quotes keep one together";
+    EXPECT_EQ(joined_hand_commands({"nonsense", "halt"}), (All{"nonsense", "halt"}));
+    EXPECT_TRUE(joined_hand_commands({}).empty());
+}
+
 TEST(HandCommands, ThatAreListedCanBeParsedByTheirFirstWord) {
     for (const auto& [text, what] : hand_commands()) {
         EXPECT_FALSE(what.empty());

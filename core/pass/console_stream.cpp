@@ -32,6 +32,10 @@ class ConsoleStream final : public DeviceStream {
     void doubt() override {
         if (mine().odd_bytes > 0)
             trail().doubts.push_back({bytes_text(mine().odd_bytes) + " of the console's stream are no whole piece of text.", ""});
+        if (wrong_times_ > 0)
+            trail().doubts.push_back({"The times of " + plural(wrong_times_, "piece", "pieces") +
+                                          " of the console's text cannot be right: they are shown with the text before.",
+                                      ""});
         if (recording().streams.empty() && recording().step_streams.empty()) trail().end = std::max(trail().end, reached_);
     }
     Time reached() const override { return reached_; }
@@ -49,7 +53,7 @@ class ConsoleStream final : public DeviceStream {
                 skip_one(at);
             } else {
                 at += length;
-                show(piece);
+                show(piece, raw.subspan(at));
             }
         }
     }
@@ -60,8 +64,15 @@ class ConsoleStream final : public DeviceStream {
         ++mine().odd_bytes;
         ++at;
     }
-    void show(const ConsolePiece& piece) {
-        reached_ = std::max(reached_, Time{static_cast<std::int64_t>(piece.time_ns) * 1000});
+    // Times ascend: one that lies behind that of the next piece is damaged, and would take all that follow with it.
+    void show(const ConsolePiece& piece, Bytes behind) {
+        const auto time_of = [](const ConsolePiece& p) { return Time{static_cast<std::int64_t>(p.time_ns) * 1000}; };
+        const Time t = time_of(piece);
+        ConsolePiece next;
+        const std::size_t follows = read_console_piece(behind, next);
+        const bool ahead = follows != 0 && follows != kNoConsolePiece && time_of(next) < t && reached_ <= time_of(next);
+        if (ahead || t < reached_) ++wrong_times_;
+        if (!ahead) reached_ = std::max(reached_, t);
         TextLog& log = trail().texts[logs_[piece.channel == ConsolePiece::kErrors ? 1 : 0]];
         for (const std::uint8_t byte : piece.text) log.put(static_cast<char>(byte), reached_);
         mine().samples += piece.text.size();
@@ -69,6 +80,7 @@ class ConsoleStream final : public DeviceStream {
 
     std::vector<std::size_t> logs_;
     Time reached_;
+    std::uint64_t wrong_times_ = 0;
 };
 
 }  // namespace

@@ -67,11 +67,15 @@ class PolledStream final : public DeviceStream {
 
   protected:
     void take(Bytes raw, std::size_t& at) override {
-        for (; raw.size() - at >= kRecord; at += kRecord) take_record(raw.data() + at);
+        for (; raw.size() - at >= kRecord; at += kRecord) take_record(raw.data() + at, raw.subspan(at + kRecord));
     }
 
   private:
-    void take_record(const std::uint8_t* record) {
+    static Time time_of(const std::uint8_t* record) {
+        return Time{static_cast<std::int64_t>((little_endian(record, 8) + little_endian(record + 8, 4)) * 1000)};
+    }
+    /// `behind`: what follows it.
+    void take_record(const std::uint8_t* record, Bytes behind) {
         const std::uint64_t sent = little_endian(record, 8), which = little_endian(record + 12, 4);
         const auto took = static_cast<std::uint32_t>(little_endian(record + 8, 4));
         constexpr std::uint64_t kFarthest = std::uint64_t{1} << 52;  // ns
@@ -80,8 +84,11 @@ class PolledStream final : public DeviceStream {
             return;
         }
         ValueLane& lane = trail().tasks.values[mine().lanes[which]];
-        const Time t{static_cast<std::int64_t>((sent + took) * 1000)};
-        if (!lane.samples.empty() && t < lane.samples.back().time) {  // damaged: times ascend
+        const Time t = time_of(record), last = lane.samples.empty() ? Time{} : lane.samples.back().time;
+        // Times ascend: one that lies behind the next is damaged, and would take all that follow with it.
+        const bool ahead = behind.size() >= kRecord && little_endian(behind.data(), 8) <= kFarthest &&
+                           time_of(behind.data()) < t && !(time_of(behind.data()) < last);
+        if (t < last || ahead) {
             mine().odd_bytes += kRecord;
             return;
         }

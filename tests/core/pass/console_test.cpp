@@ -64,6 +64,24 @@ TEST_F(Console, SkipsWhatIsNoPieceAndSaysThatALineIsTorn) {
     EXPECT_TRUE(said);
 }
 
+TEST_F(Console, ADamagedTimeSpoilsItsOwnPieceAlone) {
+    print(1, "steady\n");
+    print(3e9, "far away\n");
+    print(2, "on time\n");
+    print(0.5, "too early\n");
+    print(3, "last\n");
+    const auto o = opened();
+    const TextLog& console = o.trail->texts[0];
+    EXPECT_EQ(lines(console), (std::vector<std::string>{"steady", "far away", "on time", "too early", "last"}));
+    EXPECT_EQ(console.line(1).begin, console.line(0).begin) << "shown with the text before";
+    EXPECT_EQ(console.line(2).begin, Time{2'000'000'000});
+    EXPECT_EQ(console.line(3).begin, console.line(2).begin);
+    EXPECT_EQ(o.trail->end, Time{3'000'000'000});
+    bool said = false;
+    for (const Doubt& d : o.trail->doubts) said = said || d.text.find("The times of 2 pieces") == 0;
+    EXPECT_TRUE(said);
+}
+
 TEST_F(Console, AFileThatIsCutKeepsTheWholePieces) {
     print(1, "first\n");
     print(2, "second\n");

@@ -64,13 +64,24 @@ class ConsoleStream final : public DeviceStream {
         ++mine().odd_bytes;
         ++at;
     }
-    // Times ascend: one that lies behind that of the next piece is damaged, and would take all that follow with it.
+    // Times ascend: one that lies behind that of the pieces that follow is damaged, and would take all of them with it.
     void show(const ConsolePiece& piece, Bytes behind) {
         const auto time_of = [](const ConsolePiece& p) { return Time{static_cast<std::int64_t>(p.time_ns) * 1000}; };
         const Time t = time_of(piece);
-        ConsolePiece next;
-        const std::size_t follows = read_console_piece(behind, next);
-        const bool ahead = follows != 0 && follows != kNoConsolePiece && time_of(next) < t && reached_ <= time_of(next);
+        constexpr std::size_t kFar = 4 * kMostConsolePiece;
+        bool ahead = false;
+        for (std::size_t at = 0, seen = 0; t > reached_ && seen < 3 && at < std::min(behind.size(), kFar) && !ahead;) {
+            ConsolePiece next;
+            const std::size_t length = read_console_piece(behind.subspan(at), next);
+            if (length == 0) break;
+            if (length == kNoConsolePiece) {
+                ++at;
+                continue;
+            }
+            at += length;
+            ++seen;
+            ahead = time_of(next) < t && reached_ <= time_of(next);
+        }
         if (ahead || t < reached_) ++wrong_times_;
         if (!ahead) reached_ = std::max(reached_, t);
         TextLog& log = trail().texts[logs_[piece.channel == ConsolePiece::kErrors ? 1 : 0]];

@@ -67,18 +67,21 @@ TEST_F(Console, SkipsWhatIsNoPieceAndSaysThatALineIsTorn) {
 TEST_F(Console, ADamagedTimeSpoilsItsOwnPieceAlone) {
     print(1, "steady\n");
     print(3e9, "far away\n");
+    bytes.insert(bytes.end(), {'C', 'o', 'x'});  // what follows is found all the same
+    print(4e9, "farther\n");
     print(2, "on time\n");
     print(0.5, "too early\n");
     print(3, "last\n");
     const auto o = opened();
     const TextLog& console = o.trail->texts[0];
-    EXPECT_EQ(lines(console), (std::vector<std::string>{"steady", "far away", "on time", "too early", "last"}));
+    EXPECT_EQ(lines(console), (std::vector<std::string>{"steady", "far away", "farther", "on time", "too early", "last"}));
     EXPECT_EQ(console.line(1).begin, console.line(0).begin) << "shown with the text before";
-    EXPECT_EQ(console.line(2).begin, Time{2'000'000'000});
-    EXPECT_EQ(console.line(3).begin, console.line(2).begin);
+    EXPECT_EQ(console.line(2).begin, console.line(0).begin);
+    EXPECT_EQ(console.line(3).begin, Time{2'000'000'000});
+    EXPECT_EQ(console.line(4).begin, console.line(3).begin);
     EXPECT_EQ(o.trail->end, Time{3'000'000'000});
     bool said = false;
-    for (const Doubt& d : o.trail->doubts) said = said || d.text.find("The times of 2 pieces") == 0;
+    for (const Doubt& d : o.trail->doubts) said = said || d.text.find("The times of 3 pieces") == 0;
     EXPECT_TRUE(said);
 }
 

@@ -42,6 +42,8 @@ class DebugCore {
     /// Runs for so many cycles, or until something stops it.
     virtual std::optional<Stop> run(std::uint64_t cycles) = 0;
     virtual void step() = 0;
+    /// A debugger has halted it, or it has made its step: its trace is told up to here.
+    virtual void halted() {}
     /// Moves the trace bytes since the last call to the end of `out`.
     virtual void drain(std::vector<std::uint8_t>& out) = 0;
 

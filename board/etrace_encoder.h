@@ -24,6 +24,7 @@ class EtraceEncoder : public RvListener {
     void retired(const RvRetired& insn) override;
     void trapped(const RvTrapped& trap) override;
     void restarted() override { stop(); }
+    void halted() override { stop(); }
     /// Tracing ends behind the last instruction.
     void stop();
     /// Moves the bytes since the last call to the end of `out`.

@@ -177,6 +177,7 @@ void GdbServer::halt(const Stop& stop) {
     if (!running_) return;
     running_ = false;
     last_ = stop;
+    core_.halted();
     if (!peer_) return;
     if (non_stop_) {  // a notification, acknowledged by vStopped
         std::string framed = mt::framed_debug_packet("Stop:" + stop_reply());
@@ -195,6 +196,7 @@ bool GdbServer::resume(const std::string& action) {
         return true;
     }
     core_.step();
+    core_.halted();
     last_ = {Stop::Why::breakpoint, 0, 'w'};
     return false;
 }

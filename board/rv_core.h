@@ -33,6 +33,8 @@ class RvListener {
     virtual void trapped(const RvTrapped& trap) = 0;
     /// The core was reset: what follows has nothing to do with what was before.
     virtual void restarted() = 0;
+    /// The core stands still behind the last instruction.
+    virtual void halted() {}
 };
 
 class RvCore : public DebugCore {
@@ -54,6 +56,9 @@ class RvCore : public DebugCore {
     std::uint64_t clock_hz() const override { return kHz; }
     std::optional<Stop> run(std::uint64_t cycles) override;
     void step() override;
+    void halted() override {
+        if (listener_ != nullptr) listener_->halted();
+    }
     void drain(std::vector<std::uint8_t>&) override {}  // its trace goes to a ring buffer in its memory
 
     /// From now on told of every instruction; null: nobody. Must outlive the core, or be taken away.

@@ -195,6 +195,13 @@ void RvUnits::trapped(const RvTrapped& trap) {
 
 void RvUnits::restarted() { end_trace(); }
 
+// The encoder tells the last instruction, and begins afresh behind it.
+void RvUnits::halted() {
+    if (!encoder_) return;
+    encoder_->stop();
+    collect();
+}
+
 void RvUnits::collect() {
     if (!encoder_) return;
     std::vector<std::uint8_t> bytes;

@@ -30,6 +30,7 @@ class RvUnits : public UnitSpace, public RvListener {
     void retired(const RvRetired& insn) override;
     void trapped(const RvTrapped& trap) override;
     void restarted() override;
+    void halted() override;
 
     /// Everything on, as the firmware sets it: instruction trace with times over the pins.
     void set_by_firmware();

@@ -99,6 +99,33 @@ void LiveSession::halt(const QString& core, bool on) {
         live_->run().resume(core.toStdString());
 }
 
+void LiveSession::ask(const QString& command, Answered done) {
+    if (!live_) return;
+    auto parsed = parse_hand_command(command.toStdString());
+    if (!parsed) {
+        if (done) done(tl::make_unexpected(parsed.error()));
+        return;
+    }
+    ask(std::move(*parsed), std::move(done));
+}
+
+void LiveSession::ask(HandCommand command, Answered done) {
+    if (!live_) return;
+    live_->run().ask(std::move(command), [this, done = std::move(done)](const Result<std::vector<HandAnswer>>& answers) {
+        QMetaObject::invokeMethod(
+            this,
+            [this, done, answers] {
+                renew();
+                if (done) done(answers);
+            },
+            Qt::QueuedConnection);
+    });
+}
+
+void LiveSession::allow_writing(bool on) {
+    if (live_) live_->run().allow_writing(on);
+}
+
 void LiveSession::hold(bool on) {
     held_ = on && active();
     if (!held_) take();

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <chrono>
+#include <functional>
 #include <memory>
 #include <mutex>
 #include <optional>
@@ -31,6 +32,12 @@ class LiveSession : public QObject {
     void stop(bool keep);
     void note(const QString& text);
     void halt(const QString& core, bool on);
+    using Answered = std::function<void(const Result<std::vector<HandAnswer>>&)>;
+    /// Does this with the target in hand ("main: step over"), as long as a recording is made; `done` is told here what came
+    /// of it, if the recording has not ended before.
+    void ask(const QString& command, Answered done = {});
+    void ask(HandCommand command, Answered done = {});
+    void allow_writing(bool on);
     /// While held, the picture stands still; recording goes on.
     void hold(bool on);
     bool held() const { return held_; }

@@ -774,6 +774,11 @@ void Footsteps::contextMenuEvent(QContextMenuEvent* e) {
         menu.addAction(tr("To the instruction that called this function"), this, [this] { step_out(-1); });
         menu.addAction(tr("Behind the return of this function"), this, [this] { step_out(1); });
         menu.addSeparator();
+        if (in_hand_) {
+            menu.addAction(tr("Stop at %1, or no longer").arg(l->address), this, [this, at = l->address] { emit stop_wanted(at); });
+            menu.addAction(tr("Run to %1").arg(l->address), this, [this, at = l->address] { emit run_wanted(at); });
+            menu.addSeparator();
+        }
         if (document_.trail()->steps[stream_].clock != StepClock::none)
             add_moment_actions(menu, document_, view_, l->time);
     }

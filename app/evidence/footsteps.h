@@ -65,7 +65,13 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     /// Whether the current row is that of an instruction that raised a fault and did not complete.
     bool at_raised() const { return at_raised_; }
 
+    /// The target is in hand: it can be stopped at places that are shown.
+    void set_in_hand(bool on) { in_hand_ = on; }
+
   signals:
+    /// A person wants the core to stop at this address from now on, or no longer; or to run there.
+    void stop_wanted(const QString& address);
+    void run_wanted(const QString& address);
     /// Another instruction is the current one.
     void current_changed(std::size_t stream, std::uint32_t slot);
     /// A search ended without finding anything.
@@ -81,6 +87,7 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     void mouseDoubleClickEvent(QMouseEvent*) override;
 
   private:
+    bool in_hand_ = false;
     /// Steps of a row: [first, end). Rows never reach over the end of a chunk. `raised`: of no step, but of the
     /// instruction that raised a fault before the step `first`.
     struct Row {

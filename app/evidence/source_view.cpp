@@ -487,6 +487,11 @@ void SourceView::show_menu(const QPoint& at) {
         const QString line = QString("%1:%2").arg(QFileInfo(words(program_->map->files()[file_])).fileName()).arg(r.line);
         const QString place = branch ? words(hex_text(trail->steps[stream_].code->address(r.slot), 8)) : line;
         menu->addSeparator();
+        if (in_hand_) {
+            const QString stop = r.slot != Code::kNowhere ? words(hex_text(trail->steps[stream_].code->address(r.slot), 8)) : line;
+            menu->addAction(tr("Stop at %1, or no longer").arg(stop), this, [this, stop] { emit stop_wanted(stop); })->setEnabled(r.has_code || r.slot != Code::kNowhere);
+            menu->addAction(tr("Run to %1").arg(stop), this, [this, stop] { emit run_wanted(stop); })->setEnabled(r.has_code || r.slot != Code::kNowhere);
+        }
         menu->addAction(branch ? tr("Say why the branch at %1 need not go both ways…").arg(place) : tr("Say why %1 need not run…").arg(place),
                         this, [this, place] { emit reason_wanted(place); })
             ->setEnabled(r.has_code);

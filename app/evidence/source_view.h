@@ -97,7 +97,13 @@ class SourceView : public QWidget, public EvidencePage {
     /// Sources that the image names like the one shown are found where `path` lies. False if the names do not match.
     bool find_like(const QString& path);
 
+    /// The target is in hand: it can be stopped at places that are shown.
+    void set_in_hand(bool on) { in_hand_ = on; }
+
   signals:
+    /// A person wants the core to stop there from now on, or no longer; or to run there: a line, or an address.
+    void stop_wanted(const QString& place);
+    void run_wanted(const QString& place);
     void stream_wanted(std::size_t stream);
     /// A person wants to say why a place need not run: "guide.c:41", or the address of a branch.
     void reason_wanted(const QString& place);
@@ -108,6 +114,7 @@ class SourceView : public QWidget, public EvidencePage {
     void showEvent(QShowEvent*) override;
 
   private:
+    bool in_hand_ = false;
     struct Program {  ///< what a job finds out about one core's image
         std::shared_ptr<const SourceMap> map;
         std::vector<std::uint64_t> executions;  ///< per slot; empty while not known

@@ -48,7 +48,13 @@ StatePage::StatePage(Document& document, QWidget* parent)
     across->setStretchFactor(1, 1);
     across->setHandleWidth(1);
     setFocusProxy(registers_);
-    lay_page(*this, {hint_, add_}, hint_, across);
+    put_ = tool_button("state_put", tr("Put the target here…"), tr("Write what is known of this state into the halted target; it is asked first, and can be taken back"));
+    put_->hide();
+    connect(put_, &QToolButton::clicked, this, [this] {
+        const auto trail = document_.trail();
+        if (shown_ && trail && stream_ && *stream_ < trail->steps.size()) emit put_wanted(words(trail->steps[*stream_].core), shown_);
+    });
+    lay_page(*this, {hint_, put_, add_}, hint_, across);
     soon_.setSingleShot(true);
     soon_.setInterval(40);
     connect(&soon_, &QTimer::timeout, this, &StatePage::compute);
@@ -71,6 +77,7 @@ StatePage::StatePage(Document& document, QWidget* parent)
     connect(&document, &Document::opened, this, [this] {
         if (progress_) progress_->cancel();
         kept_.reset();
+        shown_.reset();
         stream_.reset();
         before_.clear();
         register_model_->clear();
@@ -112,7 +119,7 @@ void StatePage::ask() {
 void StatePage::compute() {
     const auto trail = document_.trail();
     if (!trail || !stream_ || *stream_ >= trail->steps.size()) return;
-    if (!trail->complete) return hint_->setText(tr("States come when decoding has ended."));
+    if (!trail->complete && !document_.live()) return hint_->setText(tr("States come when decoding has ended."));
     if (progress_) progress_->cancel();
     progress_ = std::make_shared<Progress>();
     jobs_.clear();
@@ -210,6 +217,7 @@ void StatePage::fill(const Found& found) {
     variables_->setColumnWidth(1, std::clamp(variables_->columnWidth(1), 110, 420));
     restore_columns(*variables_, variables_->objectName());
     before_ = std::move(now);
+    shown_ = std::make_shared<const HandState>(hand_state_of(found.state));
     hint_->setText(tr("before instruction %1 at %2: %3 of %4 registers known%5")
                        .arg(words(count_text(found.state.step)), words(hex_text(found.state.pc, 8)))
                        .arg(known)

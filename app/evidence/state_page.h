@@ -11,10 +11,12 @@
 #include <QStandardItemModel>
 #include <QTableView>
 #include <QTimer>
+#include <QToolButton>
 
 #include "document/document.h"
 #include "document/job_queue.h"
 #include "evidence/evidence_page.h"
+#include "share/put_there.h"
 #include "share/state_tables.h"
 
 namespace mt::app {
@@ -38,8 +40,12 @@ class StatePage : public QWidget, public EvidencePage {
     /// Variables that are shown, as the person typed them.
     QStringList watched() const { return watched_; }
     void watch(const QString& expression);
+    /// The target is in hand, so that what is shown can be put into it.
+    void set_in_hand(bool on) { put_->setVisible(on); }
 
   signals:
+    /// A person wants the target to be as it was then.
+    void put_wanted(const QString& core, std::shared_ptr<const mt::HandState> state);
     void filled();
     void step_wanted(std::size_t stream, std::uint64_t step);
 
@@ -61,6 +67,8 @@ class StatePage : public QWidget, public EvidencePage {
     Document& document_;
     QLabel* hint_;
     QLineEdit* add_;
+    QToolButton* put_;
+    std::shared_ptr<const HandState> shown_;  ///< what is known of what is shown
     QStandardItemModel *register_model_, *variable_model_;
     QTableView *registers_, *variables_;
     QStringList watched_;

@@ -269,6 +269,20 @@ void Commands::add_record() {
     follow_ = add(record, tr("&Follow live"), {QKeySequence(Qt::Key_End)},
                   tr("Show the end of the recording as it grows"), [this] { desk().viewpoint().follow(true); });
     record->addSeparator();
+    QMenu* hand = record->addMenu(tr("Target in &hand"));
+    const auto by_hand = [&](const QString& text, const QKeySequence& key, const QString& tip, const char* what) {
+        add(hand, text, {key}, tip, [this, what] { desk().hand()->command(what); });
+    };
+    add(hand, tr("&Go, or halt"), {QKeySequence(Qt::Key_F6)}, tr("The core that is in hand runs, or stops"),
+        [this] { desk().hand()->go_or_halt(); });
+    by_hand(tr("One &instruction"), QKeySequence(Qt::Key_F7), tr("Executed by the target; the trace grows by it"), "step");
+    by_hand(tr("One &line"), QKeySequence(Qt::Key_F8), tr("The target runs up to another source line, into calls"), "step line");
+    by_hand(tr("&Over the line"), QKeySequence(Qt::Key_F9), tr("The target runs up to another source line, not into calls"), "step over");
+    by_hand(tr("O&ut of the function"), shift(Qt::Key_F9), tr("The target runs up to the return from this function"), "step out");
+    by_hand(tr("&Reset"), {}, tr("The core is reset with the recipe's command and stands still"), "reset");
+    by_hand(tr("&Take a change back"), {}, tr("The last change of registers, variables or memory"), "undo");
+    add(hand, tr("&Show"), {}, tr("Registers, variables, memory and breakpoints of the target"), [this] { desk().show_evidence(desk().hand()); });
+    record->addSeparator();
     add(record, tr("What to tr&ace…"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_R)},
         tr("Choose what the target's trace units tell, and see them and what it costs"), [this] {
             if (!desk().record().shown()) window_.open_recipe({});

@@ -55,6 +55,7 @@ void Desk::build() {
     interplay_ = new InterplayPage(document_, view_, navigator_);
     start_ = new StartPage;
     record_ = new RecordPage(*this);
+    hand_ = new HandPage(document_, record_->live());
 
     beside_ = new Beside(document_, view_);
     both_ = new QSplitter(Qt::Vertical);
@@ -79,7 +80,7 @@ void Desk::build() {
                                static_cast<EvidencePage*>(trace_events_), static_cast<EvidencePage*>(text_),
                                static_cast<EvidencePage*>(samples_), static_cast<EvidencePage*>(waymarks_),
                                static_cast<EvidencePage*>(footsteps_), static_cast<EvidencePage*>(source_),
-                               static_cast<EvidencePage*>(state_),
+                               static_cast<EvidencePage*>(state_), static_cast<EvidencePage*>(hand_),
                                static_cast<EvidencePage*>(functions_), static_cast<EvidencePage*>(call_tree_),
                                static_cast<EvidencePage*>(coverage_), static_cast<EvidencePage*>(rules_),
                                static_cast<EvidencePage*>(compare_),
@@ -276,12 +277,48 @@ void Desk::join_views() {
     connect(footsteps_, &Footsteps::missed, this, [this](int direction) {
         emit told(direction > 0 ? tr("No later execution.") : tr("No earlier execution."), false);
     });
+    join_hand();
     connect(source_, &SourceView::execution_wanted, footsteps_, &Footsteps::seek_execution);
     connect(source_, &SourceView::stream_wanted, footsteps_, &Footsteps::use_stream);
     connect(evidence_, &EvidenceArea::larger_changed, this, [this](bool larger) {
         upper_->setVisible(!larger);
         ridge_->setVisible(!larger);
     });
+}
+
+void Desk::join_hand() {
+    connect(hand_, &HandPage::told, this, &Desk::told);
+    connect(source_, &SourceView::stop_wanted, hand_, &HandPage::toggle_stop);
+    connect(source_, &SourceView::run_wanted, hand_, [this](const QString& place) { hand_->command("run " + place); });
+    connect(footsteps_, &Footsteps::stop_wanted, hand_, &HandPage::toggle_stop);
+    connect(footsteps_, &Footsteps::run_wanted, hand_, [this](const QString& place) { hand_->command("run " + place); });
+    connect(&record_->live(), &LiveSession::renewed, this, [this] {
+        const bool at_hand = hand_->at_hand();
+        source_->set_in_hand(at_hand);
+        footsteps_->set_in_hand(at_hand);
+        state_->set_in_hand(at_hand);
+        if (evidence_->offers(hand_) != at_hand) evidence_->renew();
+    });
+    connect(state_, &StatePage::put_wanted, hand_, &HandPage::put_there);
+    // Where a core stands, all views stand: its trace is still on its way for a moment.
+    connect(hand_, &HandPage::stood, this, [this](std::size_t core) {
+        chase_ = Chase{core, std::chrono::steady_clock::now() + std::chrono::seconds(2)};
+        chase();
+    });
+    connect(&document_, &Document::grew, this, &Desk::chase);
+}
+
+void Desk::chase() {
+    if (!chase_ || !document_.trail() || !document_.live()) return;
+    if (std::chrono::steady_clock::now() > chase_->until) return chase_.reset();
+    const auto trail = document_.trail();
+    for (std::size_t i = 0; i < trail->steps.size(); ++i)
+        if (trail->steps[i].core_index == chase_->core && trail->steps[i].steps > 0) {
+            footsteps_->use_stream(i);
+            footsteps_->go_to(trail->steps[i].steps - 1);
+            return;
+        }
+    view_.set_cursor(trail->end);
 }
 
 void Desk::open(const QString& path) {

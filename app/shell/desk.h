@@ -1,6 +1,8 @@
 // One open document with all its views: ridge, findings, lanes, figures, moment and evidence.
 #pragma once
 
+#include <chrono>
+
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QWidget>
@@ -20,6 +22,7 @@
 #include "evidence/packet_table.h"
 #include "evidence/source_view.h"
 #include "evidence/state_page.h"
+#include "evidence/hand_page.h"
 #include "evidence/samples_page.h"
 #include "evidence/text_page.h"
 #include "evidence/waymark_page.h"
@@ -81,6 +84,7 @@ class Desk : public QWidget {
     CoveragePage* coverage() const { return coverage_; }
     RulesPage* rules() const { return rules_; }
     StatePage* state() const { return state_; }
+    HandPage* hand() const { return hand_; }
     Judgement& judgement() { return judgement_; }
     CoverBook& cover_book() { return cover_book_; }
     ComparePage* compare() const { return compare_; }
@@ -130,6 +134,8 @@ class Desk : public QWidget {
 
   private:
     void look_at_both();
+    void join_hand();
+    void chase();
     QWidget* front_page() const;
     friend class RecordPage;
     friend class TargetSide;
@@ -170,6 +176,7 @@ class Desk : public QWidget {
     CoveragePage* coverage_;
     RulesPage* rules_;
     StatePage* state_;
+    HandPage* hand_;
     ComparePage* compare_;
     InterplayPage* interplay_;
     EvidenceArea* evidence_;
@@ -190,6 +197,12 @@ class Desk : public QWidget {
         Selection selection;
     };
     std::optional<KeptPlace> kept_place_;  ///< where to be again once the recording was decoded anew
+    /// The core that came to stand, until when its trace may still come, and how much there was of it.
+    struct Chase {
+        std::size_t core = 0;
+        std::chrono::steady_clock::time_point until;
+    };
+    std::optional<Chase> chase_;
     bool walked_ = false;                  ///< a finding has been gone to
 };
 

@@ -9,7 +9,9 @@
 #include "base/text.h"
 #include "capture/recipe.h"
 #include "control/hand.h"
+#include "input.h"
 #include "output.h"
+#include "share/put_there.h"
 
 namespace mt::cli {
 namespace {
@@ -27,9 +29,9 @@ void write_answer(const HandAnswer& a, std::size_t cores) {
     if (cores > 1) std::cout << a.core << ":\n";
     for (const std::string& said : a.said) std::cout << indent << plain_text(said) << "\n";
     std::size_t widest = 0;
-    for (const auto& [name, value] : a.values) widest = std::max(widest, name.size());
-    for (const auto& [name, value] : a.values)
-        std::cout << indent << plain_text(name) << std::string(widest - name.size() + 2, ' ') << plain_text(value) << "\n";
+    for (const auto& v : a.values) widest = std::max(widest, v.name.size());
+    for (const auto& v : a.values)
+        std::cout << indent << plain_text(v.name) << std::string(widest - v.name.size() + 2, ' ') << plain_text(v.text) << "\n";
     if (!a.values.empty()) return;
     std::cout << indent;
     if (a.running)
@@ -47,9 +49,27 @@ Json answer_json(const HandCommand& command, const HandAnswer& a) {
     if (!a.said.empty()) j["said"] = a.said;
     if (!a.values.empty()) {
         j["values"] = Json::object();
-        for (const auto& [name, value] : a.values) j["values"][name] = value;
+        for (const auto& v : a.values) j["values"][v.name] = v.text;
     }
+    if (a.after_s >= 0) j["after_s"] = a.after_s;
     return j;
+}
+
+// What is known of the state that is to be put into the target.
+Result<std::shared_ptr<const HandState>> state_to_put(const HandCommand& command) {
+    auto opened = open_and_read(command.place);
+    if (!opened) return tl::make_unexpected(opened.error());
+    const auto steps = steps_of(*opened, command.core);
+    if (!steps) return tl::make_unexpected(steps.error());
+    if (command.address >= (*steps)->steps)
+        return failure("there is no instruction " + std::to_string(command.address), command.place,
+                       "they go from 0 to " + std::to_string((*steps)->steps - 1));
+    auto states = PastStates::of(*opened->recording, **steps);
+    if (!states) return tl::make_unexpected(states.error());
+    Progress progress;
+    const auto past = states->before(command.address, progress);
+    if (!past) return failure("the state before instruction " + std::to_string(command.address) + " cannot be worked out", command.place);
+    return std::make_shared<const HandState>(hand_state_of(*past));
 }
 
 int control(const ControlOptions& o) {
@@ -57,6 +77,11 @@ int control(const ControlOptions& o) {
     for (const std::string& text : joined_hand_commands(o.commands)) {
         auto c = parse_hand_command(text);
         if (!c) return fail(c.error());
+        if (c->kind == HandCommand::Kind::put && o.allow_writing) {
+            auto state = state_to_put(*c);
+            if (!state) return fail(state.error());
+            c->state = std::move(*state);
+        }
         commands.push_back(std::move(*c));
     }
     auto recipe = read_recipe(o.recipe, o.given, RecipeUse::reach);
@@ -66,6 +91,7 @@ int control(const ControlOptions& o) {
     if (!target) return fail(target.error());
     const std::chrono::milliseconds patience(recipe->patience_ms);
     std::vector<Hand::Core> cores;
+    std::vector<std::unique_ptr<DebugServer>> servers;
     for (const CoreSpec& spec : target->cores) {
         Hand::Core core;
         core.spec = spec;
@@ -73,7 +99,7 @@ int control(const ControlOptions& o) {
             if (connect.core != spec.name || connect.debug.empty()) continue;
             auto server = DebugServer::connect(connect.debug, patience);
             if (!server) return fail(server.error());
-            core.server = std::move(*server);
+            core.server = servers.emplace_back(std::move(*server)).get();
         }
         if (!spec.image.empty()) {
             std::vector<std::string> files{spec.image};
@@ -86,7 +112,7 @@ int control(const ControlOptions& o) {
     }
     if (std::none_of(cores.begin(), cores.end(), [](const Hand::Core& c) { return c.server != nullptr; }))
         return fail({"the recipe names no debug server", o.recipe, "add debug = \"HOST:PORT\" to a [[connect]]"});
-    Hand hand(std::move(cores), {o.allow_writing, recipe->reset_command, patience});
+    Hand hand(std::move(cores), {o.allow_writing, recipe->reset_command});
     Json all = Json::array();
     int worst = kDone;
     for (const HandCommand& command : commands) {
@@ -105,6 +131,7 @@ int control(const ControlOptions& o) {
             if (!a.as_wanted) worst = std::max(worst, kBad);
         }
     }
+    for (const auto& server : servers) server->leave(server->running());
     if (o.json) std::cout << all.dump(2, ' ', false, Json::error_handler_t::replace) << "\n";
     if (const auto [times, seconds] = hand.brief_halts(); times > 0)
         say("halted briefly " + plural(times, "time", "times") + " to look, for " + duration_text(Time::from_ns(seconds * 1e9)) + " in all");

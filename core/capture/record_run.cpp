@@ -6,6 +6,7 @@
 #include <filesystem>
 #include <map>
 #include <sstream>
+#include <tuple>
 
 #include "base/read_file.h"
 #include "base/text.h"
@@ -136,9 +137,18 @@ void RecordRun::note(const std::string& text) {
         if (e->receiver) e->receiver->note(text);
 }
 
-void RecordRun::request(const std::string& core, bool halt) {
+void RecordRun::request(const std::string& core, HandCommand::Kind kind) {
+    HandCommand c;
+    c.kind = kind;
+    c.core = core;
+    c.text = kind == HandCommand::Kind::halt ? "halt" : "go";
+    ask(std::move(c));
+}
+
+void RecordRun::ask(HandCommand command, HandDone done) {
     const std::lock_guard guard(lock_);
-    requests_.emplace_back(core, halt);
+    if (command.moves()) ++waiting_;
+    requests_.emplace_back(std::move(command), std::move(done));
 }
 
 void RecordRun::begin_step(std::size_t step) {
@@ -197,6 +207,8 @@ void RecordRun::renew_core(const End& end, bool ask_pc) {
     for (auto& known : state_.cores)
         if (known.name == c.name) {
             c.started_after_s = known.started_after_s;
+            c.stands = known.stands;
+            if (!c.running) c.reason = known.reason;
             known = c;
             return;
         }
@@ -769,6 +781,7 @@ Result<void> RecordRun::start_all() {
 }
 
 void RecordRun::record() {
+    take_in_hand();
     while (!stopping()) {
         const auto now = Steady::now();
         bool idle = true;
@@ -800,6 +813,7 @@ void RecordRun::record() {
         look_after_folder();
         if (idle) std::this_thread::sleep_for(Milliseconds(2));
     }
+    hand_.reset();
     std::vector<std::string> lines = {duration_text(time_of(seconds_of(Steady::now() - started_)))};
     std::uint64_t bytes = 0;
     for (auto& end : ends_)
@@ -845,25 +859,91 @@ void RecordRun::core_stopped(End& end, const DebugStop& stop) {
     if (end.watch && stop.why == DebugStop::Why::watchpoint)
         return this->stop(recipe_.watch->symbol + (recipe_.watch->on_read ? " was accessed" : " was written") + " in " +
                           place_text(end, *pc));
-    note("core " + target_.cores[end.core].name + " stopped by itself at " + place_text(end, *pc));
+    const auto answers = hand_->stopped(target_.cores[end.core].name, stop);
+    if (!answers) return;
+    take_answers(*answers);
+    if (!answers->front().running)
+        note("core " + target_.cores[end.core].name + " stopped at " + place_text(end, *pc) + ": " + answers->front().reason);
+}
+
+void RecordRun::take_in_hand() {
+    std::vector<Hand::Core> cores;
+    for (std::size_t c = 0; c < target_.cores.size(); ++c) {
+        Hand::Core core{target_.cores[c], images_[c], nullptr};
+        for (auto& end : ends_)
+            if (end->core == c && end->server) core.server = end->server.get();
+        cores.push_back(std::move(core));
+    }
+    Hand::Options options;
+    options.reset_command = recipe_.reset_command;
+    // Whoever asks for the next thing no longer waits for this one.
+    options.give_up = [this] { return stopping() || waiting_ > 0; };
+    hand_ = std::make_unique<Hand>(std::move(cores), std::move(options));
 }
 
 void RecordRun::serve_requests() {
-    std::vector<std::pair<std::string, bool>> asked;
+    for (;;) {
+        std::pair<HandCommand, HandDone> next;
+        {
+            const std::lock_guard guard(lock_);
+            if (requests_.empty() || stopping()) return;
+            next = std::move(requests_.front());
+            requests_.pop_front();
+            if (next.first.moves()) --waiting_;
+        }
+        serve(next.first, next.second);
+    }
+}
+
+void RecordRun::serve(const HandCommand& command, const HandDone& done) {
+    hand_->allow_writing(may_write_);
+    const std::size_t before = hand_->written().size();
+    const auto answers = hand_->run(command);
+    for (std::size_t i = before; i < hand_->written().size(); ++i) note("written by hand: " + hand_->written()[i]);
+    using Kind = HandCommand::Kind;
+    const bool by_hand = command.kind == Kind::go || command.kind == Kind::halt || command.kind == Kind::reset;
+    if (answers) {
+        if (by_hand)
+            for (const HandAnswer& a : *answers)
+                note("core " + a.core + (command.kind == Kind::go ? " resumed" : command.kind == Kind::halt ? " halted" : " reset") + " by hand");
+        const bool stood = command.moves() || command.kind == Kind::set || command.kind == Kind::undo ||
+                           command.kind == Kind::put;
+        if (stood) take_answers(*answers);
+    } else {
+        // Was it the command, or is the server gone?
+        for (auto& end : ends_) {
+            if (!end->server || end->server_lost) continue;
+            end->server_lost = !end->server->running() && !end->server->pc();
+            renew_core(*end, true);
+        }
+    }
     {
         const std::lock_guard guard(lock_);
-        std::swap(asked, requests_);
+        state_.hand = {hand_->points(),   hand_->written(),        state_.hand.said, hand_->together(), hand_->undoable(), may_write_,
+                       hand_->brief_halts().first, hand_->brief_halts().second};
     }
-    for (const auto& [core, halt] : asked) {
-        auto end = end_of(core);
-        if (!end || (*end)->server_lost) continue;
-        if (halt)
-            (void)(*end)->server->halt();
-        else
-            (void)(*end)->server->resume();
-        note("core " + core + (halt ? " halted" : " resumed") + " by hand");
+    if (done) done(answers);
+}
+
+void RecordRun::take_answers(const std::vector<HandAnswer>& answers) {
+    for (const HandAnswer& a : answers) {
+        const auto end = end_of(a.core);
+        if (!end) continue;
         renew_core(**end, true);
+        const std::lock_guard guard(lock_);
+        for (auto& c : state_.cores) {
+            if (c.name != a.core || c.running) continue;
+            c.reason = a.reason;
+            ++c.stands;
+        }
+        constexpr std::size_t kMostSaid = 10'000;
+        for (const std::string& said : a.said)
+            if (state_.hand.said.size() < kMostSaid) state_.hand.said.push_back(said);
+        state_.hand.points = hand_->points();
+        std::tie(state_.hand.brief_halts, state_.hand.brief_halt_s) = hand_->brief_halts();
     }
+    for (const HandAnswer& a : answers)
+        for (const std::string& said : a.said) note(said);
 }
 
 void RecordRun::stop_all() {

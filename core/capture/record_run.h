@@ -16,6 +16,7 @@
 #include "capture/receiver.h"
 #include "capture/recipe.h"
 #include "control/debug_server.h"
+#include "control/hand.h"
 #include "control/units/plan.h"
 #include "control/units/program.h"
 #include "target/image.h"
@@ -39,6 +40,8 @@ struct RunState {
         bool debug = false, running = false, lost = false;
         std::uint64_t pc = 0;  ///< where it stands, if it was asked
         std::string place;     ///< "board_init, main.c:41"
+        std::string reason;        ///< why it stands, where that is known
+        std::uint64_t stands = 0;  ///< how often it came to stand, each step counted
         double started_after_s = 0;
     };
     struct Stream {
@@ -61,6 +64,15 @@ struct RunState {
     double brief_halt_s = 0;
     std::vector<TracePlan> plans;       ///< what was set up for the trace, a core each
     std::vector<std::string> warnings;  ///< about that; a sentence each
+    /// The target in hand while it is recorded.
+    struct InHand {
+        std::vector<HandPoint> points;
+        std::vector<std::string> written, said, together;
+        std::size_t undoable = 0;
+        bool may_write = false;
+        unsigned brief_halts = 0;  ///< only to look at a condition
+        double brief_halt_s = 0;
+    } hand;
 };
 
 /// `run` is called once, on a thread of its own; everything else by any thread.
@@ -86,8 +98,14 @@ class RecordRun {
     void stop(const std::string& reason, bool keep = true);
     /// A person marks this moment.
     void note(const std::string& text);
-    void halt(const std::string& core) { request(core, true); }
-    void resume(const std::string& core) { request(core, false); }
+    using HandDone = std::function<void(const Result<std::vector<HandAnswer>>&)>;
+    /// Does this with the target in hand; one after the other, as long as the recording goes on. `done` is told what came
+    /// of it on the run's thread, and not at all if the recording ends before.
+    void ask(HandCommand command, HandDone done = {});
+    /// Whether commands may change what the target holds; they may not at first.
+    void allow_writing(bool on) { may_write_ = on; }
+    void halt(const std::string& core) { request(core, HandCommand::Kind::halt); }
+    void resume(const std::string& core) { request(core, HandCommand::Kind::go); }
 
     RunState state() const;
     const std::vector<RecordedStream>& streams() const { return recorded_; }
@@ -98,7 +116,7 @@ class RecordRun {
 
   private:
     struct End;  ///< one [[connect]]
-    void request(const std::string& core, bool halt);
+    void request(const std::string& core, HandCommand::Kind kind);
     void begin_step(std::size_t step);
     void end_step(std::size_t step, Station::Status status, std::vector<std::string> lines);
     Result<void> walk();
@@ -122,7 +140,10 @@ class RecordRun {
     void record();
     void watch_cores();
     void core_stopped(End& end, const DebugStop& stop);
+    void take_in_hand();
     void serve_requests();
+    void serve(const HandCommand& command, const HandDone& done);
+    void take_answers(const std::vector<HandAnswer>& answers);
     void stop_all();
     void put_back();
     void look_after_folder();
@@ -155,7 +176,10 @@ class RecordRun {
     Progress progress_;
     std::atomic<bool> stop_asked_{false}, keep_{true};
     mutable std::mutex lock_;
-    std::vector<std::pair<std::string, bool>> requests_;
+    std::deque<std::pair<HandCommand, HandDone>> requests_;
+    std::atomic<std::size_t> waiting_{0};  ///< of requests_ those that let a core run, or stop one
+    std::atomic<bool> may_write_{false};
+    std::unique_ptr<Hand> hand_;  ///< while it is recorded
     RunState state_;
 };
 

@@ -13,6 +13,7 @@ namespace {
 using Steady = std::chrono::steady_clock;
 using Item = DebugPacketReader::Item;
 constexpr std::size_t kMostChunk = 16 * 1024, kMostDescription = 4 << 20, kMostPrinted = 64 * 1024;
+constexpr unsigned kMostRegisters = 4096, kMostRegisterBits = 4096;
 constexpr int kMostStray = 64;
 constexpr auto kBehindNoise = std::chrono::milliseconds(120);
 
@@ -236,13 +237,20 @@ void DebugServer::read_target_description() {
     };
     unsigned number = 0;
     const auto take = [&](const pugi::xml_node& node) {
+        // "org.gnu.gdb.arm.m-profile": its last part says what these are.
+        const std::string feature = std::string(node.attribute("name").as_string()).substr(0, 200);
+        const std::string of_feature = feature.substr(feature.rfind('.') + 1).substr(0, 32);
         for (const auto& r : node.children("reg")) {
             number = r.attribute("regnum").as_uint(number);
-            if (number < 4096) {
-                if (register_names_.size() <= number) register_names_.resize(number + 1);
-                register_names_[number] = std::string(r.attribute("name").as_string()).substr(0, 64);
+            if (number < kMostRegisters) {
+                if (registers_.size() <= number) registers_.resize(number + 1);
+                Register& known = registers_[number];
+                known.name = std::string(r.attribute("name").as_string()).substr(0, 64);
+                known.group = std::string(r.attribute("group").as_string(of_feature.c_str())).substr(0, 32);
+                known.type = std::string(r.attribute("type").as_string("int")).substr(0, 32);
+                known.bits = std::clamp(r.attribute("bitsize").as_uint(32), 1u, kMostRegisterBits);
+                ++number;
             }
-            ++number;
         }
     };
     pugi::xml_document document;
@@ -262,8 +270,7 @@ void DebugServer::read_target_description() {
             }
         }
     }
-    const auto found = std::find(register_names_.begin(), register_names_.end(), "pc");
-    if (found != register_names_.end()) pc_number_ = static_cast<unsigned>(found - register_names_.begin());
+    pc_number_ = register_named("pc");
 }
 
 Result<void> DebugServer::resume() {
@@ -472,13 +479,24 @@ Result<void> DebugServer::reset(const std::string& command) {
     return {};
 }
 
+std::optional<unsigned> DebugServer::register_named(std::string_view name) const {
+    const auto found = std::find_if(registers_.begin(), registers_.end(), [name](const Register& r) { return r.name == name; });
+    return found == registers_.end() || name.empty() ? std::nullopt : std::optional(static_cast<unsigned>(found - registers_.begin()));
+}
+
+unsigned DebugServer::register_bits(unsigned number) const {
+    return number < registers_.size() && !registers_[number].name.empty() ? (registers_[number].bits + 7) / 8 * 8 : 32;
+}
+
 Result<std::uint64_t> DebugServer::read_register(unsigned number) {
     auto reply = ask("p" + hex_number(number));
     if (!reply) return tl::make_unexpected(reply.error());
-    if (reply->empty()) {  // not every server knows p: take it from all of them (32-bit registers)
+    if (reply->empty()) {  // not every server knows p: take it from all of them
         reply = ask("g");
         if (!reply) return tl::make_unexpected(reply.error());
-        *reply = reply->substr(std::min<std::size_t>(reply->size(), number * 8), 8);
+        std::size_t before = 0;
+        for (unsigned n = 0; n < number && before < reply->size(); ++n) before += register_bits(n) / 8 * 2;
+        *reply = reply->substr(std::min(reply->size(), before), std::size_t{register_bits(number)} / 8 * 2);
     }
     const auto bytes = bytes_of_hex(*reply);
     if (!bytes || bytes->empty() || bytes->size() > 8)
@@ -489,8 +507,11 @@ Result<std::uint64_t> DebugServer::read_register(unsigned number) {
 }
 
 Result<void> DebugServer::write_register(unsigned number, std::uint64_t value) {
+    const unsigned size = register_bits(number) / 8;
+    if (size > 8)
+        return failure("register " + std::to_string(number) + " has more than 64 bits", link_->name(), "it cannot be written here");
     std::string bytes;
-    for (int i = 0; i < 4; ++i) bytes += static_cast<char>(value >> (8 * i));
+    for (unsigned i = 0; i < size; ++i) bytes += static_cast<char>(value >> (8 * i));
     return ask_ok("P" + hex_number(number) + "=" + hex_of_bytes(bytes), "write register " + std::to_string(number));
 }
 

@@ -8,6 +8,7 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <string_view>
 #include <utility>
 #include <vector>
 
@@ -67,10 +68,19 @@ class DebugServer {
     /// The server's own command and what it printed.
     Result<std::string> monitor(const std::string& command);
 
-    /// Register names in the server's order, as its target description has them.
-    const std::vector<std::string>& register_names() const { return register_names_; }
-    /// Value of a register by its number, little-endian; REQUIRES: halted.
+    /// A register as the server's target description has it (GDB manual, "Target Description Format"). Plain data.
+    struct Register {
+        std::string name;   ///< empty: there is none of this number
+        std::string group;  ///< "general", "float", "vector" …, or what the feature is called
+        std::string type;   ///< "int32", "ieee_double", "code_ptr" …
+        unsigned bits = 32;
+    };
+    /// By their numbers.
+    const std::vector<Register>& registers() const { return registers_; }
+    std::optional<unsigned> register_named(std::string_view name) const;
+    /// Value of a register by its number, little-endian, of at most 64 bits; REQUIRES: halted.
     Result<std::uint64_t> read_register(unsigned number);
+    /// As many bytes as the register has. A Problem for one of more than 64 bits.
     Result<void> write_register(unsigned number, std::uint64_t value);
     Result<std::uint64_t> pc();
 
@@ -114,6 +124,7 @@ class DebugServer {
     Result<void> serve_call(std::string_view call);
     void printed(bool errors, std::string text);
     void read_target_description();
+    unsigned register_bits(unsigned number) const;
     Result<void> memory_chunks(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress);
     std::optional<DebugStop> stop_of(std::string_view reply) const;
     Problem unexpected(const std::string& doing, std::string_view reply) const;
@@ -126,7 +137,7 @@ class DebugServer {
     bool greeting_ = true;  ///< the server may still tell of a halt that nobody asked for
     std::size_t packet_size_ = 400;
     std::string architecture_;
-    std::vector<std::string> register_names_;
+    std::vector<Register> registers_;
     std::optional<unsigned> pc_number_;
     std::optional<DebugStop> kept_stop_;
     std::vector<Printed> console_;

@@ -2,8 +2,12 @@
 
 #include <algorithm>
 #include <array>
+#include <cstdlib>
 
+#include "base/read_file.h"
 #include "base/text.h"
+#include "control/hand_memory.h"
+#include "control/image_check.h"
 #include "target/data_place.h"
 #include "target/value_type.h"
 
@@ -15,6 +19,9 @@ using Milliseconds = std::chrono::milliseconds;
 using Kind = HandCommand::Kind;
 
 constexpr double kStepLimit = 30;  ///< seconds that a step by line may take
+constexpr std::size_t kMostKept = 16 << 20;   ///< bytes that can be taken back
+constexpr std::size_t kMostLoaded = 8 << 20;  ///< bytes of a file
+constexpr std::size_t kMostFound = 1000;      ///< places told
 
 bool holds(double v, const HandCommand::Condition& c) {
     using Is = HandCommand::Condition::Is;
@@ -49,6 +56,14 @@ std::string place_text(const Image* image, std::uint64_t pc) {
     return text;
 }
 
+// "in star_table": the variable that an address lies in.
+std::string object_text(const Image* image, std::uint64_t address) {
+    if (image != nullptr)
+        for (const Symbol& s : image->symbols())
+            if (!s.function && address >= s.address && address - s.address < s.size) return "in " + s.name;
+    return "in no variable";
+}
+
 }  // namespace
 
 Hand::Hand(std::vector<Core> cores, Options options) : cores_(std::move(cores)), options_(std::move(options)) {
@@ -57,34 +72,94 @@ Hand::Hand(std::vector<Core> cores, Options options) : cores_(std::move(cores)),
 }
 
 Hand::~Hand() {
-    for (std::size_t c = 0; c < cores_.size(); ++c) {
-        if (!cores_[c].server) continue;
-        (void)clear(c);
-        cores_[c].server->leave(cores_[c].server->running());
-    }
+    for (std::size_t c = 0; c < cores_.size(); ++c)
+        if (cores_[c].server != nullptr) (void)clear(c, {});
+}
+
+bool Hand::in_set(std::size_t core) const {
+    return std::find(together_.begin(), together_.end(), cores_[core].spec.name) != together_.end();
 }
 
 Result<std::vector<HandAnswer>> Hand::run(const HandCommand& command) {
     std::vector<std::size_t> about;
     for (std::size_t c = 0; c < cores_.size(); ++c)
-        if (cores_[c].server && (command.core == "all" || command.core == cores_[c].spec.name ||
-                                 (command.core.empty() && about.empty())))
+        if (cores_[c].server != nullptr && (command.core == "all" || command.core == cores_[c].spec.name ||
+                                            (command.core.empty() && about.empty())))
             about.push_back(c);
     if (about.empty()) {
         std::string names;
         for (const Core& c : cores_)
-            if (c.server) names += (names.empty() ? "" : ", ") + c.spec.name;
+            if (c.server != nullptr) names += (names.empty() ? "" : ", ") + c.spec.name;
         return failure("no core '" + command.core + "' has a debug server here", "“" + command.text + "”", "there are: " + names);
     }
     if (command.writes() && !options_.may_write)
         return failure("the target may only be looked at", "“" + command.text + "”", "give --allow-writing to change it");
+    const bool moves = command.kind == Kind::go || command.kind == Kind::halt || command.kind == Kind::reset || command.kind == Kind::step;
+    const std::size_t asked = about.size();
+    if ((moves || command.kind == Kind::wait) && std::any_of(about.begin(), about.end(), [this](std::size_t c) { return in_set(c); }))
+        for (std::size_t c = 0; c < cores_.size(); ++c)
+            if (cores_[c].server != nullptr && in_set(c) && std::find(about.begin(), about.end(), c) == about.end()) about.push_back(c);
+    if (command.kind == Kind::wait) return wait(about, command.seconds);
+    if (command.kind == Kind::together) {
+        for (const std::string& name : command.names)
+            if (std::none_of(cores_.begin(), cores_.end(), [&name](const Core& c) { return c.server != nullptr && c.spec.name == name; }))
+                return failure("no core '" + name.substr(0, 64) + "' has a debug server here", "“" + command.text + "”");
+        together_ = command.names;
+    }
+    if (command.kind == Kind::apart) together_.clear();
+    if (command.kind == Kind::undo)
+        if (auto undone = undo(); !undone) return tl::make_unexpected(undone.error());
     std::vector<HandAnswer> answers;
-    for (const std::size_t c : about) {
-        auto answer = on(c, command);
+    const auto began = Steady::now();
+    for (std::size_t i = 0; i < about.size(); ++i) {
+        // Those that go with the first only if they can: one that runs cannot be stepped.
+        if (i >= asked && command.kind == Kind::step && cores_[about[i]].server->running()) continue;
+        auto answer = on(about[i], command);
         if (!answer) return tl::make_unexpected(answer.error());
+        if (moves && i > 0) answer->after_s = std::chrono::duration<double>(Steady::now() - began).count();
         answers.push_back(std::move(*answer));
     }
+    const bool ran = command.kind == Kind::run_to || command.kind == Kind::step_line || command.kind == Kind::step_over ||
+                     command.kind == Kind::step_out;
+    if (ran && asked == 1 && !cores_[about[0]].server->running())
+        if (auto others = stop_others(about[0], answers); !others) return tl::make_unexpected(others.error());
     return answers;
+}
+
+Result<void> Hand::stop_others(std::size_t core, std::vector<HandAnswer>& answers) {
+    if (!in_set(core)) return {};
+    const auto began = Steady::now();
+    for (std::size_t c = 0; c < cores_.size(); ++c) {
+        if (c == core || cores_[c].server == nullptr || !in_set(c) || !cores_[c].server->running()) continue;
+        if (auto stop = cores_[c].server->halt(); !stop) return tl::make_unexpected(stop.error());
+        HandAnswer a;
+        a.core = cores_[c].spec.name;
+        a.after_s = std::chrono::duration<double>(Steady::now() - began).count();
+        a.reason = "stopped with " + cores_[core].spec.name + ", " + duration_text(Time::from_ns(a.after_s * 1e9)) + " after it";
+        if (auto ok = stand(cores_[c], a); !ok) return ok;
+        answers.push_back(std::move(a));
+    }
+    return {};
+}
+
+Result<std::vector<HandAnswer>> Hand::stopped(const std::string& name, const DebugStop& stop) {
+    const auto found = std::find_if(cores_.begin(), cores_.end(), [&name](const Core& c) { return c.server != nullptr && c.spec.name == name; });
+    if (found == cores_.end()) return failure("there is no core '" + name + "' in hand", name);
+    const auto core = static_cast<std::size_t>(found - cores_.begin());
+    std::vector<HandAnswer> answers(1);
+    answers[0].core = name;
+    const auto stays = this->stays(core, stop, answers[0]);
+    if (!stays) return tl::make_unexpected(stays.error());
+    if (*stays)
+        if (auto others = stop_others(core, answers); !others) return tl::make_unexpected(others.error());
+    if (auto ok = stand(*found, answers[0]); !ok) return tl::make_unexpected(ok.error());
+    return answers;
+}
+
+std::vector<HandPoint> Hand::points() const {
+    std::vector<HandPoint> all;
+    for (const Point& p : points_) all.push_back({cores_[p.core].spec.name, p.command.text, p.command.place, p.address, p.hits});
+    return all;
 }
 
 Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
@@ -106,12 +181,9 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
         case Kind::reset:
             done = core.server->reset(options_.reset_command);
             break;
-        case Kind::wait:
-            if (core.server->running()) done = wait(index, command.seconds, a);
-            break;
         case Kind::step:
             done = must_stand();
-            for (std::uint64_t n = 0; done && n < command.times; ++n) done = step(core);
+            for (std::uint64_t n = 0; done && n < command.times && !given_up(); ++n) done = step(core);
             break;
         case Kind::step_line:
         case Kind::step_over:
@@ -133,28 +205,32 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
             done = add_point(index, command);
             break;
         case Kind::clear:
-            done = clear(index);
+            done = clear(index, command.place);
             break;
         case Kind::points:
             for (const Point& p : points_)
-                if (p.core == index) a.values.emplace_back(p.command.place, plural(p.hits, "hit", "hits"));
+                if (p.core == index) a.values.push_back({p.command.place, plural(p.hits, "hit", "hits"), {}});
             break;
         case Kind::registers: {
             done = must_stand();
-            const auto& names = core.server->register_names();
-            std::vector<std::string> wanted = command.names;
-            if (wanted.empty())
-                for (const std::string& n : names)
-                    if (!n.empty()) wanted.push_back(n);
-            for (std::size_t i = 0; done && i < wanted.size(); ++i) {
-                const auto number = register_number(core, wanted[i]);
+            const auto& all = core.server->registers();
+            std::vector<unsigned> wanted;
+            for (const std::string& name : command.names) {
+                const auto number = core.server->register_named(name);
                 if (!number)
-                    return failure("core '" + core.spec.name + "' has no register '" + wanted[i].substr(0, 64) + "'", "“" + command.text + "”",
+                    return failure("core '" + core.spec.name + "' has no register '" + name.substr(0, 64) + "'", "“" + command.text + "”",
                                    "registers alone lists those that there are");
-                const auto value = core.server->read_register(*number);
+                wanted.push_back(*number);
+            }
+            if (command.names.empty())
+                for (unsigned n = 0; n < all.size(); ++n)
+                    if (!all[n].name.empty() && all[n].bits <= 64) wanted.push_back(n);
+            for (std::size_t i = 0; done && i < wanted.size(); ++i) {
+                const DebugServer::Register& r = all[wanted[i]];
+                const auto value = core.server->read_register(wanted[i]);
                 // Of all, those that a server does not give are left out.
                 if (!value && !command.names.empty()) return tl::make_unexpected(value.error());
-                if (value) a.values.emplace_back(wanted[i], hex_text(*value, 8));
+                if (value) a.values.push_back({r.name, hex_text(*value, static_cast<int>((r.bits + 3) / 4)), r.group});
             }
             break;
         }
@@ -162,7 +238,7 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
             for (const std::string& name : command.names) {
                 const auto value = value_of(core, name);
                 if (!value) return tl::make_unexpected(value.error());
-                a.values.emplace_back(name, value->first);
+                a.values.push_back({name, value->first, {}});
             }
             break;
         case Kind::memory: {
@@ -172,25 +248,45 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
                 std::string row;
                 for (std::size_t i = at; i < std::min(bytes.size(), at + 16); ++i)
                     row += (row.empty() ? "" : " ") + hex_text(bytes[i], 2).substr(2);
-                a.values.emplace_back(hex_text(command.address + at, 8), row);
+                a.values.push_back({hex_text(command.address + at, 8), row, {}});
             }
             break;
         }
         case Kind::write:
-            done = write(core, command);
+            done = write(index, command);
             break;
         case Kind::set: {
             done = must_stand();
-            const auto number = register_number(core, command.place);
+            const auto number = core.server->register_named(command.place);
             if (!number) return failure("core '" + core.spec.name + "' has no register '" + command.place.substr(0, 64) + "'", "“" + command.text + "”");
             if (!done) break;
             const auto before = core.server->read_register(*number);
+            if (!before) return tl::make_unexpected(before.error());
             done = core.server->write_register(*number, static_cast<std::uint64_t>(command.value));
-            if (done)
-                written_.push_back("core " + core.spec.name + ": " + command.place + " = " + hex_text(static_cast<std::uint64_t>(command.value) & 0xFFFF'FFFF) +
-                                   (before ? ", was " + hex_text(*before, 8) : ""));
+            if (!done) break;
+            const int digits = static_cast<int>((core.server->registers()[*number].bits + 3) / 4);
+            const auto now = core.server->read_register(*number);
+            changes_.push_back({index, command.place, *number, 0, *before, {}, false});
+            written_.push_back("core " + core.spec.name + ": " + command.place + " = " +
+                               (now ? hex_text(*now, digits) : std::string("not known")) + ", was " + hex_text(*before, digits));
             break;
         }
+        case Kind::fill:
+        case Kind::load:
+        case Kind::save:
+        case Kind::search:
+        case Kind::compare:
+            done = memory_command(index, command, a);
+            break;
+        case Kind::put:
+            done = must_stand();
+            if (done && !command.state) return failure("the state is not worked out", "“" + command.text + "”", "name a recording that can be read");
+            if (done) done = put(index, *command.state, a);
+            break;
+        case Kind::wait:
+        case Kind::undo:
+        case Kind::together:
+        case Kind::apart:
         case Kind::where:
             break;
     }
@@ -274,23 +370,40 @@ Result<bool> Hand::stays(std::size_t core, const DebugStop& stop, HandAnswer& a)
     return false;
 }
 
-Result<void> Hand::wait(std::size_t index, double seconds, HandAnswer& a) {
+Result<std::vector<HandAnswer>> Hand::wait(const std::vector<std::size_t>& cores, double seconds) {
     const auto until = Steady::now() + std::chrono::duration_cast<Steady::duration>(std::chrono::duration<double>(seconds));
-    DebugServer& server = *cores_[index].server;
-    while (server.running()) {
-        auto stop = server.wait(Milliseconds(20));
-        if (!stop) return tl::make_unexpected(stop.error());
-        if (*stop) {
-            const auto there = stays(index, **stop, a);
+    std::vector<HandAnswer> answers(cores.size());
+    bool late = false;
+    const auto runs = [this](std::size_t c) { return cores_[c].server->running(); };
+    while (!late && std::any_of(cores.begin(), cores.end(), runs)) {
+        for (std::size_t i = 0; i < cores.size(); ++i) {
+            if (!runs(cores[i])) continue;
+            auto stop = cores_[cores[i]].server->wait(Milliseconds(cores.size() > 1 ? 2 : 20));
+            if (!stop) return tl::make_unexpected(stop.error());
+            if (!*stop) continue;
+            const auto there = stays(cores[i], **stop, answers[i]);
             if (!there) return tl::make_unexpected(there.error());
-            if (*there) return {};
+            if (!*there) continue;
+            std::vector<HandAnswer> others;
+            if (auto ok = stop_others(cores[i], others); !ok) return tl::make_unexpected(ok.error());
+            for (HandAnswer& other : others)
+                for (std::size_t o = 0; o < cores.size(); ++o)
+                    if (cores_[cores[o]].spec.name == other.core) {
+                        other.said = std::move(answers[o].said);
+                        answers[o] = std::move(other);
+                    }
         }
-        if (Steady::now() < until) continue;
-        a.as_wanted = false;
-        a.reason = "it did not stop within " + duration_text(Time::from_ns(seconds * 1e9));
-        return {};
+        late = Steady::now() >= until || given_up();
     }
-    return {};
+    for (std::size_t i = 0; i < cores.size(); ++i) {
+        answers[i].core = cores_[cores[i]].spec.name;
+        if (runs(cores[i])) {
+            answers[i].as_wanted = false;
+            answers[i].reason = "it did not stop within " + duration_text(Time::from_ns(seconds * 1e9));
+        }
+        if (auto ok = stand(cores_[cores[i]], answers[i]); !ok) return tl::make_unexpected(ok.error());
+    }
+    return answers;
 }
 
 Result<void> Hand::run_to(std::size_t index, std::uint64_t address, double seconds, HandAnswer& a) {
@@ -318,7 +431,7 @@ Result<void> Hand::run_to(std::size_t index, std::uint64_t address, double secon
                 if (!there) outcome = tl::make_unexpected(there.error());
                 if (there && *there) a.as_wanted = false;
             }
-        } else if (Steady::now() >= until) {
+        } else if (Steady::now() >= until || given_up()) {
             a.as_wanted = false;
             a.reason = "it did not come there within " + duration_text(Time::from_ns(seconds * 1e9));
             if (auto halted = core.server->halt(); !halted) outcome = tl::make_unexpected(halted.error());
@@ -372,7 +485,7 @@ Result<void> Hand::step_until(std::size_t index, Kind kind, double seconds, Hand
             a.reason = "breakpoint at " + point_at(index, *now)->command.place;
             return {};
         }
-        if (Steady::now() < until) continue;
+        if (Steady::now() < until && !given_up()) continue;
         a.as_wanted = false;
         a.reason = "the step took longer than " + duration_text(Time::from_ns(seconds * 1e9));
         return {};
@@ -413,30 +526,28 @@ Result<void> Hand::add_point(std::size_t index, const HandCommand& command) {
     return set;
 }
 
-Result<void> Hand::clear(std::size_t index) {
+Result<void> Hand::clear(std::size_t index, const std::string& place) {
     DebugServer& server = *cores_[index].server;
-    const bool any = std::any_of(points_.begin(), points_.end(), [index](const Point& p) { return p.core == index; });
-    if (!any) return {};
+    const auto meant = [index, &place](const Point& p) { return p.core == index && (place.empty() || p.command.place == place); };
+    if (std::none_of(points_.begin(), points_.end(), meant)) {
+        if (place.empty()) return {};
+        return failure("core '" + cores_[index].spec.name + "' has no breakpoint or watchpoint “" + place.substr(0, 100) + "”",
+                       cores_[index].spec.name, "points lists those that are set");
+    }
     const bool ran = server.running();
     if (ran)
         if (auto halted = server.halt(); !halted) return tl::make_unexpected(halted.error());
     for (const Point& p : points_)
-        if (p.core == index) (void)server.clear_point(p.type, p.address, p.length);
-    points_.erase(std::remove_if(points_.begin(), points_.end(), [index](const Point& p) { return p.core == index; }), points_.end());
+        if (meant(p)) (void)server.clear_point(p.type, p.address, p.length);
+    points_.erase(std::remove_if(points_.begin(), points_.end(), meant), points_.end());
     return ran ? server.resume() : Result<void>();
 }
 
-std::optional<unsigned> Hand::register_number(const Core& core, const std::string& name) const {
-    const auto& names = core.server->register_names();
-    const auto found = std::find(names.begin(), names.end(), name);
-    return found == names.end() || name.empty() ? std::nullopt : std::optional(static_cast<unsigned>(found - names.begin()));
-}
-
 Result<std::pair<std::string, double>> Hand::value_of(Core& core, const std::string& expression) const {
-    if (const auto number = register_number(core, expression)) {
+    if (const auto number = core.server->register_named(expression)) {
         const auto value = core.server->read_register(*number);
         if (!value) return tl::make_unexpected(value.error());
-        return std::pair(hex_text(*value, 8), static_cast<double>(*value));
+        return std::pair(hex_text(*value, static_cast<int>((core.server->registers()[*number].bits + 3) / 4)), static_cast<double>(*value));
     }
     const auto place = find_data(core.spec, expression);
     if (!place) return tl::make_unexpected(place.error());
@@ -458,14 +569,13 @@ Result<std::pair<std::string, double>> Hand::value_of(Core& core, const std::str
     return std::pair(name != place->names.end() ? name->second : value.text(), value.number());
 }
 
-Result<void> Hand::write(Core& core, const HandCommand& command) {
+Result<void> Hand::write(std::size_t index, const HandCommand& command) {
+    Core& core = cores_[index];
     const auto place = find_data(core.spec, command.place);
     if (!place) return tl::make_unexpected(place.error());
     const auto type = ValueType::named(place->type);
     if (!type || place->size > 8 || type->sort() == ValueSort::real || type->sort() == ValueSort::small_real)
         return failure("'" + command.place + "' is no whole number", "“" + command.text + "”", "name an element or a member of it");
-    const auto before = value_of(core, command.place);
-    if (!before) return tl::make_unexpected(before.error());
     std::array<std::uint8_t, 8> bytes{};
     const std::span<std::uint8_t> all = std::span(bytes).first(static_cast<std::size_t>(place->size));
     std::uint64_t raw = static_cast<std::uint64_t>(command.value);
@@ -476,11 +586,160 @@ Result<void> Hand::write(Core& core, const HandCommand& command) {
         raw = (old & ~place->mask) | (raw << place->shift & place->mask);
     }
     for (std::size_t i = 0; i < all.size(); ++i) all[i] = static_cast<std::uint8_t>(raw >> 8 * i);
-    if (auto ok = core.server->write_memory(place->address, all); !ok) return ok;
+    const auto before = value_of(core, command.place);
+    if (!before) return tl::make_unexpected(before.error());
+    if (auto ok = overwrite(index, command.place, place->address, all); !ok) return ok;
     const auto now = value_of(core, command.place);
     if (!now) return tl::make_unexpected(now.error());
     written_.push_back("core " + core.spec.name + ": " + command.place + " = " + now->first + ", was " + before->first);
     return {};
+}
+
+// Keeps what stood there, so that it can be taken back.
+Result<void> Hand::overwrite(std::size_t index, const std::string& what, std::uint64_t address, std::span<const std::uint8_t> bytes) {
+    Change change{index, what, std::nullopt, address, 0, std::vector<std::uint8_t>(bytes.size()), false};
+    DebugServer& server = *cores_[index].server;
+    if (auto read = server.read_memory(address, change.bytes); !read) return read;
+    // Also where writing fails on the way: a part of it may stand there.
+    changed_bytes_ += change.bytes.size();
+    changes_.push_back(std::move(change));
+    while (changed_bytes_ > kMostKept && changes_.size() > 1) {
+        changed_bytes_ -= changes_.front().bytes.size();
+        changes_.erase(changes_.begin());
+    }
+    return server.write_memory(address, bytes);
+}
+
+Result<void> Hand::undo() {
+    if (changes_.empty()) return failure("nothing was changed that could be taken back", "undo");
+    for (bool on = true; on && !changes_.empty();) {
+        on = changes_.back().goes_on;
+        if (auto one = undo_one(); !one) return one;
+    }
+    return {};
+}
+
+Result<void> Hand::undo_one() {
+    const Change c = changes_.back();
+    Core& core = cores_[c.core];
+    if (c.number && core.server->running()) return failure("core '" + core.spec.name + "' runs", "undo", "halt it first");
+    auto done = c.number ? core.server->write_register(*c.number, c.was) : core.server->write_memory(c.address, c.bytes);
+    if (!done) return done;
+    changed_bytes_ -= c.bytes.size();
+    changes_.pop_back();
+    written_.push_back("core " + core.spec.name + ": " + c.what + " as it was before");
+    return {};
+}
+
+// x5 where the server calls it t0: RISC-V servers number them as the instruction set does.
+std::optional<unsigned> Hand::register_of(const Core& core, const std::string& name) const {
+    if (const auto number = core.server->register_named(name)) return number;
+    if (core.spec.isa.rfind("rv", 0) != 0 || name.size() < 2 || name[0] != 'x') return std::nullopt;
+    const unsigned n = static_cast<unsigned>(std::strtoul(name.c_str() + 1, nullptr, 10));
+    return n < 32 ? std::optional(n) : std::nullopt;
+}
+
+Result<void> Hand::put(std::size_t index, const HandState& state, HandAnswer& a) {
+    Core& core = cores_[index];
+    const std::size_t before = changes_.size();
+    const auto together = [&] {
+        for (std::size_t i = before + 1; i < changes_.size(); ++i) changes_[i].goes_on = true;
+    };
+    std::uint64_t bytes = 0;
+    for (const HandState::Range& r : state.memory) bytes += r.bytes.size();
+    if (bytes > kMostKept)
+        return failure("more memory is known than can be taken back", bytes_text(bytes), "at most " + bytes_text(kMostKept) + " are put there at once");
+    auto registers = state.registers;
+    registers.emplace_back("pc", state.pc);
+    for (const HandState::Range& r : state.memory) {
+        auto done = overwrite(index, hex_text(r.address, 8), r.address, r.bytes);
+        together();
+        if (!done) return done;
+    }
+    std::string missing;
+    for (const auto& [name, value] : registers) {
+        const auto number = register_of(core, name);
+        if (!number) {
+            missing += (missing.empty() ? "" : ", ") + name;
+            continue;
+        }
+        const auto was = core.server->read_register(*number);
+        if (!was) return tl::make_unexpected(was.error());
+        changes_.push_back({index, name, *number, 0, *was, {}, false});
+        together();
+        if (auto done = core.server->write_register(*number, value); !done) return done;
+    }
+    written_.push_back("core " + core.spec.name + ": the state before instruction " + count_text(state.step) + ", " +
+                       plural(registers.size(), "register", "registers") + " and " + bytes_text(bytes));
+    a.reason = "as it was before instruction " + count_text(state.step);
+    if (!state.unknown.empty() || state.unknown_bytes > 0) {
+        a.reason += "; not known, and left as they were: ";
+        for (std::size_t i = 0; i < state.unknown.size(); ++i) a.reason += (i > 0 ? ", " : "") + state.unknown[i];
+        if (state.unknown_bytes > 0) a.reason += std::string(state.unknown.empty() ? "" : " and ") + bytes_text(state.unknown_bytes) + " of memory";
+    }
+    if (!missing.empty()) a.reason += "; this server has no " + missing;
+    return {};
+}
+
+Result<void> Hand::memory_command(std::size_t index, const HandCommand& command, HandAnswer& a) {
+    Core& core = cores_[index];
+    DebugServer& server = *core.server;
+    const GivenUp given_up = [this] { return this->given_up(); };
+    const auto wrote = [&](const std::string& how, std::uint64_t bytes) {
+        written_.push_back("core " + core.spec.name + ": " + bytes_text(bytes) + " from " + hex_text(command.address, 8) + " on " + how);
+    };
+    switch (command.kind) {
+        case Kind::fill: {
+            const std::vector<std::uint8_t> bytes(static_cast<std::size_t>(command.length), static_cast<std::uint8_t>(command.value));
+            if (auto ok = overwrite(index, hex_text(command.address, 8), command.address, bytes); !ok) return ok;
+            wrote("filled with " + hex_text(static_cast<std::uint64_t>(command.value), 2), bytes.size());
+            return {};
+        }
+        case Kind::load: {
+            const auto text = read_small_file(command.place, kMostLoaded, "bytes to load");
+            if (!text) return tl::make_unexpected(text.error());
+            const std::span bytes(reinterpret_cast<const std::uint8_t*>(text->data()), text->size());
+            if (auto ok = overwrite(index, hex_text(command.address, 8), command.address, bytes); !ok) return ok;
+            wrote("from " + command.place, bytes.size());
+            return {};
+        }
+        case Kind::save:
+            a.reason = bytes_text(command.length) + " saved as " + command.place;
+            return save_memory(server, command.address, command.length, command.place, given_up);
+        case Kind::search: {
+            const auto found = search_memory(server, command.address, command.length, command.bytes, kMostFound, given_up);
+            if (!found) return tl::make_unexpected(found.error());
+            for (const std::uint64_t at : *found) {
+                a.values.push_back({hex_text(at, 8), object_text(core.image.get(), at), {}});
+            }
+            a.as_wanted = !found->empty();
+            a.reason = found->empty() ? "these bytes are not there" : "";
+            return {};
+        }
+        case Kind::compare: {
+            if (!core.image)
+                return failure("core '" + core.spec.name + "' has no image to compare with", "“" + command.text + "”", "name its image in the target file");
+            if (command.length == 0) {
+                if (server.running()) return failure("core '" + core.spec.name + "' runs", "“" + command.text + "”", "halt it first");
+                const auto check = check_image(server, *core.image);
+                if (!check) return tl::make_unexpected(check.error());
+                a.as_wanted = check->matches();
+                a.reason = bytes_text(check->compared) + " compared, " +
+                           (check->matches() ? "all as in the image"
+                                             : bytes_text(check->different) + " not as in the image, the first at " + hex_text(check->first, 8));
+                return {};
+            }
+            std::uint64_t compared = 0;
+            const auto differences = compare_memory(server, *core.image, command.address, command.length, kMostFound, compared, given_up);
+            if (!differences) return tl::make_unexpected(differences.error());
+            for (const MemoryDifference& d : *differences) a.values.push_back({hex_text(d.address, 8), bytes_text(d.length) + " differ", {}});
+            a.as_wanted = compared > 0 && differences->empty();
+            a.reason = compared == 0 ? "the image puts nothing there" : bytes_text(compared) + " compared";
+            return {};
+        }
+        default:
+            return {};
+    }
 }
 
 }  // namespace mt

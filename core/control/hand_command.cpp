@@ -11,13 +11,16 @@ namespace {
 
 using Kind = HandCommand::Kind;
 
-constexpr std::uint64_t kMostMemory = 1 << 20, kMostTimes = 1'000'000'000;
+constexpr std::uint64_t kMostMemory = 1 << 20, kMostRange = 64 << 20, kMostTimes = 1'000'000'000;
 constexpr double kMostSeconds = 86'400;
 constexpr std::pair<const char*, Kind> kVerbs[] = {
     {"go", Kind::go},         {"halt", Kind::halt},     {"reset", Kind::reset},         {"wait", Kind::wait},
     {"step", Kind::step},     {"run", Kind::run_to},    {"break", Kind::break_at},      {"watch", Kind::watch},
     {"clear", Kind::clear},   {"points", Kind::points}, {"registers", Kind::registers}, {"read", Kind::read},
-    {"memory", Kind::memory}, {"write", Kind::write},   {"set", Kind::set},             {"where", Kind::where}};
+    {"memory", Kind::memory}, {"write", Kind::write},   {"set", Kind::set},             {"where", Kind::where},
+    {"undo", Kind::undo},     {"fill", Kind::fill},     {"search", Kind::search},       {"compare", Kind::compare},
+    {"save", Kind::save},     {"load", Kind::load},     {"together", Kind::together},   {"apart", Kind::apart},
+    {"put", Kind::put}};
 
 std::vector<std::string> words_of(const std::string& text) {
     std::vector<std::string> words;
@@ -43,6 +46,20 @@ std::optional<std::int64_t> number_of(const std::string& text) {
     const auto read = std::from_chars(from, end, v, hex ? 16 : 10);
     if (read.ec != std::errc() || read.ptr != end || from == end) return std::nullopt;
     return static_cast<std::int64_t>(minus ? ~v + 1 : v);
+}
+
+// A hexadecimal number as the target stores it, as many bytes as it has digits for; anything else as it is written.
+std::vector<std::uint8_t> bytes_of(const std::vector<std::string>& words) {
+    std::string text;
+    for (const std::string& w : words) text += (text.empty() ? "" : " ") + w;
+    const std::size_t digits = text.size() - 2;
+    const auto number = text.rfind("0x", 0) == 0 && digits <= 16 ? number_of(text) : std::nullopt;
+    std::vector<std::uint8_t> bytes(text.begin(), text.end());
+    if (number) {
+        bytes.clear();
+        for (std::size_t i = 0; i < (digits + 1) / 2; ++i) bytes.push_back(static_cast<std::uint8_t>(static_cast<std::uint64_t>(*number) >> 8 * i));
+    }
+    return bytes;
 }
 
 std::optional<double> seconds_of(const std::string& text) {
@@ -83,13 +100,22 @@ std::vector<std::pair<std::string, std::string>> hand_commands() {
             {"break PLACE [if VALUE OP NUMBER] [count N] [say TEXT]",
              "stop there: if the value is so, at the Nth time; or say the text and go on"},
             {"watch VALUE [read|write|access] [if …] [count N] [say TEXT]", "the same where a variable is accessed"},
-            {"clear", "take all breakpoints and watchpoints away"},
+            {"clear [PLACE]", "take this breakpoint or watchpoint away, or all"},
             {"points", "those that are set, with how often they were hit"},
             {"registers [NAME …]", "these registers, or all"},
             {"read VALUE …", "variables, members, registers of the SVD file"},
             {"memory ADDRESS LENGTH", "bytes"},
             {"write VALUE NUMBER", "change a variable; needs --allow-writing"},
             {"set REGISTER NUMBER", "change a register; needs --allow-writing"},
+            {"fill ADDRESS LENGTH BYTE", "fill memory; needs --allow-writing"},
+            {"load ADDRESS FILE", "write a file's bytes into memory; needs --allow-writing"},
+            {"put RECORDING N", "registers and memory as they are known before its instruction N; needs --allow-writing"},
+            {"undo", "take the last of these changes back, and so on"},
+            {"save ADDRESS LENGTH FILE", "memory into a new file"},
+            {"search ADDRESS LENGTH WHAT", "where these bytes stand: 0x0a4011f8 (as the target stores it), or text"},
+            {"compare [ADDRESS LENGTH]", "memory with what the image puts there: all that is not written, or this range"},
+            {"together CORE …", "what one of these does, the others do: go, halt, reset, step; one stops, all stop"},
+            {"apart", "each core for itself again"},
             {"where", "where the core stands"}};
 }
 
@@ -111,7 +137,7 @@ Result<HandCommand> parse_hand_command(const std::string& text) {
     if (known == std::end(kVerbs)) {
         std::vector<std::string> all;
         for (const auto& v : kVerbs) all.emplace_back(v.first);
-        return wrong("'" + verb + "' is no command", near_names_text(verb, all, "there are: go, halt, reset, wait, step, run, break, watch, clear, points, registers, read, memory, write, set, where"));
+        return wrong("'" + verb + "' is no command", near_names_text(verb, all, "mtrail control --help lists those that there are"));
     }
     c.kind = known->second;
     const auto too_many = [&](std::size_t most) { return words.size() > most; };
@@ -145,14 +171,30 @@ Result<HandCommand> parse_hand_command(const std::string& text) {
         }
         return {};
     };
+    const auto range = [&](std::uint64_t most) {
+        const auto address = number_of(words[0]), length = number_of(words[1]);
+        if (!address || !length || *length < 1 || static_cast<std::uint64_t>(*length) > most) return false;
+        c.address = static_cast<std::uint64_t>(*address);
+        c.length = static_cast<std::uint64_t>(*length);
+        return c.length <= ~c.address;
+    };
     switch (c.kind) {
         case Kind::go:
         case Kind::halt:
         case Kind::reset:
-        case Kind::clear:
         case Kind::points:
+        case Kind::undo:
+        case Kind::apart:
         case Kind::where:
             if (too_many(0)) return extra();
+            break;
+        case Kind::clear:
+            if (too_many(1)) return extra();
+            if (!words.empty()) c.place = words[0];
+            break;
+        case Kind::together:
+            if (words.size() < 2) return wrong("fewer than two cores are named", "together main cop");
+            c.names = words;
             break;
         case Kind::wait:
             if (too_many(1)) return extra();
@@ -205,15 +247,45 @@ Result<HandCommand> parse_hand_command(const std::string& text) {
             if (words.empty()) return wrong("what to read is not said", "variables: read axis_error guide.state");
             c.names = words;
             break;
-        case Kind::memory: {
+        case Kind::memory:
             if (words.size() != 2) return wrong("an address and a length are needed", "memory 0x20000000 64");
-            const auto address = number_of(words[0]), length = number_of(words[1]);
-            if (!address || !length || *length < 1 || static_cast<std::uint64_t>(*length) > kMostMemory)
-                return wrong("that is no address and length", "at most 1048576 bytes: memory 0x20000000 64");
-            c.address = static_cast<std::uint64_t>(*address);
-            c.length = static_cast<std::uint64_t>(*length);
+            if (!range(kMostMemory)) return wrong("that is no address and length", "at most 1048576 bytes: memory 0x20000000 64");
+            break;
+        case Kind::compare:
+            if (words.empty()) break;
+            if (words.size() != 2 || !range(kMostRange)) return wrong("that is no address and length", "compare, or compare 0x8000000 0x1000");
+            break;
+        case Kind::fill: {
+            const auto byte = words.size() == 3 ? number_of(words[2]) : std::nullopt;
+            if (!byte || *byte < 0 || *byte > 0xFF || !range(kMostMemory))
+                return wrong("an address, a length and a byte are needed", "at most 1048576 bytes: fill 0x20000000 64 0xff");
+            c.value = *byte;
             break;
         }
+        case Kind::save:
+            if (words.size() != 3 || !range(kMostRange))
+                return wrong("an address, a length and a file are needed", "at most 67108864 bytes: save 0x20000000 4096 ram.bin");
+            c.place = words[2];
+            break;
+        case Kind::load: {
+            const auto address = words.size() == 2 ? number_of(words[0]) : std::nullopt;
+            if (!address) return wrong("an address and a file are needed", "load 0x20000000 ram.bin");
+            c.address = static_cast<std::uint64_t>(*address);
+            c.place = words[1];
+            break;
+        }
+        case Kind::put: {
+            const auto step = words.size() == 2 ? number_of(words[1]) : std::nullopt;
+            if (!step || *step < 0) return wrong("a recording and an instruction's number are needed", "put night.mtrail 2869249");
+            c.place = words[0];
+            c.address = static_cast<std::uint64_t>(*step);
+            break;
+        }
+        case Kind::search:
+            if (words.size() < 3 || !range(kMostRange))
+                return wrong("an address, a length and what to look for are needed", "search 0x20000000 4096 0x0a4011f8");
+            c.bytes = bytes_of({words.begin() + 2, words.end()});
+            break;
         case Kind::write:
         case Kind::set: {
             if (words.size() != 2) return wrong("what, and which number, are needed", "write axis_error 0; set r0 0x10");

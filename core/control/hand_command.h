@@ -2,11 +2,13 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
 
 #include "base/problem.h"
+#include "control/hand_state.h"
 
 namespace mt {
 
@@ -31,6 +33,15 @@ struct HandCommand {
         memory,
         write,
         set,
+        undo,
+        fill,
+        search,
+        compare,
+        save,
+        load,
+        together,
+        apart,
+        put,
         where
     };
     /// A value of the target against a number.
@@ -42,17 +53,27 @@ struct HandCommand {
     Kind kind = Kind::where;
     std::string text;   ///< as it was written
     std::string core;   ///< empty: the first with a debug server; "all": all of them
-    std::string place;  ///< of run_to, break_at; the expression of watch and write; the register of set
-    std::vector<std::string> names;            ///< of read and registers
-    std::uint64_t address = 0, length = 0;     ///< of memory
+    std::string place;  ///< of run_to, break_at, clear; the expression of watch and write; the register of set; a file
+    std::vector<std::string> names;            ///< of read and registers; the cores of together
+    std::uint64_t address = 0, length = 0;     ///< of memory, fill, search, compare, save, load
+    std::vector<std::uint8_t> bytes;           ///< of search
+    std::shared_ptr<const HandState> state{};  ///< of put: what is written, once somebody worked it out
     std::uint64_t times = 1;                   ///< steps; of break_at and watch: stop at this hit
     double seconds = 10;                       ///< of wait, run_to, and steps that may take long
     std::int64_t value = 0;                    ///< of write and set
     std::optional<Condition> condition;        ///< of break_at and watch
     std::optional<std::string> message;        ///< the same: what is said instead of a stop
     bool on_read = false, on_write = true;     ///< of watch
+    /// Whether it lets a core run, or stops one.
+    bool moves() const {
+        return kind == Kind::go || kind == Kind::halt || kind == Kind::reset || kind == Kind::wait || kind == Kind::step ||
+               kind == Kind::step_line || kind == Kind::step_over || kind == Kind::step_out || kind == Kind::run_to;
+    }
     /// Whether it changes what the target holds, not only when it runs.
-    bool writes() const { return kind == Kind::write || kind == Kind::set; }
+    bool writes() const {
+        return kind == Kind::write || kind == Kind::set || kind == Kind::fill || kind == Kind::load ||
+               kind == Kind::undo || kind == Kind::put;
+    }
 };
 
 /// A Problem says what is wrong with it and which commands there are.

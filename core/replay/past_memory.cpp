@@ -102,6 +102,28 @@ std::optional<std::uint8_t> PastMemory::at_the_end(std::uint64_t address) const 
     return std::nullopt;
 }
 
+std::uint64_t PastMemory::each_known(const std::function<void(std::uint64_t address, std::uint8_t byte)>& each) const {
+    PastMemory all = *this;  // with the stack's pages as ranges
+    for (const std::uint64_t page : stack_pages_) all.add_memory(page * kPage, (page + 1) * kPage);
+    std::uint64_t unknown = 0;
+    for (const auto& [begin, end] : all.memory_)
+        for (std::uint64_t at = begin; at < end;) {
+            const std::uint64_t page_end = std::min(end, (at / kPage + 1) * kPage);
+            // Of a page that nobody wrote, little is known: only the end tells of it.
+            if (!end_ && find(at) == nullptr && fixed(at) == nullptr && fixed(page_end - 1) == nullptr) {
+                unknown += page_end - at;
+                at = page_end;
+                continue;
+            }
+            for (; at < page_end; ++at)
+                if (const auto b = byte(at))
+                    each(at, *b);
+                else
+                    ++unknown;
+        }
+    return unknown;
+}
+
 void PastMemory::add_stopped(std::uint64_t begin, std::vector<std::uint8_t> bytes) {
     add_memory(begin, begin + bytes.size());
     stopped_->push_back({begin, std::move(bytes)});

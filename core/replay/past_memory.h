@@ -3,6 +3,7 @@
 
 #include <array>
 #include <bitset>
+#include <functional>
 #include <cstdint>
 #include <map>
 #include <memory>
@@ -67,6 +68,9 @@ class PastMemory {
     /// Little-endian; known if all of its bytes are. `set_at`: of the newest of them. REQUIRES: 0 < bytes <= 8.
     Known read(std::uint64_t address, unsigned bytes) const;
     std::optional<std::uint8_t> byte(std::uint64_t address) const;
+    /// Each byte that is known of what can be written, ascending by address; what comes back is how many bytes of it are
+    /// not known.
+    std::uint64_t each_known(const std::function<void(std::uint64_t address, std::uint8_t byte)>& each) const;
     /// What is not known is written too: then nobody knows what stands there.
     void write(std::uint64_t address, unsigned bytes, const Known& value, std::uint64_t step);
     /// Somebody wrote somewhere: all that can be written is no longer known.

@@ -1,6 +1,9 @@
 // A target in hand from the command line: a real emulator, the board, and what is refused.
 #include <gtest/gtest.h>
 
+#include <filesystem>
+#include <map>
+
 #include <nlohmann/json.hpp>
 
 #include "control/link.h"
@@ -92,6 +95,36 @@ TEST_F(InHand, NothingIsWrittenUnlessItIsAllowedAndWhatIsWrittenIsTold) {
     EXPECT_NE(said.find("written: core cop: a0 = 0x00000055, was 0x"), std::string::npos) << said;
 }
 
+TEST_F(InHand, MemoryIsFilledSearchedSavedLoadedComparedAndPutBack) {
+    start_qemu();
+    const std::string file = folder / "ram.bin";
+    ASSERT_EQ(control({"--allow-writing", "halt", "read axis_angle", "save 0x80040000 300 " + file, "fill 0x80040000 300 0x5a",
+                       "search 0x80040000 0x200 0x5a5a5a5a", "load 0x80040000 " + file, "write axis_angle 77", "undo", "undo", "memory 0x80040000 4",
+                       "undo", "memory 0x80040000 4", "read axis_angle"}),
+              0)
+        << said;
+    EXPECT_EQ(std::filesystem::file_size(file), 300U);
+    EXPECT_EQ(answers[4]["values"].size(), 297U) << "one at each byte but the last three";
+    EXPECT_EQ(answers[9]["values"]["0x80040000"], "5a 5a 5a 5a") << "loading was taken back";
+    EXPECT_NE(answers[11]["values"]["0x80040000"], "5a 5a 5a 5a") << "and filling";
+    EXPECT_EQ(answers[12]["values"]["axis_angle"], answers[1]["values"]["axis_angle"]);
+    EXPECT_EQ(control({"--allow-writing", "halt", "save 0x80040000 4 " + file}), 2) << "a file that is there is not written over";
+    EXPECT_NE(said.find("name one that is not there yet"), std::string::npos) << said;
+    EXPECT_EQ(control({"--allow-writing", "undo"}), 2);
+    EXPECT_EQ(control({"halt", "compare"}), 0) << said;
+    EXPECT_NE(said.find("all as in the image"), std::string::npos) << said;
+    EXPECT_EQ(control({"--allow-writing", "halt", "fill 0x80000010 2 0xff", "compare 0x80000000 0x40"}), 1) << said;
+    EXPECT_TRUE(answers[2]["values"].contains("0x80000010")) << said;
+    EXPECT_EQ(control({"halt", "fill 0x80000010 2 0xff"}), 2) << "only if it is allowed";
+}
+
+TEST_F(InHand, RegistersHaveGroupsAndOneOfManyIsWrittenWhole) {
+    start_qemu();
+    ASSERT_EQ(control({"--allow-writing", "run interpolate 60", "registers", "set mscratch 0x12345678", "registers mscratch"}), 0) << said;
+    EXPECT_GT(answers[1]["values"].size(), 40U) << "machine registers, too";
+    EXPECT_EQ(answers[3]["values"]["mscratch"], "0x12345678");
+}
+
 TEST_F(InHand, ARunningCoreIsNotSteppedAndAPlaceThatIsNeverReachedEndsInTime) {
     start_qemu();
     EXPECT_EQ(control({"go", "step"}), 2);
@@ -114,6 +147,38 @@ TEST_F(InHand, BothCoresOfTheBoardAreReachedByTheirNames) {
     EXPECT_TRUE(answers[5]["values"].contains("current_task"));
     EXPECT_EQ(control({"third: halt"}), 2);
     EXPECT_NE(said.find("there are: main, cop"), std::string::npos) << said;
+}
+
+TEST_F(InHand, CoresThatGoTogetherRunAndStopTogether) {
+    test::Board board;
+    test::write_file(folder / "r.recipe.toml", "format = \"mindful-trail-recipe/1\"\nname = \"hand\"\npatience_ms = 30000\ntarget = \"" MT_DEMO
+                                                   "/larkspur-live.target.toml\"\n[[connect]]\ncore = \"main\"\ndebug = \"" +
+                                                   board.gdb() + "\"\n[[connect]]\ncore = \"cop\"\ndebug = \"" + board.gdb_cop() + "\"\n");
+    ASSERT_EQ(control({"all: halt", "together main cop", "cop: break interpolate count 3", "cop: go", "cop: wait 30", "apart", "main: go", "cop: where"}), 0) << said;
+    std::map<std::string, Json> waited;
+    for (const auto& a : answers)
+        if (a["command"] == "cop: wait 30") waited[a["core"]] = a;
+    ASSERT_EQ(waited.size(), 2U) << said;
+    EXPECT_EQ(waited["cop"]["reason"], "breakpoint at interpolate, hit 3");
+    EXPECT_EQ(waited["main"]["reason"].get<std::string>().rfind("stopped with cop, ", 0), 0U) << said;
+    EXPECT_GT(waited["main"]["after_s"].get<double>(), 0) << "measured";
+    EXPECT_LT(waited["main"]["after_s"].get<double>(), 30);
+    EXPECT_FALSE(answers.back()["running"].get<bool>()) << "apart again: the other one's going does not concern it";
+}
+
+TEST_F(InHand, AStateOfARecordingIsPutIntoTheTarget) {
+    start_qemu();
+    const std::string recording = test::data("steps/rv-etrace-mount/recording.target.toml");
+    // Another program's state: it is put there all the same, for the registers and memory are its business.
+    EXPECT_EQ(control({"halt", "put " + recording + " 1000"}), 2) << "writing is not allowed";
+    ASSERT_EQ(control({"--allow-writing", "halt", "where", "put " + recording + " 1000", "registers pc", "undo", "registers pc"}), 0) << said;
+    EXPECT_NE(answers[2]["reason"].get<std::string>().find("as it was before instruction 1"), std::string::npos) << said;
+    EXPECT_NE(answers[2]["reason"].get<std::string>().find("not known, and left as they were"), std::string::npos) << said;
+    EXPECT_EQ(answers[3]["values"]["pc"], answers[2]["pc"]);
+    EXPECT_NE(answers[3]["values"]["pc"], answers[1]["pc"]);
+    EXPECT_EQ(answers[5]["values"]["pc"], answers[1]["pc"]);
+    EXPECT_EQ(control({"--allow-writing", "halt", "put " + recording + " 99999999999"}), 2);
+    EXPECT_NE(said.find("there is no instruction"), std::string::npos) << said;
 }
 
 TEST_F(InHand, WhatIsWrongIsSaidBeforeAnythingIsDone) {

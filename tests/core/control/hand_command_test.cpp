@@ -39,6 +39,22 @@ TEST(HandCommands, SayWhatToDoAndWithWhichCore) {
     EXPECT_FALSE(good("break main").writes());
 }
 
+TEST(HandCommands, OfMemoryHaveARangeAndWhatToDoWithIt) {
+    EXPECT_EQ(good("search 0x20000000 4096 0x0a4011f8").bytes, (std::vector<std::uint8_t>{0xF8, 0x11, 0x40, 0x0A})) << "as the target stores it";
+    EXPECT_EQ(good("search 0x20000000 4096 dark frame").bytes.size(), 10U) << "text as it is";
+    EXPECT_EQ(good("fill 0x20000000 16 0xff").value, 0xFF);
+    EXPECT_TRUE(good("fill 0x20000000 16 0xff").writes());
+    EXPECT_TRUE(good("load 0x20000000 ram.bin").writes());
+    EXPECT_FALSE(good("save 0x20000000 16 ram.bin").writes());
+    EXPECT_TRUE(good("undo").writes());
+    EXPECT_EQ(good("put night.mtrail 17").address, 17U);
+    EXPECT_EQ(good("clear guide_task").place, "guide_task");
+    EXPECT_EQ(good("together main cop").names.size(), 2U);
+    for (const char* wrong : {"fill 0x20000000 16", "fill 0x20000000 16 256", "search 0 0 x", "save 0x20000000 x f", "load", "together main", "put x", "put x -1",
+                              "search 0xffffffffffffffff 16 x"})
+        EXPECT_FALSE(parse_hand_command(wrong)) << wrong;
+}
+
 TEST(HandCommands, OfPointsHaveConditionsCountsAndWords) {
     const HandCommand c = good("break guide_task if axis_error >= -100 count 200 say it is on its way");
     EXPECT_EQ(c.kind, Verb::break_at);

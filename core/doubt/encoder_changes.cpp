@@ -55,6 +55,10 @@ std::vector<Knob> knobs_of(Protocol protocol) {
                  {0, 1, 2, 4}},
                 {"trcidr8", [](StreamSpec& s) -> unsigned& { return s.etm4.max_speculation; }, {0, 1, 4, 8, 16}},
             };
+        case Protocol::pft:
+            return {{"context_id_bytes", [](StreamSpec& s) -> unsigned& { return s.pft.context_id_bytes; }, {0, 1, 2, 4}}};
+        case Protocol::etm3:
+            return {{"context_id_bytes", [](StreamSpec& s) -> unsigned& { return s.etm3.context_id_bytes; }, {0, 1, 2, 4}}};
         default:
             return {};
     }
@@ -72,6 +76,14 @@ std::vector<Switch> switches_of(Protocol protocol) {
             return {{"return_stack", [](StreamSpec& s) -> bool& { return s.etm4.return_stack; }},
                     {"cycle_count", [](StreamSpec& s) -> bool& { return s.etm4.cycle_count; }},
                     {"commopt", [](StreamSpec& s) -> bool& { return s.etm4.commit_in_cycles; }, "0", "1"}};
+        case Protocol::pft:
+            return {{"cycle_accurate", [](StreamSpec& s) -> bool& { return s.pft.cycle_accurate; }},
+                    {"return_stack", [](StreamSpec& s) -> bool& { return s.pft.return_stack; }}};
+        case Protocol::etm3:
+            return {{"cycle_accurate", [](StreamSpec& s) -> bool& { return s.etm3.cycle_accurate; }},
+                    {"alternative_branch", [](StreamSpec& s) -> bool& { return s.etm3.alternative_branch; }},
+                    {"data_address", [](StreamSpec& s) -> bool& { return s.etm3.data_address; }},
+                    {"data_value", [](StreamSpec& s) -> bool& { return s.etm3.data_value; }}};
         default:
             return {};
     }

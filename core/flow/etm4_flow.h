@@ -256,10 +256,13 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
     trap.offset = p.offset;
     trap.epc = p.address;
     trap.epc_known = true;
-    const int number = etm4_exception_number(p.exception);
-    trap.interrupt = number == 15 || number >= 16;
+    const bool m_profile = code.isa() == Isa::thumb;
+    const int number = m_profile ? etm4_exception_number(p.exception)
+                       : p.exception == kEtm4HaltType ? -1
+                                                      : ExceptionId::kEtm4Types + std::min<int>(p.exception, 0xFF);
+    trap.interrupt = m_profile ? number == 15 || number >= 16 : number > 0 && ExceptionId::make(ExceptionId::Space::arm, static_cast<unsigned>(number)).is_interrupt();
     trap.number = static_cast<std::uint32_t>(std::max(0, number));
-    const bool magic = (p.address >> 24 & 0xFF) == 0xFF && !code.riscv();  // EXC_RETURN: nothing ran in between
+    const bool magic = (p.address >> 24 & 0xFF) == 0xFF && m_profile;  // EXC_RETURN: nothing ran in between
     trap.tail_chained = magic || (returned_ && p.ends == 2);
     asked_fresh_ = asked_fresh_ || (fresh_ && p.ends == 2);
     fresh_ = false;
@@ -298,7 +301,7 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
         out.trap(trap);
         waiting_ = waiting_ && !any_;
         need_address_ = !waiting_;
-    } else if (p.exception == kEtm4DebugHalt) {
+    } else if (p.exception == (m_profile ? kEtm4DebugHalt : kEtm4HaltType)) {
         lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
     } else {
         need_address_ = !waiting_;

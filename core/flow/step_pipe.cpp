@@ -7,10 +7,14 @@ namespace {
 
 std::string_view kind_name(const EtracePacket& p) { return etrace_kind_name(p.kind); }
 std::string_view kind_name(const Etm4Packet& p) { return etm4_kind_name(p.kind); }
+std::string_view kind_name(const PftPacket& p) { return pft_kind_name(p.kind); }
+std::string_view kind_name(const Etm3Packet& p) { return etm3_kind_name(p.kind); }
 std::string_view kind_name(const NtraceMessage& p) { return ntrace_kind_name(p.kind); }
 std::string_view kind_name(const MtbPacket&) { return "branch"; }
 std::string detail(const EtracePacket& p) { return etrace_detail(p); }
 std::string detail(const Etm4Packet& p) { return etm4_detail(p); }
+std::string detail(const PftPacket& p) { return pft_detail(p); }
+std::string detail(const Etm3Packet& p) { return etm3_detail(p); }
 std::string detail(const NtraceMessage& p) { return ntrace_detail(p); }
 std::string detail(const MtbPacket& p) {
     return "from " + hex_text(p.source, 8) + " to " + hex_text(p.destination, 8) + (p.atomic ? ", exception" : "") +
@@ -31,6 +35,12 @@ StepPipe::Any StepPipe::make(const StreamSpec& spec, std::shared_ptr<const Code>
             return Etrace{EtraceDecoder(spec.etrace), EtraceFlow(std::move(code), spec.etrace)};
         case Protocol::ntrace:
             return Ntrace{NtraceDecoder(spec.ntrace), NtraceFlow(std::move(code), spec.ntrace)};
+        case Protocol::pft:
+            return Pft{PftDecoder(spec.pft), PftFlow(std::move(code), spec.pft)};
+        case Protocol::etm3: {
+            const bool m_profile = code->isa() == Isa::thumb;
+            return Etm3{Etm3Decoder(spec.etm3, m_profile), Etm3Flow(std::move(code))};
+        }
         case Protocol::mtb:
             return Mtb{MtbDecoder([code](const MtbPacket& p) { return MtbFlow::possible(p, *code); }),
                        MtbFlow(code, std::move(handlers))};
@@ -172,8 +182,12 @@ void StepPipe::continue_from(const StepPipe& before) {
 }
 
 std::uint64_t StepPipe::last_stamp() const {
-    const auto* s = std::get_if<Etm4>(&stage_);
-    return s == nullptr ? 0 : s->decoder.last_stamp();
+    return std::visit(
+        [](const auto& s) -> std::uint64_t {
+            if constexpr (requires { s.decoder.last_stamp(); }) return s.decoder.last_stamp();
+            return 0;
+        },
+        stage_);
 }
 
 std::map<unsigned, SourceIds::Others> StepPipe::other_sources() const {

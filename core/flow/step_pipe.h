@@ -13,10 +13,12 @@
 #include <variant>
 #include <vector>
 
+#include "flow/etm3_flow.h"
 #include "flow/etm4_flow.h"
 #include "flow/etrace_flow.h"
 #include "flow/mtb_flow.h"
 #include "flow/ntrace_flow.h"
+#include "flow/pft_flow.h"
 #include "target/target_file.h"
 #include "wire/tpiu.h"
 
@@ -131,6 +133,7 @@ class StepPipe {
         void finish(Out& out) {
             if constexpr (requires { decoder.finish(packets); }) decoder.finish(packets);
             follow(out);
+            if constexpr (requires { flow.finish(out); }) flow.finish(out);
         }
         template <class Out>
         void lose(Out& out) {
@@ -142,7 +145,9 @@ class StepPipe {
     using Etm4 = Stage<Etm4Decoder, Etm4Flow, Etm4Packet>;
     using Ntrace = Stage<NtraceDecoder, NtraceFlow, NtraceMessage>;
     using Mtb = Stage<MtbDecoder, MtbFlow, MtbPacket>;
-    using Any = std::variant<Etrace, Etm4, Ntrace, Mtb>;
+    using Pft = Stage<PftDecoder, PftFlow, PftPacket>;
+    using Etm3 = Stage<Etm3Decoder, Etm3Flow, Etm3Packet>;
+    using Any = std::variant<Etrace, Etm4, Ntrace, Mtb, Pft, Etm3>;
 
     static Any make(const StreamSpec& spec, std::shared_ptr<const Code> code,
                     std::map<std::uint64_t, unsigned> handlers);

@@ -13,11 +13,13 @@ struct Row {
     Protocol protocol;
     std::unique_ptr<StreamDecoder> (*make)(const StreamDecoder::Place&);
 };
-constexpr std::array<Row, 9> kRows = {{
+constexpr std::array<Row, 11> kRows = {{
     {Protocol::itm, make_itm_stream},
     {Protocol::etm4, make_step_stream},
     {Protocol::etrace, make_step_stream},
     {Protocol::ntrace, make_step_stream},
+    {Protocol::pft, make_step_stream},
+    {Protocol::etm3, make_step_stream},
     {Protocol::mtb, make_step_stream},
     {Protocol::ctf, make_event_stream},
     {Protocol::samples, make_sample_stream},

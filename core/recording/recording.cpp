@@ -24,6 +24,7 @@ namespace {
 
 bool isa_fits(const std::string& isa, const Image& image) {
     if (image.bare()) return true;
+    if (isa_of(isa) == Isa::a64) return image.machine() == Image::Machine::arm64;
     if (isa.rfind("armv", 0) == 0) return image.machine() == Image::Machine::arm;
     if (isa.rfind("rv", 0) == 0) return image.machine() == Image::Machine::riscv;
     return true;
@@ -301,7 +302,7 @@ Result<void> open_streams(Recording& r) {
         if (steps && r.code[core] == nullptr)
             return failure("instruction trace cannot be followed without the image of core " + spec.core, where,
                            !r.target.cores[core].isa.empty() && !Code::can_follow(r.target.cores[core].isa)
-                               ? "this version follows Armv6-M to Armv8-M and RISC-V, not " + r.target.cores[core].isa
+                               ? "this version follows Armv6-M to Armv9-A and RISC-V, not " + r.target.cores[core].isa
                            : r.target.cores[core].image.empty()
                                ? "add image = \"….elf\" to its [[core]]"
                                : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
@@ -317,7 +318,7 @@ Result<void> open_streams(Recording& r) {
     if (nothing && missing) return tl::make_unexpected(*missing);
     if (nothing)
         return failure("nothing to decode: no stream of a known protocol", r.target.path,
-                       "this version decodes itm, etm4, etrace, ntrace, mtb, ctf, samples, polled and console");
+                       "this version decodes itm, etm4, etm3, pft, etrace, ntrace, mtb, ctf, samples, polled and console");
     if (r.target.cores.empty()) add_core(r, "core", 0);  // what was measured belongs to none, but there is one
     return {};
 }

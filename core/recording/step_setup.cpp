@@ -31,9 +31,11 @@ StepTimer make_step_timer(const Recording& recording, std::size_t index, double 
     Clock core{recording.target.cores[s.core].clock_hz}, stamps{spec.timestamp_hz};
     if (core.hz == 0) core.hz = 1'000'000'000;
     StepClock kind = StepClock::none;
-    if (spec.protocol == Protocol::etm4 && spec.etm4.cycle_count)
+    const bool arm = spec.protocol == Protocol::etm4 || spec.protocol == Protocol::pft || spec.protocol == Protocol::etm3;
+    if ((spec.protocol == Protocol::etm4 && spec.etm4.cycle_count) || (spec.protocol == Protocol::pft && spec.pft.cycle_accurate) ||
+        (spec.protocol == Protocol::etm3 && spec.etm3.cycle_accurate))
         kind = StepClock::cycles;
-    else if ((spec.protocol == Protocol::etm4 || (spec.protocol == Protocol::ntrace && spec.ntrace.timestamps) ||
+    else if ((arm || (spec.protocol == Protocol::ntrace && spec.ntrace.timestamps) ||
               (spec.protocol == Protocol::etrace && spec.etrace.time_width > 0)) &&
              stamps.hz != 0)
         kind = StepClock::timestamps;

@@ -14,13 +14,16 @@ Classify classify(Isa isa) {
     switch (isa) {
         case Isa::thumb:
             return thumb_flow;
+        case Isa::arm:
+            return arm_flow;
+        case Isa::a64:
+            return a64_flow;
         case Isa::rv32:
             return [](std::span<const std::uint8_t> bytes, std::uint64_t at) { return riscv_flow(bytes, at, 32); };
         case Isa::rv64:
             return [](std::span<const std::uint8_t> bytes, std::uint64_t at) { return riscv_flow(bytes, at, 64); };
-        default:
-            return nullptr;
     }
+    return nullptr;
 }
 
 }  // namespace
@@ -30,7 +33,8 @@ std::optional<Isa> isa_of(std::string_view isa) {
     if (isa.starts_with("rv64")) return Isa::rv64;
     if (!isa.starts_with("armv")) return std::nullopt;
     if (isa.find("-m") != std::string_view::npos || isa == "armv7e-m") return Isa::thumb;
-    return isa == "armv8-a" ? Isa::a64 : Isa::arm;
+    const bool wide = isa.starts_with("armv8") || isa.starts_with("armv9");
+    return wide && isa.ends_with("-a") ? Isa::a64 : Isa::arm;
 }
 
 bool Code::can_follow(const std::string& isa) {
@@ -44,6 +48,11 @@ std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> pieces, const
 
 std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> common, std::span<const Context> contexts,
                                      const std::string& isa) {
+    return made(common, contexts, isa, nullptr);
+}
+
+std::shared_ptr<Code> Code::made(std::span<const Image::Piece> common, std::span<const Context> contexts, const std::string& isa,
+                                 const Image* image) {
     auto code = std::make_shared<Code>();
     code->isa_ = isa_of(isa).value_or(Isa::rv32);
     code->slots_.emplace_back();  // slot 0: nowhere
@@ -52,16 +61,35 @@ std::shared_ptr<const Code> Code::of(std::span<const Image::Piece> common, std::
     code->common_ = code->pieces_.size();
     for (const Context& context : contexts)
         for (const auto& piece : context.pieces) code->add(piece, context.number);
+    if (image != nullptr && code->isa_ == Isa::arm) code->mark_sets(*image);
     code->finish();
     return code;
+}
+
+// Which addresses hold Thumb code, and which data: by mapping symbols, else by the lowest bit of functions' addresses
+// (AAELF32 5.5.3, 5.5.5).
+void Code::mark_sets(const Image& image) {
+    const auto add = [this](std::uint64_t address, Isa isa, bool data) {
+        if (const std::uint32_t slot = slot_of(address); slot != kNowhere) regions_.push_back({slot, isa, data});
+    };
+    for (const Image::Mapping& m : image.mappings()) add(m.address, m.what == 't' ? Isa::thumb : Isa::arm, m.what == 'd');
+    if (regions_.empty())
+        for (const Symbol& s : image.symbols())
+            if (s.function) add(s.address & ~std::uint64_t{1}, s.thumb ? Isa::thumb : Isa::arm, false);
+    std::stable_sort(regions_.begin(), regions_.end(), [](const Region& a, const Region& b) { return a.first < b.first; });
+}
+
+Isa Code::isa(std::uint32_t slot) const {
+    const auto behind = std::upper_bound(regions_.begin(), regions_.end(), slot, [](std::uint32_t s, const Region& r) { return s < r.first; });
+    const Piece& p = piece_of(slot);
+    return behind == regions_.begin() || std::prev(behind)->first < p.first ? p.isa : std::prev(behind)->isa;
 }
 
 // Bytes alone do not tell code from data, and data may look like an IT: only an IT that the program can come to counts.
 // It is followed from every word that may be a Thumb address (vectors, tables of functions, literals).
 std::shared_ptr<const Code> Code::of(const Image& image, const std::string& isa) {
-    auto made = of(image.code_pieces(), isa);
-    if (!image.bare() || made->isa_ != Isa::thumb) return made;
-    const auto code = std::make_shared<Code>(*made);
+    const auto code = made(image.code_pieces(), {}, isa, &image);
+    if (!image.bare() || code->isa_ != Isa::thumb) return code;
     std::vector<std::uint32_t> open;
     for (const Piece& p : code->pieces_) {
         const std::span<const std::uint8_t> data(p.data.data(), p.bytes);
@@ -122,41 +150,56 @@ void Code::add(const Image::Piece& piece, std::uint32_t context) {
 
 void Code::finish() {
     for (const Piece& p : pieces_) {
-        const bool common = &p < pieces_.data() + common_;
-        const Classify flow_of = classify(p.isa);
-        if (flow_of == nullptr) continue;
-        const std::span<const std::uint8_t> data(p.data.data(), p.bytes);
-        const auto count = static_cast<std::uint32_t>(p.bytes / 2);
-        for (std::uint32_t i = count; i-- > 0;) {
-            const std::uint64_t at = p.base + 2 * std::uint64_t{i};
-            const FlowInsn insn = flow_of(data.subspan(2 * i), at);
-            Slot& s = slots_[p.first + i];
-            s.flow = insn.flow;
-            s.size = static_cast<std::uint8_t>(insn.size / 2);
-            s.flags = insn.flags;
-            const bool goes = insn.flow == Flow::branch || insn.flow == Flow::jump || insn.flow == Flow::call;
-            s.target = !goes ? kNowhere : common ? slot_of(insn.target) : slot_in(p.context, insn.target);
-            if ((insn.flags & FlowInsn::kSleep) != 0 ||
-                (insn.flow == Flow::next && (slots_[p.first + i + s.size].flags & FlowInsn::kSleepAhead) != 0))
-                s.flags |= FlowInsn::kSleepAhead;
-            if (insn.flow == Flow::next && slots_[p.first + i + s.size].flow != Flow::none) {
-                s.last = slots_[p.first + i + s.size].last;
-                s.count = slots_[p.first + i + s.size].count + 1;
-            } else {
-                s.last = p.first + i;
-                s.count = 1;
-            }
+        // Its regions, the last first: what a run goes on into is classified before it.
+        std::uint32_t end = static_cast<std::uint32_t>(p.bytes / 2);
+        auto region = std::upper_bound(regions_.begin(), regions_.end(), p.first + end, [](std::uint32_t s, const Region& r) { return s < r.first; });
+        while (end > 0) {
+            const bool marked = region != regions_.begin() && std::prev(region)->first >= p.first;
+            if (marked) --region;
+            const std::uint32_t from = marked ? region->first - p.first : 0;
+            if (from < end && !(marked && region->data)) finish_region(p, from, end, marked ? region->isa : p.isa);
+            end = std::min(end, from);
         }
-        if (p.isa != Isa::thumb) continue;
-        // IT blocks make what stands behind them conditional (Armv7-M ARM A7.3.3).
-        for (std::uint32_t i = 0; i < count; i += slots_[p.first + i].size) {
-            if ((slots_[p.first + i].flags & FlowInsn::kIt) == 0) continue;
-            const unsigned mask = p.data[2 * i] & 15u;
-            std::uint32_t k = i + 1;
-            for (int left = 4 - std::countr_zero(mask); left > 0 && k < count; --left) {
-                slots_[p.first + k].flags |= FlowInsn::kConditional;
-                k += slots_[p.first + k].size;
-            }
+    }
+}
+
+void Code::finish_region(const Piece& p, std::uint32_t from, std::uint32_t to, Isa isa) {
+    const bool common = &p < pieces_.data() + common_;
+    const Classify flow_of = classify(isa);
+    const std::span<const std::uint8_t> data(p.data.data(), p.bytes);
+    for (std::uint32_t i = to; i-- > from;) {
+        const std::uint64_t at = p.base + 2 * std::uint64_t{i};
+        const FlowInsn insn = flow_of(data.subspan(2 * i), at);
+        Slot& s = slots_[p.first + i];
+        s.flow = insn.flow;
+        s.size = static_cast<std::uint8_t>(insn.size / 2);
+        s.flags = insn.flags;
+        const bool goes = insn.flow == Flow::branch || insn.flow == Flow::jump || insn.flow == Flow::call;
+        s.target = !goes ? kNowhere : common ? slot_of(insn.target) : slot_in(p.context, insn.target);
+        const bool inside = i + s.size < to;  // nothing goes on into another set
+        if ((insn.flags & FlowInsn::kSleep) != 0 ||
+            (insn.flow == Flow::next && (slots_[p.first + i + s.size].flags & FlowInsn::kSleepAhead) != 0))
+            s.flags |= FlowInsn::kSleepAhead;
+        if (insn.flow == Flow::next && (inside || regions_.empty()) && slots_[p.first + i + s.size].flow != Flow::none) {
+            s.last = slots_[p.first + i + s.size].last;
+            s.count = slots_[p.first + i + s.size].count + 1;
+        } else {
+            s.last = p.first + i;
+            s.count = 1;
+        }
+    }
+    if (isa == Isa::thumb) mark_it_blocks(p, from, to);
+}
+
+// IT blocks make what stands behind them conditional (Armv7-M ARM A7.3.3).
+void Code::mark_it_blocks(const Piece& p, std::uint32_t from, std::uint32_t to) {
+    for (std::uint32_t i = from; i < to; i += slots_[p.first + i].size) {
+        if ((slots_[p.first + i].flags & FlowInsn::kIt) == 0) continue;
+        const unsigned mask = p.data[2 * i] & 15u;
+        std::uint32_t k = i + 1;
+        for (int left = 4 - std::countr_zero(mask); left > 0 && k < to; --left) {
+            slots_[p.first + k].flags |= FlowInsn::kConditional;
+            k += slots_[p.first + k].size;
         }
     }
 }

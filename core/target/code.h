@@ -68,8 +68,14 @@ constexpr bool decides(Flow flow, std::uint8_t flags) {
 /// Classifies the RISC-V instruction at `address` (unprivileged ISA 2.5, 16.8 for compressed ones; trap returns:
 /// privileged ISA 3.3.2). `bytes` reaches to the end of the code; `xlen` is 32 or 64.
 FlowInsn riscv_flow(std::span<const std::uint8_t> bytes, std::uint64_t address, unsigned xlen);
-/// Classifies the Thumb instruction at `address` (Armv7-M ARM A5.2, A5.3; Armv8-M BXNS and BLXNS).
+/// Classifies the Thumb instruction at `address` (Armv7-M ARM A5.2, A5.3; Armv8-M BXNS and BLXNS; Armv7-A/R ARM A6.3 for
+/// BLX to A32, BXJ, RFE).
 FlowInsn thumb_flow(std::span<const std::uint8_t> bytes, std::uint64_t address);
+
+/// Classifies the A32 instruction at `address` (Armv7-A/R ARM, DDI 0406C, A5).
+FlowInsn arm_flow(std::span<const std::uint8_t> bytes, std::uint64_t address);
+/// Classifies the A64 instruction at `address` (Armv8-A ARM, DDI 0487, C4.1.66: branches, exceptions, system).
+FlowInsn a64_flow(std::span<const std::uint8_t> bytes, std::uint64_t address);
 
 /// Immutable; any thread may read. Code is addressed by slots, one for each halfword; kNowhere is no slot.
 class Code {
@@ -77,7 +83,7 @@ class Code {
     static constexpr std::uint32_t kNowhere = 0;
     static constexpr std::uint64_t kMostCode = std::uint64_t{1} << 30;  ///< bytes; a halfword takes 16 bytes here
 
-    /// Whether programs of such a core (`isa` as in the target file) can be followed: M-profile, RISC-V.
+    /// Whether programs of such a core (`isa` as in the target file) can be followed.
     static bool can_follow(const std::string& isa);
 
     struct Slot {
@@ -142,7 +148,7 @@ class Code {
     /// The same for the same code at the same addresses, and hardly ever for other.
     std::uint64_t fingerprint() const;
     /// Of the instruction in a slot; pieces of code may be of different sets.
-    Isa isa(std::uint32_t slot) const { return piece_of(slot).isa; }
+    Isa isa(std::uint32_t slot) const;
     /// Where the core begins.
     Isa isa() const { return isa_; }
     bool riscv() const { return is_riscv(isa_); }
@@ -159,6 +165,8 @@ class Code {
         Isa isa = Isa::thumb;
         std::vector<std::uint8_t> data;
     };
+    static std::shared_ptr<Code> made(std::span<const Image::Piece> common, std::span<const Context> contexts,
+                                      const std::string& isa, const Image* image);
     const Piece& piece_of(std::uint32_t slot) const;
     std::size_t recent_(std::uint64_t address) const {
         for (std::size_t i = 0; i + 1 < common_; ++i)
@@ -166,10 +174,20 @@ class Code {
         return common_ - 1;
     }
     void add(const Image::Piece& piece, std::uint32_t context);
+    void mark_sets(const Image& image);
     void finish();
+    void finish_region(const Piece& piece, std::uint32_t from, std::uint32_t to, Isa isa);
+    void mark_it_blocks(const Piece& piece, std::uint32_t from, std::uint32_t to);
 
     std::vector<Piece> pieces_;  ///< what all see, then what processes see
     std::size_t common_ = 0;     ///< so many of the first kind, at least one
+    /// From a slot on stands code of another set than the core begins in, or data.
+    struct Region {
+        std::uint32_t first = 0;
+        Isa isa = Isa::arm;
+        bool data = false;
+    };
+    std::vector<Region> regions_;  ///< ascending; of cores that have several sets
     std::vector<Slot> slots_;
     std::uint64_t left_out_ = 0;
     Isa isa_ = Isa::thumb;

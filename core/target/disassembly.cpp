@@ -17,11 +17,22 @@ Disassembler::Disassembler(const Code& code) : code_(code) {
         LLVMInitializeARMTargetInfo();
         LLVMInitializeARMTargetMC();
         LLVMInitializeARMDisassembler();
+        LLVMInitializeAArch64TargetInfo();
+        LLVMInitializeAArch64TargetMC();
+        LLVMInitializeAArch64Disassembler();
         LLVMInitializeRISCVTargetInfo();
         LLVMInitializeRISCVTargetMC();
         LLVMInitializeRISCVDisassembler();
     });
-    if (!code.riscv())
+    const bool a_profile = code.isa() == Isa::arm || code.isa() == Isa::a64;
+    if (a_profile) {
+        if (code.isa() == Isa::a64)
+            context_ = LLVMCreateDisasmCPUFeatures("aarch64-none-elf", "", "+v8.6a,+sve,+mte", nullptr, 0, nullptr, nullptr);
+        else {
+            context_ = LLVMCreateDisasmCPUFeatures("armv8a-none-eabi", "", "+neon,+crypto,+crc", nullptr, 0, nullptr, nullptr);
+            thumb_context_ = LLVMCreateDisasmCPUFeatures("thumbv8a-none-eabi", "", "+neon,+crypto,+crc", nullptr, 0, nullptr, nullptr);
+        }
+    } else if (!code.riscv())
         context_ = LLVMCreateDisasmCPU("thumbv7em-none-eabi", "cortex-m7", nullptr, 0, nullptr, nullptr);
     else
         context_ = LLVMCreateDisasmCPUFeatures(code.xlen() == 64 ? "riscv64" : "riscv32", "", "+m,+a,+f,+d,+c", nullptr,
@@ -29,7 +40,8 @@ Disassembler::Disassembler(const Code& code) : code_(code) {
 }
 
 Disassembler::~Disassembler() {
-    if (context_ != nullptr) LLVMDisasmDispose(context_);
+    for (void* context : {context_, thumb_context_})
+        if (context != nullptr) LLVMDisasmDispose(context);
 }
 
 std::string Disassembler::text(std::uint32_t slot) const {
@@ -39,8 +51,9 @@ std::string Disassembler::text(std::uint32_t slot) const {
     for (unsigned i = 0; i < size; ++i) bytes[i] = static_cast<std::uint8_t>(bits >> (8 * i));
     std::array<char, 128> out{};
     const std::uint64_t address = code_.address(slot);
-    if (context_ == nullptr ||
-        LLVMDisasmInstruction(context_, bytes.data(), size, address, out.data(), out.size()) != size)
+    void* const context = thumb_context_ != nullptr && code_.isa(slot) == Isa::thumb ? thumb_context_ : context_;
+    if (context == nullptr ||
+        LLVMDisasmInstruction(context, bytes.data(), size, address, out.data(), out.size()) != size)
         return ".insn " + hex_text(bits, 2 * size);
     std::string text(out.data());
     std::replace(text.begin(), text.end(), '\t', ' ');

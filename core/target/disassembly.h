@@ -21,6 +21,7 @@ class Disassembler {
   private:
     const Code& code_;
     void* context_ = nullptr;
+    void* thumb_context_ = nullptr;  ///< of cores that have Thumb beside A32
 };
 
 }  // namespace mt

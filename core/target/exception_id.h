@@ -10,7 +10,7 @@ namespace mt {
 
 struct ExceptionId {
     enum class Space : std::uint8_t {
-        arm,              ///< M-profile exception numbers: interrupts from 16 (Armv7-M ARM B1.5.2)
+        arm,              ///< M-profile exception numbers: interrupts from 16 (Armv7-M ARM B1.5.2); A and R profile: above
         riscv_interrupt,  ///< causes with the interrupt bit (privileged ISA, mcause)
         riscv_exception,  ///< causes without it
         system            ///< interrupts as the operating system counts them
@@ -18,6 +18,9 @@ struct ExceptionId {
     Space space = Space::arm;
     std::uint16_t number = 0;
     static constexpr std::uint32_t kMost = 0x3FFD;  ///< greater ones count as this one
+    /// Exceptions of A and R profile stand in the space of Arm above these, with the type that trace tells: as PFT and
+    /// ETMv3 number them (IHI 0035, IHI 0014: branch packets with exceptions), and as ETMv4 does (IHI 0064, 6.4.7).
+    static constexpr std::uint16_t kPftTypes = 0x1000, kEtm4Types = 0x1100, kTypesEnd = 0x1200;
 
     static constexpr ExceptionId make(Space space, std::uint32_t number) {
         return {space, static_cast<std::uint16_t>(std::min(number, kMost))};
@@ -46,12 +49,19 @@ struct ExceptionId {
     /// HardFault and its relatives, 3 to 7 (Armv7-M B1.5.2; 7 is SecureFault of Armv8-M); for RISC-V all exceptions but
     /// breakpoints and environment calls (privileged ISA, table 3.6).
     constexpr bool is_fault() const {
+        if (space == Space::arm && number >= kEtm4Types && number < kTypesEnd)  // system error, alignment, aborts
+            return number == kEtm4Types + 4 || (number >= kEtm4Types + 10 && number <= kEtm4Types + 12);
+        if (space == Space::arm && number >= kPftTypes && number < kEtm4Types)  // aborts, undefined instructions
+            return number == kPftTypes + 4 || number == kPftTypes + 9 || number == kPftTypes + 11 || number == kPftTypes + 12;
         if (space == Space::arm) return number >= 3 && number <= 7;
         return space == Space::riscv_exception && number < 24 && number != 3 && !(number >= 8 && number <= 11) &&
                number != 14 && number != 17;
     }
     /// Whether it comes from outside of the program.
-    constexpr bool is_interrupt() const { return space == Space::arm ? number >= 16 : space != Space::riscv_exception; }
+    constexpr bool is_interrupt() const {
+        if (space == Space::arm && number >= kPftTypes && number < kTypesEnd) return (number & 0xFF) == 14 || (number & 0xFF) == 15;
+        return space == Space::arm ? number >= 16 : space != Space::riscv_exception;
+    }
 
     bool operator==(const ExceptionId&) const = default;
 };

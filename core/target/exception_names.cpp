@@ -14,6 +14,13 @@ namespace {
 constexpr std::array<std::string_view, 16> kArm = {
     "thread mode", "Reset",        "NMI", "HardFault", "MemManage", "BusFault", "UsageFault", "SecureFault", "", "", "",
     "SVCall",      "DebugMonitor", "",    "PendSV",    "SysTick"};
+// Types of exceptions of A and R profile in PFT and ETMv3 (IHI 0035B 4.3.4, IHI 0014Q 7.4.4), and in ETMv4 (IHI 0064 6.4.7).
+constexpr std::array<std::string_view, 16> kPftTypes = {"", "debug halt", "SMC", "Hyp entry", "asynchronous data abort", "Jazelle",
+                                                        "", "", "Reset", "undefined instruction", "SVC", "prefetch abort",
+                                                        "data abort", "generic exception", "IRQ", "FIQ"};
+constexpr std::array<std::string_view, 16> kEtm4Types = {"Reset", "debug halt", "call", "trap", "system error", "",
+                                                         "instruction debug event", "data debug event", "", "", "alignment fault",
+                                                         "instruction fault", "data fault", "", "IRQ", "FIQ"};
 // RISC-V privileged architecture, table "mcause values after trap"; what is empty is left to the platform, or reserved.
 constexpr std::array<std::string_view, 14> kRiscvInterrupts = {"",
                                                                "supervisor software",
@@ -61,6 +68,12 @@ std::string architectural_exception_name(ExceptionId id) {
         return id.number < names.size() && !names[id.number].empty() ? std::string(names[id.number])
                                                                      : other + std::to_string(id.number - less);
     };
+    const auto type = [&id](const auto& names, unsigned first) {
+        const unsigned n = id.number - first;
+        return n < names.size() && !names[n].empty() ? std::string(names[n]) : "exception type " + std::to_string(n);
+    };
+    if (id.space == ExceptionId::Space::arm && id.number >= ExceptionId::kPftTypes && id.number < ExceptionId::kTypesEnd)
+        return id.number < ExceptionId::kEtm4Types ? type(kPftTypes, ExceptionId::kPftTypes) : type(kEtm4Types, ExceptionId::kEtm4Types);
     switch (id.space) {
         case ExceptionId::Space::riscv_interrupt:
             return named(kRiscvInterrupts, "interrupt cause ");

@@ -175,7 +175,8 @@ void Image::Parts::read_symbols(Elf_Scn* section, const GElf_Shdr& header) {
         const bool function = type == STT_FUNC;
         const std::uint64_t address = function && machine == Machine::arm ? s.st_value & ~std::uint64_t{1} : s.st_value;
         symbols.push_back({address, s.st_size, demangled(name), function,
-                           type == STT_NOTYPE && GELF_ST_BIND(s.st_info) == STB_GLOBAL && s.st_size == 0});
+                           type == STT_NOTYPE && GELF_ST_BIND(s.st_info) == STB_GLOBAL && s.st_size == 0,
+                           function && machine == Machine::arm && (s.st_value & 1) != 0});
     }
 }
 
@@ -302,9 +303,11 @@ Result<void> Image::Parts::read(const std::string& file, const std::string& told
         return failure("the images of one core are for different machines", file, "give images that run on this core");
     if (files.size() == 1) {
         machine_code = header.e_machine;
-        machine = header.e_machine == EM_ARM     ? Machine::arm
-                  : header.e_machine == EM_RISCV ? Machine::riscv
-                                                 : Machine::other;
+        machine = header.e_machine == EM_ARM       ? Machine::arm
+                  : header.e_machine == EM_AARCH64 ? Machine::arm64
+                  : header.e_machine == EM_RISCV   ? Machine::riscv
+                                                   : Machine::other;
+        if (machine == Machine::arm64) isa = "armv8-a";
         entry = header.e_entry;
     }
     read_sections();

@@ -22,6 +22,7 @@ struct Symbol {
     std::string name;        ///< demangled
     bool function = false;
     bool label = false;  ///< of hand-written code: a global name without type or size
+    bool thumb = false;  ///< Arm: a function whose address says that it is Thumb code (AAELF32 5.5.3)
 };
 
 struct SourceLine {
@@ -41,7 +42,7 @@ struct InlinedCall {
 /// Immutable after opening. All members may be called from any thread; `line_at` takes a lock.
 class Image {
   public:
-    enum class Machine : std::uint8_t { arm, riscv, other };
+    enum class Machine : std::uint8_t { arm, arm64, riscv, other };
 
     /// Opens an ELF file, or one of Intel HEX or S-records, which holds bytes alone: all of them count as code, for
     /// the machine that `isa` is of. A hostile or damaged file gives a Problem or fewer symbols, never a crash.

@@ -51,6 +51,22 @@ struct Etm4Parameters {
     unsigned max_speculation = 0;   ///< TRCIDR8.MAXSPEC: P0 elements that may still be cancelled
 };
 
+/// How a program flow trace macrocell was built and programmed (ETMCR of the PTM: IHI 0035B, 3.4.3).
+struct PftParameters {
+    bool cycle_accurate = false;
+    bool return_stack = false;
+    bool branch_broadcast = false;  ///< all branches that are taken tell their address
+    unsigned context_id_bytes = 0;  ///< 0, 1, 2 or 4
+};
+
+/// The same for a trace macrocell of version 3 (ETMCR: IHI 0014Q, 3.5.1).
+struct Etm3Parameters {
+    bool cycle_accurate = false;
+    bool alternative_branch = true;  ///< encoding of branch addresses (ETMIDR bit 20)
+    bool data_address = false, data_value = false;
+    unsigned context_id_bytes = 0;
+};
+
 /// How an N-Trace encoder was built.
 struct NtraceParameters {
     unsigned src_bits = 0;           ///< width of the SRC field behind TCODE

@@ -14,7 +14,7 @@
 namespace mt {
 namespace {
 
-constexpr std::string_view kProtocolNames[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled", "console"};
+constexpr std::string_view kProtocolNames[] = {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled", "console", "pft", "etm3"};
 
 // rv32 or rv64, a base, and extensions by letter or name (RISC-V unprivileged ISA, chapter 27: naming conventions).
 bool is_riscv_isa(std::string_view isa) {
@@ -102,6 +102,48 @@ Etm4Parameters read_etm4(TomlTable& e, std::uint64_t& timestamp_hz) {
     return p;
 }
 
+unsigned read_context_id_bytes(TomlTable& e) {
+    return static_cast<unsigned>(e.number("context_id_bytes", false, 0, 4, {0, 1, 2, 4}).value_or(0));
+}
+
+PftParameters read_pft(TomlTable& e, std::uint64_t& timestamp_hz) {
+    PftParameters p;
+    // Register values first (IHI 0035B, 3.4.3); keys that name a setting go before them.
+    const auto control = static_cast<std::uint64_t>(e.number("etmcr", false, 0, 0xFFFF'FFFF).value_or(0));
+    constexpr unsigned bytes[] = {0, 1, 2, 4};
+    p.cycle_accurate = (control >> 12 & 1) != 0;
+    p.return_stack = (control >> 29 & 1) != 0;
+    p.branch_broadcast = (control >> 8 & 1) != 0;
+    p.context_id_bytes = bytes[control >> 14 & 3];
+    if (const auto v = e.flag("cycle_accurate")) p.cycle_accurate = *v;
+    if (const auto v = e.flag("return_stack")) p.return_stack = *v;
+    if (const auto v = e.flag("branch_broadcast")) p.branch_broadcast = *v;
+    if (e.raw().contains("context_id_bytes")) p.context_id_bytes = read_context_id_bytes(e);
+    (void)e.flag("timestamps");
+    timestamp_hz = static_cast<std::uint64_t>(e.number("timestamp_hz", false, 0, kNoLimit).value_or(0));
+    return p;
+}
+
+Etm3Parameters read_etm3(TomlTable& e, std::uint64_t& timestamp_hz) {
+    Etm3Parameters p;
+    // Register values first (IHI 0014Q, 3.5.1, 3.5.58).
+    const auto control = static_cast<std::uint64_t>(e.number("etmcr", false, 0, 0xFFFF'FFFF).value_or(0));
+    constexpr unsigned bytes[] = {0, 1, 2, 4};
+    p.cycle_accurate = (control >> 12 & 1) != 0;
+    p.data_value = (control >> 2 & 1) != 0;
+    p.data_address = (control >> 3 & 1) != 0;
+    p.context_id_bytes = bytes[control >> 14 & 3];
+    if (const auto v = e.number("etmidr", false, 0, 0xFFFF'FFFF)) p.alternative_branch = (*v >> 20 & 1) != 0;
+    if (const auto v = e.flag("cycle_accurate")) p.cycle_accurate = *v;
+    if (const auto v = e.flag("alternative_branch")) p.alternative_branch = *v;
+    if (const auto v = e.flag("data_address")) p.data_address = *v;
+    if (const auto v = e.flag("data_value")) p.data_value = *v;
+    if (e.raw().contains("context_id_bytes")) p.context_id_bytes = read_context_id_bytes(e);
+    (void)e.flag("timestamps");
+    timestamp_hz = static_cast<std::uint64_t>(e.number("timestamp_hz", false, 0, kNoLimit).value_or(0));
+    return p;
+}
+
 std::optional<unsigned> read_source_id(TomlTable& e, const char* width_key, unsigned width) {
     const auto id = e.number("src_id", false, 0, 4095);
     if (!id) return std::nullopt;
@@ -181,7 +223,7 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         else
             stream.more_files.push_back(place);
     }
-    const std::string protocol = t.text("protocol", true, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "polled", "console"});
+    const std::string protocol = t.text("protocol", true, {"itm", "etm4", "pft", "etm3", "etrace", "ntrace", "mtb", "ctf", "samples", "polled", "console"});
     const auto* known = std::find(std::begin(kProtocolNames), std::end(kProtocolNames), protocol);
     if (known != std::end(kProtocolNames)) stream.protocol = static_cast<Protocol>(known - std::begin(kProtocolNames));
     stream.framing = t.text("framing", false, {"none", "tpiu"}) == "tpiu" ? Framing::tpiu : Framing::none;
@@ -211,6 +253,8 @@ StreamSpec read_stream(TomlTable& t, const std::string& path, const std::filesys
         }
     };
     settings("etm4", [&](TomlTable& e) { stream.etm4 = read_etm4(e, stream.timestamp_hz); });
+    settings("pft", [&](TomlTable& e) { stream.pft = read_pft(e, stream.timestamp_hz); });
+    settings("etm3", [&](TomlTable& e) { stream.etm3 = read_etm3(e, stream.timestamp_hz); });
     settings("etrace", [&](TomlTable& e) { stream.etrace = read_etrace(e, stream.timestamp_hz); });
     settings("ctf", [&](TomlTable& e) {
         const std::string mapping = e.text("mapping", false);
@@ -299,7 +343,7 @@ TaskSpec read_task(TomlTable& t, const std::string& path, std::optional<Problem>
 std::string_view protocol_name(Protocol p) { return kProtocolNames[static_cast<std::size_t>(p)]; }
 
 std::string_view protocol_title(Protocol p) {
-    constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF", "samples", "polled values", "console"};
+    constexpr std::string_view titles[] = {"ITM", "ETMv4", "E-Trace", "N-Trace", "micro trace buffer", "CTF", "samples", "polled values", "console", "PFT", "ETMv3"};
     return titles[static_cast<std::size_t>(p)];
 }
 

@@ -14,10 +14,11 @@
 
 namespace mt {
 
-enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf, samples, polled, console };
+enum class Protocol : std::uint8_t { itm, etm4, etrace, ntrace, mtb, ctf, samples, polled, console, pft, etm3 };
 /// Whether the protocol tells which instructions were executed.
 constexpr bool tells_instructions(Protocol p) {
-    return p == Protocol::etm4 || p == Protocol::etrace || p == Protocol::ntrace || p == Protocol::mtb;
+    return p == Protocol::etm4 || p == Protocol::etrace || p == Protocol::ntrace || p == Protocol::mtb || p == Protocol::pft ||
+           p == Protocol::etm3;
 }
 /// Whether what it tells belongs to a core; else its stream need not name one.
 constexpr bool is_of_a_core(Protocol p) { return p != Protocol::ctf && p != Protocol::samples; }
@@ -65,6 +66,8 @@ struct StreamSpec {
     unsigned line_phases = 0, line_window = 0;
     EtraceParameters etrace;
     Etm4Parameters etm4;
+    PftParameters pft;
+    Etm3Parameters etm3;
     NtraceParameters ntrace;
     SamplesParameters samples;
     PolledParameters polled;

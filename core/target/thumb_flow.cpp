@@ -65,6 +65,11 @@ FlowInsn wide(std::uint32_t h, std::uint32_t l, std::uint64_t pc) {
             i.flow = Flow::call;
             i.flags = FlowInsn::kPush;
             i.target = to(sign_extend(far, 25));
+        } else if ((l & 0xD001) == 0xC000) {  // BLX to A32
+            i.flow = Flow::call;
+            i.flags = FlowInsn::kPush;
+            i.target = ((pc + 4) & ~std::uint64_t{3}) + static_cast<std::uint64_t>(sign_extend(far & ~3u, 25));
+            i.target &= 0xFFFF'FFFF;
         } else if ((l & 0xD000) == 0x9000) {  // B
             i.flow = Flow::jump;
             i.target = to(sign_extend(far, 25));
@@ -76,11 +81,15 @@ FlowInsn wide(std::uint32_t h, std::uint32_t l, std::uint64_t pc) {
             i.flags = FlowInsn::kSleep;
         } else if (h == 0xF3BF && (l & 0xFFF0) == 0x8F60) {  // ISB
             i.flow = Flow::barrier;
+        } else if ((h & 0xFFF0) == 0xF3C0 && l == 0x8F00) {  // BXJ
+            i.flow = Flow::indirect;
         } else if (h == 0xF3DE && (l & 0xFF00) == 0x8F00) {  // ERET, SUBS PC, LR (A and R profiles)
             i.flow = Flow::trap_return;
         }
     } else if ((h & 0xFFF0) == 0xE8D0 && (l & 0xFFE0) == 0xF000) {  // TBB, TBH
         i.flow = Flow::indirect;
+    } else if (((h & 0xFFD0) == 0xE810 || (h & 0xFFD0) == 0xE990) && l == 0xC000) {  // RFE
+        i.flow = Flow::trap_return;
     } else if ((h & 0xFFD0) == 0xE890 || (h & 0xFFD0) == 0xE910) {  // LDM, LDMDB with PC
         if ((l & 0x8000) != 0) {
             if (rn == kSp && (h & 0xFFF0) == 0xE8B0)

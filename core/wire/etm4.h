@@ -74,7 +74,8 @@ struct Etm4Packet {
 /// The M-profile exception number of an exception packet's type (6.4.7, table for Armv7-M and Armv8-M); nothing
 /// for debug halts and other events that are no exceptions.
 int etm4_exception_number(unsigned type);
-inline constexpr unsigned kEtm4DebugHalt = 0x18;
+inline constexpr unsigned kEtm4DebugHalt = 0x18;  ///< M-profile
+inline constexpr unsigned kEtm4HaltType = 1;      ///< A and R profile
 
 /// Finds packets in the bytes of one trace unit. Bytes before the first synchronisation, and from one that can be
 /// no packet to the next synchronisation, are damage. Copyable: a copy is a checkpoint. One thread at a time.

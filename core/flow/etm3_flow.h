@@ -1,0 +1,249 @@
+// ETMv3 packets and the program: which instructions were executed.
+// IHI 0014Q, chapter 7: an atom for each instruction; the numbers in comments are its sections.
+#pragma once
+
+#include <algorithm>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "flow/steps.h"
+#include "wire/etm3.h"
+
+namespace mt {
+
+/// Follows one core. Copyable: a copy is a checkpoint. One thread at a time. `Out` as for EtraceFlow.
+class Etm3Flow {
+  public:
+    explicit Etm3Flow(std::shared_ptr<const Code> code) : code_(std::move(code)), m_profile_(code_->isa() == Isa::thumb) {}
+
+    template <class Out>
+    void feed(std::span<const Etm3Packet> packets, Out& out) {
+        for (const Etm3Packet& p : packets) take(p, out);
+    }
+    /// What is still held back goes on.
+    template <class Out>
+    void finish(Out& out) {
+        flush(out);
+    }
+    bool waiting() const { return waiting_; }
+    void entered() {}
+    bool agrees(const Etm3Flow& guess, const Etm3Flow& /*end*/) const {
+        return !waiting_ && !guess.waiting_ && pc_ == guess.pc_ && any_ == guess.any_ && need_address_ == guess.need_address_ && !synced_ &&
+               !guess.synced_ && times_.size() == guess.times_.size() && run_.count == guess.run_.count && run_.first == guess.run_.first && returned_ == guess.returned_;
+    }
+    void continue_from(const Etm3Flow&) {}
+
+  private:
+    template <class Out>
+    void take(const Etm3Packet& p, Out& out);
+    template <class Out>
+    void atoms(const Etm3Packet& p, Out& out);
+    template <class Out>
+    void branch(const Etm3Packet& p, Out& out);
+    template <class Out>
+    void isync(const Etm3Packet& p, Out& out);
+    template <class Out>
+    void go_to(std::uint32_t address, std::uint64_t offset, Out& out);
+    template <class Out>
+    void lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out);
+    template <class Out>
+    void flush(Out& out) {
+        if (run_.count > 0) out.run(run_);
+        run_ = {};
+        for (const StepTime& t : times_) out.time(t);
+        times_.clear();
+    }
+    /// The last instruction was not completed after all: as if it had not been told.
+    void cancel();
+
+    std::shared_ptr<const Code> code_;
+    bool m_profile_;
+    std::uint32_t pc_ = Code::kNowhere;  ///< next instruction to be executed
+    bool waiting_ = true, any_ = false;
+    bool need_address_ = false;  ///< an indirect branch was executed, or a handler ended
+    bool synced_ = false;        ///< a synchronisation came, and its address has not come yet
+    bool returned_ = false;      ///< a handler returned, and nothing ran since
+    std::uint64_t sync_at_ = 0;
+    std::vector<StepTime> times_;  ///< that lie behind run_
+    StepRun run_;  ///< executed one behind the other, and not told yet: the last may still be cancelled
+};
+
+template <class Out>
+void Etm3Flow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out) {
+    flush(out);
+    StepGap gap;
+    gap.offset = offset;
+    gap.length = length;
+    gap.address = pc_ == Code::kNowhere || waiting_ ? 0 : code_->address(pc_);
+    gap.kind = kind;
+    gap.reason = reason;
+    if (!waiting_ || kind != StepGapKind::stopped) out.gap(gap);
+    waiting_ = true;
+    need_address_ = returned_ = false;
+}
+
+template <class Out>
+void Etm3Flow::go_to(std::uint32_t address, std::uint64_t offset, Out& out) {
+    flush(out);
+    pc_ = code_->slot_of(address);
+    waiting_ = need_address_ = false;
+    any_ = true;
+    if (pc_ == Code::kNowhere || (*code_)[pc_].flow == Flow::none)
+        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+}
+
+// 7.4.2: an atom each instruction, one whose condition failed as well.
+template <class Out>
+void Etm3Flow::atoms(const Etm3Packet& p, Out& out) {
+    const Code& code = *code_;
+    if (p.count > 0 && !times_.empty()) flush(out);
+    for (unsigned i = 0; i < p.count && !waiting_; ++i) {
+        const bool held = (p.atoms >> i & 1) != 0;
+        if (need_address_) return lose(p.offset, 0, StepGapKind::contradiction, "an indirect branch without the address it goes to", out);
+        const Code::Slot& s = code[pc_];
+        if (s.flow == Flow::none) return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        // What was told before cannot be cancelled any more, once it led elsewhere.
+        if (run_.count > 0 && (code[run_.last].flow != Flow::next || code.next(run_.last) != pc_)) flush(out);
+        if (run_.count == 0) run_.first = pc_;
+        run_.last = pc_;
+        ++run_.count;
+        returned_ = false;
+        const bool stays = s.flow == Flow::next || s.flow == Flow::barrier || s.flow == Flow::trap || !held;
+        if (!held && s.flow != Flow::next && s.flow != Flow::barrier && (s.flags & FlowInsn::kConditional) == 0)
+            return lose(p.offset, 0, StepGapKind::contradiction, "a branch that is always taken is told as not taken", out);
+        if (stays) {
+            pc_ = code.next(pc_);
+        } else if (s.target != Code::kNowhere) {
+            pc_ = s.target;
+        } else if (s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call) {
+            return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        } else {
+            need_address_ = true;
+        }
+    }
+}
+
+inline void Etm3Flow::cancel() {
+    if (run_.count == 0) return;
+    pc_ = run_.last;
+    need_address_ = false;
+    if (--run_.count == 0) {
+        run_ = {};
+        return;
+    }
+    std::uint32_t at = run_.first;
+    while (code_->next(at) < run_.last) at = code_->next(at);
+    run_.last = at;
+}
+
+// 7.4.3, 7.4.4: where the last instruction led; with exception information, where the exception led.
+template <class Out>
+void Etm3Flow::branch(const Etm3Packet& p, Out& out) {
+    if (p.exception != Etm3Packet::kNone && p.exception != 0) {
+        constexpr std::uint16_t kDebugHalt = 1;
+        if (!waiting_ && p.cancels) cancel();
+        flush(out);
+        if (!m_profile_ && p.exception == kDebugHalt) return lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+        const int number = m_profile_ ? etm3_exception_number(p.exception) : ExceptionId::kPftTypes + (p.exception & 0xF);
+        if (number >= 0 && (!waiting_ || any_)) {
+            StepTrap trap;
+            trap.offset = p.offset;
+            trap.number = static_cast<std::uint32_t>(number);
+            trap.interrupt = m_profile_ ? number >= 15 : p.exception == 14 || p.exception == 15;
+            trap.epc_known = !waiting_ && !need_address_;
+            if (trap.epc_known) trap.epc = code_->address(pc_);
+            trap.tail_chained = m_profile_ && returned_;
+            out.trap(trap);
+        }
+        returned_ = false;
+        if (p.known && (!waiting_ || any_)) go_to(p.address, p.offset, out);
+        return;
+    }
+    if (!p.known) return;
+    if (waiting_) {
+        if (any_ && !synced_) go_to(p.address, p.offset, out);
+        return;
+    }
+    const std::uint32_t to = code_->slot_of(p.address);
+    // A direct branch is told, too, where all of them are: then it says what is known already.
+    if (!need_address_ && to != pc_) return lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
+    if (!need_address_) return;
+    const bool returned = returned_;
+    go_to(p.address, p.offset, out);
+    returned_ = returned && !waiting_;
+}
+
+template <class Out>
+void Etm3Flow::isync(const Etm3Packet& p, Out& out) {
+    using Reason = Etm3Packet::Reason;
+    const std::uint32_t to = code_->slot_of(p.address);
+    // 7.4.6: a periodic one says where the program is; behind an indirect branch it may stand before its address.
+    if (p.reason == Reason::periodic && !waiting_) {
+        if (need_address_) {
+            out.sync(synced_ ? sync_at_ : p.offset);
+            synced_ = false;
+            go_to(p.address, p.offset, out);
+            return;
+        }
+        if (to == pc_) {
+            flush(out);
+            out.sync(synced_ ? sync_at_ : p.offset);
+            synced_ = false;
+            return;
+        }
+        lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the program was", out);
+    }
+    if (p.reason == Reason::overflow) lose(p.offset, p.length, StepGapKind::lost, "the trace unit's buffer overflowed", out);
+    if (p.reason == Reason::enabled) lose(p.offset, p.length, StepGapKind::stopped, "tracing was off", out);
+    if (p.reason == Reason::debug_exit) lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+    out.sync(synced_ ? sync_at_ : p.offset);
+    synced_ = false;
+    go_to(p.address, p.offset, out);
+}
+
+template <class Out>
+void Etm3Flow::take(const Etm3Packet& p, Out& out) {
+    switch (p.kind) {
+        case Etm3Kind::damage:
+            lose(p.offset, p.length, any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet", out);
+            break;
+        case Etm3Kind::async:
+            synced_ = true;
+            sync_at_ = p.offset;
+            break;
+        case Etm3Kind::isync:
+            isync(p, out);
+            break;
+        case Etm3Kind::atoms:
+            atoms(p, out);
+            break;
+        case Etm3Kind::branch:
+            branch(p, out);
+            break;
+        case Etm3Kind::exception_exit:
+            if (!waiting_) {
+                flush(out);
+                out.trap_return();
+                returned_ = true;
+            }
+            break;
+        default:
+            break;
+    }
+    if (p.has_cycles && p.cycles > 0) {
+        if (!times_.empty() && times_.back().kind == StepTime::Kind::cycles)
+            times_.back().ticks += p.cycles;
+        else
+            times_.push_back({p.offset, p.cycles, 0, StepTime::Kind::cycles});
+    }
+    if (p.kind == Etm3Kind::timestamp) {
+        times_.push_back({p.offset, p.value, p.assumed, StepTime::Kind::timestamp, p.sent});
+    }
+    constexpr std::size_t kMostTimes = 64;
+    if (waiting_ || times_.size() > kMostTimes) flush(out);
+}
+
+}  // namespace mt

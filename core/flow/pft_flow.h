@@ -1,0 +1,247 @@
+// PFT packets and the program: which instructions were executed.
+// IHI 0035B, chapters 2 and 4: waypoints are branches, exceptions and instruction synchronisation barriers; the numbers in
+// comments are its sections.
+#pragma once
+
+#include <algorithm>
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <vector>
+
+#include "flow/steps.h"
+#include "wire/pft.h"
+
+namespace mt {
+
+/// Follows one core. Copyable: a copy is a checkpoint. One thread at a time. `Out` as for EtraceFlow.
+class PftFlow {
+  public:
+    PftFlow(std::shared_ptr<const Code> code, const PftParameters& parameters) : code_(std::move(code)), parameters_(parameters) {}
+
+    template <class Out>
+    void feed(std::span<const PftPacket> packets, Out& out) {
+        for (const PftPacket& p : packets) take(p, out);
+    }
+    bool waiting() const { return waiting_; }
+    void entered() {}
+    bool agrees(const PftFlow& guess, const PftFlow& /*end*/) const {
+        return !waiting_ && !guess.waiting_ && pc_ == guess.pc_ && any_ == guess.any_ && returns_ == guess.returns_ && !synced_ && !guess.synced_;
+    }
+    void continue_from(const PftFlow&) {}
+
+  private:
+    static constexpr std::size_t kMostReturns = 16;
+
+    template <class Out>
+    void take(const PftPacket& p, Out& out);
+    template <class Out>
+    bool atom(bool taken, std::uint64_t offset, Out& out);
+    template <class Out>
+    void branch(const PftPacket& p, Out& out);
+    template <class Out>
+    void except(const PftPacket& p, Out& out);
+    template <class Out>
+    void waypoint(const PftPacket& p, Out& out);
+    template <class Out>
+    void isync(const PftPacket& p, Out& out);
+    template <class Out>
+    bool go_to(std::uint32_t address, std::uint64_t offset, Out& out);
+    template <class Out>
+    void lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out);
+
+    std::shared_ptr<const Code> code_;
+    PftParameters parameters_;
+    std::uint32_t pc_ = Code::kNowhere;  ///< next instruction to be executed
+    bool waiting_ = true, any_ = false;
+    bool synced_ = false;  ///< a synchronisation came, and its address has not come yet
+    std::uint64_t sync_at_ = 0;
+    std::vector<std::uint32_t> returns_;
+};
+
+template <class Out>
+void PftFlow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out) {
+    StepGap gap;
+    gap.offset = offset;
+    gap.length = length;
+    gap.address = pc_ == Code::kNowhere || waiting_ ? 0 : code_->address(pc_);
+    gap.kind = kind;
+    gap.reason = reason;
+    if (!waiting_ || kind != StepGapKind::stopped) out.gap(gap);
+    waiting_ = true;
+    returns_.clear();
+}
+
+template <class Out>
+bool PftFlow::go_to(std::uint32_t address, std::uint64_t offset, Out& out) {
+    pc_ = code_->slot_of(address);
+    waiting_ = false;
+    any_ = true;
+    if (pc_ != Code::kNowhere && (*code_)[pc_].flow != Flow::none) return true;
+    lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+    return false;
+}
+
+// To the next waypoint, and from it on or to its target. False: lost.
+template <class Out>
+bool PftFlow::atom(bool taken, std::uint64_t offset, Out& out) {
+    const Code& code = *code_;
+    const Code::Slot& from = code[pc_];
+    const std::uint32_t last = from.last;
+    const Code::Slot& s = code[last];
+    if (s.flow == Flow::none || s.flow == Flow::next) {
+        if (s.flow == Flow::next) out.run({pc_, last, from.count});
+        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        return false;
+    }
+    out.run({pc_, last, from.count});
+    if (!taken) {
+        if ((s.flags & FlowInsn::kConditional) == 0) {
+            pc_ = last;
+            lose(offset, 0, StepGapKind::contradiction, "a branch that is always taken is told as not taken", out);
+            return false;
+        }
+        pc_ = last + s.size;
+        return true;
+    }
+    if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
+        if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
+        returns_.push_back(last + s.size);
+    }
+    if (s.target != Code::kNowhere) {
+        pc_ = s.target;
+        return true;
+    }
+    if (s.flow == Flow::barrier) {
+        pc_ = last + s.size;
+        return true;
+    }
+    pc_ = last;
+    if (s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call) {
+        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        return false;
+    }
+    if (!parameters_.return_stack || returns_.empty()) {  // 2.4: else the address follows
+        lose(offset, 0, StepGapKind::contradiction, "an indirect branch without the address it goes to", out);
+        return false;
+    }
+    pc_ = returns_.back();
+    returns_.pop_back();
+    return true;
+}
+
+// 4.3.4: without an exception, the waypoint before it was taken, to this address.
+template <class Out>
+void PftFlow::branch(const PftPacket& p, Out& out) {
+    if (!p.known) return;
+    if (waiting_) {  // where it was is not known, but where it is now; unless a synchronisation is about to tell
+        if (any_ && !synced_) (void)go_to(p.address, p.offset, out);
+        return;
+    }
+    const Code& code = *code_;
+    const Code::Slot& from = code[pc_];
+    const std::uint32_t last = from.last;
+    const Code::Slot& s = code[last];
+    if (s.flow == Flow::none || s.flow == Flow::next) {
+        if (s.flow == Flow::next) out.run({pc_, last, from.count});
+        return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+    }
+    out.run({pc_, last, from.count});
+    if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
+        if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
+        returns_.push_back(last + s.size);
+    }
+    const std::uint32_t to = code.slot_of(p.address);
+    const bool direct = s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call;
+    pc_ = last;
+    if ((direct && s.target != Code::kNowhere && s.target != to) || (s.flow == Flow::barrier && last + s.size != to))
+        return lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
+    (void)go_to(p.address, p.offset, out);
+}
+
+// 4.3.5: what was executed since the last waypoint, up to this instruction.
+template <class Out>
+void PftFlow::waypoint(const PftPacket& p, Out& out) {
+    if (waiting_ || !p.known) return;
+    const Code& code = *code_;
+    const std::uint32_t last = code.slot_of(p.address);
+    // Only what is no waypoint may lie before it: a straight run.
+    if (last == Code::kNowhere || last < pc_ || last > code[pc_].last || code[last].last != code[pc_].last)
+        return lose(p.offset, 0, StepGapKind::contradiction, "the exception came from where the program was not", out);
+    std::uint32_t count = 1;
+    std::uint32_t at = pc_;
+    for (; at < last; at = code.next(at)) ++count;
+    if (at != last) return lose(p.offset, 0, StepGapKind::contradiction, "the exception came from the middle of an instruction", out);
+    out.run({pc_, last, count});
+    pc_ = code.next(last);
+}
+
+template <class Out>
+void PftFlow::except(const PftPacket& p, Out& out) {
+    constexpr std::uint16_t kDebugHalt = 1;
+    if (p.exception == kDebugHalt) return lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+    StepTrap trap;
+    trap.offset = p.offset;
+    trap.number = ExceptionId::kPftTypes + std::min<std::uint32_t>(p.exception, 0xFF);
+    trap.interrupt = p.exception == 14 || p.exception == 15;
+    trap.epc_known = !waiting_;
+    if (trap.epc_known) trap.epc = code_->address(pc_);
+    if (!waiting_ || any_) out.trap(trap);
+    if (p.known && (!waiting_ || any_)) (void)go_to(p.address, p.offset, out);
+}
+
+template <class Out>
+void PftFlow::isync(const PftPacket& p, Out& out) {
+    using Reason = PftPacket::Reason;
+    const std::uint32_t to = code_->slot_of(p.address);
+    // 4.3.2: a periodic one only says where the program is.
+    if (p.reason == Reason::periodic && !waiting_) {
+        if (to == pc_) {
+            out.sync(synced_ ? sync_at_ : p.offset);
+            synced_ = false;
+            return;
+        }
+        lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the program was", out);
+    }
+    if (p.reason == Reason::overflow) lose(p.offset, p.length, StepGapKind::lost, "the trace unit's buffer overflowed", out);
+    if (p.reason == Reason::enabled) lose(p.offset, p.length, StepGapKind::stopped, "tracing was off", out);
+    if (p.reason == Reason::debug_exit) lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+    returns_.clear();
+    out.sync(synced_ ? sync_at_ : p.offset);
+    synced_ = false;
+    (void)go_to(p.address, p.offset, out);
+}
+
+template <class Out>
+void PftFlow::take(const PftPacket& p, Out& out) {
+    switch (p.kind) {
+        case PftKind::damage:
+            lose(p.offset, p.length, any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet", out);
+            break;
+        case PftKind::async:
+            synced_ = true;
+            sync_at_ = p.offset;
+            break;
+        case PftKind::isync:
+            isync(p, out);
+            break;
+        case PftKind::atoms:
+            for (unsigned i = 0; i < p.count && !waiting_; ++i) (void)atom((p.atoms >> i & 1) != 0, p.offset, out);
+            break;
+        case PftKind::branch:
+            p.exception == PftPacket::kNone ? branch(p, out) : except(p, out);
+            break;
+        case PftKind::waypoint:
+            waypoint(p, out);
+            break;
+        case PftKind::exception_return:
+            if (!waiting_) out.trap_return();
+            break;
+        default:
+            break;
+    }
+    if (p.has_cycles) out.time({p.offset, p.cycles, 0, StepTime::Kind::cycles});
+    if (p.kind == PftKind::timestamp) out.time({p.offset, p.value, p.assumed, StepTime::Kind::timestamp, p.sent});
+}
+
+}  // namespace mt

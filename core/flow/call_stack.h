@@ -298,7 +298,10 @@ void CallStack::trap(const StepTrap& t, Out& out) {
     const bool unbegun = trapped_ && !t.tail_chained && from != trap_back_ && functions_->is_entry(from);
     if (unbegun) arrive(from, functions_->at(from), out);
     bool chained = trapped_;  // an exception in place of one whose handler never ran
-    if (!chained && (returning_ || (t.tail_chained && !frames_.empty()))) {
+    // Where the trace does not say that a handler ended: it returned, and led nowhere but into this (Armv7-M B1.5.12).
+    const bool ended = from == Code::kNowhere && (flow_ == Flow::ret || flow_ == Flow::indirect) && code_->isa() == Isa::thumb &&
+                       !frames_.empty() && (frames_.back().flags & CallFrame::kHandler) != 0;
+    if (!chained && (returning_ || ended || (t.tail_chained && !frames_.empty()))) {
         if (returning_ && from != Code::kNowhere) {
             // Where the handler would have gone back to is told: it may be another stack.
             leave_handler(from, functions_->at(from), out);

@@ -13,7 +13,8 @@ FunctionTable::FunctionTable() {
 std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code) {
     auto table = std::make_shared<FunctionTable>();
     table->of_slot_.assign(code.slot_count(), 0);
-    // Of several names for one address the first stands; a size of 0 reaches to the next function.
+    // Of several names for one address the first stands; a size of 0 reaches to the next function, unless it is only
+    // another way into one that has a size.
     std::map<std::string, std::uint32_t> files;
     const auto place = [&](Function& f, std::uint64_t address) {
         const auto line = image.line_at(address);
@@ -27,7 +28,8 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const
         if (s.function && code.slot_of(s.address) != Code::kNowhere &&
             (named.empty() || named.back()->address != s.address || named.back()->size == 0)) {
             if (!named.empty() && named.back()->address == s.address) named.pop_back();
-            named.push_back(&s);
+            const bool inside = s.size == 0 && !named.empty() && s.address < named.back()->address + named.back()->size;
+            if (!inside) named.push_back(&s);
         }
     for (std::size_t i = 0; i < named.size(); ++i) {
         const Symbol& s = *named[i];

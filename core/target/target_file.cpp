@@ -119,8 +119,9 @@ PftParameters read_pft(TomlTable& e, std::uint64_t& timestamp_hz) {
     if (const auto v = e.flag("return_stack")) p.return_stack = *v;
     if (const auto v = e.flag("branch_broadcast")) p.branch_broadcast = *v;
     if (e.raw().contains("context_id_bytes")) p.context_id_bytes = read_context_id_bytes(e);
-    (void)e.flag("timestamps");
+    const bool stamps = e.flag("timestamps").value_or(true);
     timestamp_hz = static_cast<std::uint64_t>(e.number("timestamp_hz", false, 0, kNoLimit).value_or(0));
+    if (!stamps) timestamp_hz = 0;
     return p;
 }
 
@@ -139,8 +140,9 @@ Etm3Parameters read_etm3(TomlTable& e, std::uint64_t& timestamp_hz) {
     if (const auto v = e.flag("data_address")) p.data_address = *v;
     if (const auto v = e.flag("data_value")) p.data_value = *v;
     if (e.raw().contains("context_id_bytes")) p.context_id_bytes = read_context_id_bytes(e);
-    (void)e.flag("timestamps");
+    const bool stamps = e.flag("timestamps").value_or(true);
     timestamp_hz = static_cast<std::uint64_t>(e.number("timestamp_hz", false, 0, kNoLimit).value_or(0));
+    if (!stamps) timestamp_hz = 0;
     return p;
 }
 

@@ -56,7 +56,7 @@ Result<const StepTrail*> steps_of(const Opened& opened, const std::string& core)
         return failure(
             known.empty() ? "the recording holds no instruction trace" : "no instructions of core '" + core + "'",
             opened.recording->input,
-            known.empty() ? "give one with an etm4, etrace, ntrace or mtb stream" : "there are: " + known);
+            known.empty() ? "give one with an etm4, pft, etm3, etrace, ntrace or mtb stream" : "there are: " + known);
     if (core.empty() && opened.trail->steps.size() > 1)
         return failure("the recording holds instructions of several cores", opened.recording->input,
                        "name one with --core: " + known);

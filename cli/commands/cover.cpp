@@ -112,7 +112,7 @@ int cover(CoverOptions& o) {
     const auto read = read_each(o.inputs, [&](std::size_t i, const Opened& opened) -> Result<void> {
         const Trail& trail = *opened.trail;
         if (trail.steps.empty())
-            return failure("it holds no instruction trace", o.inputs[i], "coverage needs an etm4, etrace, ntrace or mtb stream");
+            return failure("it holds no instruction trace", o.inputs[i], "coverage needs an etm4, pft, etm3, etrace, ntrace or mtb stream");
         const std::lock_guard guard(lock);
         const Inputs more(*opened.recording);
         files.files.insert(files.files.end(), more.files.begin(), more.files.end());

@@ -40,9 +40,9 @@ struct RunState {
         bool debug = false, running = false, lost = false;
         std::uint64_t pc = 0;  ///< where it stands, if it was asked
         std::string place;     ///< "board_init, main.c:41"
+        double started_after_s = 0;
         std::string reason;        ///< why it stands, where that is known
         std::uint64_t stands = 0;  ///< how often it came to stand, each step counted
-        double started_after_s = 0;
     };
     struct Stream {
         std::size_t stream = 0;  ///< index into the target file's streams

@@ -141,7 +141,9 @@ std::string target_text(const Guess& guess, const std::vector<std::string>& file
         out << "isa      = \"" << guess.isa << "\"\n";
     else
         out << "isa      = \""
-            << (s.protocol == Protocol::etrace || s.protocol == Protocol::ntrace ? "rv32imac" : "armv7e-m")
+            << (s.protocol == Protocol::etrace || s.protocol == Protocol::ntrace ? "rv32imac"
+                : s.protocol == Protocol::pft                                    ? "armv7-a"
+                                                                                 : "armv7e-m")
             << "\"  # not known: the image tells\n";
     if (!guess.clocks.empty())
         out << "clock_hz = " << guess.clocks[0].hz << "  # a guess: " << guess.clocks[0].why << "\n";
@@ -171,6 +173,18 @@ std::string target_text(const Guess& guess, const std::vector<std::string>& file
             on("return_stack", s.etm4.return_stack, usual.etm4.return_stack);
             if (s.etm4.commit_in_cycles) keys << "commopt = 0\n";
             number("context_id_bytes", s.etm4.context_id_bytes, usual.etm4.context_id_bytes);
+            break;
+        case Protocol::pft:
+            on("cycle_accurate", s.pft.cycle_accurate, usual.pft.cycle_accurate);
+            on("return_stack", s.pft.return_stack, usual.pft.return_stack);
+            number("context_id_bytes", s.pft.context_id_bytes, usual.pft.context_id_bytes);
+            break;
+        case Protocol::etm3:
+            on("cycle_accurate", s.etm3.cycle_accurate, usual.etm3.cycle_accurate);
+            on("alternative_branch", s.etm3.alternative_branch, usual.etm3.alternative_branch);
+            on("data_address", s.etm3.data_address, usual.etm3.data_address);
+            on("data_value", s.etm3.data_value, usual.etm3.data_value);
+            number("context_id_bytes", s.etm3.context_id_bytes, usual.etm3.context_id_bytes);
             break;
         case Protocol::etrace: {
             const EtraceParameters &e = s.etrace, &n = usual.etrace;

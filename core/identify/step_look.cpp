@@ -80,6 +80,21 @@ Fitted best_parameters(const StreamSpec& spec, const LookedWith& with, std::span
                 }
         best = climbed(std::move(best), with, probe, progress);
     }
+    // The same of what shapes synchronisations and atoms of PFT and ETMv3.
+    if ((spec.protocol == Protocol::pft || spec.protocol == Protocol::etm3) && best.q < kGood) {
+        const StreamSpec usual = spec;
+        for (const unsigned context : {0u, 1u, 2u, 4u})
+            for (const unsigned on : {0u, 1u, 2u, 3u}) {
+                if (progress.cancelled() || best.q >= kGood) break;
+                StreamSpec changed = usual;
+                changed.pft.context_id_bytes = changed.etm3.context_id_bytes = context;
+                changed.pft.cycle_accurate = changed.etm3.cycle_accurate = (on & 1) != 0;
+                changed.pft.return_stack = (on & 2) != 0;
+                changed.etm3.alternative_branch = (on & 2) == 0;
+                if (Fitted now = fitted(changed, with, probe); now.q > best.q + 0.004) best = std::move(now);
+            }
+        best = climbed(std::move(best), with, probe, progress);
+    }
     const StreamSpec spec_found = best.spec;
     best = fitted(spec_found, with, raw.subspan(0, std::min(raw.size(), kLong)));
     // Behind it there may be something else.
@@ -111,7 +126,8 @@ double as_packets(const StreamSpec& spec, std::span<const std::uint8_t> raw, std
           (pipe.bad_bytes() == 0 ? std::string("no bad bytes") : plural(pipe.bad_bytes(), "bad byte", "bad bytes"));
     if (syncs == 0 || packets - damaged < 8) return 0;
     const double often = std::min(1.0, static_cast<double>(syncs) * 8192 / bytes);
-    return good * good * (spec.protocol == Protocol::etm4 ? 0.85 : 0.55) * (0.4 + 0.6 * often);
+    const bool older = spec.protocol == Protocol::pft || spec.protocol == Protocol::etm3;
+    return good * good * (spec.protocol == Protocol::etm4 ? 0.85 : older ? 0.75 : 0.55) * (0.4 + 0.6 * often);
 }
 
 // What only the program tells: a micro trace buffer's bytes are addresses of halfwords in pairs.
@@ -139,9 +155,13 @@ std::vector<Guess> look_steps(const StreamSpec& spec, std::span<const std::uint8
                               const Progress& progress) {
     std::vector<Guess> all;
     const bool riscv = is_riscv(isa_of(with.isa).value_or(Isa::thumb));
-    for (const Protocol protocol : {Protocol::etm4, Protocol::etrace, Protocol::ntrace, Protocol::mtb}) {
+    for (const Protocol protocol : {Protocol::etm4, Protocol::pft, Protocol::etm3, Protocol::etrace, Protocol::ntrace, Protocol::mtb}) {
         const bool for_riscv = protocol == Protocol::etrace || protocol == Protocol::ntrace;
         if (!with.isa.empty() && for_riscv != riscv) continue;
+        // Program flow trace is of A profile; A64 has no trace of those versions.
+        const auto isa = isa_of(with.isa);
+        if (isa && protocol == Protocol::pft && *isa != Isa::arm) continue;
+        if (isa && protocol == Protocol::etm3 && *isa == Isa::a64) continue;
         if (protocol == Protocol::mtb && spec.framing == Framing::tpiu) continue;
         Guess g;
         g.stream = spec;
@@ -165,6 +185,21 @@ std::vector<Guess> look_steps(const StreamSpec& spec, std::span<const std::uint8
                 g.fit = as_pairs(raw, why);
             } else {
                 g.fit = as_packets(g.stream, raw, why);
+                // What shapes synchronisations and atoms of PFT and ETMv3 goes together.
+                const bool older = protocol == Protocol::pft || protocol == Protocol::etm3;
+                for (unsigned i = 1; older && i < 8 && !progress.cancelled(); ++i) {
+                    constexpr unsigned bytes[] = {0, 1, 2, 4};
+                    StreamSpec changed = spec;
+                    changed.protocol = protocol;
+                    changed.pft.context_id_bytes = changed.etm3.context_id_bytes = bytes[i / 2];
+                    changed.pft.cycle_accurate = changed.etm3.cycle_accurate = i % 2 != 0;
+                    std::string now_why;
+                    const double now = as_packets(changed, raw, now_why);
+                    if (now <= g.fit + 0.02) continue;
+                    g.fit = now;
+                    g.stream = changed;
+                    why = std::move(now_why);
+                }
                 for (int round = 0; round < 2 && !progress.cancelled(); ++round) {
                     const StreamSpec from = g.stream;
                     each_encoder_change(

@@ -12,7 +12,7 @@ void unconditional(std::uint32_t w, std::uint64_t pc, FlowInsn& i) {
         i.flow = Flow::call;
         i.flags = FlowInsn::kPush;
         i.target = (pc + 8 + static_cast<std::uint64_t>(sign_extend((w & 0xFF'FFFF) << 2, 26)) + (w >> 23 & 2)) & 0xFFFF'FFFF;
-    } else if ((w & 0xFE50'FFFF) == 0xF810'0A00) {  // RFE
+    } else if ((w & 0xFE50'0000) == 0xF810'0000) {  // RFE
         i.flow = Flow::trap_return;
     } else if ((w & 0xFFFF'FFF0) == 0xF57F'F060) {  // ISB
         i.flow = Flow::barrier;

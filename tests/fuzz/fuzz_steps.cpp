@@ -27,10 +27,18 @@ std::vector<std::uint8_t> program() {
 
 struct Enough {};
 
+// Where nothing executes again what ran.
+struct NoMachine {
+    void execute(std::uint32_t, std::uint64_t, std::uint32_t) {}
+    void trap(const StepTrap&, std::uint64_t) {}
+    void lose(std::uint64_t) {}
+};
+using Machine = std::variant<NoMachine, RvMachine, ThumbMachine>;
+
 struct Check {
     const Code& code;
     CallStack stack;
-    std::variant<RvMachine, ThumbMachine> machine;  ///< what ran is executed again with what is known
+    Machine machine;  ///< what ran is executed again with what is known
     std::uint64_t steps = 0, hash = 0;
     std::vector<std::uint64_t> begins = std::vector<std::uint64_t>(code.slot_count());
     std::vector<std::uint64_t> ends = std::vector<std::uint64_t>(code.slot_count());
@@ -73,15 +81,24 @@ struct Check {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     if (size < 3 || size > 4096) return 0;
     static const auto bytes = program();
-    constexpr Protocol protocols[] = {Protocol::etrace, Protocol::etm4, Protocol::ntrace, Protocol::mtb};
+    // The last two: ETMv4 of an A64 core, ETMv3 of an M-profile one.
+    constexpr Protocol protocols[] = {Protocol::etrace, Protocol::etm4, Protocol::ntrace, Protocol::mtb,
+                                      Protocol::pft,    Protocol::etm3, Protocol::etm4,   Protocol::etm3};
+    const unsigned which = (data[0] & 3u) | (data[0] >> 4 & 4u);
     StreamSpec spec;
-    spec.protocol = protocols[data[0] & 3];
-    const bool arm_core = spec.protocol == Protocol::etm4 || spec.protocol == Protocol::mtb;
+    spec.protocol = protocols[which];
+    const bool arm_core = which == 1 || which == 3 || which == 7;
     const Image::Piece at_top{0x8000'0000u, 0, bytes, false};
     static const auto riscv = Code::of(std::span(&at_top, 1), "rv32imac");
     const Image::Piece at_zero{0, 0, bytes, false};
     static const auto thumb_at_zero = Code::of(std::span(&at_zero, 1), "armv7e-m");
-    const auto code = arm_core ? thumb_at_zero : riscv;
+    static const auto a32_at_zero = Code::of(std::span(&at_zero, 1), "armv7-a");
+    static const auto a64_at_zero = Code::of(std::span(&at_zero, 1), "armv8-a");
+    const auto code = arm_core ? thumb_at_zero : which == 6 ? a64_at_zero : which >= 4 ? a32_at_zero : riscv;
+    spec.pft.return_stack = spec.etm3.alternative_branch = (data[0] & 4) != 0;
+    spec.pft.cycle_accurate = spec.etm3.cycle_accurate = (data[0] & 8) != 0;
+    spec.pft.context_id_bytes = spec.etm3.context_id_bytes = (data[0] & 16) != 0 ? 2 : 0;
+    spec.etm3.data_address = spec.etm3.data_value = (data[0] & 32) != 0;
     spec.etrace.implicit_return = (data[0] & 4) != 0;
     spec.etrace.return_stack_size = (data[0] & 4) != 0 ? 3 : 0;
     spec.etrace.full_address = (data[0] & 8) != 0;
@@ -98,9 +115,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         StepPipe pipe(spec, code, {});
         PastMemory memory;
         memory.add_memory(0x2000'0000, 0x2000'0400);
-        using Machine = std::variant<RvMachine, ThumbMachine>;
         Check check{*code, CallStack(code, functions),
-                    arm_core ? Machine(ThumbMachine(code, memory, (data[1] & 2) != 0, 0x2000'0400u, false))
+                    which >= 4 && which < 7 ? Machine(NoMachine())
+                    : arm_core ? Machine(ThumbMachine(code, memory, (data[1] & 2) != 0, 0x2000'0400u, false))
                              : Machine(RvMachine(code, memory, (data[1] & 2) != 0))};
         pipe.feed(all.first(cut), check);
         pipe.feed(all.subspan(cut), check);

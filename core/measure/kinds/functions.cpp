@@ -165,7 +165,7 @@ class Functions final : public LaneKind {
                                                    [](const CoreTrail& c) { return !c.samples.empty(); });
     }
     std::string_view advice() const override {
-        return "they need an etm4, etrace, ntrace or mtb stream, or samples of the program counter";
+        return "they need an etm4, pft, etm3, etrace, ntrace or mtb stream, or samples of the program counter";
     }
 
     std::vector<MeasuredRow> rows(const Measured& of) const override {

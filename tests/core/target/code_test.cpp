@@ -147,8 +147,8 @@ TEST(InstructionSets, AreTheOnesInWhichCoresOfThatNameBegin) {
     for (const auto& [name, isa] : cases) EXPECT_EQ(isa_of(name), isa) << name;
     EXPECT_TRUE(Code::can_follow("armv8-m.main"));
     EXPECT_TRUE(Code::can_follow("rv64gc"));
-    for (const char* name : {"armv7-a", "armv8-a", "armv8-a32", "z80", ""})
-        EXPECT_FALSE(Code::can_follow(name)) << name;
+    for (const char* name : {"armv7-a", "armv8-a", "armv8-a32", "armv7-r"}) EXPECT_TRUE(Code::can_follow(name)) << name;
+    for (const char* name : {"z80", ""}) EXPECT_FALSE(Code::can_follow(name)) << name;
     EXPECT_EQ(address_bits(Isa::rv64), 64U);
     EXPECT_EQ(address_bits(Isa::a64), 64U);
     EXPECT_EQ(address_bits(Isa::thumb), 32U);

@@ -95,5 +95,11 @@ FOLLOWED(ntrace_history, "rv-ntrace-mount-htm", "trace.bin");
 FOLLOWED(etm4, "arm-etm-mount", "capture.bin");
 FOLLOWED(etm4_return_stack, "arm-etm-mount-rs", "capture.bin");
 FOLLOWED(etm4_cycles, "arm-etm-mount-cc", "capture.bin");
+FOLLOWED(etm4_a64, "arm-etm-a-mount", "capture.bin");
+FOLLOWED(pft, "arm-pft-mount", "capture.bin");
+FOLLOWED(pft_broadcast, "arm-pft-mount-bb", "capture.bin");
+FOLLOWED(pft_cycles, "arm-pft-mount-cc", "capture.bin");
+FOLLOWED(etm3, "arm-etm3-mount", "capture.bin");
+FOLLOWED(etm3_cycles, "arm-etm3-mount-cc", "capture.bin");
 
 }  // namespace

@@ -212,6 +212,9 @@ Result<void> write_recording_folder(const TargetFile& given, const FolderContent
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
                 copies.emplace_back(path, place(path, "images"));
     }
+    for (const auto& p : target_file.processes)
+        if (!p.image.empty() && names.count(p.image) == 0 && fs::is_regular_file(p.image, ec))
+            copies.emplace_back(p.image, place(p.image, "images"));
     for (const auto& s : target_file.streams)
         for (const auto& path : {s.mapping, s.metadata})
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))

@@ -9,6 +9,7 @@
 #include <span>
 #include <vector>
 
+#include "flow/contexts.h"
 #include "flow/steps.h"
 #include "wire/etm3.h"
 
@@ -32,7 +33,8 @@ class Etm3Flow {
     void entered() {}
     bool agrees(const Etm3Flow& guess, const Etm3Flow& /*end*/) const {
         return !waiting_ && !guess.waiting_ && pc_ == guess.pc_ && any_ == guess.any_ && need_address_ == guess.need_address_ && !synced_ &&
-               !guess.synced_ && times_.size() == guess.times_.size() && run_.count == guess.run_.count && run_.first == guess.run_.first && returned_ == guess.returned_;
+               !guess.synced_ && times_.size() == guess.times_.size() && run_.count == guess.run_.count && run_.first == guess.run_.first && returned_ == guess.returned_ &&
+               contexts_ == guess.contexts_;
     }
     void continue_from(const Etm3Flow&) {}
 
@@ -67,6 +69,7 @@ class Etm3Flow {
     bool synced_ = false;        ///< a synchronisation came, and its address has not come yet
     bool returned_ = false;      ///< a handler returned, and nothing ran since
     std::uint64_t sync_at_ = 0;
+    Contexts contexts_;
     std::vector<StepTime> times_;  ///< that lie behind run_
     StepRun run_;  ///< executed one behind the other, and not told yet: the last may still be cancelled
 };
@@ -88,7 +91,7 @@ void Etm3Flow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind
 template <class Out>
 void Etm3Flow::go_to(std::uint32_t address, std::uint64_t offset, Out& out) {
     flush(out);
-    pc_ = code_->slot_of(address);
+    pc_ = contexts_.slot_of(*code_, address);
     waiting_ = need_address_ = false;
     any_ = true;
     if (pc_ == Code::kNowhere || (*code_)[pc_].flow == Flow::none)
@@ -167,7 +170,7 @@ void Etm3Flow::branch(const Etm3Packet& p, Out& out) {
         if (any_ && !synced_) go_to(p.address, p.offset, out);
         return;
     }
-    const std::uint32_t to = code_->slot_of(p.address);
+    const std::uint32_t to = contexts_.slot_of(*code_, p.address);
     // A direct branch is told, too, where all of them are: then it says what is known already.
     if (!need_address_ && to != pc_) return lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
     if (!need_address_) return;
@@ -179,7 +182,7 @@ void Etm3Flow::branch(const Etm3Packet& p, Out& out) {
 template <class Out>
 void Etm3Flow::isync(const Etm3Packet& p, Out& out) {
     using Reason = Etm3Packet::Reason;
-    const std::uint32_t to = code_->slot_of(p.address);
+    const std::uint32_t to = contexts_.slot_of(*code_, p.address);
     // 7.4.6: a periodic one says where the program is; behind an indirect branch it may stand before its address.
     if (p.reason == Reason::periodic && !waiting_) {
         if (need_address_) {
@@ -206,6 +209,14 @@ void Etm3Flow::isync(const Etm3Packet& p, Out& out) {
 
 template <class Out>
 void Etm3Flow::take(const Etm3Packet& p, Out& out) {
+    if (p.has_context || p.kind == Etm3Kind::virtual_machine || (p.kind == Etm3Kind::data && p.has_address && p.count > 0)) {
+        flush(out);
+        if (p.has_context) contexts_.context(static_cast<std::uint32_t>(p.value), p.offset, out);
+        if (p.kind == Etm3Kind::virtual_machine) contexts_.virtual_machine(static_cast<std::uint32_t>(p.value), p.offset, out);
+        if (p.kind == Etm3Kind::data)
+            tell_data(out, StepData{p.offset, p.value, p.count == 1 ? StepData::kAccess1 : p.count == 2 ? StepData::kAccess2 : StepData::kAccess4,
+                                    p.address});
+    }
     switch (p.kind) {
         case Etm3Kind::damage:
             lose(p.offset, p.length, any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet", out);

@@ -8,12 +8,13 @@ void Etm4Flow::cancel(std::size_t count) {
         if (held_.back().is_p0()) --count;
         held_.pop_back();
     }
+    unseen_ -= std::min(count, unseen_);
 }
 
 bool Etm4Flow::agrees(const Etm4Flow& g, const Etm4Flow& end) const {
     return !waiting_ && !g.waiting_ && pc_ == g.pc_ && need_address_ == g.need_address_ &&
            (!need_address_ || may_pop_ == g.may_pop_) && any_ == g.any_ &&
-           (returned_ == g.returned_ || !end.asked_fresh_) && synced_ == g.synced_ && !exception_open_ &&
+           (returned_ == g.returned_ || !end.asked_fresh_) && synced_ == g.synced_ && unseen_ == g.unseen_ && contexts_ == g.contexts_ && !exception_open_ &&
            !g.exception_open_ && held_.empty() && g.held_.empty() && g.returns_.empty() &&
            (returns_.empty() || (parameters_.return_stack && !end.asked_below_));
 }

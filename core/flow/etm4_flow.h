@@ -10,6 +10,7 @@
 #include <tuple>
 #include <vector>
 
+#include "flow/contexts.h"
 #include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/etm4.h"
@@ -48,7 +49,7 @@ class Etm4Flow {
 
     // What a packet brings into the stream of elements, once it can no longer be cancelled.
     struct Element {
-        enum class Kind : std::uint8_t { atom, exception, q, address, exception_return, time } kind = Kind::atom;
+        enum class Kind : std::uint8_t { atom, exception, q, address, exception_return, time, context } kind = Kind::atom;
         bool taken = false;
         Etm4Packet packet;
         bool is_p0() const { return kind == Kind::atom || kind == Kind::exception || kind == Kind::q; }
@@ -93,6 +94,8 @@ class Etm4Flow {
     bool asked_fresh_ = false;  ///< it was needed
     std::size_t highest_ = 0;   ///< of returns_, since below_
     std::deque<Element> held_;  ///< may still be cancelled
+    std::size_t unseen_ = 0;    ///< P0 elements that may still be cancelled, and came before this began
+    Contexts contexts_;
 };
 
 template <class Out>
@@ -109,6 +112,7 @@ void Etm4Flow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind
     returns_.clear();
     below_ = false;
     held_.clear();
+    unseen_ = 0;
 }
 
 // One P0 element: to the next instruction that counts as a branch, and from it on or to its target. False: lost.
@@ -179,8 +183,8 @@ bool Etm4Flow::atoms(const Etm4Packet& p, const Etm4Packet* next, Out& out) {
         if (parameters_.return_stack) {
             stack.returns = &returns_;
             stack.most = kMostReturns;
-        } else if (next != nullptr && next->kind == Etm4Kind::address && !synced_ && !exception_open_) {
-            const std::uint32_t to = code_->slot_of(next->address);
+        } else if (next != nullptr && next->kind == Etm4Kind::address && !next->has_context && !synced_ && !exception_open_) {
+            const std::uint32_t to = contexts_.slot_of(*code_, next->address);
             if (to != Code::kNowhere && (*code_)[to].flow != Flow::none) stack.address = to;
         }
     }
@@ -215,7 +219,7 @@ bool Etm4Flow::atoms(const Etm4Packet& p, const Etm4Packet* next, Out& out) {
 
 template <class Out>
 void Etm4Flow::address(const Etm4Packet& p, Out& out) {
-    const std::uint32_t to = code_->slot_of(p.address);
+    const std::uint32_t to = contexts_.slot_of(*code_, p.address);
     const bool known = !waiting_ && !need_address_;
     // Where a synchronisation comes behind a return that the stack told, the address is its own.
     if (synced_ && !known && !waiting_ && may_pop_ && parameters_.return_stack) {
@@ -273,7 +277,7 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
             returns_.pop_back();
             need_address_ = false;
         }
-        const std::uint32_t until = code.slot_of(p.address);
+        const std::uint32_t until = contexts_.slot_of(code, p.address);
         if (need_address_) {
             // An exception straight after another: nothing of the handler ran.
         } else if (until != pc_) {
@@ -331,6 +335,11 @@ void Etm4Flow::act(const Element& e, Out& out) {
             lose(e.packet.offset, e.packet.length, StepGapKind::lost, "instructions that were only counted", out);
             if (e.packet.has_address) address(e.packet, out);
             break;
+        case Element::Kind::context:
+            if (parameters_.context_id_bytes > 0) contexts_.context(e.packet.context_id, e.packet.offset, out);
+            if (e.packet.has_virtual) contexts_.virtual_machine(e.packet.virtual_id, e.packet.offset, out);
+            if (code_->isa() != Isa::thumb) contexts_.level(e.packet.level, e.packet.offset, out);
+            break;
         case Element::Kind::time:
             out.time({e.packet.offset, e.packet.value, e.packet.assumed,
                       e.packet.kind == Etm4Kind::cycles ? StepTime::Kind::cycles : StepTime::Kind::timestamp,
@@ -354,6 +363,9 @@ void Etm4Flow::put(Element e, Out& out) {
 // So many P0 elements, and what follows each of them, are certain now.
 template <class Out>
 void Etm4Flow::commit(std::size_t count, Out& out) {
+    const std::size_t before = std::min(count, unseen_);
+    unseen_ -= before;
+    count -= before;
     while (!held_.empty() && (count > 0 || !held_.front().is_p0())) {
         const Element e = std::move(held_.front());
         held_.pop_front();
@@ -364,6 +376,12 @@ void Etm4Flow::commit(std::size_t count, Out& out) {
 
 template <class Out>
 void Etm4Flow::take(const Etm4Packet& p, Out& out) {
+    if (p.has_context) {
+        Element e;
+        e.kind = Element::Kind::context;
+        e.packet = p;
+        put(std::move(e), out);
+    }
     if (exception_open_ && p.kind == Etm4Kind::address) {
         // The address belongs to the exception before it (6.4.7).
         exception_open_ = false;
@@ -402,6 +420,13 @@ void Etm4Flow::take(const Etm4Packet& p, Out& out) {
         case Etm4Kind::trace_on:
             lose(p.offset, p.length, StepGapKind::stopped, "tracing was off", out);
             break;
+        case Etm4Kind::trace_info: {
+            // 6.4.2: so many may be cancelled at this place; those that came before this began are not held here.
+            std::size_t open = 0;
+            for (const Element& h : held_) open += h.is_p0() ? 1 : 0;
+            unseen_ = p.count > open && parameters_.max_speculation > 0 ? std::min<std::size_t>(p.count - open, parameters_.max_speculation) : 0;
+            break;
+        }
         case Etm4Kind::async:
             synced_ = true;
             sync_at_ = p.offset;

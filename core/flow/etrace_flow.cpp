@@ -30,7 +30,7 @@ bool EtraceFlow::agrees(const EtraceFlow& g, const EtraceFlow&) const {
            branches_ == g.branches_ && predictions_ == g.predictions_ && stop_at_branch_ == g.stop_at_branch_ &&
            inferred_ == g.inferred_ && waiting_ == g.waiting_ && trap_pending_ == g.trap_pending_ && any_ == g.any_ &&
            privilege_ == g.privilege_ && stack_ == g.stack_ && predictor_ == g.predictor_ && cache_ == g.cache_ &&
-           vectors_ == g.vectors_;
+           vectors_ == g.vectors_ && contexts_ == g.contexts_;
 }
 
 // An exception goes to the base, whatever the mode; an interrupt in vectored mode to four bytes a cause behind it

@@ -9,6 +9,7 @@
 #include <span>
 #include <vector>
 
+#include "flow/contexts.h"
 #include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/etrace.h"
@@ -127,6 +128,7 @@ class EtraceFlow {
     bool then_wrong_ = false;        ///< … all but the last of them
     bool stop_at_branch_ = false, inferred_ = false, waiting_ = true, trap_pending_ = false, any_ = false;
     std::uint8_t privilege_ = 0;
+    Contexts contexts_;
     std::vector<std::uint32_t> stack_;  ///< return addresses
     std::size_t stack_most_ = 0;
     bool may_hop_ = false;  ///< branches need not be walked one by one: nothing is learnt from them
@@ -240,7 +242,7 @@ void EtraceFlow::lose(const EtracePacket& p, StepGapKind kind, const char* reaso
 template <class Out>
 void EtraceFlow::begin_at(const EtracePacket& p, Out& out) {
     address_ = p.address;
-    pc_ = code_->slot_of(p.address);
+    pc_ = contexts_.slot_of(*code_, p.address);
     before_ = Code::kNowhere;
     map_ = 0;
     branches_ = 0;
@@ -262,6 +264,8 @@ void EtraceFlow::begin_at(const EtracePacket& p, Out& out) {
 
 template <class Out>
 void EtraceFlow::take(const EtracePacket& p, Out& out) {
+    if (parameters_.context_width > 0 && (p.kind == EtraceKind::sync || p.kind == EtraceKind::trap || p.kind == EtraceKind::context))
+        contexts_.context(static_cast<std::uint32_t>(p.context), p.offset, out);
     switch (p.kind) {
         case EtraceKind::damage:
             lose(p, any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet", out);
@@ -322,7 +326,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
                 return;
             }
             address_ = p.address;
-            const std::uint32_t to = code_->slot_of(p.address);
+            const std::uint32_t to = contexts_.slot_of(*code_, p.address);
             stop_at_branch_ = inferred_ = false;  // what came before a synchronisation was final
             decide_predicted();
             if (to != Code::kNowhere && (*code_)[to].flow == Flow::branch) {
@@ -360,7 +364,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
         address_ = on(Option::full_address) ? p.address : address_ + p.address;
         if (parameters_.iaddress_width < 64) address_ &= (std::uint64_t{1} << parameters_.iaddress_width) - 1;
     }
-    if (to_address) to = code_->slot_of(address_);
+    if (to_address) to = contexts_.slot_of(*code_, address_);
     stop_at_branch_ = !to_address;
     constexpr std::uint64_t most_predictions = 1 << 26;
     if (branches_ + predictions_ > 1 || (p.kind == EtraceKind::predicted && p.value > most_predictions)) {

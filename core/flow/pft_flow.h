@@ -9,6 +9,8 @@
 #include <span>
 #include <vector>
 
+#include "flow/contexts.h"
+#include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/pft.h"
 
@@ -21,12 +23,16 @@ class PftFlow {
 
     template <class Out>
     void feed(std::span<const PftPacket> packets, Out& out) {
-        for (const PftPacket& p : packets) take(p, out);
+        for (std::size_t i = 0; i < packets.size();)
+            if (packets[i].kind == PftKind::atoms && !packets[i].has_cycles)
+                i = atoms(packets, i, out);
+            else
+                take(packets[i++], out);
     }
     bool waiting() const { return waiting_; }
     void entered() {}
     bool agrees(const PftFlow& guess, const PftFlow& /*end*/) const {
-        return !waiting_ && !guess.waiting_ && pc_ == guess.pc_ && any_ == guess.any_ && returns_ == guess.returns_ && !synced_ && !guess.synced_;
+        return !waiting_ && !guess.waiting_ && pc_ == guess.pc_ && any_ == guess.any_ && returns_ == guess.returns_ && contexts_ == guess.contexts_ && !synced_ && !guess.synced_;
     }
     void continue_from(const PftFlow&) {}
 
@@ -35,6 +41,8 @@ class PftFlow {
 
     template <class Out>
     void take(const PftPacket& p, Out& out);
+    template <class Out>
+    std::size_t atoms(std::span<const PftPacket> packets, std::size_t first, Out& out);
     template <class Out>
     bool atom(bool taken, std::uint64_t offset, Out& out);
     template <class Out>
@@ -57,6 +65,7 @@ class PftFlow {
     bool synced_ = false;  ///< a synchronisation came, and its address has not come yet
     std::uint64_t sync_at_ = 0;
     std::vector<std::uint32_t> returns_;
+    Contexts contexts_;
 };
 
 template <class Out>
@@ -74,7 +83,7 @@ void PftFlow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind,
 
 template <class Out>
 bool PftFlow::go_to(std::uint32_t address, std::uint64_t offset, Out& out) {
-    pc_ = code_->slot_of(address);
+    pc_ = contexts_.slot_of(*code_, address);
     waiting_ = false;
     any_ = true;
     if (pc_ != Code::kNowhere && (*code_)[pc_].flow != Flow::none) return true;
@@ -130,6 +139,66 @@ bool PftFlow::atom(bool taken, std::uint64_t offset, Out& out) {
     return true;
 }
 
+// Packets of atoms, and the address behind them, which tells one more. Gives the first packet that is still to be taken.
+template <class Out>
+std::size_t PftFlow::atoms(std::span<const PftPacket> packets, std::size_t first, Out& out) {
+    constexpr std::uint32_t kMost = 58;  // and one for the address, in 64 bits
+    std::uint64_t bits = 0;
+    std::uint32_t left = 0;
+    std::size_t behind = first;
+    for (; behind < packets.size() && packets[behind].kind == PftKind::atoms && !packets[behind].has_cycles && left <= kMost; ++behind) {
+        bits |= std::uint64_t{packets[behind].atoms} << left;
+        left += packets[behind].count;
+    }
+    const auto offset = [&](std::uint32_t still) {  // of the packet that holds an atom
+        std::size_t i = behind;
+        for (std::uint32_t n = 0; i > first && n < still;) n += packets[--i].count;
+        return packets[std::min(i, behind - 1)].offset;
+    };
+    constexpr bool hops = requires(ReturnStack stack) { out.hop(pc_, bits, left, stack); };
+    if constexpr (!hops) {
+        for (; left > 0 && !waiting_; --left, bits >>= 1) (void)atom((bits & 1) != 0, offset(left), out);
+        return behind;
+    } else {
+        ReturnStack stack;
+        stack.calls = true;
+        const PftPacket* address = nullptr;
+        if (parameters_.return_stack) {
+            stack.returns = &returns_;
+            stack.most = kMostReturns;
+        } else if (behind < packets.size() && packets[behind].kind == PftKind::branch && packets[behind].exception == PftPacket::kNone &&
+                   packets[behind].known && !packets[behind].has_cycles) {
+            const std::uint32_t to = contexts_.slot_of(*code_, packets[behind].address);
+            if (to != Code::kNowhere && (*code_)[to].flow != Flow::none) {
+                address = &packets[behind];
+                stack.address = to;
+                bits |= std::uint64_t{1} << left++;
+            }
+        }
+        while (left > 0 && !waiting_) {
+            std::uint32_t used = 0;
+            if (const Hop* hop = out.hop(pc_, bits, left, stack)) {
+                pc_ = hop->end;
+                used = hop->used;
+                if (stack.returns != nullptr) ReturnStack::follow(*hop, returns_, kMostReturns);
+            } else if (address != nullptr && left == 1) {
+                branch(*address, out);
+                return behind + 1;
+            } else {
+                used = 1;
+                (void)atom((bits & 1) != 0, offset(address != nullptr ? left - 1 : left), out);
+            }
+            left -= used;
+            bits = used < 64 ? bits >> used : 0;
+        }
+        if (address == nullptr) return behind;
+        if (waiting_) return behind;  // the address tells where it is now
+        if (pc_ != stack.address)
+            lose(address->offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
+        return behind + 1;
+    }
+}
+
 // 4.3.4: without an exception, the waypoint before it was taken, to this address.
 template <class Out>
 void PftFlow::branch(const PftPacket& p, Out& out) {
@@ -151,7 +220,7 @@ void PftFlow::branch(const PftPacket& p, Out& out) {
         if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
         returns_.push_back(last + s.size);
     }
-    const std::uint32_t to = code.slot_of(p.address);
+    const std::uint32_t to = contexts_.slot_of(code, p.address);
     const bool direct = s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call;
     pc_ = last;
     if ((direct && s.target != Code::kNowhere && s.target != to) || (s.flow == Flow::barrier && last + s.size != to))
@@ -164,7 +233,7 @@ template <class Out>
 void PftFlow::waypoint(const PftPacket& p, Out& out) {
     if (waiting_ || !p.known) return;
     const Code& code = *code_;
-    const std::uint32_t last = code.slot_of(p.address);
+    const std::uint32_t last = contexts_.slot_of(code, p.address);
     // Only what is no waypoint may lie before it: a straight run.
     if (last == Code::kNowhere || last < pc_ || last > code[pc_].last || code[last].last != code[pc_].last)
         return lose(p.offset, 0, StepGapKind::contradiction, "the exception came from where the program was not", out);
@@ -193,7 +262,7 @@ void PftFlow::except(const PftPacket& p, Out& out) {
 template <class Out>
 void PftFlow::isync(const PftPacket& p, Out& out) {
     using Reason = PftPacket::Reason;
-    const std::uint32_t to = code_->slot_of(p.address);
+    const std::uint32_t to = contexts_.slot_of(*code_, p.address);
     // 4.3.2: a periodic one only says where the program is.
     if (p.reason == Reason::periodic && !waiting_) {
         if (to == pc_) {
@@ -214,6 +283,8 @@ void PftFlow::isync(const PftPacket& p, Out& out) {
 
 template <class Out>
 void PftFlow::take(const PftPacket& p, Out& out) {
+    if (p.has_context) contexts_.context(static_cast<std::uint32_t>(p.value), p.offset, out);
+    if (p.kind == PftKind::virtual_machine) contexts_.virtual_machine(static_cast<std::uint32_t>(p.value), p.offset, out);
     switch (p.kind) {
         case PftKind::damage:
             lose(p.offset, p.length, any_ ? StepGapKind::damaged : StepGapKind::lead_in, "bytes that are no packet", out);

@@ -93,11 +93,16 @@ struct StepTime {
     std::uint8_t sent = 64;  ///< so many of the lowest bits of `ticks` were sent; the others stand as they stood before
 };
 
-/// The program sent a number through the trace: what for, and the number.
+/// The program sent a number through the trace: what for, and the number. Or the trace tells one of the core itself.
 struct StepData {
+    /// Tags that no program sends: which process has the core (CONTEXTIDR, RISC-V context), which virtual machine, which
+    /// exception level; data that was loaded or stored, `address` says where.
+    static constexpr std::uint32_t kContext = 0xFFFF'FFF0, kVirtualMachine = 0xFFFF'FFF1, kLevel = 0xFFFF'FFF2, kAccess1 = 0xFFFF'FFF4,
+                                   kAccess2 = 0xFFFF'FFF5, kAccess4 = 0xFFFF'FFF6;
     std::uint64_t offset = 0;  ///< of the packet
     std::uint64_t value = 0;
     std::uint32_t tag = 0;
+    std::uint64_t address = 0;
 };
 
 /// Hears nothing of what a flow tells.

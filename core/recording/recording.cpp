@@ -30,6 +30,27 @@ bool isa_fits(const std::string& isa, const Image& image) {
     return true;
 }
 
+struct ProcessImage {
+    std::uint32_t context = 0;
+    std::shared_ptr<const Image> image;
+};
+// Programs that processes of this core see beside its own image.
+std::vector<ProcessImage> process_images(Recording& r, const CoreSpec& core) {
+    std::vector<ProcessImage> all;
+    for (const ProcessSpec& p : r.target.processes) {
+        if (p.image.empty() || (!p.core.empty() && p.core != core.name)) continue;
+        auto opened = Image::open(p.image, core.isa);
+        if (opened && isa_fits(core.isa, **opened))
+            all.push_back({p.context, *opened});
+        else
+            r.doubts.push_back({"The image of process " + p.name + " cannot be used (" +
+                                    (opened ? "it is for " + std::string((*opened)->machine_name()) : opened.error().what) + ", " + p.image +
+                                    "): where it runs, gaps are shown.",
+                                "Correct image in its [[process]]."});
+    }
+    return all;
+}
+
 // Image and names of one core; what cannot be used becomes a doubt, never a failure.
 void open_image(Recording& r, const CoreSpec& core) {
     std::shared_ptr<const Image> image;
@@ -98,8 +119,15 @@ void open_image(Recording& r, const CoreSpec& core) {
                                 read.error().advice});
         }
     }
-    r.code.push_back(image && Code::can_follow(core.isa) ? Code::of(*image, core.isa) : nullptr);
-    r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back()) : nullptr);
+    const std::vector<ProcessImage> processes = process_images(r, core);
+    std::vector<Code::Context> contexts;
+    std::vector<FunctionTable::Process> named;
+    for (const ProcessImage& p : processes) {
+        contexts.push_back({p.context, p.image->code_pieces(), p.image.get()});
+        named.push_back({p.context, p.image.get()});
+    }
+    r.code.push_back(image && Code::can_follow(core.isa) ? Code::of(*image, contexts, core.isa) : nullptr);
+    r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back(), named) : nullptr);
     if (r.code.back() && r.code.back()->left_out() > 0)
         r.doubts.push_back({bytes_text(r.code.back()->left_out()) + " of the code in the image of core " + core.name +
                                 " are left out: more than " + bytes_text(Code::kMostCode) + " cannot be followed.",
@@ -339,6 +367,7 @@ void stay_inside(Recording& r, const fs::path& folder) {
         confine(c.svd, "SVD file");
         confine(c.orti, "ORTI file");
     }
+    for (ProcessSpec& p : r.target.processes) confine(p.image, "image");
     for (StreamSpec& s : r.target.streams) {
         confine(s.file, "stream");
         for (std::string& more : s.more_files) confine(more, "stream");

@@ -61,28 +61,38 @@ std::shared_ptr<Code> Code::made(std::span<const Image::Piece> common, std::span
     code->common_ = code->pieces_.size();
     for (const Context& context : contexts)
         for (const auto& piece : context.pieces) code->add(piece, context.number);
-    if (image != nullptr && code->isa_ == Isa::arm) code->mark_sets(*image);
+    if (code->isa_ == Isa::arm) {
+        if (image != nullptr) code->mark_sets(*image, std::nullopt);
+        for (const Context& context : contexts)
+            if (context.image != nullptr) code->mark_sets(*context.image, context.number);
+        std::stable_sort(code->regions_.begin(), code->regions_.end(), [](const Region& a, const Region& b) { return a.first < b.first; });
+    }
     code->finish();
     return code;
 }
 
 // Which addresses hold Thumb code, and which data: by mapping symbols, else by the lowest bit of functions' addresses
 // (AAELF32 5.5.3, 5.5.5).
-void Code::mark_sets(const Image& image) {
-    const auto add = [this](std::uint64_t address, Isa isa, bool data) {
-        if (const std::uint32_t slot = slot_of(address); slot != kNowhere) regions_.push_back({slot, isa, data});
+void Code::mark_sets(const Image& image, std::optional<std::uint32_t> context) {
+    const std::size_t before = regions_.size();
+    const auto add = [&](std::uint64_t address, Isa isa, bool data) {
+        const std::uint32_t slot = context ? slot_in(*context, address) : slot_of(address);
+        if (slot != kNowhere && this->context(slot) == context) regions_.push_back({slot, isa, data});
     };
     for (const Image::Mapping& m : image.mappings()) add(m.address, m.what == 't' ? Isa::thumb : Isa::arm, m.what == 'd');
-    if (regions_.empty())
+    if (regions_.size() == before)
         for (const Symbol& s : image.symbols())
             if (s.function) add(s.address & ~std::uint64_t{1}, s.thumb ? Isa::thumb : Isa::arm, false);
-    std::stable_sort(regions_.begin(), regions_.end(), [](const Region& a, const Region& b) { return a.first < b.first; });
 }
 
 Isa Code::isa(std::uint32_t slot) const {
     const auto behind = std::upper_bound(regions_.begin(), regions_.end(), slot, [](std::uint32_t s, const Region& r) { return s < r.first; });
     const Piece& p = piece_of(slot);
     return behind == regions_.begin() || std::prev(behind)->first < p.first ? p.isa : std::prev(behind)->isa;
+}
+
+std::shared_ptr<const Code> Code::of(const Image& image, std::span<const Context> contexts, const std::string& isa) {
+    return contexts.empty() ? of(image, isa) : made(image.code_pieces(), contexts, isa, &image);
 }
 
 // Bytes alone do not tell code from data, and data may look like an IT: only an IT that the program can come to counts.

@@ -104,7 +104,10 @@ class Code {
     struct Context {
         std::uint32_t number = 0;
         std::span<const Image::Piece> pieces;
+        const Image* image = nullptr;  ///< that they are of, if there is one
     };
+    /// The same with what processes see.
+    static std::shared_ptr<const Code> of(const Image& image, std::span<const Context> contexts, const std::string& isa);
     /// What all see, and what each process sees: the same address may stand for several slots.
     static std::shared_ptr<const Code> of(std::span<const Image::Piece> common, std::span<const Context> contexts,
                                           const std::string& isa);
@@ -116,6 +119,8 @@ class Code {
         const Piece& p = pieces_[recent_(address)];
         return address - p.base < p.bytes ? p.first + static_cast<std::uint32_t>((address - p.base) / 2) : kNowhere;
     }
+    /// Whether processes see code of their own.
+    bool has_contexts() const { return pieces_.size() > common_; }
     /// In what the process of this number sees, its own first.
     std::uint32_t slot_in(std::uint32_t context, std::uint64_t address) const {
         for (std::size_t i = common_; i < pieces_.size(); ++i) {
@@ -174,7 +179,7 @@ class Code {
         return common_ - 1;
     }
     void add(const Image::Piece& piece, std::uint32_t context);
-    void mark_sets(const Image& image);
+    void mark_sets(const Image& image, std::optional<std::uint32_t> context);
     void finish();
     void finish_region(const Piece& piece, std::uint32_t from, std::uint32_t to, Isa isa);
     void mark_it_blocks(const Piece& piece, std::uint32_t from, std::uint32_t to);

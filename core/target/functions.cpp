@@ -10,9 +10,21 @@ FunctionTable::FunctionTable() {
     functions_.push_back({"code without a name", {}, 0, 0, Code::kNowhere, Code::kNowhere, 0});
 }
 
-std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code) {
+std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code) { return of(image, code, {}); }
+
+std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code, std::span<const Process> processes) {
     auto table = std::make_shared<FunctionTable>();
     table->of_slot_.assign(code.slot_count(), 0);
+    table->add_image(image, code, [&code](std::uint64_t address) { return code.slot_of(address); });
+    for (const Process& p : processes)
+        table->add_image(*p.image, code, [&](std::uint64_t address) {
+            const std::uint32_t slot = code.slot_in(p.context, address);
+            return slot != Code::kNowhere && code.context(slot) == p.context ? slot : Code::kNowhere;
+        });
+    return table;
+}
+
+void FunctionTable::add_image(const Image& image, const Code& code, const std::function<std::uint32_t(std::uint64_t)>& slot_of) {
     // Of several names for one address the first stands; a size of 0 reaches to the next function, unless it is only
     // another way into one that has a size.
     std::map<std::string, std::uint32_t> files;
@@ -25,7 +37,7 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const
     };
     std::vector<const Symbol*> named;
     for (const Symbol& s : image.symbols())
-        if (s.function && code.slot_of(s.address) != Code::kNowhere &&
+        if (s.function && slot_of(s.address) != Code::kNowhere &&
             (named.empty() || named.back()->address != s.address || named.back()->size == 0)) {
             if (!named.empty() && named.back()->address == s.address) named.pop_back();
             const bool inside = s.size == 0 && !named.empty() && s.address < named.back()->address + named.back()->size;
@@ -36,20 +48,20 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const
         Function f;
         f.name = s.name;
         f.address = s.address;
-        f.entry = code.slot_of(s.address);
+        f.entry = slot_of(s.address);
         const std::uint64_t next = i + 1 < named.size() ? named[i + 1]->address : ~std::uint64_t{0};
         f.end = f.entry;
         // Not beyond the piece of code that it stands in.
         const std::uint64_t limit = s.size != 0 ? s.address + s.size : next;
-        for (std::uint64_t at = s.address; at < limit && code.slot_of(at) == f.end; at += 2) ++f.end;
+        for (std::uint64_t at = s.address; at < limit && slot_of(at) == f.end; at += 2) ++f.end;
         place(f, s.address);
-        table->add(std::move(f));
+        add(std::move(f));
     }
     // Hand-written code has labels only: each names what follows, up to the next name.
     std::set<std::uint64_t> labels;
     for (const Symbol& s : image.symbols()) {
-        const std::uint32_t slot = code.slot_of(s.address);
-        if (s.label && slot != Code::kNowhere && code[slot].flow != Flow::none && table->of_slot_[slot] == 0 &&
+        const std::uint32_t slot = slot_of(s.address);
+        if (s.label && slot != Code::kNowhere && code[slot].flow != Flow::none && of_slot_[slot] == 0 &&
             s.name.front() != '$')
             labels.insert(s.address);
     }
@@ -59,15 +71,14 @@ std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const
         Function f;
         f.name = s.name;
         f.address = s.address;
-        f.entry = f.end = code.slot_of(s.address);
+        f.entry = f.end = slot_of(s.address);
         const std::uint64_t next = std::next(at) == labels.end() ? ~std::uint64_t{0} : *std::next(at);
-        for (std::uint64_t a = s.address; a < next && code.slot_of(a) == f.end && table->of_slot_[f.end] == 0; a += 2)
+        for (std::uint64_t a = s.address; a < next && slot_of(a) == f.end && of_slot_[f.end] == 0; a += 2)
             ++f.end;
         if (f.end == f.entry) continue;  // a second name for the same place
         place(f, s.address);
-        table->add(std::move(f));
+        add(std::move(f));
     }
-    return table;
 }
 
 std::shared_ptr<const FunctionTable> FunctionTable::of(const std::vector<Function>& functions, const Code& code) {

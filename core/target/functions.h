@@ -2,7 +2,9 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -27,6 +29,12 @@ class FunctionTable {
     static std::shared_ptr<const FunctionTable> of(const Image& image, const Code& code);
 
     /// The same from a list: entry and end are slots of `code`.
+    /// The same with those of the programs that processes see, by the numbers of those.
+    struct Process {
+        std::uint32_t context = 0;
+        const Image* image = nullptr;
+    };
+    static std::shared_ptr<const FunctionTable> of(const Image& image, const Code& code, std::span<const Process> processes);
     static std::shared_ptr<const FunctionTable> of(const std::vector<Function>& functions, const Code& code);
 
     std::uint32_t at(std::uint32_t slot) const { return slot < of_slot_.size() ? of_slot_[slot] : nameless(); }
@@ -39,6 +47,7 @@ class FunctionTable {
     std::uint32_t nameless() const { return 0; }
 
   private:
+    void add_image(const Image& image, const Code& code, const std::function<std::uint32_t(std::uint64_t)>& slot_of);
     void add(Function f);
 
     std::vector<Function> functions_;

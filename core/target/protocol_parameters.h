@@ -49,6 +49,7 @@ struct Etm4Parameters {
     unsigned context_id_bytes = 0;  ///< 0 or 4: TRCIDR2.CIDSIZE
     unsigned virtual_id_bytes = 0;  ///< 0, 1, 2 or 4: TRCIDR2.VMIDSIZE
     unsigned max_speculation = 0;   ///< TRCIDR8.MAXSPEC: P0 elements that may still be cancelled
+    bool conditional = false;       ///< TRCCONFIGR.COND: conditional instructions are traced
 };
 
 /// How a program flow trace macrocell was built and programmed (ETMCR of the PTM: IHI 0035B, 3.4.3).

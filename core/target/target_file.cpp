@@ -38,6 +38,7 @@ CoreSpec read_core(TomlTable& t, const KeyPlace& place, bool needs_isa) {
         t.fail("key 'isa' in [[core]] is '" + core.isa + "'", t.line(),
                "it must be one of " + all + "or a RISC-V ISA such as rv32imac, rv64gc");
     }
+    core.context = t.text("context", false, {"contextid"});
     core.clock_hz = static_cast<std::uint64_t>(t.number("clock_hz", false, 1, 100'000'000'000).value_or(0));
     const std::string image = t.text("image", false), svd = t.text("svd", false), orti = t.text("orti", false);
     if (!orti.empty()) core.orti = (folder / orti).lexically_normal().string();
@@ -84,12 +85,16 @@ Etm4Parameters read_etm4(TomlTable& e, std::uint64_t& timestamp_hz) {
         return static_cast<std::uint64_t>(e.number(key, false, 0, kNoLimit).value_or(0));
     };
     // Register values first (IHI 0064, 7.3); keys that name a setting go before them.
-    if (const auto v = e.number("trcidr0", false, 0, kNoLimit)) p.commit_in_cycles = (*v >> 29 & 1) == 0;
+    if (const auto v = e.number("trcidr0", false, 0, kNoLimit)) {
+        p.commit_in_cycles = (*v >> 29 & 1) == 0;
+        p.conditional = (*v >> 6 & 1) != 0 && !e.raw().contains("trcconfigr");
+    }
     const std::uint64_t idr2 = word("trcidr2"), configr = word("trcconfigr");
     (void)e.number("trcidr1", false, 0, kNoLimit);
     p.max_speculation = static_cast<unsigned>(std::min<std::uint64_t>(word("trcidr8"), 1024));
     p.virtual_id_bytes = static_cast<unsigned>(std::min<std::uint64_t>(idr2 >> 10 & 31, 4));
     p.context_id_bytes = (configr >> 6 & 1) != 0 && (idr2 >> 5 & 31) != 0 ? 4 : 0;
+    p.conditional = p.conditional || (configr >> 8 & 7) != 0;
     p.cycle_count = (configr >> 4 & 1) != 0;
     p.return_stack = (configr >> 12 & 1) != 0;
     if (const auto v = e.flag("cycle_count")) p.cycle_count = *v;
@@ -422,6 +427,20 @@ Result<TargetFile> parse_target_file(std::string_view text, const std::string& p
             if (problem) break;
         }
     }
+    TomlTable::each(top.tables("process", false), "[[process]]", path, problem, target.warnings, target.processes, [&](TomlTable& t) {
+        ProcessSpec process;
+        process.context = static_cast<std::uint32_t>(t.number("context", true, 0, 0xFFFF'FFFF).value_or(0));
+        process.name = t.text("name", true);
+        if (const std::string image = t.text("image", false); !image.empty()) process.image = (folder / image).lexically_normal().string();
+        process.core = t.text("core", false);
+        for (const ProcessSpec& other : target.processes)
+            if (other.context == process.context && (other.core.empty() || process.core.empty() || other.core == process.core))
+                t.fail("key 'context' in [[process]] is " + std::to_string(process.context) + ", as that of '" + other.name + "'", t.line(),
+                       "each process has a number of its own");
+        if (!process.core.empty() && target.core(process.core) == nullptr)
+            t.fail("key 'core' in [[process]] names '" + process.core + "', which is no core", t.line(), "name a core of this file");
+        return process;
+    });
     TomlTable::each(top.tables("watch", false), "[[watch]]", path, problem, target.warnings, target.watches,
                [](TomlTable& t) { return read_watch(t); });
     TomlTable::each(top.tables("port", false), "[[port]]", path, problem, target.warnings, target.ports, [&](TomlTable& t) {

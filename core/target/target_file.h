@@ -39,6 +39,7 @@ struct CoreSpec {
     std::vector<std::string> more_images;  ///< that stand in its memory beside `image`
     std::string svd;                       ///< path as it can be opened; empty if none
     std::string orti;                      ///< the same: names of tasks (ISO 17356-6)
+    std::string context;                     ///< what tells processes apart: "contextid"; empty if not stated
     std::optional<unsigned> priority_bits;
     std::optional<std::uint64_t> rom_table;  ///< root of its CoreSight ROM tables, where it is not the usual one
     std::vector<std::uint64_t> units;        ///< base addresses of trace units that no table lists
@@ -77,6 +78,14 @@ struct StreamSpec {
     std::optional<std::int64_t> zero_ticks;  ///< what the stream's own clock reads at the recording's zero
     std::uint64_t timestamp_hz = 0;          ///< of the trace's own timestamps; 0 if not stated
     unsigned line = 0;                       ///< where the table stands in the target file
+};
+
+/// A process of an A-profile core, by the number that trace tells of it.
+struct ProcessSpec {
+    std::uint32_t context = 0;  ///< CONTEXTIDR, or the context of RISC-V trace
+    std::string name;
+    std::string image;  ///< path as it can be opened; empty: the core's own image holds its code
+    std::string core;   ///< whose; empty: of all
 };
 
 struct WatchSpec {
@@ -161,6 +170,7 @@ struct TargetFile {
     std::string name;
     std::vector<CoreSpec> cores;
     std::vector<StreamSpec> streams;
+    std::vector<ProcessSpec> processes;
     std::vector<WatchSpec> watches;
     std::vector<PortSpec> ports;
     std::vector<TaskSpec> tasks;

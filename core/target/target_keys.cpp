@@ -42,6 +42,7 @@ constexpr TargetKey kKeys[] = {
     of_kind(Kind::files, "core", "images", "Several programs loaded together, instead of image"),
     of_kind(Kind::file, "core", "svd", "CMSIS-SVD file with the names of interrupts"),
     of_kind(Kind::file, "core", "orti", "ORTI file with the names of tasks"),
+    choice("core", "context", "contextid", "", "What tells processes apart: CONTEXTIDR"),
     number("core", "priority_bits", 1, 8, "", "Implemented interrupt priority bits (Arm M-profile)"),
     number("core", "rom_table", 0, 0xFFFF'FFFF, "",
            "Address of the root CoreSight ROM table, where it is not 0xE00FF000"),
@@ -150,6 +151,11 @@ constexpr TargetKey kKeys[] = {
             "By how much it runs fast, in parts per million, without align"),
 
     of_kind(Kind::tables, "stream.polled", "values", "Name, address, type and rate of each value that was read", true),
+
+    number("process", "context", 0, 0xFFFF'FFFF, "", "Number that the trace tells of it (CONTEXTIDR, RISC-V context)"),
+    of_kind(Kind::text, "process", "name", "Name of the process", true),
+    of_kind(Kind::file, "process", "image", "The program that runs under this number, beside the core's own"),
+    of_kind(Kind::text, "process", "core", "Core on which it runs; default: any"),
 
     number("watch", "comparator", 0, 15, "", "Data trace comparator"),
     of_kind(Kind::text, "watch", "symbol", "Variable that it watches"),

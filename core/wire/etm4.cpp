@@ -177,7 +177,16 @@ std::size_t Etm4Decoder::take_context(std::span<const std::uint8_t> b, Etm4Packe
     if (b.size() < 2) return kNeedMore;
     p.has_context = true;
     std::size_t used = 1;
-    if ((b[1] & 0x40) != 0) used += parameters_.virtual_id_bytes;
+    p.level = b[1] & 3u;
+    if ((b[1] & 0x40) != 0) {
+        if (b.size() < 1 + used + parameters_.virtual_id_bytes) return kNeedMore;
+        std::uint32_t id = 0;
+        for (unsigned i = 0; i < parameters_.virtual_id_bytes; ++i) id |= static_cast<std::uint32_t>(b[1 + used + i]) << (8 * i);
+        virtual_id_ = id;
+        used += parameters_.virtual_id_bytes;
+        p.has_virtual = true;
+    }
+    p.virtual_id = virtual_id_;
     if ((b[1] & 0x80) != 0) {
         if (b.size() < 1 + used + parameters_.context_id_bytes) return kNeedMore;
         std::uint32_t id = 0;
@@ -304,6 +313,23 @@ std::size_t Etm4Decoder::one(std::span<const std::uint8_t> b, Etm4Packet& p) {
             p.value = p.atoms = h & 1u;
         }
         return 1;
+    }
+    // Conditional instructions and their results (6.4.15 to 6.4.21): they tell nothing of the way.
+    const auto skip = [&](std::size_t n) {
+        p.kind = Etm4Kind::other;
+        return b.size() < n ? kNeedMore : n;
+    };
+    if (h >= 0x40 && h < 0x70 && !parameters_.conditional) return kBad;
+    if ((h >= 0x40 && h <= 0x46) || (h >= 0x48 && h <= 0x4A) || (h >= 0x4C && h <= 0x4E)) return skip(1);
+    if ((h >= 0x50 && h <= 0x5F) || h == 0x6D) return skip(2);
+    if (h == 0x6C || h == 0x6E || h == 0x6F || (h >= 0x68 && h <= 0x6B)) {
+        std::size_t used = 1;
+        for (int parts = h >= 0x6C ? 1 : 2; parts > 0; --parts) {
+            const std::size_t n = continued(b, used, 6, false, v);
+            if (n == kNeedMore || n == kBad) return n;
+            used += n;
+        }
+        return skip(used);
     }
     if (h >= 0x70 && h <= 0x7F) {
         p.kind = h == 0x70 ? Etm4Kind::other : Etm4Kind::event;

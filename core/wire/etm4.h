@@ -50,11 +50,13 @@ struct Etm4Packet {
     std::uint64_t atoms = 0;    ///< bit 0 first; 1 is E (taken)
     std::uint32_t length = 0;
     std::uint32_t count = 0;  ///< atoms; P0 elements committed or cancelled
-    std::uint32_t context_id = 0;
+    std::uint32_t context_id = 0, virtual_id = 0;
     std::uint16_t exception = 0;  ///< type as sent
     Etm4Kind kind = Etm4Kind::damage;
     std::uint8_t sent = 64;  ///< of a timestamp: so many of its lowest bits; the others stand as they stood before
     std::uint8_t ends = 0;   ///< exception: E1:E0, 1 = address is the return address, 2 = also a branch's target
+    std::uint8_t level = 0;  ///< exception level, with has_context
+    bool has_virtual = false;  ///< virtual_id was told, with has_context
     bool has_address = false, has_context = false, has_cycles = false, mispredicted = false, known = true,
          return_pending = false;
 
@@ -129,7 +131,7 @@ class Etm4Decoder {
     std::uint64_t stamped_ = 0;  ///< bits that were sent since the beginning
     unsigned threshold_ = 0;
     bool threshold_known_ = false;
-    std::uint32_t context_id_ = 0;
+    std::uint32_t context_id_ = 0, virtual_id_ = 0;
     std::vector<std::uint8_t> held_;
     std::uint64_t position_ = 0;
     bool hunting_ = true;

@@ -59,6 +59,7 @@ TEST(TargetKeys, EachIsTakenByTheReader) {
                 {"watch", 0, "comparator", "1"}, {"watch", 0, "symbol", "\"x\""}, {"watch", 0, "type", "\"u8\""}};
         if (table == "watch" && k.key == "expression") changes[1] = {"watch", 0, "type", "\"u8\""};
         if (table == "port") changes = {{"port", 0, "number", "1"}};
+        if (table == "process") changes = {{table, 0, "context", "1"}, {table, 0, "name", "\"x\""}};
         if (table == "task") changes = {{"task", 0, "name", "\"x\""}};
         if (table == "stopwatch")
             changes = {{table, 0, "name", "\"x\""}, {table, 0, "from", "{ of = \"a\" }"}, {table, 0, "to", "{ of = \"b\" }"}};

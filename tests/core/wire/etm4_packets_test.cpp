@@ -374,6 +374,31 @@ TEST(Etm4Damage, EveryReservedHeaderEndsWithTheNextSynchronisation) {
     }
 }
 
+// 6.4.15 to 6.4.21: of any length, and nothing that the way depends on.
+TEST(Etm4Conditional, PacketsAreReadWhereTheyAreOnAndChangeNothing) {
+    Etm4Parameters k;
+    k.conditional = true;
+    const auto p = behind_async({0xF7, 0x6C, 0x85, 0x01, 0x41, 0x43, 0x6D, 0xF7, 0x44, 0x49, 0x4D, 0x53, 0xF7, 0x68, 0x85, 0x01, 0x02, 0x6E, 0x03, 0xF6}, k);
+    ASSERT_EQ(p.size(), 12U);
+    EXPECT_EQ(p.front().kind, Etm4Kind::atoms);
+    EXPECT_EQ(p.back().kind, Etm4Kind::atoms);
+    for (std::size_t i = 1; i + 1 < p.size(); ++i) EXPECT_EQ(p[i].kind, Etm4Kind::other) << i;
+}
+
+TEST(Etm4Context, TellsLevelProcessAndVirtualMachine) {  // 6.4.11
+    Etm4Parameters k;
+    k.context_id_bytes = 4;
+    k.virtual_id_bytes = 1;
+    const auto p = behind_async({0x81, 0xD1, 0x07, 0x44, 0x33, 0x22, 0x11, 0x81, 0x10, 0x80}, k);
+    ASSERT_EQ(p.size(), 3U);
+    EXPECT_EQ(p[0].level, 1);
+    EXPECT_TRUE(p[0].has_virtual);
+    EXPECT_EQ(p[0].virtual_id, 7U);
+    EXPECT_EQ(p[0].context_id, 0x1122'3344U);
+    EXPECT_EQ(p[1].level, 0);
+    EXPECT_EQ(p[1].context_id, 0x1122'3344U) << "what is not told stays";
+}
+
 TEST(Etm4Damage, AlignmentWithTooFewZerosIsNone) {
     Bytes b = {0xF7};
     for (int i = 0; i < 10; ++i) b.push_back(0);  // one short

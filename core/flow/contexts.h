@@ -1,0 +1,43 @@
+// Which process had the core, and at which level, as trace tells by numbers.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+
+#include "flow/steps.h"
+
+namespace mt {
+
+/// Of one stream. Copyable.
+class Contexts {
+  public:
+    /// Tells it on where it is another than before.
+    template <class Out>
+    void context(std::uint32_t id, std::uint64_t offset, Out& out) {
+        tell(context_, id, StepData::kContext, offset, out);
+    }
+    template <class Out>
+    void virtual_machine(std::uint32_t id, std::uint64_t offset, Out& out) {
+        tell(machine_, id, StepData::kVirtualMachine, offset, out);
+    }
+    template <class Out>
+    void level(std::uint32_t level, std::uint64_t offset, Out& out) {
+        tell(level_, level, StepData::kLevel, offset, out);
+    }
+    /// Where an address stands in what the process sees that has the core.
+    std::uint32_t slot_of(const Code& code, std::uint64_t address) const {
+        return context_ && code.has_contexts() ? code.slot_in(*context_, address) : code.slot_of(address);
+    }
+    bool operator==(const Contexts&) const = default;
+
+  private:
+    template <class Out>
+    static void tell(std::optional<std::uint32_t>& now, std::uint32_t id, std::uint32_t tag, std::uint64_t offset, Out& out) {
+        if (now == id) return;
+        now = id;
+        tell_data(out, StepData{offset, id, tag});
+    }
+    std::optional<std::uint32_t> context_, machine_, level_;
+};
+
+}  // namespace mt

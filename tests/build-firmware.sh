@@ -6,11 +6,13 @@ here=$(cd "$(dirname "$0")" && pwd)
 out=$1
 clang=${2:-clang-14}
 mkdir -p "$out"
-# arm|riscv SOURCE NAME
+# arm|riscv|riscv64 SOURCE NAME
 build() {
     case $1 in
     arm) set -- "$2" "$3" --target=thumbv7em-none-eabi -mcpu=cortex-m4 -Wl,-Ttext=0,-Tdata=0x20000000,-e,start ;;
     riscv) set -- "$2" "$3" --target=riscv32-unknown-elf -march=rv32imac -mabi=ilp32 -mno-relax \
+        -Wl,-Ttext=0x80000000,-Tdata=0x80100000,-e,start ;;
+    riscv64) set -- "$2" "$3" --target=riscv64-unknown-elf -march=rv64imac -mabi=lp64 -mno-relax \
         -Wl,-Ttext=0x80000000,-Tdata=0x80100000,-e,start ;;
     esac
     source=$1 name=$2
@@ -19,5 +21,6 @@ build() {
 }
 build arm replay/firmware/instructions_arm.S instructions-arm
 build riscv replay/firmware/instructions_riscv.S instructions-riscv
+build riscv64 replay/firmware/instructions_riscv64.S instructions-riscv64
 build arm capture/firmware/printing_arm.S printing-arm
 build riscv capture/firmware/printing_riscv.S printing-riscv

@@ -43,6 +43,11 @@ Registers registers_of(const RvMachine& m) {
     for (unsigned n = 1; n < 32; ++n) all.emplace_back("x" + std::to_string(n), m.x(n));
     return all;
 }
+Registers registers_of(const Rv64Machine& m) {
+    Registers all;
+    for (unsigned n = 1; n < 32; ++n) all.emplace_back("x" + std::to_string(n), m.x(n));
+    return all;
+}
 Registers registers_of(const ThumbMachine& m) {
     Registers all;
     for (unsigned n = 0; n < 13; ++n) all.emplace_back("r" + std::to_string(n), m.r(n));
@@ -73,6 +78,8 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
     };
     if (isa.rfind("rv32", 0) == 0)
         return made(RvMachine(steps.code, PastMemory(*image, first == image->entry()), shared));
+    if (isa.rfind("rv64", 0) == 0)
+        return made(Rv64Machine(steps.code, PastMemory(*image, first == image->entry()), shared));
     if (isa.rfind("armv6-m", 0) == 0 || isa.rfind("armv7", 0) == 0) {
         // B1.5.5: the stack and the first instruction come from the vector table.
         std::optional<std::uint32_t> stack;
@@ -84,7 +91,7 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         return made(ThumbMachine(steps.code, PastMemory(*image, at_reset), at_reset, stack, shared));
     }
     return failure("the past state of core '" + steps.core + "' cannot be worked out", steps.file,
-                   "it can for RV32, Armv6-M and Armv7-M so far");
+                   "it can for RV32, RV64, Armv6-M and Armv7-M so far");
 }
 
 // {"registers": {"x1": "0x…", …}}
@@ -101,7 +108,7 @@ Result<void> PastStates::take_stopped(const CoreSpec& core, PastMemory& memory) 
             const std::uint64_t v = std::strtoull(digits.c_str(), &end, 16);
             if (digits.empty() || *end != 0)
                 return failure("register '" + name + "' has no value such as \"0x1f\"", core.stopped.registers);
-            stopped_[name] = v & 0xFFFF'FFFF;
+            stopped_[name] = core.isa.rfind("rv64", 0) == 0 ? v : v & 0xFFFF'FFFF;
         }
     }
     for (const CoreSpec::Stopped::Memory& m : core.stopped.memory) {

@@ -13,6 +13,7 @@
 #include "base/progress.h"
 #include "model/step_trail.h"
 #include "recording/recording.h"
+#include "replay/rv64_machine.h"
 #include "replay/rv_machine.h"
 #include "replay/thumb_machine.h"
 
@@ -43,7 +44,7 @@ class PastStates {
     std::optional<PastState> as_left(std::uint64_t step, Progress& progress);
 
   private:
-    using Machine = std::variant<RvMachine, ThumbMachine>;
+    using Machine = std::variant<RvMachine, ThumbMachine, Rv64Machine>;
     PastStates(const Recording& recording, const StepTrail& steps, Machine first);
     enum class Upto : std::uint8_t { instruction, exception };
     std::optional<PastState> state_at(std::uint64_t step, Upto upto, Progress& progress);

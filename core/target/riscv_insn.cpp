@@ -114,4 +114,44 @@ std::uint32_t expanded(std::uint16_t half) {
     }
 }
 
+// Where RV64 has another instruction, or longer shifts.
+std::uint32_t expanded64(std::uint16_t half) {
+    const std::uint32_t c = half, f3 = bits(c, 15, 13);
+    const std::uint32_t rd = bits(c, 11, 7), rs2 = bits(c, 6, 2), rds = 8 + bits(c, 4, 2), rs1s = 8 + bits(c, 9, 7);
+    const std::uint32_t imm6 = with_sign(bits(c, 12, 12) << 5 | bits(c, 6, 2), 6), shift = bits(c, 12, 12) << 5 | bits(c, 6, 2);
+    const std::uint32_t imm_d = bits(c, 12, 10) << 3 | bits(c, 6, 5) << 6;
+    const std::uint32_t imm_load = bits(c, 12, 12) << 5 | bits(c, 6, 5) << 3 | bits(c, 4, 2) << 6;
+    const std::uint32_t imm_store = bits(c, 12, 10) << 3 | bits(c, 9, 7) << 6;
+    constexpr std::uint32_t kFloat = 0x27 ^ 0x23;  // a store of the other kind
+    switch ((c & 3) << 3 | f3) {
+        case 001:  // C.FLD
+            return enc_i(imm_d, rs1s, 3, rds, 0x07);
+        case 003:  // C.LD
+            return enc_i(imm_d, rs1s, 3, rds, 0x03);
+        case 005:  // C.FSD
+            return enc_s(imm_d, rds, rs1s, 3) ^ kFloat;
+        case 007:  // C.SD
+            return enc_s(imm_d, rds, rs1s, 3);
+        case 011:  // C.ADDIW
+            return rd == 0 ? 0 : enc_i(imm6, rd, 0, rd, 0x1B);
+        case 014:
+            if (bits(c, 11, 10) < 2) return enc_i(shift | (bits(c, 11, 10) == 1 ? 0x400 : 0), rs1s, 5, rs1s, 0x13);
+            if (bits(c, 11, 10) == 3 && bits(c, 12, 12) != 0)  // C.SUBW, C.ADDW
+                return bits(c, 6, 5) > 1 ? 0 : enc_r(bits(c, 6, 5) == 0 ? 0x20 : 0, rds, rs1s, 0, rs1s) | 0x08;
+            return expanded(half);
+        case 020:
+            return enc_i(shift, rd, 1, rd, 0x13);
+        case 021:  // C.FLDSP
+            return enc_i(imm_load, 2, 3, rd, 0x07);
+        case 023:  // C.LDSP
+            return rd == 0 ? 0 : enc_i(imm_load, 2, 3, rd, 0x03);
+        case 025:  // C.FSDSP
+            return enc_s(imm_store, rs2, 2, 3) ^ kFloat;
+        case 027:  // C.SDSP
+            return enc_s(imm_store, rs2, 2, 3);
+        default:
+            return expanded(half);
+    }
+}
+
 }  // namespace mt::rv

@@ -27,5 +27,8 @@ constexpr std::uint32_t imm_j(std::uint32_t i) {
 
 /// The RV32 instruction that a compressed one of the integer set stands for (section 16.8); 0 if there is none.
 std::uint32_t expanded(std::uint16_t half);
+/// The RV64 instruction that a compressed one of the integer set stands for, or a load or store of floating point; 0 if there
+/// is none.
+std::uint32_t expanded64(std::uint16_t half);
 
 }  // namespace mt::rv

@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "control/debug_server.h"
 #include "process.h"
+#include "replay/rv64_machine.h"
 #include "replay/rv_machine.h"
 #include "replay/thumb_machine.h"
 #include "support.h"
@@ -63,10 +64,10 @@ class EmulatedStates : public testing::Test {
     }
 
     // One register after an instruction: what is said of it against what it is.
-    void hold(const Known& said, unsigned number, const std::string& name, std::uint64_t pc) {
+    void hold(const Known& said, unsigned number, const std::string& name, std::uint64_t pc, bool wide = false) {
         const auto is = server->read_register(number);
         ASSERT_TRUE(is) << is.error().text();
-        const std::uint64_t value = *is & 0xFFFF'FFFF;
+        const std::uint64_t value = wide ? *is : *is & 0xFFFF'FFFF;
         if (said.known) {
             ++told.known;
             if (said.value == value) return;
@@ -76,6 +77,7 @@ class EmulatedStates : public testing::Test {
             return;
         }
         ++told.unknown;
+        if (wide) return;  // no bounds are given
         if (said.low > 0 || said.high != 0xFFFF'FFFF) ++told.narrowed;
         if (value >= said.low && value <= said.high) return;
         ++told.wrong;
@@ -177,6 +179,29 @@ TEST_F(EmulatedStates, OfARiscVHartAreNeverToldWrong) {
     EXPECT_GT(told.steps, 280U);
     EXPECT_GT(told.narrowed, 10U) << "bounds were given";
     EXPECT_GT(100 * told.known, 90 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
+    EXPECT_GT(hold_memory(machine.memory(), 0x8010'0000, 0x2000), 0x1000U);
+}
+
+TEST_F(EmulatedStates, OfA64BitHartAreNeverToldWrong) {
+    begin("instructions-riscv64.elf", {"qemu-system-riscv64", "-M", "virt", "-bios", "none"});
+    if (server == nullptr) return;
+    const auto code = Code::of(*image, "rv64imac");
+    Rv64Machine machine(code, memory(0x8010'0000), false);
+    const auto trap_of = [&](std::uint64_t pc) {
+        StepTrap trap;
+        trap.number = 11;
+        trap.epc = pc;
+        trap.epc_known = true;
+        return trap;
+    };
+    walk(machine, *code, false, *image->address_of("trapped"), trap_of, [&](std::uint64_t pc) {
+        for (unsigned n = 0; n < 32; ++n) hold(machine.x(n), n, "x" + std::to_string(n), pc, true);
+    });
+    EXPECT_EQ(told.wrong, 0U);
+    EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
+    EXPECT_EQ(told.traps, 1U);
+    EXPECT_GT(told.steps, 180U);
+    EXPECT_GT(100 * told.known, 80 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
     EXPECT_GT(hold_memory(machine.memory(), 0x8010'0000, 0x2000), 0x1000U);
 }
 

@@ -44,6 +44,10 @@ StatePage::StatePage(Document& document, QWidget* parent)
     auto* across = new QSplitter(Qt::Horizontal);
     across->addWidget(registers_);
     across->addWidget(variables_);
+    kept_model_ = new QStandardItemModel(this);
+    kept_view_ = figures_view("state_kept", tr("Kept picture"), *kept_model_, false);
+    kept_view_->hide();
+    across->addWidget(kept_view_);
     across->setStretchFactor(0, 1);
     across->setStretchFactor(1, 1);
     across->setHandleWidth(1);
@@ -54,7 +58,10 @@ StatePage::StatePage(Document& document, QWidget* parent)
         const auto trail = document_.trail();
         if (shown_ && trail && stream_ && *stream_ < trail->steps.size()) emit put_wanted(words(trail->steps[*stream_].core), shown_);
     });
-    lay_page(*this, {hint_, put_, add_}, hint_, across);
+    keep_ = tool_button("state_keep", tr("Keep this picture beside"), tr("It stays while you look at another instruction; what differs is marked"));
+    keep_->setCheckable(true);
+    connect(keep_, &QToolButton::toggled, this, &StatePage::keep_picture);
+    lay_page(*this, {hint_, keep_, put_, add_}, hint_, across);
     soon_.setSingleShot(true);
     soon_.setInterval(40);
     connect(&soon_, &QTimer::timeout, this, &StatePage::compute);
@@ -67,6 +74,13 @@ StatePage::StatePage(Document& document, QWidget* parent)
             const QVariant step = index.data(kStepRole);
             if (step.isValid() && stream_) emit step_wanted(*stream_, step.toULongLong());
         });
+    for (QTableView* table : {registers_, variables_}) {
+        auto* seek = new QAction(tr("To the instruction that changes it next"), table);
+        connect(seek, &QAction::triggered, this, [this, table] { seek_change(table); });
+        seek->setShortcut(QKeySequence(Qt::CTRL | Qt::ALT | Qt::Key_Right));
+        seek->setShortcutContext(Qt::WidgetShortcut);
+        table->addAction(seek);
+    }
     auto* away = new QShortcut(QKeySequence::Delete, variables_);
     away->setContext(Qt::WidgetWithChildrenShortcut);
     connect(away, &QShortcut::activated, this, [this] {
@@ -77,6 +91,7 @@ StatePage::StatePage(Document& document, QWidget* parent)
     connect(&document, &Document::opened, this, [this] {
         if (progress_) progress_->cancel();
         kept_.reset();
+        keep_picture(false);
         shown_.reset();
         stream_.reset();
         before_.clear();
@@ -153,6 +168,7 @@ void StatePage::compute() {
 
 void StatePage::fill(const Found& found) {
     std::map<QString, QString> now;
+    live_.clear();
     std::size_t known = 0;
     const auto cells = [&](const QString& name, const QString& value, const QString& plain, bool is_known, std::uint64_t set_at) {
         QStandardItem *called = text_cell(name, true), *shown = number_cell(value, 0, plain);
@@ -167,6 +183,7 @@ void StatePage::fill(const Found& found) {
                                                      : tr("No instruction that was recorded wrote it"));
         }
         now[name] = value;
+        live_.emplace_back(name, value);
         return std::pair(called, shown);
     };
     const auto row = [&](QStandardItemModel* model, const QString& name, const QString& value, const QString& plain, bool is_known,
@@ -223,7 +240,72 @@ void StatePage::fill(const Found& found) {
                        .arg(known)
                        .arg(found.state.registers.size())
                        .arg(watched_.isEmpty() ? tr(" · name variables to see them, too") : QString()));
+    fill_picture();
     emit filled();
+}
+
+void StatePage::keep_picture(bool on) {
+    picture_ = on ? live_ : std::vector<std::pair<QString, QString>>();
+    keep_->setChecked(on);
+    kept_view_->setVisible(on && !picture_.empty());
+    if (auto* across = qobject_cast<QSplitter*>(kept_view_->parentWidget()); on && across != nullptr) across->setSizes({500, 340, 420});
+    kept_model_->setHorizontalHeaderLabels({});
+    if (on) kept_model_->setObjectName(tr("instruction %1").arg(words(count_text(step_))));
+    fill_picture();
+}
+
+// The kept picture beside what stands there now.
+void StatePage::fill_picture() {
+    if (picture_.empty()) return;
+    kept_model_->clear();
+    kept_model_->setHorizontalHeaderLabels({tr("kept of %1").arg(kept_model_->objectName()), tr("value then"), tr("value now")});
+    const std::map<QString, QString> now(live_.begin(), live_.end());
+    for (const auto& [name, value] : picture_) {
+        const auto found = now.find(name);
+        const QString here = found == now.end() ? tr("not shown") : found->second;
+        auto *called = text_cell(name, true), *then = number_cell(value, 0, value), *is = number_cell(here, 0, here);
+        for (QStandardItem* item : {then, is})
+            if (here != value)
+                item->setForeground(theme().interrupt);
+            else if (here == tr("not known"))
+                item->setForeground(theme().second);
+        kept_model_->appendRow({called, then, is});
+    }
+    kept_view_->resizeColumnsToContents();
+}
+
+void StatePage::seek_change(const QTableView* table) {
+    const auto trail = document_.trail();
+    const QModelIndex at = table->currentIndex();
+    if (!at.isValid() || !kept_ || !kept_->states || !*kept_->states || !trail || !stream_) return;
+    const int column = table == registers_ ? at.column() / 2 * 2 : 0;
+    const QString name = table->model()->index(at.row(), column).data().toString();
+    PastStates::Watched watched;
+    if (table == registers_) {
+        watched.name = name.toStdString();
+    } else {
+        const auto place = find_data(document_.recording()->target.cores[trail->steps[*stream_].core_index], name.toStdString());
+        if (!place) return hint_->setText(words(place.error().text()));
+        watched.address = place->address;
+        watched.bytes = static_cast<unsigned>(std::clamp<std::uint64_t>(place->size, 1, 8));
+    }
+    if (progress_) progress_->cancel();
+    progress_ = std::make_shared<Progress>();
+    jobs_.clear();
+    hint_->setText(tr("looking for the next change of %1 …").arg(name));
+    jobs_.add([this, kept = kept_, watched, name, step = step_, progress = progress_] {
+        const auto found = (*kept->states)->next_change(step, watched, *progress);
+        QMetaObject::invokeMethod(
+            this,
+            [this, found, name, progress, stream = kept->stream] {
+                if (progress->cancelled()) return;
+                if (found)
+                    emit step_wanted(stream, *found);
+                else
+                    hint_->setText(tr("%1 is not changed any more.").arg(name));
+            },
+            Qt::QueuedConnection);
+    });
 }
 
 }  // namespace mt::app

@@ -36,6 +36,12 @@ class StatePage : public QWidget, public EvidencePage {
     void look_at(std::size_t stream, std::uint64_t step);
     QTableView* registers() const { return registers_; }
     QTableView* variables() const { return variables_; }
+    /// What was kept beside, with what differs from it now; hidden if there is none.
+    QTableView* kept() const { return kept_view_; }
+    /// Keeps what is shown, to be compared with what is shown later; or lets go of it.
+    void keep_picture(bool on);
+    /// To the instruction that changes the register or variable in the current row of this table next.
+    void seek_change(const QTableView* table);
     QString hint() const { return hint_->text(); }
     /// Variables that are shown, as the person typed them.
     QStringList watched() const { return watched_; }
@@ -62,12 +68,16 @@ class StatePage : public QWidget, public EvidencePage {
     void compute();
     void fill(const Found& found);
     void keep_watched() const;
+    void fill_picture();
     QString place() const;
 
     Document& document_;
     QLabel* hint_;
     QLineEdit* add_;
-    QToolButton* put_;
+    QToolButton *put_, *keep_;
+    QStandardItemModel* kept_model_;
+    QTableView* kept_view_;
+    std::vector<std::pair<QString, QString>> picture_, live_;  ///< names and values: kept, and shown now
     std::shared_ptr<const HandState> shown_;  ///< what is known of what is shown
     QStandardItemModel *register_model_, *variable_model_;
     QTableView *registers_, *variables_;

@@ -93,6 +93,10 @@ void give_table_menu(QTableView& table, const QString& id) {
     table.horizontalHeader()->setContextMenuPolicy(Qt::CustomContextMenu);
     const auto show = [&table, id](const QPoint& global) {
         QMenu menu;
+        if (!table.actions().isEmpty()) {  // what this table alone can do
+            menu.addActions(table.actions());
+            menu.addSeparator();
+        }
         add_table_actions(menu, table, id);
         menu.exec(global);
     };

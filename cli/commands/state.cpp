@@ -1,5 +1,6 @@
 #include "command.h"
 
+#include <algorithm>
 #include <ostream>
 
 #include <CLI/CLI.hpp>
@@ -18,9 +19,33 @@ namespace {
 struct StateOptions : Reading {
     std::string core, at;
     std::optional<std::uint64_t> index;
+    std::string change;
     std::vector<std::string> of;
     bool json = false;
 };
+
+// The next instruction that changes a register or a variable.
+int next_change(const StateOptions& o, const Opened& opened, const StepTrail& steps, PastStates& states, std::uint64_t step) {
+    PastStates::Watched watched;
+    Progress progress;
+    const auto past = states.before(step, progress);
+    const bool is_register = past && std::any_of(past->registers.begin(), past->registers.end(), [&o](const auto& r) { return r.first == o.change; });
+    if (is_register) {
+        watched.name = o.change;
+    } else {
+        const auto place = find_data(opened.recording->target.cores[steps.core_index], o.change);
+        if (!place) return fail(place.error());
+        watched.address = place->address;
+        watched.bytes = static_cast<unsigned>(std::clamp<std::uint64_t>(place->size, 1, 8));
+    }
+    const auto at = states.next_change(step, watched, progress);
+    return o.write(opened, !o.json, [&](std::ostream& out) {
+        if (o.json)
+            out << nlohmann::ordered_json{{"of", o.change}, {"from", step}, {"changed_by", at ? nlohmann::ordered_json(*at) : nlohmann::ordered_json()}}.dump(2) << "\n";
+        else
+            out << (at ? o.change + " is changed next by instruction " + count_text(*at) : o.change + " is not changed any more") << "\n";
+    });
+}
 
 int state(StateOptions& o) {
     const auto at = time_of("--at", o.at);
@@ -37,6 +62,7 @@ int state(StateOptions& o) {
     auto states = PastStates::of(*opened->recording, **steps);
     if (!states) return fail(states.error());
     Progress progress;
+    if (!o.change.empty()) return next_change(o, *opened, **steps, *states, step);
     const auto past = states->before(step, progress);
     if (!past) return fail({"the state before instruction " + std::to_string(step) + " cannot be worked out", o.input, "is the recording damaged there?"});
     std::vector<StateVariable> variables;
@@ -62,6 +88,7 @@ void add_state(CLI::App& app, Run& run) {
     CLI::Option* index = c.add_option("--index", o->index, "before this instruction, counted from 0");
     c.add_option("--at", o->at, "before the instruction that ran then: 1500 (ns), 1.5us, 2ms, 3s")->excludes(index);
     c.add_option("--of", o->of, "these variables, too: axis_error, guide.state, *(uint32_t*)0x20000100");
+    c.add_option("--next-change", o->change, "instead: the next instruction that changes this register or variable");
     c.add_flag("--json", o->json, "as JSON");
 }
 

@@ -37,6 +37,10 @@ std::uint64_t first_address(const Recording& recording, const StepTrail& steps) 
     return address;
 }
 
+const Known& register_of(const RvMachine& m, unsigned n) { return m.x(n & 31); }
+const Known& register_of(const Rv64Machine& m, unsigned n) { return m.x(n & 31); }
+const Known& register_of(const ThumbMachine& m, unsigned n) { return m.r(std::min(n, 14u)); }
+
 using Registers = std::vector<std::pair<std::string, Known>>;
 Registers registers_of(const RvMachine& m) {
     Registers all;
@@ -162,9 +166,39 @@ void PastStates::learn_from_end(PastState& state) const {
 }
 
 std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progress& progress) {
+    return run_to(step, upto, progress, step, {});
+}
+
+std::optional<std::uint64_t> PastStates::next_change(std::uint64_t step, const Watched& watched, Progress& progress) {
+    const unsigned number = watched.name == "sp"       ? 13
+                            : watched.name == "lr"     ? 14
+                            : watched.name.size() > 1 ? static_cast<unsigned>(std::strtoul(watched.name.c_str() + 1, nullptr, 10))
+                                                       : 0;
+    const auto value_of = [&](const Machine& machine) {
+        if (watched.name.empty())
+            return std::visit([&](const auto& m) { return m.memory().read(watched.address, watched.bytes); }, machine);
+        return std::visit([&](const auto& m) { return register_of(m, number); }, machine);
+    };
+    std::optional<Known> before;
+    std::optional<std::uint64_t> changed;
+    run_to(steps_->steps, Upto::instruction, progress, step, [&](const Machine& machine, std::uint64_t executed) {
+        if (executed + 1 < step) return true;
+        const Known now = value_of(machine);
+        if (executed >= step && before && now.set_at == executed && !(now.known && before->known && now.value == before->value)) {
+            changed = executed;
+            return false;
+        }
+        before = now;
+        return true;
+    });
+    return changed;
+}
+
+std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progress& progress, std::uint64_t start,
+                                            const std::function<bool(const Machine&, std::uint64_t)>& each) {
     // A state that was kept is one behind an exception.
     const bool earlier = upto == Upto::exception && step > kept_.begin()->first;
-    auto from = std::prev(kept_.upper_bound(earlier ? step - 1 : step));
+    auto from = std::prev(kept_.upper_bound(earlier ? step - 1 : start));
     Machine machine = from->second;
     std::uint64_t now = from->first;  // the step that is executed next
     const Code& code = *steps_->code;
@@ -215,6 +249,10 @@ std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progr
                     const std::uint32_t behind = code.next(slot);
                     m.execute(slot, now, now + 1 < end ? behind : next);
                     slot = behind;
+                    if (each && !each(machine, now)) {
+                        over = true;
+                        return;
+                    }
                 }
             },
             machine);

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -43,6 +44,16 @@ class PastStates {
     /// The same before an exception that was taken there has changed anything. REQUIRES: from <= step <= steps.steps
     std::optional<PastState> as_left(std::uint64_t step, Progress& progress);
 
+    /// What is looked at: a register by its name, or memory.
+    struct Watched {
+        std::string name;  ///< of a register; empty: memory
+        std::uint64_t address = 0;
+        unsigned bytes = 4;
+    };
+    /// The first instruction from `step` on that leaves another value there, or one that is not known; nothing up to the
+    /// end of what was recorded, or cancelled. Blocks as `before` does. REQUIRES: from <= step < steps.steps; 0 < bytes <= 8.
+    std::optional<std::uint64_t> next_change(std::uint64_t step, const Watched& watched, Progress& progress);
+
   private:
     using Machine = std::variant<RvMachine, ThumbMachine, Rv64Machine>;
     PastStates(const Recording& recording, const StepTrail& steps, Machine first);
@@ -50,6 +61,10 @@ class PastStates {
     std::optional<PastState> state_at(std::uint64_t step, Upto upto, Progress& progress);
     /// Executes up to `step`, or to the end.
     std::optional<PastState> run_to(std::uint64_t step, Upto upto, Progress& progress);
+    /// From the state that is kept at or before `start`. `each` is given every machine behind an instruction, with the number
+    /// of that; false: it is enough.
+    std::optional<PastState> run_to(std::uint64_t step, Upto upto, Progress& progress, std::uint64_t start,
+                                    const std::function<bool(const Machine&, std::uint64_t)>& each);
     void learn_from_end(PastState& state) const;
     Result<void> take_stopped(const CoreSpec& core, PastMemory& memory);
 

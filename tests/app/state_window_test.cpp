@@ -2,6 +2,7 @@
 #include <QLineEdit>
 #include <QSignalSpy>
 #include <QTest>
+#include <QToolButton>
 
 #include <gtest/gtest.h>
 
@@ -67,6 +68,40 @@ TEST_F(StateInTheWindow, VariablesAreNamedAndKept) {
     page->variables()->selectRow(1);
     QTest::keyClick(page->variables(), Qt::Key_Delete);
     EXPECT_EQ(page->watched(), QStringList{"outcome"});
+}
+
+TEST_F(StateInTheWindow, APictureIsKeptBesideWhatStandsElsewhere) {
+    go_to(81);
+    auto* keep = page->findChild<QToolButton*>("state_keep");
+    QTest::mouseClick(keep, Qt::LeftButton);
+    ASSERT_TRUE(page->kept()->isVisible());
+    EXPECT_EQ(cell(page->kept(), "x2", 1), "0x800077d0");
+    EXPECT_EQ(cell(page->kept(), "x2", 2), "0x800077d0") << "the same now";
+    go_to(2'201);
+    EXPECT_EQ(cell(page->kept(), "x2", 1), "0x800077d0") << "what was kept stays";
+    EXPECT_EQ(cell(page->kept(), "x2", 2), cell(page->registers(), "x2", 1)) << "and what stands there now beside it";
+    int differ = 0;
+    for (int row = 0; row < page->kept()->model()->rowCount(); ++row)
+        differ += page->kept()->model()->index(row, 1).data() != page->kept()->model()->index(row, 2).data() ? 1 : 0;
+    EXPECT_GT(differ, 0) << "others have changed";
+    QTest::mouseClick(keep, Qt::LeftButton);
+    EXPECT_FALSE(page->kept()->isVisible());
+}
+
+TEST_F(StateInTheWindow, AKeyGoesToTheInstructionThatChangesARegisterNext) {
+    go_to(81);
+    for (int row = 0; row < page->registers()->model()->rowCount(); ++row)
+        if (page->registers()->model()->index(row, 0).data().toString() == "x2") page->registers()->setCurrentIndex(page->registers()->model()->index(row, 0));
+    page->registers()->setFocus();
+    const QString before = cell(page->registers(), "x2", 1);
+    QSignalSpy filled(page, &StatePage::filled);
+    QTest::keyClick(page->registers(), Qt::Key_Right, Qt::ControlModifier | Qt::AltModifier);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return filled.count() > 0; }, 20'000)) << page->hint().toStdString();
+    const std::uint64_t writer = *window->desk().footsteps()->current();
+    EXPECT_GT(writer, 81U);
+    EXPECT_EQ(cell(page->registers(), "x2", 1), before) << "before that instruction it stands as it did";
+    go_to(writer + 1);
+    EXPECT_NE(cell(page->registers(), "x2", 1), before) << "behind it, no longer";
 }
 
 }  // namespace

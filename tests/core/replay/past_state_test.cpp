@@ -102,6 +102,32 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
     EXPECT_GT(registers_known, 0.75);
     EXPECT_GT(memory_known, 0.8);
 }
+// Each change is found from anywhere before it, and none in between.
+TEST_P(PastStateOf, TheNextChangeOfARegisterIsTheFirstThatTheStatesShow) {
+    const auto opened = this->opened();
+    const StepTrail& steps = opened.trail->steps[0];
+    auto states = PastStates::of(*opened.recording, steps);
+    ASSERT_TRUE(states);
+    Progress progress;
+    const std::string name = opened.recording->target.cores[0].isa.rfind("rv", 0) == 0 ? "x2" : "r7";
+    const auto value_before = [&](std::uint64_t step) {
+        Known found;
+        for (const auto& [n, v] : states->before(step, progress)->registers)
+            if (n == name) found = v;
+        return found;
+    };
+    for (std::uint64_t from = 1'000; from < 3'000; from += 431) {
+        const auto at = states->next_change(from, {name, 0, 4}, progress);
+        ASSERT_TRUE(at) << from;
+        ASSERT_GE(*at, from);
+        const Known was = value_before(from), still = value_before(*at), is = value_before(*at + 1);
+        EXPECT_EQ(was.known, still.known) << from;
+        if (was.known && still.known) EXPECT_EQ(was.value, still.value) << "nothing changed it before instruction " << *at;
+        EXPECT_TRUE(!is.known || !still.known || is.value != still.value) << "but that did";
+        EXPECT_EQ(is.set_at, *at);
+    }
+    EXPECT_FALSE(states->next_change(steps.steps - 1, {name, 0, 4}, progress)) << "the last instruction changes it no more";
+}
 INSTANTIATE_TEST_SUITE_P(Mount, PastStateOf,
                          ::testing::Values(Run{"rv-etrace-mount", nullptr}, Run{"rv-etrace-mount", "0x80000000"},
                                            Run{"arm-etm-mount", nullptr}, Run{"arm-etm-mount", "0x20000000"}),

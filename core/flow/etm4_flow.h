@@ -10,6 +10,7 @@
 #include <tuple>
 #include <vector>
 
+#include "flow/arm_atoms.h"
 #include "flow/contexts.h"
 #include "flow/hops.h"
 #include "flow/steps.h"
@@ -130,45 +131,11 @@ bool Etm4Flow::atom(bool taken, std::uint64_t offset, Out& out) {
         need_address_ = false;
     }
     returned_ = fresh_ = false;
-    const Code::Slot& from = code[pc_];
-    const std::uint32_t last = from.last;
-    const Code::Slot& s = code[last];
-    if (s.flow == Flow::none || s.flow == Flow::next) {
-        if (s.flow == Flow::next) out.run({pc_, last, from.count});
-        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
-        return false;
-    }
-    out.run({pc_, last, from.count});
-    if (!taken) {
-        if ((s.flags & FlowInsn::kConditional) == 0) {
-            pc_ = last;
-            lose(offset, 0, StepGapKind::contradiction, "a branch that is always taken is told as not taken", out);
-            return false;
-        }
-        pc_ = last + s.size;
-        return true;
-    }
-    if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
-        if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
-        returns_.push_back(last + s.size);
-        highest_ = std::max(highest_, returns_.size());
-    }
-    if (s.target != Code::kNowhere) {
-        pc_ = s.target;
-        return true;
-    }
-    if (s.flow == Flow::barrier) {
-        pc_ = last + s.size;
-        return true;
-    }
-    if (s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call) {
-        pc_ = last;
-        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
-        return false;
-    }
-    need_address_ = true;
-    may_pop_ = true;
-    return true;
+    const ArmAtom walked = walk_arm_atom(code, pc_, taken, parameters_.return_stack ? &returns_ : nullptr, kMostReturns, out,
+                                         [&](StepGapKind kind, const char* reason) { lose(offset, 0, kind, reason, out); });
+    highest_ = std::max(highest_, returns_.size());
+    need_address_ = may_pop_ = walked == ArmAtom::indirect;
+    return walked != ArmAtom::lost;
 }
 
 // Packets of atoms. True if it went to where the packet behind them says, too.

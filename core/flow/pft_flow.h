@@ -9,6 +9,7 @@
 #include <span>
 #include <vector>
 
+#include "flow/arm_atoms.h"
 #include "flow/contexts.h"
 #include "flow/hops.h"
 #include "flow/steps.h"
@@ -43,6 +44,11 @@ class PftFlow {
     void take(const PftPacket& p, Out& out);
     template <class Out>
     std::size_t atoms(std::span<const PftPacket> packets, std::size_t first, Out& out);
+    template <class Out>
+    ArmAtom walk(bool taken, std::uint64_t offset, Out& out) {
+        return walk_arm_atom(*code_, pc_, taken, parameters_.return_stack ? &returns_ : nullptr, kMostReturns, out,
+                             [&](StepGapKind kind, const char* reason) { lose(offset, 0, kind, reason, out); });
+    }
     template <class Out>
     bool atom(bool taken, std::uint64_t offset, Out& out);
     template <class Out>
@@ -94,42 +100,8 @@ bool PftFlow::go_to(std::uint32_t address, std::uint64_t offset, Out& out) {
 // To the next waypoint, and from it on or to its target. False: lost.
 template <class Out>
 bool PftFlow::atom(bool taken, std::uint64_t offset, Out& out) {
-    const Code& code = *code_;
-    const Code::Slot& from = code[pc_];
-    const std::uint32_t last = from.last;
-    const Code::Slot& s = code[last];
-    if (s.flow == Flow::none || s.flow == Flow::next) {
-        if (s.flow == Flow::next) out.run({pc_, last, from.count});
-        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
-        return false;
-    }
-    out.run({pc_, last, from.count});
-    if (!taken) {
-        if ((s.flags & FlowInsn::kConditional) == 0) {
-            pc_ = last;
-            lose(offset, 0, StepGapKind::contradiction, "a branch that is always taken is told as not taken", out);
-            return false;
-        }
-        pc_ = last + s.size;
-        return true;
-    }
-    if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
-        if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
-        returns_.push_back(last + s.size);
-    }
-    if (s.target != Code::kNowhere) {
-        pc_ = s.target;
-        return true;
-    }
-    if (s.flow == Flow::barrier) {
-        pc_ = last + s.size;
-        return true;
-    }
-    pc_ = last;
-    if (s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call) {
-        lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
-        return false;
-    }
+    const ArmAtom walked = walk(taken, offset, out);
+    if (walked != ArmAtom::indirect) return walked == ArmAtom::done;
     if (!parameters_.return_stack || returns_.empty()) {  // 2.4: else the address follows
         lose(offset, 0, StepGapKind::contradiction, "an indirect branch without the address it goes to", out);
         return false;
@@ -207,23 +179,9 @@ void PftFlow::branch(const PftPacket& p, Out& out) {
         if (any_ && !synced_) (void)go_to(p.address, p.offset, out);
         return;
     }
-    const Code& code = *code_;
-    const Code::Slot& from = code[pc_];
-    const std::uint32_t last = from.last;
-    const Code::Slot& s = code[last];
-    if (s.flow == Flow::none || s.flow == Flow::next) {
-        if (s.flow == Flow::next) out.run({pc_, last, from.count});
-        return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
-    }
-    out.run({pc_, last, from.count});
-    if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
-        if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
-        returns_.push_back(last + s.size);
-    }
-    const std::uint32_t to = contexts_.slot_of(code, p.address);
-    const bool direct = s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call;
-    pc_ = last;
-    if ((direct && s.target != Code::kNowhere && s.target != to) || (s.flow == Flow::barrier && last + s.size != to))
+    const ArmAtom walked = walk(true, p.offset, out);
+    if (walked == ArmAtom::lost) return;
+    if (walked == ArmAtom::done && pc_ != contexts_.slot_of(*code_, p.address))
         return lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
     (void)go_to(p.address, p.offset, out);
 }

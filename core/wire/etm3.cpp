@@ -7,7 +7,7 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kMostAddress = 5, kMostStamp = 9;
+constexpr std::size_t kMostStamp = 9;
 
 }  // namespace
 
@@ -108,64 +108,28 @@ std::size_t Etm3Decoder::exception(Bytes b, std::size_t at, Etm3Packet& p) const
 // 7.4.3: up to five bytes of address; in the alternative encoding bit 6 of the last one, if it is not the first, says that
 // exception information follows.
 std::size_t Etm3Decoder::branch(Bytes b, std::size_t at, Etm3Packet& p) {
-    std::size_t n = 0;
-    std::uint32_t value = 0;
-    unsigned bits = 0;
-    bool more = true, information = false;
-    Etm3Packet::Set set = set_;
-    while (more) {
-        if (at + n >= b.size()) return kNeedMore;
-        const std::uint8_t byte = b[at + n];
-        ++n;
-        if (n == 1) {
-            value = byte >> 1 & 0x3Fu;
-            bits = 6;
-            more = (byte & 0x80) != 0;
-        } else if (n < kMostAddress) {
-            more = (byte & 0x80) != 0;
-            const unsigned width = !more && parameters_.alternative_branch ? 6 : 7;
-            value |= static_cast<std::uint32_t>(byte & ((1u << width) - 1)) << bits;
-            bits += width;
-            information = !more && parameters_.alternative_branch && (byte & 0x40) != 0;
-        } else {
-            more = false;
-            unsigned width = 0;
-            if ((byte & 0x80) != 0) {  // the first encoding of exceptions, in A32 alone: bits 5 to 3 tell which
-                constexpr std::array<std::uint8_t, 8> types = {8, 14, 6, 6, 5, 15, 4, 1};
-                if (parameters_.alternative_branch) return kBad;
-                set = Etm3Packet::Set::arm;
-                width = 3;
-                p.exception = types[byte >> 3 & 7u];
-                p.cancels = (byte & 0x40) != 0;
-            } else {
-                information = (byte & 0x40) != 0;
-                if ((byte & 0x38) == 0x08)
-                    set = Etm3Packet::Set::arm, width = 3;
-                else if ((byte & 0x30) == 0x10)
-                    set = Etm3Packet::Set::thumb, width = 4;
-                else if ((byte & 0x20) == 0x20)
-                    set = Etm3Packet::Set::jazelle, width = 5;
-                else
-                    return kBad;
-            }
-            value |= static_cast<std::uint32_t>(byte & ((1u << width) - 1)) << bits;
-            bits += width;
-        }
+    const PartialAddress sent = take_address(b, at, set_, parameters_.alternative_branch);
+    if (sent.used == 0) return kNeedMore;
+    if (!sent.good || (m_profile_ && sent.set != SentSet::thumb)) return kBad;
+    std::size_t n = sent.used;
+    const bool first_encoding = (sent.fifth & 0x80) != 0;  // of exceptions: bits 5 to 3 tell which
+    if (first_encoding) {
+        constexpr std::array<std::uint8_t, 8> types = {8, 14, 6, 6, 5, 15, 4, 1};
+        if (parameters_.alternative_branch) return kBad;
+        p.exception = types[sent.fifth >> 3 & 7u];
+        p.cancels = (sent.fifth & 0x40) != 0;
     }
-    if (m_profile_ && set != Etm3Packet::Set::thumb) return kBad;
-    const unsigned lowest = set == Etm3Packet::Set::arm ? 2 : set == Etm3Packet::Set::thumb ? 1 : 0;
-    const std::uint32_t mask = bits + lowest >= 32 ? 0xFFFF'FFFFu : (1u << (bits + lowest)) - 1;
-    p.address = (address_ & ~mask) | (value << lowest & mask);
-    p.set = set;
-    if (information) {
+    p.address = sent.over(address_);
+    p.set = sent.set;
+    if (sent.information && !first_encoding) {
         const std::size_t used = exception(b, at + n, p);
         if (used == kNeedMore || used == kBad) return used;
         n += used;
     }
-    p.known = known_ || bits + lowest >= 32;
+    p.known = known_ || sent.whole();
     known_ = p.known;
     address_ = p.address;
-    set_ = set;
+    set_ = p.set;
     return n;
 }
 

@@ -33,7 +33,7 @@ inline constexpr std::size_t kEtm3Kinds = 14;
 struct Etm3Packet {
     static constexpr std::uint16_t kNone = 0xFFFF;
     enum class Reason : std::uint8_t { periodic, enabled, overflow, debug_exit };
-    enum class Set : std::uint8_t { arm, thumb, jazelle };
+    using Set = SentSet;
 
     std::uint64_t offset = 0;
     std::uint64_t value = 0;    ///< timestamp; context ID; data; reason of damage

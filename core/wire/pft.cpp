@@ -8,7 +8,7 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kMostAddress = 5, kMostCycles = 5, kMostStamp = 9;
+constexpr std::size_t kMostCycles = 5, kMostStamp = 9;
 
 }  // namespace
 
@@ -61,48 +61,13 @@ std::size_t PftDecoder::isync(Bytes b, PftPacket& p) {
 // 4.3.4, 4.3.5: up to five bytes of address from `at` on; bit 6 of the last, if it is not the first, says that exception
 // information follows; the fifth tells the instruction set.
 std::size_t PftDecoder::branch(Bytes b, std::size_t at, PftPacket& p) {
-    std::size_t n = 0;
-    std::uint32_t value = 0;
-    unsigned bits = 0;
-    bool more = true, information = false;
-    PftPacket::Set set = set_;
-    while (more) {
-        if (at + n >= b.size()) return kNeedMore;
-        const std::uint8_t byte = b[at + n];
-        ++n;
-        if (n == 1) {
-            value = byte >> 1 & 0x3Fu;
-            bits = 6;
-            more = (byte & 0x80) != 0;
-        } else if (n < kMostAddress) {
-            more = (byte & 0x80) != 0;
-            const unsigned width = more ? 7 : 6;
-            value |= static_cast<std::uint32_t>(byte & ((1u << width) - 1)) << bits;
-            bits += width;
-            information = !more && (byte & 0x40) != 0;
-        } else {
-            more = false;
-            if ((byte & 0x80) != 0) return kBad;
-            information = (byte & 0x40) != 0;
-            unsigned width = 0;
-            if ((byte & 0x38) == 0x08)
-                set = PftPacket::Set::arm, width = 3;
-            else if ((byte & 0x30) == 0x10)
-                set = PftPacket::Set::thumb, width = 4;
-            else if ((byte & 0x20) == 0x20)
-                set = PftPacket::Set::jazelle, width = 5;
-            else
-                return kBad;
-            value |= static_cast<std::uint32_t>(byte & ((1u << width) - 1)) << bits;
-            bits += width;
-        }
-    }
-    const unsigned lowest = set == PftPacket::Set::arm ? 2 : set == PftPacket::Set::thumb ? 1 : 0;
-    const bool whole = n == kMostAddress;
-    const std::uint32_t mask = bits + lowest >= 32 ? 0xFFFF'FFFFu : (1u << (bits + lowest)) - 1;
-    p.address = (address_ & ~mask) | (value << lowest & mask);
-    p.set = set;
-    if (information) {
+    const PartialAddress sent = take_address(b, at, set_, true);
+    if (sent.used == 0) return kNeedMore;
+    if (!sent.good || (sent.fifth & 0x80) != 0) return kBad;
+    std::size_t n = sent.used;
+    p.address = sent.over(address_);
+    p.set = sent.set;
+    if (sent.information) {
         if (at + n >= b.size()) return kNeedMore;
         const std::uint8_t first = b[at + n];
         ++n;
@@ -122,10 +87,10 @@ std::size_t PftDecoder::branch(Bytes b, std::size_t at, PftPacket& p) {
         if (used == kNeedMore || used == kBad) return used;
         n += used;
     }
-    p.known = known_ || whole;
+    p.known = known_ || sent.whole();
     known_ = p.known;
     address_ = p.address;
-    set_ = set;
+    set_ = p.set;
     return n;
 }
 

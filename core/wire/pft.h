@@ -31,7 +31,7 @@ inline constexpr std::size_t kPftKinds = 12;
 struct PftPacket {
     static constexpr std::uint16_t kNone = 0xFFFF;
     enum class Reason : std::uint8_t { periodic, enabled, overflow, debug_exit };
-    enum class Set : std::uint8_t { arm, thumb, jazelle };
+    using Set = SentSet;
 
     std::uint64_t offset = 0;
     std::uint64_t value = 0;    ///< timestamp; context ID; reason of damage

@@ -19,6 +19,26 @@ std::string_view synced_damage_text(SyncedDamage reason);
 std::size_t take_continued(std::span<const std::uint8_t> bytes, std::size_t at, std::size_t most, bool whole, std::uint64_t& value,
                            unsigned& bits);
 
+/// Instruction set, as packets tell it.
+enum class SentSet : std::uint8_t { arm, thumb, jazelle };
+
+/// An address of which only the lowest bits are sent where the others stand as before: up to five bytes, of which the first
+/// has six bits, and the fifth tells the instruction set (IHI 0035B 4.3.4, IHI 0014Q 7.4.3).
+struct PartialAddress {
+    std::size_t used = 0;      ///< bytes; 0: there are not enough
+    std::uint32_t value = 0;   ///< shifted to where it belongs
+    std::uint32_t mask = 0;    ///< bits that were sent
+    SentSet set = SentSet::arm;
+    bool information = false;  ///< more follows: bit 6 of the last byte, if it is not the first, says so
+    std::uint8_t fifth = 0;    ///< as sent; 0: there is none
+    bool good = true;          ///< false: the fifth tells no instruction set
+    bool whole() const { return mask == 0xFFFF'FFFF; }
+    std::uint32_t over(std::uint32_t before) const { return (before & ~mask) | value; }
+};
+/// `set`: if it is not told. `bit6`: whether bit 6 of the last one of two to four bytes says what follows; else it is one of the
+/// address.
+PartialAddress take_address(std::span<const std::uint8_t> bytes, std::size_t at, SentSet set, bool bit6);
+
 /// A timestamp of which only the lowest bits are sent where the others stand as before.
 class PartialStamp {
   public:

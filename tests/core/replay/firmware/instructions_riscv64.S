@@ -21,16 +21,9 @@ start:
     li a5, 0
     li a6, 0x6666666666
     li a7, 65
-    li s2, 12
-    li s3, 13
-    li s4, 14
-    li s5, 15
-    li s6, 16
-    li s7, 17
-    li s8, 18
-    li s9, 19
-    li s10, 20
-    li s11, 21
+    .irp n, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11
+    li s\n, \n + 10
+    .endr
     li t3, 0x3333
     li t4, 0x4444
     li t5, 0x5555

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "base/time.h"
+#include "target/exception_id.h"
 
 namespace mt {
 
@@ -21,6 +22,7 @@ struct ExceptionInstance {
         kCutEnd = 2,       ///< its exit was not seen: `end` is where knowledge ends
         kAfterGap = 4,     ///< something was lost since the entry before it
         kTailChained = 8,  ///< entered straight from the exit of another, without return
+        kInner = 16,       ///< entered while the same was active, as A profile can: it is a part of that, not told by itself
     };
     Time begin, end, own;
     Time begin_slack, end_slack;
@@ -159,7 +161,7 @@ void HandlerStack::cut_all(Time t, Out& out) {
         open.own = std::max(Time{}, open.end - open.begin - open.own);
         open.flags |= ExceptionInstance::kCutEnd;
         if (!stack_.empty()) stack_.back().own += open.end - open.begin;
-        out.close(open);
+        if ((open.flags & ExceptionInstance::kInner) == 0) out.close(open);
     }
     bottom_known_ = false;
     leaving_ = false;
@@ -190,10 +192,12 @@ void HandlerStack::finish(Time end, Out& out) {
 template <class Out>
 void HandlerStack::enter(unsigned number, BoundedTime when, std::uint64_t offset, Out& out) {
     const auto same = [&](const ExceptionInstance& i) { return i.number == number; };
-    // An active exception cannot be entered again (B1.5.4).
-    if (std::any_of(stack_.begin(), stack_.end(), same)) contradict(when.latest, out);
+    // An active exception cannot be entered again (B1.5.4). In A and R profile software may allow it.
+    const bool again = std::any_of(stack_.begin(), stack_.end(), same);
+    const bool may = number >= ExceptionId::kPftTypes && number < ExceptionId::kTypesEnd;
+    if (again && !may) contradict(when.latest, out);
     if (!leaving_ && !stack_.empty()) ++cuts_[{static_cast<std::uint16_t>(number), stack_.back().number}];
-    push(number, when, offset, leaving_ ? ExceptionInstance::kTailChained : 0);
+    push(number, when, offset, (leaving_ ? ExceptionInstance::kTailChained : 0u) | (again && may ? ExceptionInstance::kInner : 0u));
     leaving_ = false;
     change(when.latest, number, out);
 }
@@ -207,7 +211,7 @@ void HandlerStack::exit(unsigned number, BoundedTime when, std::uint64_t offset,
     done.end_slack = when.latest - when.earliest;
     const Time inclusive = done.end - done.begin;
     done.own = std::max(Time{}, inclusive - done.own);
-    out.close(done);
+    if ((done.flags & ExceptionInstance::kInner) == 0) out.close(done);
     stack_.pop_back();
     if (!stack_.empty()) stack_.back().own += inclusive;
     leaving_ = true;

@@ -31,7 +31,7 @@ InterruptRow interrupt_row(const Trail& trail, std::size_t core_index, std::size
     row.core_name = core.name;
     row.timed = core.timed;
     row.name = lane.name();
-    row.number = lane.id().number;
+    row.number = lane.id().is_typed() ? lane.id().type() : lane.id().number;
     std::vector<Time> lengths;
     lengths.reserve(lane.size());
     long double sum = 0, own_sum = 0, period_sum = 0, low_sum = 0, high_sum = 0;

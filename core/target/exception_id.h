@@ -46,6 +46,9 @@ struct ExceptionId {
                : space == Space::riscv_exception ? number + 256u
                                                  : number;
     }
+    /// Whether it is one of A or R profile, of which `type()` is what the trace tells.
+    constexpr bool is_typed() const { return space == Space::arm && number >= kPftTypes && number < kTypesEnd; }
+    constexpr unsigned type() const { return number & 0xFFu; }
     /// HardFault and its relatives, 3 to 7 (Armv7-M B1.5.2; 7 is SecureFault of Armv8-M); for RISC-V all exceptions but
     /// breakpoints and environment calls (privileged ISA, table 3.6).
     constexpr bool is_fault() const {

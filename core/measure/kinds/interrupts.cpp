@@ -111,7 +111,8 @@ class InterruptLane final : public PlainLane {
 
   private:
     static std::string note_of(ExceptionId id) {
-        const std::string number = std::to_string(id.number);
+        const std::string number = std::to_string(id.is_typed() ? id.type() : id.number);
+        if (id.is_typed()) return "exception type " + number;
         switch (id.space) {
             case ExceptionId::Space::riscv_interrupt:
                 return "interrupt, cause " + number;

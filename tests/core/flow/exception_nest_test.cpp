@@ -135,5 +135,27 @@ TEST(ExceptionNest, BoundsAreKeptAtBothEnds) {
     EXPECT_EQ(nest.closed()[0].end_slack, Time::from_us(1));
 }
 
+TEST(ExceptionNestOfAProfile, AnExceptionThatIsTakenAgainWhileItIsHandledIsAPartOfThat) {
+    const unsigned irq = ExceptionId::kPftTypes + 14, svc = ExceptionId::kPftTypes + 10;
+    const auto at = [](std::int64_t ns) { return BoundedTime{Time::from_ns(static_cast<double>(ns)), Time::from_ns(static_cast<double>(ns))}; };
+    ExceptionNest nest;
+    nest.back_in(0, at(0), 0);
+    nest.enter(irq, at(10), 0);
+    nest.enter(svc, at(20), 0);
+    nest.enter(irq, at(30), 0);
+    nest.exit(irq, at(40), 0);
+    nest.back_in(svc, at(40), 0);
+    nest.exit(svc, at(50), 0);
+    nest.back_in(irq, at(50), 0);
+    nest.exit(irq, at(60), 0);
+    nest.back_in(0, at(60), 0);
+    EXPECT_EQ(nest.contradictions(), 0U);
+    ASSERT_EQ(nest.closed().size(), 2U) << "one of each";
+    EXPECT_EQ(nest.closed()[0].number, svc);
+    EXPECT_EQ(nest.closed()[0].own, Time::from_ns(20)) << "without the interrupt within";
+    EXPECT_EQ(nest.closed()[1].number, irq);
+    EXPECT_EQ(nest.closed()[1].end - nest.closed()[1].begin, Time::from_ns(50));
+}
+
 }  // namespace
 }  // namespace mt

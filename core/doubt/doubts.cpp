@@ -268,7 +268,7 @@ std::vector<Mend> mends_for(const SuspectParameter& suspect, const StreamSpec& s
     if (suspect.name == "framing")
         return {{"Read without formatter frames",
                  {{"stream", stream, "framing", "\"none\""}, {"stream", stream, "trace_id", ""}}}};
-    if (suspect.name == "trace_id") return {to_set("stream", stream, "trace_id", value)};
+    if (suspect.name == "trace_id" || suspect.name == "protocol") return {to_set("stream", stream, suspect.name, value)};
     if (suspect.name.starts_with("trcidr2"))  // bits 14:10 are VMIDSIZE in bytes (IHI 0064, 7.3.34)
         return {to_set(table, stream, "trcidr2", std::to_string(std::stoul(value) << 10))};
     return {to_set(table, stream, suspect.name, value)};
@@ -348,7 +348,8 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
                   (t.times_back > 1 ? ", and in " + plural(t.times_back - 1, "more stretch", "more stretches") + "."
                                     : "."),
               "A timestamp was damaged on the way, or the counter was set back. Times in that stretch may be wrong.");
-    const bool hopeless = spoilt_stretches(t) * 4 > t.syncs;
+    const bool nothing = t.steps == 0 && t.bad_bytes * 2 > t.bytes;
+    const bool hopeless = nothing || spoilt_stretches(t) * 4 > t.syncs;
     const bool unreadable = hopeless && t.bytes > 0 && t.bad_bytes * 50 > t.bytes;
     Suspicion suspect;
     constexpr std::uint64_t kMoreThanDamage = 8;

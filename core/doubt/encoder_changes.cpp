@@ -112,6 +112,17 @@ void each_encoder_change(const StreamSpec& spec, const Change& change) {
 void each_change(const StreamSpec& spec, const Change& change) {
     each_encoder_change(spec, change);
     StreamSpec changed = spec;
+    // These begin alike.
+    if (spec.protocol == Protocol::pft || spec.protocol == Protocol::etm3) {
+        changed.protocol = spec.protocol == Protocol::pft ? Protocol::etm3 : Protocol::pft;
+        changed.pft.cycle_accurate = spec.protocol == Protocol::pft ? spec.pft.cycle_accurate : spec.etm3.cycle_accurate;
+        changed.pft.context_id_bytes = spec.protocol == Protocol::pft ? spec.pft.context_id_bytes : spec.etm3.context_id_bytes;
+        changed.etm3.cycle_accurate = changed.pft.cycle_accurate;
+        changed.etm3.context_id_bytes = changed.pft.context_id_bytes;
+        const auto quoted = [](Protocol p) { return "\"" + std::string(protocol_name(p)) + "\""; };
+        change(changed, "protocol", quoted(spec.protocol), quoted(changed.protocol));
+        changed = spec;
+    }
     if (spec.framing == Framing::tpiu) {
         changed.framing = Framing::none;
         change(changed, "framing", "\"tpiu\"", "\"none\"");

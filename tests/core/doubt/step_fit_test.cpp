@@ -66,7 +66,18 @@ INSTANTIATE_TEST_SUITE_P(
         Mistake{"arm-etm-mount-rs", "trace_id", "16", [](StreamSpec& s) { s.trace_id = 17; }},
         Mistake{"arm-etm-mount-rs", "framing", "\"tpiu\" with trace_id 16",
                 [](StreamSpec& s) { s.framing = Framing::none; }},
-        Mistake{"arm-etm-mount-cc", "commopt", "1", [](StreamSpec& s) { s.etm4.commit_in_cycles = true; }}));
+        Mistake{"arm-etm-mount-cc", "commopt", "1", [](StreamSpec& s) { s.etm4.commit_in_cycles = true; }},
+        Mistake{"arm-etm-a-mount", "context_id_bytes", "4", [](StreamSpec& s) { s.etm4.context_id_bytes = 0; }},
+        Mistake{"arm-pft-mount", "context_id_bytes", "4", [](StreamSpec& s) { s.pft.context_id_bytes = 1; }},
+        Mistake{"arm-pft-mount-cc", "cycle_accurate", "true", [](StreamSpec& s) { s.pft.cycle_accurate = false; }},
+        Mistake{"arm-pft-mount", "protocol", "\"pft\"",
+                [](StreamSpec& s) {
+                    s.protocol = Protocol::etm3;
+                    s.etm3.context_id_bytes = 4;
+                }},
+        Mistake{"arm-etm3-mount", "alternative_branch", "true", [](StreamSpec& s) { s.etm3.alternative_branch = false; }},
+        Mistake{"arm-etm3-mount-cc", "cycle_accurate", "true", [](StreamSpec& s) { s.etm3.cycle_accurate = false; }},
+        Mistake{"arm-etm3-mount", "context_id_bytes", "0", [](StreamSpec& s) { s.etm3.context_id_bytes = 4; }}));
 
 // Support packets say how the encoder was set up: what the target file states before them does not matter.
 TEST(AnOptionOfETrace, ThatTheStreamItselfTellsIsNoMistake) {

@@ -66,7 +66,12 @@ INSTANTIATE_TEST_SUITE_P(Identify, ARecordingWithoutItsTargetFile,
                                          std::string("steps/rv-etrace-mount-modes/recording.target.toml"),
                                          std::string("steps/rv-ntrace-mount-btm/recording.target.toml"),
                                          std::string("steps/rv-ntrace-mount-htm/recording.target.toml"),
-                                         std::string("steps/arm-mtb-paddle/recording.target.toml")),
+                                         std::string("steps/arm-mtb-paddle/recording.target.toml"),
+                                         std::string("steps/arm-pft-mount/recording.target.toml"),
+                                         std::string("steps/arm-pft-mount-cc/recording.target.toml"),
+                                         std::string("steps/arm-etm3-mount/recording.target.toml"),
+                                         std::string("steps/arm-etm3-mount-cc/recording.target.toml"),
+                                         std::string("steps/arm-etm-a-mount-cc/recording.target.toml")),
                          [](const auto& info) {
                              std::string name = info.param.substr(0, info.param.rfind('/'));
                              for (char& c : name)

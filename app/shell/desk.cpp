@@ -314,6 +314,8 @@ void Desk::chase() {
     const auto trail = document_.trail();
     for (std::size_t i = 0; i < trail->steps.size(); ++i)
         if (trail->steps[i].core_index == chase_->core && trail->steps[i].steps > 0) {
+            if (chase_->placed && footsteps_->current() != chase_->placed) return chase_.reset();
+            chase_->placed = trail->steps[i].steps - 1;
             footsteps_->use_stream(i);
             footsteps_->go_to(trail->steps[i].steps - 1);
             return;

@@ -201,6 +201,7 @@ class Desk : public QWidget {
     struct Chase {
         std::size_t core = 0;
         std::chrono::steady_clock::time_point until;
+        std::optional<std::uint64_t> placed{};  ///< the step that was shown: another is current once a person went elsewhere
     };
     std::optional<Chase> chase_;
     bool walked_ = false;                  ///< a finding has been gone to

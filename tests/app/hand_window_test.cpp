@@ -10,6 +10,7 @@
 
 #include <filesystem>
 
+#include "base/text.h"
 #include "process.h"
 #include "look/theme.h"
 #include "shown_window.h"
@@ -205,11 +206,13 @@ TEST_F(TargetInHand, ThePastIsPutIntoTheTargetAndTakenBack) {
     const QString pc = value(hand().registers(), "pc");
     window->desk().show_evidence(window->desk().state());
     // So far back that it is another instruction, and that its state is known in part.
-    QSignalSpy filled(window->desk().state(), &StatePage::filled);
-    window->desk().footsteps()->go_to(steps() - 200);
-    ASSERT_TRUE(wait([&] { return filled.count() > 0; })) << window->desk().state()->hint().toStdString();
-    const QString hint = window->desk().state()->hint();
-    ASSERT_TRUE(hint.contains("before instruction")) << hint.toStdString();
+    const std::uint64_t back = steps() - 200;
+    window->desk().footsteps()->go_to(back);
+    QString hint;
+    ASSERT_TRUE(wait([&] {
+        hint = window->desk().state()->hint();
+        return hint.startsWith("before instruction " + QString::fromStdString(count_text(back)));
+    })) << hint.toStdString();
     QString asked;
     QTimer::singleShot(300, [&asked] {
         auto* box = qobject_cast<QMessageBox*>(QApplication::activeModalWidget());

@@ -55,7 +55,7 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
                 if (t.epc_known) line.before += QObject::tr(" from %1").arg(words(hex_text(t.epc, 8)));
             }
             for (; gap < w.gaps.size() && w.gaps[gap].step <= step; ++gap)
-                line.before = QObject::tr("not known: %1").arg(QString::fromUtf8(w.gaps[gap].gap.reason));
+                line.before = QObject::tr("not known: %1").arg(words(w.gaps[gap].gap.text()));
             lines.push_back(std::move(line));
         }
     }

@@ -75,7 +75,7 @@ void Health::add_gaps(Desk& desk) {
     const auto missing = missing_instructions(*trail);
     for (std::size_t i = 0; i < missing.size() && i < kMostListed; ++i)
         menu()->addAction(tr("Instructions missing at %1: %2")
-                              .arg(words(moment_text(missing[i]->begin)), words(missing[i]->gap.reason)),
+                              .arg(words(moment_text(missing[i]->begin)), words(missing[i]->gap.text())),
                           &desk, [around, at = missing[i]->begin] { around(at, Time::from_us(50)); });
     more(missing.size(), tr("and %1 more places"));
 }

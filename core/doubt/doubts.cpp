@@ -365,7 +365,7 @@ void doubt_steps(const Recording& recording, Trail& trail, std::size_t index) {
     if (t.contradiction) {
         const std::string where =
             (t.contradiction->gap.address != 0 ? ", first at " + hex_text(t.contradiction->gap.address, 8) : "") +
-            " (" + t.contradiction->gap.reason + ", byte " + std::to_string(t.contradiction->gap.offset) + ")" +
+            " (" + t.contradiction->gap.text() + ", byte " + std::to_string(t.contradiction->gap.offset) + ")" +
             (t.contradictions > 1 ? ", and " + plural(t.contradictions - 1, "more time", "more times") : "") + ".";
         if (hopeless || at_one_place(t))
             doubt("Trace and image of " + t.core + " do not fit together" + where,

@@ -28,6 +28,8 @@ class Contexts {
     std::uint32_t slot_of(const Code& code, std::uint64_t address) const {
         return context_ && code.has_contexts() ? code.slot_in(*context_, address) : code.slot_of(address);
     }
+    /// The process that has the core, if code depends on that.
+    std::optional<std::uint32_t> process(const Code& code) const { return code.has_contexts() ? context_ : std::nullopt; }
     bool operator==(const Contexts&) const = default;
 
   private:

@@ -107,6 +107,7 @@ void Etm4Flow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind
     gap.address = pc_ == Code::kNowhere || waiting_ ? 0 : code_->address(pc_);
     gap.kind = kind;
     gap.reason = reason;
+    if (kind == StepGapKind::not_in_image) gap.process = contexts_.process(*code_);
     if (!waiting_ || kind != StepGapKind::stopped) out.gap(gap);
     waiting_ = true;
     need_address_ = may_pop_ = exception_open_ = returned_ = false;

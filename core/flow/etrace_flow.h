@@ -234,6 +234,7 @@ void EtraceFlow::lose(const EtracePacket& p, StepGapKind kind, const char* reaso
     gap.address = pc_ == Code::kNowhere ? 0 : code_->address(pc_);
     gap.kind = kind;
     gap.reason = reason;
+    if (kind == StepGapKind::not_in_image) gap.process = contexts_.process(*code_);
     out.gap(gap);
     waiting_ = true;
     trap_pending_ = inferred_ = false;

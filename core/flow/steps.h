@@ -78,6 +78,9 @@ struct StepGap {
     std::uint64_t address = 0;             ///< where the program was when it was noticed; 0 if unknown
     StepGapKind kind = StepGapKind::lost;
     const char* reason = "";  ///< a sentence's middle: what did not fit
+    std::optional<std::uint32_t> process{};  ///< the number of the one that had the core, where processes see code of their own
+    /// The reason, with the process.
+    std::string text() const { return reason + (process ? " for process " + std::to_string(*process) : std::string()); }
 };
 
 /// Ticks of the core's clock or of the trace's own, as the protocol gives them, for what follows.

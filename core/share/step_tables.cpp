@@ -112,7 +112,7 @@ Json steps_summary_json(const StepTrail& t) {
         Json& list = is_missing(t, t.gaps[i]) ? gaps : pauses;
         if (list.size() < 1000)
             list.push_back(
-                {{"step", t.gaps[i].step}, {"offset", t.gaps[i].gap.offset}, {"what", t.gaps[i].gap.reason}});
+                {{"step", t.gaps[i].step}, {"offset", t.gaps[i].gap.offset}, {"what", t.gaps[i].gap.text()}});
     }
     j["gaps"] = gaps;
     j["not_traced"] = pauses;
@@ -140,7 +140,7 @@ std::string steps_summary_text(const StepTrail& t) {
         const bool gap = is_missing(t, t.gaps[i]);
         if (++(gap ? missing : pauses) > 10) continue;
         out += std::string(gap ? "    gap before" : "    not traced before") + " instruction " +
-               count_text(t.gaps[i].step) + ": " + t.gaps[i].gap.reason + "\n";
+               count_text(t.gaps[i].step) + ": " + t.gaps[i].gap.text() + "\n";
     }
     if (missing > 10) out += "    … and " + count_text(missing - 10) + " more gaps\n";
     if (pauses > 10) out += "    … and " + count_text(pauses - 10) + " more stretches that were not traced\n";

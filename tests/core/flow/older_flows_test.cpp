@@ -23,7 +23,7 @@ struct ToldSteps {
     }
     void trap(const StepTrap& t) { traps.emplace_back(pcs.size(), t.number); }
     void trap_return() { returns.push_back(pcs.size()); }
-    void gap(const StepGap& g) { gaps.emplace_back(g.reason); }
+    void gap(const StepGap& g) { gaps.push_back(g.text()); }
     void time(const StepTime&) {}
     void sync(std::uint64_t) {}
     void data(const StepData& d) {
@@ -141,7 +141,7 @@ TEST(PftOfProcesses, EachRunsItsOwnCodeAtTheSameAddress) {
     EXPECT_EQ(t.pcs, (Pcs{0x10000, 0x10004, 0x10000, 0x10004, 0x10008}));
     EXPECT_EQ(t.contexts, (std::vector<std::pair<std::size_t, std::uint64_t>>{{0, 3}, {2, 5}, {5, 7}}));
     ASSERT_FALSE(t.gaps.empty());
-    EXPECT_EQ(t.gaps.back(), "the program went where the image has no code");
+    EXPECT_EQ(t.gaps.back(), "the program went where the image has no code for process 7");
 }
 
 class Etm3OfThumb : public ::testing::Test {

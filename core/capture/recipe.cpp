@@ -29,7 +29,7 @@ Recipe::Place read_place(TomlTable& t) {
 Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
     Recipe::Connect c;
     c.line = t.line();
-    c.protocol = t.text("protocol", false, {"itm", "etm4", "etrace", "ntrace", "mtb", "ctf", "samples", "console"});
+    c.protocol = t.text("protocol", false, {"itm", "etm4", "pft", "etm3", "etrace", "ntrace", "mtb", "ctf", "samples", "console"});
     c.core = t.text("core", c.protocol != "samples");
     if (c.protocol == "samples") c.device = t.text("device", false);
     c.debug = t.text("debug", false);

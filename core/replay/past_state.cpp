@@ -84,7 +84,8 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         return made(RvMachine(steps.code, PastMemory(*image, first == image->entry()), shared));
     if (isa.rfind("rv64", 0) == 0)
         return made(Rv64Machine(steps.code, PastMemory(*image, first == image->entry()), shared));
-    if (isa.rfind("armv6-m", 0) == 0 || isa.rfind("armv7", 0) == 0) {
+    // Of A and R profile not: there A32 stands beside Thumb, and exceptions are taken otherwise.
+    if (isa == "armv6-m" || isa == "armv7-m" || isa == "armv7e-m") {
         // B1.5.5: the stack and the first instruction come from the vector table.
         std::optional<std::uint32_t> stack;
         bool at_reset = first == (image->entry() & ~std::uint64_t{1});

@@ -128,6 +128,14 @@ TEST_P(PastStateOf, TheNextChangeOfARegisterIsTheFirstThatTheStatesShow) {
     }
     EXPECT_FALSE(states->next_change(steps.steps - 1, {name, 0, 4}, progress)) << "the last instruction changes it no more";
 }
+TEST(PastStateOfAProfile, IsRefusedRatherThanWorkedOutByTheRulesOfAnotherProfile) {
+    for (const char* folder : {"arm-pft-mount", "arm-etm-a-mount"}) {
+        const auto opened = test::decode(test::data(std::string("steps/") + folder + "/recording.target.toml"));
+        const auto states = PastStates::of(*opened.recording, opened.trail->steps[0]);
+        ASSERT_FALSE(states) << folder;
+        EXPECT_NE(states.error().text().find("cannot be worked out"), std::string::npos) << states.error().text();
+    }
+}
 INSTANTIATE_TEST_SUITE_P(Mount, PastStateOf,
                          ::testing::Values(Run{"rv-etrace-mount", nullptr}, Run{"rv-etrace-mount", "0x80000000"},
                                            Run{"arm-etm-mount", nullptr}, Run{"arm-etm-mount", "0x20000000"}),

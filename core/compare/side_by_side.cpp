@@ -35,18 +35,18 @@ void add_lane(const Lane& lane, Time from, Time to, const char* begins, const ch
 }  // namespace
 
 std::vector<SideEvent> side_events(const Trail& trail, Time from, Time to, std::size_t most) {
-    struct Told {
+    struct Ends {
         std::string_view kind;
         const char *begins, *ends;
     };
-    static constexpr Told kTold[] = {{"interrupts", " enters", " leaves"},
+    static constexpr Ends kEnds[] = {{"interrupts", " enters", " leaves"},
                                      {"locks", " is taken", " is given"},
                                      {"critical", " begins", " ends"},
                                      {"resources", " is taken", " is given"},
                                      {"marks", "", nullptr},
                                      {"stopwatches", " begins", " ends"}};
     std::vector<SideEvent> all;
-    for (const Told& t : kTold) {
+    for (const Ends& t : kEnds) {
         const LaneKind* kind = LaneKinds::find(t.kind);
         if (kind == nullptr) continue;
         for (const std::uint64_t index : kind->lanes(trail))

@@ -268,6 +268,15 @@ std::vector<Mend> mends_for(const SuspectParameter& suspect, const StreamSpec& s
     if (suspect.name == "framing")
         return {{"Read without formatter frames",
                  {{"stream", stream, "framing", "\"none\""}, {"stream", stream, "trace_id", ""}}}};
+    if (const auto with = value.find(" with "); suspect.name == "protocol" && with != std::string::npos) {
+        // One parameter of the other protocol goes with it; what no single key states is asked for once it is read so.
+        const std::string other = value.substr(1, with - 2), more = value.substr(with + 6);
+        const auto gap = more.rfind(' ');
+        Mend mend{"Read as " + other + ", " + more, {{"stream", stream, "protocol", value.substr(0, with)}}};
+        if (!more.starts_with("trcidr") && !more.starts_with("commopt"))
+            mend.changes.push_back({"stream." + other, stream, more.substr(0, gap), more.substr(gap + 1)});
+        return {mend};
+    }
     if (suspect.name == "trace_id" || suspect.name == "protocol") return {to_set("stream", stream, suspect.name, value)};
     if (suspect.name.starts_with("trcidr2"))  // bits 14:10 are VMIDSIZE in bytes (IHI 0064, 7.3.34)
         return {to_set(table, stream, "trcidr2", std::to_string(std::stoul(value) << 10))};

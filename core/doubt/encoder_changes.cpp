@@ -89,6 +89,34 @@ std::vector<Switch> switches_of(Protocol protocol) {
     }
 }
 
+// The other protocols of instruction trace for the same cores: as an encoder emits them that was left as it is, and with
+// one parameter changed. What both protocols have stays as it is stated.
+void each_protocol(const StreamSpec& spec, const Change& change) {
+    const auto quoted = [](Protocol p) { return "\"" + std::string(protocol_name(p)) + "\""; };
+    const bool riscv = spec.protocol == Protocol::etrace || spec.protocol == Protocol::ntrace;
+    const std::vector<Protocol> all = riscv ? std::vector{Protocol::etrace, Protocol::ntrace}
+                                            : std::vector{Protocol::pft, Protocol::etm3, Protocol::etm4};
+    for (const Protocol other : all) {
+        if (other == spec.protocol || spec.protocol == Protocol::mtb) continue;
+        StreamSpec changed = spec;
+        changed.protocol = other;
+        if (!riscv) {
+            const bool cycles = spec.protocol == Protocol::pft    ? spec.pft.cycle_accurate
+                                : spec.protocol == Protocol::etm3 ? spec.etm3.cycle_accurate
+                                                                  : spec.etm4.cycle_count;
+            const unsigned bytes = spec.protocol == Protocol::pft    ? spec.pft.context_id_bytes
+                                   : spec.protocol == Protocol::etm3 ? spec.etm3.context_id_bytes
+                                                                     : spec.etm4.context_id_bytes;
+            changed.pft.cycle_accurate = changed.etm3.cycle_accurate = changed.etm4.cycle_count = cycles;
+            changed.pft.context_id_bytes = changed.etm3.context_id_bytes = changed.etm4.context_id_bytes = bytes;
+        }
+        change(changed, "protocol", quoted(spec.protocol), quoted(other));
+        each_encoder_change(changed, [&](const StreamSpec& more, const char* name, const std::string&, const std::string& fits) {
+            change(more, "protocol", quoted(spec.protocol), quoted(other) + " with " + name + " " + fits);
+        });
+    }
+}
+
 }  // namespace
 
 void each_encoder_change(const StreamSpec& spec, const Change& change) {
@@ -112,17 +140,7 @@ void each_encoder_change(const StreamSpec& spec, const Change& change) {
 void each_change(const StreamSpec& spec, const Change& change) {
     each_encoder_change(spec, change);
     StreamSpec changed = spec;
-    // These begin alike.
-    if (spec.protocol == Protocol::pft || spec.protocol == Protocol::etm3) {
-        changed.protocol = spec.protocol == Protocol::pft ? Protocol::etm3 : Protocol::pft;
-        changed.pft.cycle_accurate = spec.protocol == Protocol::pft ? spec.pft.cycle_accurate : spec.etm3.cycle_accurate;
-        changed.pft.context_id_bytes = spec.protocol == Protocol::pft ? spec.pft.context_id_bytes : spec.etm3.context_id_bytes;
-        changed.etm3.cycle_accurate = changed.pft.cycle_accurate;
-        changed.etm3.context_id_bytes = changed.pft.context_id_bytes;
-        const auto quoted = [](Protocol p) { return "\"" + std::string(protocol_name(p)) + "\""; };
-        change(changed, "protocol", quoted(spec.protocol), quoted(changed.protocol));
-        changed = spec;
-    }
+    each_protocol(spec, change);
     if (spec.framing == Framing::tpiu) {
         changed.framing = Framing::none;
         change(changed, "framing", "\"tpiu\"", "\"none\"");

@@ -197,7 +197,7 @@ void HandlerStack::enter(unsigned number, BoundedTime when, std::uint64_t offset
     const bool may = number >= ExceptionId::kPftTypes && number < ExceptionId::kTypesEnd;
     if (again && !may) contradict(when.latest, out);
     if (!leaving_ && !stack_.empty()) ++cuts_[{static_cast<std::uint16_t>(number), stack_.back().number}];
-    push(number, when, offset, (leaving_ ? ExceptionInstance::kTailChained : 0u) | (again && may ? ExceptionInstance::kInner : 0u));
+    push(number, when, offset, (leaving_ ? unsigned{ExceptionInstance::kTailChained} : 0u) | (again && may ? unsigned{ExceptionInstance::kInner} : 0u));
     leaving_ = false;
     change(when.latest, number, out);
 }

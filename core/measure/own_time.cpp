@@ -14,7 +14,7 @@ std::string owner_name(const Trail& trail, const Owner& o) {
         case Owner::interrupt:
             return trail.cores[o.core].lanes[o.index].name();
         case Owner::thread:
-            return "thread mode on " + trail.cores[o.core].name;
+            return trail.cores[o.core].running_name(0) + " on " + trail.cores[o.core].name;
         case Owner::function:
             break;
     }

@@ -195,6 +195,7 @@ class Density {
 struct CoreTrail {
     std::string name;
     bool riscv = false;
+    bool m_profile = true;  ///< Arm: what runs outside handlers is thread mode
     bool timed = true;  ///< false: only instruction trace without a clock tells of it; an instruction counts as a cycle
     bool system_lanes = false;  ///< its interrupts are told by the operating system
     Clock clock;

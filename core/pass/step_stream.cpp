@@ -64,10 +64,14 @@ class StepStream final : public StreamDecoder {
         if (pipe.deframer() != nullptr && pipe.unframed_bytes() == 0)
             return failure("trace ID " + std::to_string(spec().trace_id) + " is not in the stream", stream()->path,
                            "set trace_id to one that is, or framing = \"none\" for a bare stream");
-        if (!trail().cancelled && t.steps == 0 && t.packets == 0)
+        if (!trail().cancelled && t.steps == 0 && t.packets == 0) {
+            const auto raw = recording().step_streams[index()].bytes();
+            const auto suspect =
+                suspect_parameter(spec(), recording().code[core()], raw.first(std::min<std::size_t>(raw.size(), 64 << 10)));
             return failure("the bytes are no " + std::string(protocol_title(spec().protocol)) +
                                " stream: no packet in " + bytes_text(bytes()),
-                           stream()->path, "check protocol and framing in the target file");
+                           stream()->path, suspect ? suspect->text() : "check protocol and framing in the target file");
+        }
         return {};
     }
     void doubt() override { doubt_steps(recording(), trail(), index()); }

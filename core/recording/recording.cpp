@@ -24,10 +24,16 @@ namespace {
 
 bool isa_fits(const std::string& isa, const Image& image) {
     if (image.bare()) return true;
-    if (isa_of(isa) == Isa::a64) return image.machine() == Image::Machine::arm64;
-    if (isa.rfind("armv", 0) == 0) return image.machine() == Image::Machine::arm;
-    if (isa.rfind("rv", 0) == 0) return image.machine() == Image::Machine::riscv;
+    const auto mine = isa_of(isa), built_for = isa_of(image.isa());
+    if (mine && built_for && *mine != *built_for) return false;
+    if (mine == Isa::a64) return image.machine() == Image::Machine::arm64;
+    if (isa.starts_with("armv")) return image.machine() == Image::Machine::arm;
+    if (isa.starts_with("rv")) return image.machine() == Image::Machine::riscv;
     return true;
+}
+// What it was built for, in words.
+std::string built_for(const Image& image) {
+    return image.isa().empty() ? std::string(image.machine_name()) : image.isa();
 }
 
 struct ProcessImage {
@@ -44,11 +50,21 @@ std::vector<ProcessImage> process_images(Recording& r, const CoreSpec& core) {
             all.push_back({p.context, *opened});
         else
             r.doubts.push_back({"The image of process " + p.name + " cannot be used (" +
-                                    (opened ? "it is for " + std::string((*opened)->machine_name()) : opened.error().what) + ", " + p.image +
-                                    "): where it runs, gaps are shown.",
+                                    (opened ? "it is for " + built_for(**opened) : opened.error().what) + ", " + p.image +
+                                    "): what it runs of its own is shown as gaps.",
                                 "Correct image in its [[process]]."});
     }
     return all;
+}
+
+// What was doubted of the image of a core that could not be used, and what sets it right.
+std::string why_no_image(const Recording& r, std::size_t core) {
+    for (const Doubt& d : r.doubts)
+        for (const Mend& m : d.mends)
+            if (m.asks == Mend::Asks::nothing && m.changes.size() == 1 && m.changes[0].index == core && m.changes[0].key == "isa")
+                return "is isa = " + m.changes[0].value + " rather than \"" + r.target.cores[core].isa + "\"? The image " +
+                       r.target.cores[core].image + " is built for that";
+    return "give the image that ran: " + r.target.cores[core].image + " cannot be used";
 }
 
 // Image and names of one core; what cannot be used becomes a doubt, never a failure.
@@ -69,7 +85,7 @@ void open_image(Recording& r, const CoreSpec& core) {
                             opened.error().advice,
                             {choose}});
     } else if (!isa_fits(core.isa, **opened)) {
-        r.doubts.push_back({"The image " + core.image + " is for " + std::string((*opened)->machine_name()) +
+        r.doubts.push_back({"The image " + core.image + " is for " + built_for(**opened) +
                                 ", but core " + core.name + " is " + core.isa +
                                 ": it is not used, numbers stand in place of names.",
                             "Give the image that runs on this core, or correct isa.",
@@ -333,7 +349,7 @@ Result<void> open_streams(Recording& r) {
                                ? "this version follows Armv6-M to Armv9-A and RISC-V, not " + r.target.cores[core].isa
                            : r.target.cores[core].image.empty()
                                ? "add image = \"….elf\" to its [[core]]"
-                               : "give the image that ran: " + r.target.cores[core].image + " cannot be used");
+                               : why_no_image(r, core));
         list.push_back({i, core, spec.file, *file, read_journal(spec.file + ".journal")});
     }
     for (const PortSpec& port : r.target.ports)

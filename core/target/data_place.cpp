@@ -409,10 +409,10 @@ Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t ad
     bool several = false;
     std::optional<BitField> field;  // what the last member is
     std::uint64_t holder = 0;       // bytes of what it stands in
-    const auto enter = [&](Dwarf_Die* holder) {
+    const auto enter = [&](Dwarf_Die* into) {
         counts.clear();
         dimension = 0;
-        if (dwarf_tag(holder) == DW_TAG_array_type) counts = dimensions(holder);
+        if (dwarf_tag(into) == DW_TAG_array_type) counts = dimensions(into);
     };
     enter(&type);
     std::string so_far = e.name;
@@ -472,8 +472,8 @@ namespace {
 
 // A register of the SVD file, or a field of one; nothing if it has none of that name.
 std::optional<DataPlace> in_registers(const std::string& svd, const std::string& expression, std::string path) {
-    const auto peripherals = read_svd_registers(svd);
-    if (!peripherals) return std::nullopt;
+    const auto peripherals = kept_svd_registers(svd);
+    if (peripherals == nullptr) return std::nullopt;
     path.erase(std::remove_if(path.begin(), path.end(), [](unsigned char c) { return std::isspace(c) != 0; }), path.end());
     DataPlace out;
     out.text = expression;

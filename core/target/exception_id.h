@@ -66,6 +66,14 @@ struct ExceptionId {
         return space == Space::arm ? number >= 16 : space != Space::riscv_exception;
     }
 
+    /// Whether an instruction that is meant for it enters it: SVC, SMC, HVC, environment calls, breakpoints (as above).
+    constexpr bool is_call() const {
+        if (space == Space::arm && number >= kEtm4Types && number < kTypesEnd) return number == kEtm4Types + 2;
+        if (space == Space::arm && number >= kPftTypes) return number == kPftTypes + 2 || number == kPftTypes + 10;
+        if (space == Space::arm) return number == 11;
+        return space == Space::riscv_exception && (number == 3 || (number >= 8 && number <= 11));
+    }
+
     bool operator==(const ExceptionId&) const = default;
 };
 

@@ -343,6 +343,8 @@ std::string_view Image::machine_name() const {
     switch (parts_->machine) {
         case Machine::arm:
             return "Arm";
+        case Machine::arm64:
+            return "64-bit Arm";
         case Machine::riscv:
             return "RISC-V";
         default:

@@ -11,7 +11,7 @@ namespace {
 // From the begin of each piece, and from each mapping symbol and function on, one instruction behind the other.
 std::vector<bool> instructions_of(const Image& image, const Code& code) {
     std::vector<bool> all(code.slot_count()), begins(code.slot_count());
-    enum class Holds : std::uint8_t { unknown, data, code };
+    enum class Holds : std::uint8_t { unknown, data, instructions };
     std::vector<Holds> holds(code.slot_count());
     for (const Symbol& s : image.symbols())
         if (s.function) begins[code.slot_of(s.address)] = true;
@@ -20,7 +20,7 @@ std::vector<bool> instructions_of(const Image& image, const Code& code) {
         const std::uint32_t first = code.slot_of(mappings[i].address);
         if (first == Code::kNowhere) continue;
         begins[first] = true;
-        const Holds what = mappings[i].what == 'd' ? Holds::data : Holds::code;
+        const Holds what = mappings[i].what == 'd' ? Holds::data : Holds::instructions;
         const std::uint64_t end = i + 1 < mappings.size() ? mappings[i + 1].address : ~std::uint64_t{0};
         std::uint32_t slot = first;
         for (std::uint64_t at = mappings[i].address; at < end && code.slot_of(at) == slot && slot != Code::kNowhere;

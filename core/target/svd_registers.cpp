@@ -3,8 +3,13 @@
 #include <algorithm>
 #include <cctype>
 #include <cstdlib>
+#include <filesystem>
+#include <mutex>
 #include <optional>
 #include <sstream>
+#include <string_view>
+#include <unordered_map>
+#include <utility>
 
 #include <pugixml.hpp>
 
@@ -77,56 +82,6 @@ struct Usual {
     }
 };
 
-// What `node` is derived from: a sibling of that name, of which what it does not say itself counts.
-pugi::xml_node base_of(const pugi::xml_node& node) {
-    std::string from = node.attribute("derivedFrom").value();
-    if (from.empty()) return {};
-    if (const auto dot = from.rfind('.'); dot != std::string::npos) from.erase(0, dot + 1);
-    for (const auto& other : node.parent().children(node.name()))
-        if (other != node && from == other.child("name").text().as_string()) return other;
-    return {};
-}
-
-// A child of the node, or of what it is derived from.
-pugi::xml_node part(pugi::xml_node node, const char* name) {
-    for (int depth = 0; node && depth < kDeepest; ++depth, node = base_of(node))
-        if (const auto child = node.child(name)) return child;
-    return {};
-}
-std::string text_of(const pugi::xml_node& node, const char* name) { return words(part(node, name).text().as_string()); }
-
-SvdField field_of(const pugi::xml_node& node, const Usual& outer) {
-    SvdField f;
-    f.access = outer.within(node).access;
-    f.description = text_of(node, "description");
-    f.reading_acts = part(node, "readAction") != nullptr;
-    if (const std::string range = text_of(node, "bitRange"); !range.empty()) {  // "[7:4]"
-        const auto colon = range.find(':');
-        const auto msb = std::strtoul(range.c_str() + 1, nullptr, 10);
-        const auto lsb = colon == std::string::npos ? msb : std::strtoul(range.c_str() + colon + 1, nullptr, 10);
-        f.lsb = static_cast<unsigned>(std::min(lsb, msb));
-        f.width = static_cast<unsigned>(std::max(lsb, msb) - f.lsb + 1);
-    } else if (part(node, "lsb")) {
-        f.lsb = static_cast<unsigned>(number(part(node, "lsb").text().as_string()).value_or(0));
-        const auto msb = static_cast<unsigned>(number(part(node, "msb").text().as_string()).value_or(f.lsb));
-        f.width = msb >= f.lsb ? msb - f.lsb + 1 : 1;
-    } else {
-        f.lsb = static_cast<unsigned>(number(part(node, "bitOffset").text().as_string()).value_or(0));
-        f.width = static_cast<unsigned>(number(part(node, "bitWidth").text().as_string()).value_or(1));
-    }
-    f.lsb = std::min(f.lsb, 63U);
-    f.width = std::clamp(f.width, 1U, 64 - f.lsb);
-    const pugi::xml_node owner = part(node, "enumeratedValues") ? part(node, "enumeratedValues").parent() : node;
-    for (const auto& list : owner.children("enumeratedValues")) {
-        if (list.child("usage").text().as_string() == std::string_view("write")) continue;
-        const pugi::xml_node from = list.child("enumeratedValue") ? list : base_of(list);
-        for (const auto& value : from.children("enumeratedValue"))
-            if (const auto v = number(value.child("value").text().as_string()); v && f.names.size() < kMostNames)
-                f.names.try_emplace(*v, words(value.child("name").text().as_string()));
-    }
-    return f;
-}
-
 class Reader {
   public:
     std::vector<SvdPeripheral> read(const pugi::xml_node& device) {
@@ -145,6 +100,61 @@ class Reader {
     }
 
   private:
+    // What `node` is derived from: a sibling of that name, of which what it does not say itself counts.
+    pugi::xml_node base_of(const pugi::xml_node& node) {
+        std::string from = node.attribute("derivedFrom").value();
+        if (from.empty()) return {};
+        if (const auto dot = from.rfind('.'); dot != std::string::npos) from.erase(0, dot + 1);
+        const auto [family, is_new] = families_.try_emplace({node.parent(), node.name()});
+        if (is_new)
+            for (const auto& other : node.parent().children(node.name()))
+                family->second.try_emplace(other.child("name").text().as_string(), other);
+        const auto found = family->second.find(from);
+        return found == family->second.end() || found->second == node ? pugi::xml_node() : found->second;
+    }
+
+    // A child of the node, or of what it is derived from.
+    pugi::xml_node part(pugi::xml_node node, const char* name) {
+        for (int depth = 0; node && depth < kDeepest; ++depth, node = base_of(node))
+            if (const auto child = node.child(name)) return child;
+        return {};
+    }
+    std::string text_of(const pugi::xml_node& node, const char* name) {
+        return words(part(node, name).text().as_string());
+    }
+
+    SvdField field_of(const pugi::xml_node& node, const Usual& outer) {
+        SvdField f;
+        f.access = outer.within(node).access;
+        f.description = text_of(node, "description");
+        f.reading_acts = part(node, "readAction") != nullptr;
+        if (const std::string range = text_of(node, "bitRange"); !range.empty()) {  // "[7:4]"
+            const auto colon = range.find(':');
+            const auto msb = std::strtoul(range.c_str() + 1, nullptr, 10);
+            const auto lsb = colon == std::string::npos ? msb : std::strtoul(range.c_str() + colon + 1, nullptr, 10);
+            f.lsb = static_cast<unsigned>(std::min(lsb, msb));
+            f.width = static_cast<unsigned>(std::max(lsb, msb) - f.lsb + 1);
+        } else if (part(node, "lsb")) {
+            f.lsb = static_cast<unsigned>(number(part(node, "lsb").text().as_string()).value_or(0));
+            const auto msb = static_cast<unsigned>(number(part(node, "msb").text().as_string()).value_or(f.lsb));
+            f.width = msb >= f.lsb ? msb - f.lsb + 1 : 1;
+        } else {
+            f.lsb = static_cast<unsigned>(number(part(node, "bitOffset").text().as_string()).value_or(0));
+            f.width = static_cast<unsigned>(number(part(node, "bitWidth").text().as_string()).value_or(1));
+        }
+        f.lsb = std::min(f.lsb, 63U);
+        f.width = std::clamp(f.width, 1U, 64 - f.lsb);
+        const pugi::xml_node owner = part(node, "enumeratedValues") ? part(node, "enumeratedValues").parent() : node;
+        for (const auto& list : owner.children("enumeratedValues")) {
+            if (list.child("usage").text().as_string() == std::string_view("write")) continue;
+            const pugi::xml_node from = list.child("enumeratedValue") ? list : base_of(list);
+            for (const auto& value : from.children("enumeratedValue"))
+                if (const auto v = number(value.child("value").text().as_string()); v && f.names.size() < kMostNames)
+                    f.names.try_emplace(*v, words(value.child("name").text().as_string()));
+        }
+        return f;
+    }
+
     // Once, or for each element of an array.
     template <class Does>
     void each(const pugi::xml_node& node, const std::string& name, Does does) {
@@ -158,18 +168,19 @@ class Reader {
                    SvdPeripheral& out, int depth) {
         if (depth > kDeepest) return;
         for (const auto& node : list.children()) {
+            if (seen_ > kMostSvdRegisters) return;
             const bool cluster = node.name() == std::string_view("cluster");
             if (!cluster && node.name() != std::string_view("register")) continue;
             const std::uint64_t offset = number(part(node, "addressOffset").text().as_string()).value_or(0);
             const auto base = base_of(node);
             const Usual inner = (base ? usual.within(base) : usual).within(node);
             each(node, path + text_of(node, "name"), [&](const std::string& name, std::uint64_t more) {
+                if (++seen_ > kMostSvdRegisters) return;
                 if (cluster) {
                     registers(node.child("register") || node.child("cluster") || !base ? node : base, inner, name + ".",
                               at + offset + more, out, depth + 1);
                     return;
                 }
-                if (++seen_ > kMostSvdRegisters) return;
                 SvdRegister r;
                 r.name = name;
                 r.description = text_of(node, "description");
@@ -193,7 +204,9 @@ class Reader {
     }
 
     std::vector<SvdPeripheral> all_;
-    std::size_t seen_ = 0;
+    std::size_t seen_ = 0;  ///< registers and clusters
+    /// Children of one parent and element by their names; a file may hold very many of them.
+    std::map<std::pair<pugi::xml_node, std::string_view>, std::unordered_map<std::string_view, pugi::xml_node>> families_;
 };
 
 }  // namespace
@@ -206,6 +219,27 @@ Result<std::vector<SvdPeripheral>> read_svd_registers(const std::string& path) {
     const auto device = document.child("device");
     if (!device) return failure("not a CMSIS-SVD file: it has no <device>", path, "correct 'svd' in the target file");
     return Reader().read(device);
+}
+
+std::shared_ptr<const std::vector<SvdPeripheral>> kept_svd_registers(const std::string& path) {
+    namespace fs = std::filesystem;
+    struct Kept {
+        std::string path;
+        fs::file_time_type written;
+        std::uintmax_t bytes = 0;
+        std::shared_ptr<const std::vector<SvdPeripheral>> peripherals;
+    };
+    static std::mutex lock;
+    static Kept kept;
+    const std::lock_guard guard(lock);
+    std::error_code no_time, no_size;
+    const auto written = fs::last_write_time(path, no_time);
+    const auto bytes = fs::file_size(path, no_size);
+    if (no_time || no_size) return nullptr;
+    if (kept.path == path && kept.written == written && kept.bytes == bytes) return kept.peripherals;
+    auto read = read_svd_registers(path);
+    kept = {path, written, bytes, read ? std::make_shared<const std::vector<SvdPeripheral>>(std::move(*read)) : nullptr};
+    return kept.peripherals;
 }
 
 }  // namespace mt

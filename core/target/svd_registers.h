@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <map>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -38,5 +39,8 @@ inline constexpr std::size_t kMostSvdRegisters = 200'000;  ///< of a device; wha
 
 /// Reads them, with what is derived from others, arrays and clusters. A Problem if the file is no CMSIS-SVD.
 Result<std::vector<SvdPeripheral>> read_svd_registers(const std::string& path);
+/// The same of the file that was asked for last, as long as it is not written anew; nullptr instead of a Problem. For who
+/// looks up one name after the other. Any thread may call it.
+std::shared_ptr<const std::vector<SvdPeripheral>> kept_svd_registers(const std::string& path);
 
 }  // namespace mt

@@ -100,6 +100,7 @@ void find_storms(const Judged& judged, std::size_t c, std::size_t l, std::vector
     const std::size_t run = std::max<std::size_t>(limits.run, 1);
     const CoreTrail& core = trail.cores[c];
     const ExceptionLane& lane = core.lanes[l];
+    if (ExceptionId::of(lane.code()).is_call()) return;  // code that calls the kernel often is no storm
     if (find_lone_burst(judged, c, l, out) || lane.size() < 20 * run) return;
     std::vector<Time> spans;
     std::vector<std::size_t> starts;

@@ -195,16 +195,36 @@ void find_rare(FindingKind kind, const Judged& judged, std::size_t index, std::u
     out.push_back(std::move(f));
 }
 
+// Calls that came from the function itself or its callees. A handler that calls what it preempted is none of them: that
+// happens now and then to all that both call.
+std::uint64_t calls_within_itself(const StepTrail& steps, std::uint32_t function) {
+    std::uint64_t all = 0;
+    for (const CallNode& n : steps.tree) {
+        if (n.function != function || n.calls == 0 || &n == steps.tree.data()) continue;
+        std::uint32_t above = n.parent;
+        while (above != 0 && steps.tree[above].function != function) above = steps.tree[above].parent;
+        if (above != 0) all += n.calls;
+    }
+    return all;
+}
+
 void find_recursion(const Judged& judged, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {
     const StepTrail& steps = judged.trail.steps[index];
+    const FunctionTally& tally = steps.tallies[function];
+    if (tally.recursive == 0 || tally.calls < judged.thresholds.call.fewest) return;
     const auto within_itself = [&](std::size_t level, const CallSpan& s) {
-        for (std::size_t below = 0; below < level; ++below)
-            if (const auto i = steps.levels[below].at(s.begin); i && steps.levels[below][*i].function == function)
-                return true;
+        unsigned flags = s.flags;
+        for (std::size_t below = level; below-- > 0 && (flags & CallFrame::kHandler) == 0;) {
+            const auto i = steps.levels[below].at(s.begin);
+            if (!i) continue;
+            const CallSpan under = steps.levels[below][*i];
+            if (under.function == function) return true;
+            flags = under.flags;
+        }
         return false;
     };
-    find_rare(FindingKind::unexpected_recursion, judged, index, function, steps.tallies[function].recursive,
-              within_itself, out);
+    find_rare(FindingKind::unexpected_recursion, judged, index, function, calls_within_itself(steps, function), within_itself,
+              out);
 }
 
 void find_never_returned(const Judged& judged, std::size_t index, std::uint32_t function, std::vector<Finding>& out) {

@@ -250,7 +250,7 @@ class Interrupts final : public LaneKind {
                 {{change && core.change_time.size() > 0 ? "not known" : "not known yet: no exception packet so far"}}};
         }
         if (running == ContextChange::kBetween) return {{{"between two handlers (tail-chaining or returning)"}}};
-        std::vector<Phrase> all = {{{"thread mode for " + duration_text(t - core.change_time[*change])}}};
+        std::vector<Phrase> all = {{{core.running_name(0) + " for " + duration_text(t - core.change_time[*change])}}};
         // Who comes next, and who was last.
         std::size_t next = *change + 1;
         while (next < core.change_time.size() && core.change_running[next] >= ContextChange::kBetween) ++next;

@@ -25,7 +25,7 @@ Time end_of(const CoreTrail& core, std::size_t change) {
 class ThreadMode final : public PlainLane {
   public:
     ThreadMode(const Trail& trail, std::size_t index)
-        : PlainLane(trail, {"thread mode", trail.cores[index].name + " core", index, Shape::states, Ink::running}),
+        : PlainLane(trail, {trail.cores[index].running_name(0), trail.cores[index].name + " core", index, Shape::states, Ink::running}),
           core_(trail.cores[index]) {}
     std::size_t size(std::size_t) const override { return 0; }
     Span span(std::size_t, std::size_t) const override { return {}; }
@@ -33,6 +33,7 @@ class ThreadMode final : public PlainLane {
     bool stirs(Time, Time) const override { return true; }
     std::string empty_text() const override {
         if (core_.thread_seen) return {};
+        if (!core_.m_profile) return "not seen: no return from a handler in this recording";
         return core_.change_time.empty() ? "no exception trace in this recording: enable DWT_CTRL.EXCTRCENA"
                                          : "not seen: no return to thread mode in this recording";
     }
@@ -95,7 +96,7 @@ class Threads final : public LaneKind {
             }
             all.push_back(
                 {c,
-                 {"thread mode on " + core.name, core.name, count, core.timed ? Cell(total) : Cell(),
+                 {core.running_name(0) + " on " + core.name, core.name, count, core.timed ? Cell(total) : Cell(),
                   known.ps > 0 ? Cell(Share{static_cast<double>(total.ps) / static_cast<double>(known.ps)}) : Cell()}});
         }
         return all;
@@ -103,7 +104,7 @@ class Threads final : public LaneKind {
     std::vector<Name> names(const Trail& trail) const override {
         std::vector<Name> all;
         for (std::size_t c = 0; c < trail.cores.size(); ++c)
-            if (trail.cores[c].thread_seen) all.push_back({"thread mode on " + trail.cores[c].name, "", c});
+            if (trail.cores[c].thread_seen) all.push_back({trail.cores[c].running_name(0) + " on " + trail.cores[c].name, "", c});
         return all;
     }
     std::span<const std::string_view> instance_columns() const override { return kThreadInstances; }

@@ -75,6 +75,18 @@ INSTANTIATE_TEST_SUITE_P(
                     s.protocol = Protocol::etm3;
                     s.etm3.context_id_bytes = 4;
                 }},
+        Mistake{"arm-etm-a-mount", "protocol", "\"etm4\"",
+                [](StreamSpec& s) {
+                    s.protocol = Protocol::pft;
+                    s.pft.context_id_bytes = 4;
+                }},
+        Mistake{"arm-etm-mount-rs", "protocol", "\"etm4\" with return_stack true",
+                [](StreamSpec& s) {
+                    s.protocol = Protocol::etm3;
+                    s.etm4 = {};
+                }},
+        Mistake{"rv-etrace-mount", "protocol", "\"etrace\"", [](StreamSpec& s) { s.protocol = Protocol::ntrace; }},
+        Mistake{"rv-ntrace-mount-htm", "protocol", "\"ntrace\"", [](StreamSpec& s) { s.protocol = Protocol::etrace; }},
         Mistake{"arm-etm3-mount", "alternative_branch", "true", [](StreamSpec& s) { s.etm3.alternative_branch = false; }},
         Mistake{"arm-etm3-mount-cc", "cycle_accurate", "true", [](StreamSpec& s) { s.etm3.cycle_accurate = false; }},
         Mistake{"arm-etm3-mount", "context_id_bytes", "0", [](StreamSpec& s) { s.etm3.context_id_bytes = 4; }}));

@@ -150,5 +150,20 @@ TEST(OddCalls, AFunctionThatCallsItselfOnlyOnceIsFound) {
     EXPECT_TRUE(found);
 }
 
+// What both a handler and the code under it call is at times entered twice, and a kernel is called in bursts: both are
+// as they are meant to be.
+TEST(CleanRunsOfAProfile, GiveNoFindingsButTheFaultsTheyHold) {
+    for (const char* capture : {"arm-pft-mount-bb", "arm-etm-a-mount"}) {
+        const auto o = test::decode(test::data("steps/" + std::string(capture) + "/recording.target.toml"));
+        EXPECT_EQ(o.trail->cores[0].running_name(0), "outside handlers") << "there is no thread mode";
+        std::size_t faults = 0;
+        for (const Finding& f : find_all(*o.recording, *o.trail)) {
+            EXPECT_EQ(f.kind, FindingKind::fault) << capture << ": " << f.title;
+            faults += f.kind == FindingKind::fault ? 1U : 0U;
+        }
+        EXPECT_GT(faults, 0U) << capture;
+    }
+}
+
 }  // namespace
 }  // namespace mt

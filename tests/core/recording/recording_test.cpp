@@ -225,6 +225,36 @@ TEST(Opening, AFileThatIsCutShortWhileItIsOpenBecomesAGap) {
     EXPECT_GT((*trail)->gaps.size(), 0U) << "and the rest is not known";
 }
 
+struct WrongIsa {
+    const char *capture, *right, *wrong;
+    friend void PrintTo(const WrongIsa& w, std::ostream* out) { *out << w.capture << " as " << w.wrong; }
+};
+class AnImageForAnotherIsa : public testing::TestWithParam<WrongIsa> {};
+
+TEST_P(AnImageForAnotherIsa, IsNamedWithTheIsaThatFits) {
+    const WrongIsa& w = GetParam();
+    Folder folder;
+    fs::copy(test::data("steps/" + std::string(w.capture)), folder / w.capture);
+    for (const auto& e : fs::directory_iterator(test::data("steps")))
+        if (e.path().extension() == ".elf") fs::copy(e.path(), folder / e.path().filename().string());
+    const std::string file = folder / (std::string(w.capture) + "/recording.target.toml");
+    std::string text = test::read_text(file);
+    const std::string right = "\"" + std::string(w.right) + "\"";
+    text.replace(text.find(right), right.size(), "\"" + std::string(w.wrong) + "\"");
+    test::write_file(file, text);
+    const auto opened = open_recording(file);
+    ASSERT_FALSE(opened) << "no instruction is made of the wrong ones";
+    EXPECT_NE(opened.error().advice.find("is isa = " + right + " rather than \"" + w.wrong), std::string::npos)
+        << opened.error().text();
+}
+INSTANTIATE_TEST_SUITE_P(Isas, AnImageForAnotherIsa,
+                         testing::Values(WrongIsa{"arm-pft-mount", "armv7-a", "armv7e-m"},
+                                         WrongIsa{"arm-etm-mount", "armv7e-m", "armv7-a"},
+                                         WrongIsa{"arm-etm-a-mount", "armv8-a", "armv8-m.main"},
+                                         WrongIsa{"rv64-etrace-mount", "rv64imac", "rv32imac"},
+                                         WrongIsa{"rv-etrace-mount", "rv32imac", "rv64gc"},
+                                         WrongIsa{"rv-etrace-mount", "rv32imac", "armv7-m"}));
+
 TEST(Opening, TwoCoresWithAStreamEach) {
     Folder folder;
     std::string target = "format = \"mindful-trail-target/1\"\n";

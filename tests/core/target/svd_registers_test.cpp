@@ -95,5 +95,28 @@ TEST_F(SvdRegisters, ThatIsNoneIsToldSo) {
     EXPECT_LE(huge->at(0).registers.size(), 4096U);
 }
 
+TEST_F(SvdRegisters, EndHoweverManyAreDerivedInACircleOrStandInArraysOfArrays) {
+    constexpr int kMany = 20'000;
+    std::string circle = "<device><peripherals>";
+    for (int i = 0; i < kMany; ++i)
+        circle += "<peripheral derivedFrom=\"P" + std::to_string((i + 1) % kMany) + "\"><name>P" + std::to_string(i) +
+                  "</name><baseAddress>" + std::to_string(i * 16) + "</baseAddress></peripheral>";
+    test::write_file(folder / "circle.svd", circle + "</peripherals></device>");
+    const auto all = read_svd_registers(folder / "circle.svd");
+    ASSERT_TRUE(all);
+    EXPECT_EQ(all->size(), std::size_t{kMany}) << "each stands there";
+    EXPECT_EQ(all->back().base, std::uint64_t{16 * (kMany - 1)});
+
+    std::string deep = "<device><peripherals><peripheral><name>P</name><baseAddress>0</baseAddress><registers>";
+    for (int i = 0; i < 8; ++i) deep += "<cluster><name>C%s</name><dim>4096</dim><dimIncrement>4</dimIncrement>";
+    deep += "<register><name>R</name><addressOffset>0</addressOffset></register>";
+    for (int i = 0; i < 8; ++i) deep += "</cluster>";
+    test::write_file(folder / "deep.svd", deep + "</registers></peripheral></peripherals></device>");
+    const auto cut = read_svd_registers(folder / "deep.svd");
+    ASSERT_TRUE(cut);
+    EXPECT_LE(cut->at(0).registers.size(), kMostSvdRegisters);
+    EXPECT_GT(cut->at(0).registers.size(), 4000U) << "what stands first is there";
+}
+
 }  // namespace
 }  // namespace mt

@@ -121,13 +121,26 @@ void StepStore::cancel_search() {
 
 void StepStore::search(std::vector<std::uint32_t> wanted, std::uint64_t from, int direction,
                        std::function<void(std::optional<std::uint64_t>)> done) {
+    search(
+        [wanted = std::move(wanted), from, direction](const Recording& r, const StepTrail& steps, const Progress& progress) {
+            return (direction > 0 ? next_execution : previous_execution)(r, steps, wanted, from, progress);
+        },
+        std::move(done));
+}
+
+void StepStore::search_new_line(std::uint64_t from, std::function<void(std::optional<std::uint64_t>)> done) {
+    search([from](const Recording& r, const StepTrail& steps,
+                  const Progress& progress) { return next_new_line(r, steps, from, progress); },
+           std::move(done));
+}
+
+void StepStore::search(Search how, std::function<void(std::optional<std::uint64_t>)> done) {
     cancel_search();
     if (!trail_ || stream_ >= trail_->steps.size()) return;
     search_ = std::make_shared<Progress>();
-    searches_.add([this, wanted = std::move(wanted), from, direction, done = std::move(done), progress = search_,
-                   r = recording_, trail = trail_, stream = stream_] {
-        const auto found =
-            (direction > 0 ? next_execution : previous_execution)(*r, trail->steps[stream], wanted, from, *progress);
+    searches_.add([this, how = std::move(how), done = std::move(done), progress = search_, r = recording_, trail = trail_,
+                   stream = stream_] {
+        const auto found = how(*r, trail->steps[stream], *progress);
         QMetaObject::invokeMethod(
             this,
             [this, found, done, progress] {

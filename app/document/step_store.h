@@ -51,6 +51,8 @@ class StepStore : public QObject {
     /// step, or nothing. A later search cancels it.
     void search(std::vector<std::uint32_t> wanted, std::uint64_t from, int direction,
                 std::function<void(std::optional<std::uint64_t>)> done);
+    /// The same for the first execution behind `from` of a source line that had not run before.
+    void search_new_line(std::uint64_t from, std::function<void(std::optional<std::uint64_t>)> done);
     /// The call stack at a step; `done` gets it on the window's thread. A later question replaces it.
     void stack(std::uint64_t step, std::function<void(std::vector<TraceFrame>)> done);
     void cancel_search();
@@ -61,6 +63,8 @@ class StepStore : public QObject {
 
   private:
     static constexpr std::size_t kMostChunks = 64;
+    using Search = std::function<std::optional<std::uint64_t>(const Recording&, const StepTrail&, const Progress&)>;
+    void search(Search how, std::function<void(std::optional<std::uint64_t>)> done);
 
     std::shared_ptr<const Recording> recording_;
     std::shared_ptr<const Trail> trail_;

@@ -387,6 +387,20 @@ void Footsteps::step_line(int direction) {
     seek(direction,
          [](const StepLine& a, const StepLine& b) { return a.place != b.place || a.function != b.function; });
 }
+void Footsteps::step_instruction(int direction) {
+    if (!current_) return;
+    if (direction < 0 && *current_ == 0) return;
+    go_to(direction < 0 ? *current_ - 1 : *current_ + 1);
+}
+void Footsteps::step_new_line() {
+    if (row_count() == 0) return;
+    store_.search_new_line(current_.value_or(0), [this](std::optional<std::uint64_t> step) {
+        if (step)
+            go_to(*step);
+        else
+            emit no_new_line();
+    });
+}
 void Footsteps::step_function(int direction) {
     seek(direction,
          [](const StepLine& a, const StepLine& b) { return a.function != b.function || a.depth != b.depth; });

@@ -48,6 +48,10 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     /// To the next (1) or previous (-1) row that stands on another source line; in another function.
     void step_line(int direction);
     void step_function(int direction);
+    void step_instruction(int direction);
+    /// To the first execution behind the current one of a source line that had not run before in this recording; says
+    /// `no_new_line` if there is none.
+    void step_new_line();
     /// Behind the return of the function that runs (1), or to the instruction that called it (-1).
     void step_out(int direction);
     /// To the next or previous execution of one of these instructions; says `missed` if there is none.
@@ -74,6 +78,7 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     void run_wanted(const QString& address);
     /// Another instruction is the current one.
     void current_changed(std::size_t stream, std::uint32_t slot);
+    void no_new_line();
     /// A search ended without finding anything.
     void missed(int direction);
 

@@ -6,6 +6,7 @@
 #include <QMessageBox>
 #include <QPointer>
 #include <QSettings>
+#include <QTreeWidgetItemIterator>
 #include <QShortcut>
 #include <QSplitter>
 #include <QVBoxLayout>
@@ -27,6 +28,8 @@ constexpr int kValue = 1;                               // the column
 constexpr int kOfRole = Qt::UserRole;                   // expression of a row, or a group's name
 constexpr int kShownRole = Qt::UserRole + 1;            // the value that stands there
 constexpr int kPeripheralRole = Qt::UserRole + 2;       // index of a peripheral
+constexpr int kFrameRole = Qt::UserRole + 3;            // of a function on the stack: how many it called
+constexpr int kPathRole = Qt::UserRole + 4;             // function and name of a local variable
 constexpr int kMemoryBytes = 256;
 
 QTreeWidget* tree(const char* name, const QString& spoken, const QStringList& heads) {
@@ -172,6 +175,10 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
         });
     }
     connect(registers_, &QTreeWidget::itemExpanded, this, &HandPage::read_peripheral);
+    for (const bool opens : {true, false})
+        connect(variables_, opens ? &QTreeWidget::itemExpanded : &QTreeWidget::itemCollapsed, this, [this, opens](QTreeWidgetItem* item) {
+            if (!filling_ && item->data(0, kPathRole).isValid()) open_locals_[item->data(0, kPathRole).toString()] = opens;
+        });
     const auto on_delete = [this](QTreeWidget* t, auto what) {
         auto* away = new QShortcut(QKeySequence::Delete, t);
         away->setContext(Qt::WidgetWithChildrenShortcut);
@@ -179,7 +186,7 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
     };
     on_delete(variables_, [this] {
         QTreeWidgetItem* item = variables_->currentItem();
-        if (item == nullptr) return;
+        if (item == nullptr || item->parent() != nullptr || item->data(0, kFrameRole).isValid()) return;
         watched_.removeAll(item->text(0));
         ++rows_;
         delete item;
@@ -199,6 +206,11 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
         was_at_hand_ = points_sent_ = false;
         writing_->setChecked(false);
     });
+}
+
+QString HandPage::stands() const {
+    const RunState::Core* c = core_state();
+    return at_hand() && c != nullptr && !c->running && !c->lost ? tr("%1 halted at %2").arg(core(), words(hex_text(c->pc, 8))) : QString();
 }
 
 const RunState::Core* HandPage::core_state() const {
@@ -344,11 +356,15 @@ void HandPage::read() {
     live_.ask(core() + ": registers", [this, of = core()](const Result<std::vector<HandAnswer>>& answers) {
         if (answers && of == core()) fill_registers(answers->front().values);
     });
+    live_.ask(core() + ": locals", [this, of = core()](const Result<std::vector<HandAnswer>>& answers) {
+        if (of == core()) fill_locals(answers ? answers->front().locals : std::vector<HandAnswer::Value>());
+    });
     for (int i = 0; i < variables_->topLevelItemCount(); ++i) {
+        if (variables_->topLevelItem(i)->data(0, kFrameRole).isValid()) continue;
         const QString name = variables_->topLevelItem(i)->text(0);
         live_.ask(core() + ": read " + name, [this, name](const Result<std::vector<HandAnswer>>& answers) {
             for (int row = 0; row < variables_->topLevelItemCount(); ++row)
-                if (QTreeWidgetItem* item = variables_->topLevelItem(row); item->text(0) == name)
+                if (QTreeWidgetItem* item = variables_->topLevelItem(row); item->text(0) == name && !item->data(0, kFrameRole).isValid())
                     put(item, answers ? words(answers->front().values.front().text) : words(answers.error().what), answers.has_value());
         });
     }
@@ -368,6 +384,49 @@ void HandPage::put(QTreeWidgetItem* item, const QString& value, bool known) {
                                 : before.isEmpty() || before == value ? theme().text
                                                                          : theme().interrupt);
     item->setToolTip(kValue, !known ? value : before.isEmpty() || before == value ? QString() : tr("was %1 where it stood before").arg(before));
+    filling_ = false;
+}
+
+// Below the variables that were named: functions on the stack with theirs.
+void HandPage::fill_locals(const std::vector<HandAnswer::Value>& locals) {
+    filling_ = true;
+    std::map<QString, QString> before;
+    before.swap(local_values_);
+    for (int i = variables_->topLevelItemCount(); i-- > 0;)
+        if (variables_->topLevelItem(i)->data(0, kFrameRole).isValid()) delete variables_->takeTopLevelItem(i);
+    std::vector<QTreeWidgetItem*> in;  // the row of each depth
+    int frames = 0;
+    for (const HandAnswer::Value& v : locals) {
+        in.resize(v.depth);
+        const QString key = words(v.group + "/" + v.name);
+        QTreeWidgetItem* item = nullptr;
+        if (v.depth == 0) {
+            item = new QTreeWidgetItem(variables_, {words(v.name), words(v.text)});
+            item->setData(0, kFrameRole, frames++);
+            item->setForeground(kValue, theme().second);
+        } else if (in.back() != nullptr) {
+            item = new QTreeWidgetItem(in.back(), {words(v.name), words(v.text)});
+            item->setFont(kValue, fixed_font());
+            const auto was = before.find(key);
+            const bool other = was != before.end() && was->second != words(v.text);
+            item->setForeground(kValue, !v.known ? theme().second : other ? theme().interrupt : theme().text);
+            if (other) item->setToolTip(kValue, tr("was %1 where it stood before").arg(was->second));
+            // Those of the innermost function can be named by a command.
+            if (v.known && frames == 1) {
+                item->setData(kValue, kOfRole, words(v.name).section(QStringLiteral(": "), -1));
+                item->setData(kValue, kShownRole, words(v.text));
+            }
+            local_values_[key] = words(v.text);
+        }
+        if (item != nullptr) item->setData(0, kPathRole, key);
+        in.push_back(item);
+    }
+    // Expanding takes effect once a row has children.
+    for (QTreeWidgetItemIterator it(variables_); *it != nullptr; ++it) {
+        const auto chosen = open_locals_.find((*it)->data(0, kPathRole).toString());
+        const bool first = (*it)->data(0, kFrameRole).isValid() && (*it)->data(0, kFrameRole).toInt() == 0;
+        (*it)->setExpanded(chosen == open_locals_.end() ? first : chosen->second);
+    }
     filling_ = false;
 }
 
@@ -505,8 +564,9 @@ void HandPage::read_memory() {
 void HandPage::watch(const QString& expression) {
     if (!watched_.contains(expression)) {
         watched_ << expression;
-        auto* item = new QTreeWidgetItem(variables_, {expression, QString()});
+        auto* item = new QTreeWidgetItem({expression, QString()});
         item->setData(kValue, kOfRole, expression);
+        variables_->insertTopLevelItem(static_cast<int>(watched_.size()) - 1, item);  // before the functions
         variables_->resizeColumnToContents(0);
         QSettings().setValue(place(), watched_);
     }

@@ -41,6 +41,8 @@ class HandPage : public QWidget, public EvidencePage {
     /// Asks, and writes what is known of a state of the past into the core.
     void put_there(const QString& core, std::shared_ptr<const HandState> state);
     bool at_hand() const { return has_something(); }
+    /// Where the core in hand stands, in words; empty while it runs.
+    QString stands() const;
 
     QTreeWidget* registers() const { return registers_; }
     QTreeWidget* variables() const { return variables_; }
@@ -66,6 +68,7 @@ class HandPage : public QWidget, public EvidencePage {
     void read_memory();
     void read_peripheral(QTreeWidgetItem* peripheral);
     void fill_registers(const std::vector<HandAnswer::Value>& values);
+    void fill_locals(const std::vector<HandAnswer::Value>& locals);
     void fill_peripherals();
     void fill_points();
     void edited(QTreeWidgetItem* item, bool is_register);
@@ -88,6 +91,8 @@ class HandPage : public QWidget, public EvidencePage {
     QTreeWidget *registers_, *variables_, *memory_, *points_;
     std::map<QString, std::uint64_t> stands_;  ///< by core: how often it stood when it was read last
     QStringList watched_;
+    std::map<QString, QString> local_values_;  ///< as they were shown last, by function and name
+    std::map<QString, bool> open_locals_;      ///< what a person opened or closed
     std::shared_ptr<const std::vector<SvdPeripheral>> peripherals_;
     unsigned rows_ = 0;  ///< another number once rows are gone that an answer may still be for
     bool filling_ = false, was_at_hand_ = false, points_sent_ = false;

@@ -1,21 +1,27 @@
 #include "evidence/state_page.h"
 
+#include <QAction>
+#include <QClipboard>
+#include <QGuiApplication>
+#include <QHeaderView>
 #include <QKeyEvent>
 #include <QSettings>
 #include <QShortcut>
-#include <QSplitter>
 
 #include "base/text.h"
 #include "look/page_parts.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
+#include "replay/past_frame.h"
 #include "replay/past_state.h"
 
 namespace mt::app {
 namespace {
 
-constexpr int kStepRole = kCellSortRole + 1;
+constexpr int kStepRole = kCellSortRole + 1, kPathRole = kStepRole + 1;
+constexpr std::size_t kMostFrames = 16, kMostShown = 3000;
+constexpr int kDeepest = 4;
 
 }  // namespace
 
@@ -24,6 +30,7 @@ struct StatePage::Kept {
     std::shared_ptr<const Trail> trail;
     std::size_t stream = 0;
     std::optional<Result<PastStates>> states;
+    std::unique_ptr<Locals> locals{};
 };
 
 StatePage::StatePage(Document& document, QWidget* parent)
@@ -41,27 +48,43 @@ StatePage::StatePage(Document& document, QWidget* parent)
     add_->setMinimumWidth(220);
     registers_ = figures_view("state_registers", tr("Registers"), *register_model_, false);
     variables_ = figures_view("state_variables", tr("Variables"), *variable_model_, false);
-    auto* across = new QSplitter(Qt::Horizontal);
-    across->addWidget(registers_);
-    across->addWidget(variables_);
+    locals_ = new QTreeWidget;
+    locals_->setObjectName("state_locals");
+    locals_->setAccessibleName(tr("Local variables"));
+    locals_->setHeaderLabels({tr("function and its variables"), tr("value"), tr("written by instruction")});
+    locals_->setUniformRowHeights(true);
+    locals_->setExpandsOnDoubleClick(false);  // that goes to the instruction
+    locals_->setContextMenuPolicy(Qt::ActionsContextMenu);
+    locals_->header()->setStretchLastSection(false);
+    locals_->header()->setSectionResizeMode(1, QHeaderView::Stretch);
+    locals_->header()->setSectionResizeMode(2, QHeaderView::ResizeToContents);
+    across_ = new QSplitter(Qt::Horizontal);
+    across_->addWidget(locals_);
+    across_->addWidget(registers_);
+    across_->addWidget(variables_);
+    variables_->hide();  // until one is named
     kept_model_ = new QStandardItemModel(this);
     kept_view_ = figures_view("state_kept", tr("Kept picture"), *kept_model_, false);
     kept_view_->hide();
-    across->addWidget(kept_view_);
-    across->setStretchFactor(0, 1);
-    across->setStretchFactor(1, 1);
-    across->setHandleWidth(1);
+    across_->addWidget(kept_view_);
+    across_->setStretchFactor(0, 1);
+    across_->setStretchFactor(1, 1);
+    across_->setHandleWidth(1);
     setFocusProxy(registers_);
     put_ = tool_button("state_put", tr("Put the target here…"), tr("Write what is known of this state into the halted target; it is asked first, and can be taken back"));
     put_->hide();
-    connect(put_, &QToolButton::clicked, this, [this] {
-        const auto trail = document_.trail();
-        if (shown_ && trail && stream_ && *stream_ < trail->steps.size()) emit put_wanted(words(trail->steps[*stream_].core), shown_);
-    });
+    connect(put_, &QToolButton::clicked, this, &StatePage::want_put);
     keep_ = tool_button("state_keep", tr("Keep this picture beside"), tr("It stays while you look at another instruction; what differs is marked"));
     keep_->setCheckable(true);
     connect(keep_, &QToolButton::toggled, this, &StatePage::keep_picture);
-    lay_page(*this, {hint_, keep_, put_, add_}, hint_, across);
+    line_ = new QHBoxLayout;
+    for (QWidget* part : {static_cast<QWidget*>(hint_), static_cast<QWidget*>(keep_), static_cast<QWidget*>(put_), static_cast<QWidget*>(add_)})
+        line_->addWidget(part, part == hint_ ? 1 : 0);
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(12, 4, 12, 4);
+    column->setSpacing(3);
+    column->addLayout(line_);
+    column->addWidget(across_, 1);
     soon_.setSingleShot(true);
     soon_.setInterval(40);
     connect(&soon_, &QTimer::timeout, this, &StatePage::compute);
@@ -81,6 +104,26 @@ StatePage::StatePage(Document& document, QWidget* parent)
         seek->setShortcutContext(Qt::WidgetShortcut);
         table->addAction(seek);
     }
+    connect(locals_, &QTreeWidget::itemDoubleClicked, this, [this](QTreeWidgetItem* item) {
+        const QVariant step = item->data(0, kStepRole);
+        if (step.isValid() && stream_) emit step_wanted(*stream_, step.toULongLong());
+    });
+    for (const bool opens : {true, false})
+        connect(locals_, opens ? &QTreeWidget::itemExpanded : &QTreeWidget::itemCollapsed, this, [this, opens](QTreeWidgetItem* item) {
+            if (!filling_) open_locals_[item->data(0, kPathRole).toString()] = opens;
+        });
+    auto* show = new QAction(tr("Keep among the variables to show"), locals_);
+    connect(show, &QAction::triggered, this, [this] {
+        const QTreeWidgetItem* item = locals_->currentItem();
+        if (item != nullptr && item->parent() != nullptr) watch(item->data(0, kPathRole).toString().section('/', 1));
+    });
+    auto* copy = new QAction(tr("Copy the value"), locals_);
+    copy->setShortcut(QKeySequence::Copy);
+    copy->setShortcutContext(Qt::WidgetShortcut);
+    connect(copy, &QAction::triggered, this, [this] {
+        if (const QTreeWidgetItem* item = locals_->currentItem()) QGuiApplication::clipboard()->setText(item->text(1));
+    });
+    locals_->addActions({show, copy});
     auto* away = new QShortcut(QKeySequence::Delete, variables_);
     away->setContext(Qt::WidgetWithChildrenShortcut);
     connect(away, &QShortcut::activated, this, [this] {
@@ -93,10 +136,13 @@ StatePage::StatePage(Document& document, QWidget* parent)
         kept_.reset();
         keep_picture(false);
         shown_.reset();
+        found_.reset();
         stream_.reset();
         before_.clear();
         register_model_->clear();
         variable_model_->clear();
+        locals_->clear();
+        open_locals_.clear();
         watched_ = QSettings().value(place()).toStringList();
         hint_->setText(tr("Choose an instruction on the page Instructions."));
     });
@@ -110,6 +156,11 @@ StatePage::~StatePage() {
 QString StatePage::place() const {
     const auto recording = document_.recording();
     return "state/watched/" + QString::fromUtf8(words(recording ? recording->input : std::string()).toUtf8().toHex());
+}
+
+void StatePage::want_put() {
+    const auto trail = document_.trail();
+    if (shown_ && trail && stream_ && *stream_ < trail->steps.size()) emit put_wanted(words(trail->steps[*stream_].core), shown_);
 }
 
 void StatePage::keep_watched() const { QSettings().setValue(place(), watched_); }
@@ -149,14 +200,30 @@ void StatePage::compute() {
         if (!*kept->states) {
             trouble = words(kept->states->error().text());
         } else if (auto state = (*kept->states)->before(step, *progress)) {
-            found = std::make_shared<Found>(Found{std::move(*state), {}});
-            for (const QString& name : watched)
-                found->variables.push_back(variable_in(kept->recording->target.cores[steps.core_index], name.toStdString(), *found->state.memory));
+            found = std::make_shared<Found>(Found{std::move(*state), {}, {}});
+            const CoreSpec& core = kept->recording->target.cores[steps.core_index];
+            const Isa kind = isa_of(core.isa).value_or(Isa::thumb);
+            if (!kept->locals) kept->locals = std::make_unique<Locals>(core.images());
+            const FrameState frame = frame_of(found->state, kind, **kept->states, *kept->recording, steps, *progress);
+            std::size_t room = kMostShown;
+            for (LocalFrame& f : kept->locals->frames(found->state.pc, frame, kMostFrames)) {
+                Frame shown{f.function, f.pc, {}};
+                for (LocalValue& v : f.values) shown.parts.push_back(with_parts(std::move(v), *kept->locals, frame, 0, room));
+                found->frames.push_back(std::move(shown));
+            }
+            for (const QString& name : watched) {
+                const auto local = kept->locals->named(name.toStdString(), found->state.pc, frame);
+                if (local)
+                    found->variables.push_back(*local ? Result<StateVariable>(variable_of(**local)) : tl::make_unexpected(local->error()));
+                else
+                    found->variables.push_back(variable_in(core, name.toStdString(), *found->state.memory));
+            }
         }
         QMetaObject::invokeMethod(
             this,
             [this, found, trouble, progress] {
                 if (progress->cancelled()) return;
+                found_ = found;
                 if (found)
                     fill(*found);
                 else
@@ -166,48 +233,72 @@ void StatePage::compute() {
     });
 }
 
-void StatePage::fill(const Found& found) {
-    std::map<QString, QString> now;
-    live_.clear();
-    std::size_t known = 0;
-    const auto cells = [&](const QString& name, const QString& value, const QString& plain, bool is_known, std::uint64_t set_at) {
-        QStandardItem *called = text_cell(name, true), *shown = number_cell(value, 0, plain);
-        const auto before = before_.find(name);
-        if (!is_known)
-            shown->setForeground(theme().second);
-        else if (before != before_.end() && before->second != value)
-            shown->setForeground(theme().interrupt);
-        for (QStandardItem* item : {called, shown}) {
-            if (set_at != Known::kNever) item->setData(qulonglong(set_at), kStepRole);
-            item->setToolTip(set_at != Known::kNever ? tr("Written by instruction %1; a double click goes there").arg(words(count_text(set_at)))
-                                                     : tr("No instruction that was recorded wrote it"));
-        }
-        now[name] = value;
-        live_.emplace_back(name, value);
-        return std::pair(called, shown);
-    };
-    const auto row = [&](QStandardItemModel* model, const QString& name, const QString& value, const QString& plain, bool is_known,
-                         std::uint64_t set_at) {
-        const auto [called, shown] = cells(name, value, plain, is_known, set_at);
-        model->appendRow({called, shown, number_cell(set_at != Known::kNever ? words(count_text(set_at)) : QStringLiteral("–"), 0,
-                                                     set_at != Known::kNever ? QString::number(set_at) : QString())});
-    };
-    // Side by side: the page is low and wide.
+StatePage::Cells StatePage::cells(const QString& name, const QString& value, const QString& plain, bool is_known, std::uint64_t set_at,
+                                  std::map<QString, QString>& now) {
+    Cells c{text_cell(name, true), number_cell(value, 0, plain)};
+    if (!is_known)
+        c.shown->setForeground(theme().second);
+    else if (const auto before = before_.find(name); before != before_.end() && before->second != value)
+        c.shown->setForeground(theme().interrupt);
+    for (QStandardItem* item : {c.called, c.shown}) {
+        if (set_at != Known::kNever) item->setData(qulonglong(set_at), kStepRole);
+        item->setToolTip(set_at != Known::kNever ? tr("Written by instruction %1; a double click goes there").arg(words(count_text(set_at)))
+                                                 : tr("No instruction that was recorded wrote it"));
+    }
+    now[name] = value;
+    live_.emplace_back(name, value);
+    return c;
+}
+
+int StatePage::fill_registers(const Found& found, std::map<QString, QString>& now) {
     register_model_->clear();
-    constexpr int kBlocks = 4;
-    const int high = (static_cast<int>(found.state.registers.size()) + kBlocks - 1) / kBlocks;
+    int known = 0;
+    const int high = (static_cast<int>(found.state.registers.size()) + blocks_ - 1) / blocks_;
     for (int i = 0; i < static_cast<int>(found.state.registers.size()); ++i) {
         const auto& [name, value] = found.state.registers[static_cast<std::size_t>(i)];
         known += value.known ? 1 : 0;
         const auto [called, shown] = cells(words(name), value.known ? words(hex_text(value.value, 8)) : tr("not known"),
-                                           value.known ? QString::number(value.value) : QString(), value.known, value.set_at);
+                                           value.known ? QString::number(value.value) : QString(), value.known, value.set_at, now);
         register_model_->setItem(i % high, 2 * (i / high), called);
         register_model_->setItem(i % high, 2 * (i / high) + 1, shown);
     }
     QStringList heads;
-    for (int block = 0; block < kBlocks; ++block) heads << tr("register") << tr("value");
+    for (int block = 0; block < blocks_; ++block) heads << tr("register") << tr("value");
     register_model_->setHorizontalHeaderLabels(heads);
+    registers_->resizeColumnsToContents();
+    return known;
+}
+
+// Low and wide: one beside the other; high and narrow, as a column of the Code arrangement: one above the other.
+void StatePage::resizeEvent(QResizeEvent* event) {
+    QWidget::resizeEvent(event);
+    const bool narrow = width() < 620;
+    across_->setOrientation(narrow ? Qt::Vertical : Qt::Horizontal);
+    line_->setDirection(narrow ? QBoxLayout::TopToBottom : QBoxLayout::LeftToRight);
+    locals_->setColumnWidth(0, narrow ? 110 : 190);
+    locals_->headerItem()->setText(2, narrow ? tr("written by") : tr("written by instruction"));
+    const int blocks = std::clamp((narrow ? width() : width() / 2) / 140, 1, 4);
+    if (blocks == blocks_) return;
+    blocks_ = blocks;
+    if (!found_) return;
+    std::map<QString, QString> now;
+    const auto live = live_;
+    fill_registers(*found_, now);
+    live_ = live;
+}
+
+void StatePage::fill(const Found& found) {
+    std::map<QString, QString> now;
+    live_.clear();
+    const auto row = [&](QStandardItemModel* model, const QString& name, const QString& value, const QString& plain, bool is_known,
+                         std::uint64_t set_at) {
+        const auto [called, shown] = cells(name, value, plain, is_known, set_at, now);
+        model->appendRow({called, shown, number_cell(set_at != Known::kNever ? words(count_text(set_at)) : QStringLiteral("–"), 0,
+                                                     set_at != Known::kNever ? QString::number(set_at) : QString())});
+    };
+    const int known = fill_registers(found, now);
     variable_model_->clear();
+    variables_->setVisible(!watched_.isEmpty());
     variable_model_->setHorizontalHeaderLabels({tr("variable"), tr("value"), tr("written by instruction")});
     for (std::size_t i = 0; i < found.variables.size(); ++i) {
         const QString name = watched_.value(static_cast<qsizetype>(i));
@@ -221,15 +312,20 @@ void StatePage::fill(const Found& found) {
         std::uint64_t set = v.bits.set_at;
         if (!v.bytes.empty()) {
             is_known = true;
+            const bool as_bytes = v.text.empty();
             for (const Known& b : v.bytes) {
                 is_known = is_known && b.known;
-                text += b.known ? words(hex_text(b.value, 2)).mid(2) + " " : QStringLiteral("?? ");
+                if (as_bytes) text += b.known ? words(hex_text(b.value, 2)).mid(2) + " " : QStringLiteral("?? ");
                 if (b.set_at != Known::kNever && (set == Known::kNever || b.set_at > set)) set = b.set_at;
             }
         }
-        row(variable_model_, name, text.isEmpty() ? tr("not known") : text.trimmed(), text.trimmed(), is_known, set);
+        row(variable_model_, name,
+            v.held_in == "nothing" ? tr("kept nowhere here")
+            : text.isEmpty()       ? tr("not known")
+                                   : text.trimmed(),
+            text.trimmed(), is_known, set);
     }
-    registers_->resizeColumnsToContents();
+    fill_locals(found.frames, now);
     variables_->resizeColumnsToContents();
     variables_->setColumnWidth(1, std::clamp(variables_->columnWidth(1), 110, 420));
     restore_columns(*variables_, variables_->objectName());
@@ -244,11 +340,74 @@ void StatePage::fill(const Found& found) {
     emit filled();
 }
 
+StatePage::Part StatePage::with_parts(LocalValue value, const Locals& locals, const FrameState& state, int depth, std::size_t& room) {
+    Part part{std::move(value), {}};
+    if (room > 0) --room;
+    if (depth >= kDeepest || room == 0) return part;
+    for (LocalValue& inner : locals.parts(part.value, state)) {
+        if (room == 0) break;
+        part.parts.push_back(with_parts(std::move(inner), locals, state, depth + 1, room));
+    }
+    return part;
+}
+
+// One function a row, its variables below; the innermost is open.
+void StatePage::fill_locals(const std::vector<Frame>& frames, std::map<QString, QString>& now) {
+    filling_ = true;
+    locals_->clear();
+    const std::function<void(QTreeWidgetItem*, const Part&, const QString&, const std::string&)> add =
+        [&](QTreeWidgetItem* parent, const Part& part, const QString& path, const std::string& function) {
+            const LocalValue& v = part.value;
+            const std::string value = v.text();
+            const bool known = !value.empty();
+            const QString text = !v.present ? tr("kept nowhere here") : known ? words(value) : tr("not known");
+            const std::uint64_t set_at = v.set_at();
+            auto* item = new QTreeWidgetItem(parent, {words(v.name), text, set_at == FrameWord::kNever ? QStringLiteral("–") : words(count_text(set_at))});
+            if (!v.function.empty() && v.function != function) item->setText(0, tr("%1 of %2").arg(words(v.name), words(v.function)));
+            item->setFont(1, fixed_font());
+            item->setTextAlignment(2, Qt::AlignRight);
+            if (!known)
+                item->setForeground(1, theme().second);
+            else if (const auto before = before_.find(path); before != before_.end() && before->second != text)
+                item->setForeground(1, theme().interrupt);
+            item->setForeground(2, theme().second);
+            item->setData(0, kPathRole, path);
+            if (set_at != FrameWord::kNever) item->setData(0, kStepRole, qulonglong(set_at));
+            item->setToolTip(0, tr("%1%2").arg(words(v.place.type_name), v.argument ? tr(", argument") : QString()));
+            item->setToolTip(1, !v.present ? tr("The compiler keeps it nowhere while this instruction runs")
+                                : v.in_memory ? tr("at %1").arg(words(hex_text(v.place.address, 8)))
+                                              : tr("in a register"));
+            now[path] = text;
+            if (known) live_.emplace_back(path, text);
+            const bool leads = v.kind == LocalValue::Kind::pointer;
+            for (const Part& inner : part.parts) {
+                const QString name = words(inner.value.name);
+                const QString joint = name.startsWith('[') ? QString() : leads ? (name == "*" ? QString() : QStringLiteral("->")) : QStringLiteral(".");
+                add(item, inner, name == "*" ? path.section('/', 0, 0) + "/*" + path.section('/', 1) : path + joint + name, function);
+            }
+            if (const auto chosen = open_locals_.find(path); chosen != open_locals_.end()) item->setExpanded(chosen->second);
+        };
+    for (std::size_t i = 0; i < frames.size(); ++i) {
+        const QString path = words(frames[i].function);
+        auto* frame = new QTreeWidgetItem(locals_, {path, QString(), QString()});
+        frame->setToolTip(0, i == 0 ? tr("at %1").arg(words(hex_text(frames[i].pc, 8))) : tr("goes on at %1").arg(words(hex_text(frames[i].pc, 8))));
+        frame->setData(0, kPathRole, path);
+        if (frames[i].parts.empty()) {
+            frame->setText(1, tr("no variables"));
+            frame->setForeground(1, theme().second);
+        }
+        for (const Part& part : frames[i].parts) add(frame, part, path + "/" + words(part.value.name), frames[i].function);
+        const auto chosen = open_locals_.find(path);
+        frame->setExpanded(chosen == open_locals_.end() ? i == 0 : chosen->second);
+    }
+    filling_ = false;
+}
+
 void StatePage::keep_picture(bool on) {
     picture_ = on ? live_ : std::vector<std::pair<QString, QString>>();
     keep_->setChecked(on);
     kept_view_->setVisible(on && !picture_.empty());
-    if (auto* across = qobject_cast<QSplitter*>(kept_view_->parentWidget()); on && across != nullptr) across->setSizes({500, 340, 420});
+    if (on && across_->orientation() == Qt::Horizontal) across_->setSizes({420, 300, 200, 420});
     kept_model_->setHorizontalHeaderLabels({});
     if (on) kept_model_->setObjectName(tr("instruction %1").arg(words(count_text(step_))));
     fill_picture();

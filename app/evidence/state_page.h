@@ -6,12 +6,15 @@
 #include <optional>
 #include <vector>
 
+#include <QBoxLayout>
 #include <QLabel>
 #include <QLineEdit>
+#include <QSplitter>
 #include <QStandardItemModel>
 #include <QTableView>
 #include <QTimer>
 #include <QToolButton>
+#include <QTreeWidget>
 
 #include "document/document.h"
 #include "document/job_queue.h"
@@ -36,6 +39,8 @@ class StatePage : public QWidget, public EvidencePage {
     void look_at(std::size_t stream, std::uint64_t step);
     QTableView* registers() const { return registers_; }
     QTableView* variables() const { return variables_; }
+    /// Functions on the stack with their arguments and local variables, and what these hold or lead to.
+    QTreeWidget* locals() const { return locals_; }
     /// What was kept beside, with what differs from it now; hidden if there is none.
     QTableView* kept() const { return kept_view_; }
     /// Keeps what is shown, to be compared with what is shown later; or lets go of it.
@@ -46,6 +51,8 @@ class StatePage : public QWidget, public EvidencePage {
     /// Variables that are shown, as the person typed them.
     QStringList watched() const { return watched_; }
     void watch(const QString& expression);
+    /// As a click on its button: the target is to be as what is shown.
+    void want_put();
     /// The target is in hand, so that what is shown can be put into it.
     void set_in_hand(bool on) { put_->setVisible(on); }
 
@@ -57,16 +64,37 @@ class StatePage : public QWidget, public EvidencePage {
 
   protected:
     void showEvent(QShowEvent*) override { ask(); }
+    void resizeEvent(QResizeEvent*) override;
 
   private:
+    /// A variable with its parts, a few levels deep.
+    struct Part {
+        LocalValue value;
+        std::vector<Part> parts;
+    };
+    struct Frame {
+        std::string function;
+        std::uint64_t pc = 0;
+        std::vector<Part> parts;
+    };
     struct Found {
         PastState state;
         std::vector<Result<StateVariable>> variables;
+        std::vector<Frame> frames;
     };
     struct Kept;  ///< the states of a stream; the job's alone
     void ask();
     void compute();
     void fill(const Found& found);
+    /// Registers side by side, as many as there is room for; how many of them are known.
+    int fill_registers(const Found& found, std::map<QString, QString>& now);
+    struct Cells {
+        QStandardItem *called, *shown;
+    };
+    Cells cells(const QString& name, const QString& value, const QString& plain, bool is_known, std::uint64_t set_at,
+                std::map<QString, QString>& now);
+    void fill_locals(const std::vector<Frame>& frames, std::map<QString, QString>& now);
+    static Part with_parts(LocalValue value, const Locals& locals, const FrameState& state, int depth, std::size_t& room);
     void keep_watched() const;
     void fill_picture();
     QString place() const;
@@ -81,6 +109,13 @@ class StatePage : public QWidget, public EvidencePage {
     std::shared_ptr<const HandState> shown_;  ///< what is known of what is shown
     QStandardItemModel *register_model_, *variable_model_;
     QTableView *registers_, *variables_;
+    QTreeWidget* locals_;
+    QBoxLayout* line_;       ///< what stands above
+    QSplitter* across_;
+    std::shared_ptr<const Found> found_;
+    int blocks_ = 4;         ///< of registers beside each other
+    std::map<QString, bool> open_locals_;  ///< by path: what a person opened or closed
+    bool filling_ = false;
     QStringList watched_;
     std::map<QString, QString> before_;  ///< what was shown last, by name
     std::optional<std::size_t> stream_;

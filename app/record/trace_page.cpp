@@ -355,9 +355,7 @@ void TracePage::show_recipe(const Recipe& recipe, std::shared_ptr<const Trail> o
         for (const auto& core : target_->cores) {
             images_.emplace_back();
             if (core.image.empty()) continue;
-            std::vector<std::string> files{core.image};
-            files.insert(files.end(), core.more_images.begin(), core.more_images.end());
-            if (auto image = Image::open(files, core.isa)) images_.back() = std::move(*image);
+            if (auto image = Image::open(core.images(), core.isa)) images_.back() = std::move(*image);
         }
     }
     cores_->clear();

@@ -100,7 +100,7 @@ void Arrangement::show_default() {
     parts_.lanes->set_hidden_kinds(std::move(hidden));
     parts_.across->setSizes({250, 280, 730, 300});
     if (code) {
-        parts_.evidence->arrange({{"instructions"}, {"source"}, {"functions", "call_tree"}});
+        parts_.evidence->arrange({{"instructions"}, {"source"}, {"state", "functions", "call_tree"}});
         parts_.evidence->splitter()->setSizes({420, 540, 320});
         parts_.down->setSizes({230, 430});
     } else {

@@ -347,6 +347,10 @@ void Commands::add_go() {
     need(tr("Previous outside of the usual range"), {shift(Qt::Key_U)}, tr("The one before"),
          [in_value] { in_value(Navigator::InValue::outside, -1); });
     go->addSeparator();
+    need(tr("First line that never ran &before"), {QKeySequence(Qt::CTRL | Qt::ALT | Qt::Key_N)},
+         tr("The next source line, from the current instruction on, that had not run before in this recording"),
+         [this] { desk().footsteps()->step_new_line(); });
+    go->addSeparator();
     need(tr("Next page of evidence"), {ctrl(Qt::Key_Tab)}, tr("Over all panes"),
          [this] { desk().evidence()->step_page(1); });
     need(tr("Previous page of evidence"), {QKeySequence(Qt::CTRL | Qt::SHIFT | Qt::Key_Tab)}, tr("Over all panes"),

@@ -15,6 +15,7 @@
 #include "share/activity_tables.h"
 #include "shell/beside.h"
 #include "shell/limit_dialog.h"
+#include "shell/past_strip.h"
 #include "look/layout.h"
 
 namespace mt::app {
@@ -101,6 +102,8 @@ void Desk::build() {
     auto* beside = new QWidget;
     work_ = new QWidget;
     auto* column = bare_column(work_);
+    past_ = new PastStrip(document_, *footsteps_, *state_);
+    column->addWidget(past_);
     column->addWidget(record_->stations());
     column->addWidget(ridge_);
     column->addWidget(down_, 1);
@@ -121,6 +124,8 @@ void Desk::build() {
     sides->setChildrenCollapsible(false);
     bare_column(this)->addWidget(sides);
     arrangement_ = new Arrangement({across_, down_, findings_, panel_, evidence_, lanes_}, this);
+    past_->hide();
+    connect(arrangement_, &Arrangement::changed, this, &Desk::show_past);
 }
 
 void Desk::join_document() {
@@ -274,6 +279,8 @@ void Desk::join_views() {
     connect(footsteps_, &Footsteps::current_changed, this, [this, shown = std::size_t{0}](std::size_t stream) mutable {
         if (std::exchange(shown, stream) != stream) evidence_->renew();  // another core's source is shown now
     });
+    connect(footsteps_, &Footsteps::no_new_line, this,
+            [this] { emit told(tr("No source line runs for the first time behind this instruction."), false); });
     connect(footsteps_, &Footsteps::missed, this, [this](int direction) {
         emit told(direction > 0 ? tr("No later execution.") : tr("No earlier execution."), false);
     });
@@ -284,6 +291,11 @@ void Desk::join_views() {
         upper_->setVisible(!larger);
         ridge_->setVisible(!larger);
     });
+}
+
+// The strip of steps belongs to the Code arrangement, where there are instructions.
+void Desk::show_past() {
+    past_->setVisible(arrangement_->name() == Arrangement::Name::code && footsteps_->has_something());
 }
 
 void Desk::join_hand() {
@@ -297,6 +309,7 @@ void Desk::join_hand() {
         source_->set_in_hand(at_hand);
         footsteps_->set_in_hand(at_hand);
         state_->set_in_hand(at_hand);
+        past_->set_in_hand(at_hand, hand_->stands());
         if (evidence_->offers(hand_) != at_hand) evidence_->renew();
     });
     connect(state_, &StatePage::put_wanted, hand_, &HandPage::put_there);
@@ -386,6 +399,7 @@ void Desk::opened() {
     show_page(lanes_);
     emit quieted();
     if (!document_.live()) arrangement_->use_kind(kind());
+    show_past();
     if (const QString path = bytes_->path().isEmpty() ? words(document_.recording()->input) : bytes_->path();
         !document_.live() && QFileInfo::exists(path))
         emit used(path);

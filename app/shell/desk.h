@@ -43,6 +43,7 @@
 namespace mt::app {
 
 class Beside;
+class PastStrip;
 
 /// Builds the views, joins them, and says which of them stand where. What a person does with them goes through the
 /// navigator. Only the window's thread may call its members.
@@ -80,6 +81,7 @@ class Desk : public QWidget {
     Footsteps* footsteps() const { return footsteps_; }
     FunctionsTable* functions() const { return functions_; }
     SourceView* source() const { return source_; }
+    PastStrip* past() const { return past_; }
     CallTree* call_tree() const { return call_tree_; }
     CoveragePage* coverage() const { return coverage_; }
     RulesPage* rules() const { return rules_; }
@@ -146,6 +148,7 @@ class Desk : public QWidget {
     void finished();
     /// Lanes, measures or the form of a recipe among the other views, or the start page alone.
     void show_page(QWidget* page);
+    void show_past();
     QString kind() const;
     QImage ridge_picture() const;
     /// Once it was read anew, everybody is where they are now.
@@ -172,6 +175,7 @@ class Desk : public QWidget {
     Footsteps* footsteps_;
     FunctionsTable* functions_;
     SourceView* source_;
+    PastStrip* past_;
     CallTree* call_tree_;
     CoveragePage* coverage_;
     RulesPage* rules_;

@@ -32,7 +32,9 @@ void write_answer(const HandAnswer& a, std::size_t cores) {
     for (const auto& v : a.values) widest = std::max(widest, v.name.size());
     for (const auto& v : a.values)
         std::cout << indent << plain_text(v.name) << std::string(widest - v.name.size() + 2, ' ') << plain_text(v.text) << "\n";
-    if (!a.values.empty()) return;
+    for (const auto& v : a.locals)
+        std::cout << indent << std::string(2 * v.depth, ' ') << plain_text(v.name) << (v.depth == 0 ? " " : " = ") << plain_text(v.text) << "\n";
+    if (!a.values.empty() || !a.locals.empty()) return;
     std::cout << indent;
     if (a.running)
         std::cout << "runs";
@@ -50,6 +52,18 @@ Json answer_json(const HandCommand& command, const HandAnswer& a) {
     if (!a.values.empty()) {
         j["values"] = Json::object();
         for (const auto& v : a.values) j["values"][v.name] = v.text;
+    }
+    if (!a.locals.empty()) {
+        j["locals"] = Json::array();
+        for (const auto& v : a.locals) {
+            if (v.depth == 0) {
+                j["locals"].push_back({{"function", v.name}, {"variables", Json::array()}});
+                continue;
+            }
+            Json row = {{"name", v.name}, {"depth", v.depth - 1}, {"known", v.known}};
+            if (v.known) row["text"] = v.text;
+            j["locals"].back()["variables"].push_back(std::move(row));
+        }
     }
     if (a.after_s >= 0) j["after_s"] = a.after_s;
     return j;
@@ -102,9 +116,7 @@ int control(const ControlOptions& o) {
             core.server = servers.emplace_back(std::move(*server)).get();
         }
         if (!spec.image.empty()) {
-            std::vector<std::string> files{spec.image};
-            files.insert(files.end(), spec.more_images.begin(), spec.more_images.end());
-            auto image = Image::open(files, spec.isa);
+            auto image = Image::open(spec.images(), spec.isa);
             if (!image) return fail(image.error());
             core.image = std::move(*image);
         }

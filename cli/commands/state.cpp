@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "input.h"
 #include "output.h"
+#include "replay/past_frame.h"
 #include "replay/past_state.h"
 #include "replay/step_window.h"
 #include "share/state_tables.h"
@@ -21,7 +22,7 @@ struct StateOptions : Reading {
     std::optional<std::uint64_t> index;
     std::string change;
     std::vector<std::string> of;
-    bool json = false;
+    bool json = false, locals = false;
 };
 
 // The next instruction that changes a register or a variable.
@@ -65,17 +66,30 @@ int state(StateOptions& o) {
     if (!o.change.empty()) return next_change(o, *opened, **steps, *states, step);
     const auto past = states->before(step, progress);
     if (!past) return fail({"the state before instruction " + std::to_string(step) + " cannot be worked out", o.input, "is the recording damaged there?"});
+    const CoreSpec& spec = opened->recording->target.cores[(*steps)->core_index];
+    const Isa kind = isa_of(spec.isa).value_or(Isa::thumb);
+    const FrameState frame = frame_of(*past, kind, *states, *opened->recording, **steps, progress);
+    std::optional<Locals> locals;
+    if (o.locals || !o.of.empty()) locals.emplace(spec.images());
     std::vector<StateVariable> variables;
     for (const std::string& name : o.of) {
-        auto v = variable_in(opened->recording->target.cores[(*steps)->core_index], name, *past->memory);
+        // As in C: a variable of the function hides one of the program.
+        if (const auto local = locals->named(name, past->pc, frame)) {
+            if (!*local) return fail(local->error());
+            variables.push_back(variable_of(**local));
+            continue;
+        }
+        auto v = variable_in(spec, name, *past->memory);
         if (!v) return fail(v.error());
         variables.push_back(std::move(*v));
     }
+    const std::vector<LocalFrame> frames = o.locals ? locals->frames(past->pc, frame, 16) : std::vector<LocalFrame>();
+    const auto* shown = o.locals ? &frames : nullptr;
     return o.write(*opened, !o.json, [&](std::ostream& out) {
         if (o.json)
-            out << state_json(*past, variables).dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
+            out << state_json(*past, variables, shown).dump(2, ' ', false, nlohmann::json::error_handler_t::replace) << "\n";
         else
-            out << state_text(*past, variables);
+            out << state_text(*past, variables, shown);
     });
 }
 
@@ -87,7 +101,8 @@ void add_state(CLI::App& app, Run& run) {
     c.add_option("--core", o->core, "the core, if several are traced");
     CLI::Option* index = c.add_option("--index", o->index, "before this instruction, counted from 0");
     c.add_option("--at", o->at, "before the instruction that ran then: 1500 (ns), 1.5us, 2ms, 3s")->excludes(index);
-    c.add_option("--of", o->of, "these variables, too: axis_error, guide.state, *(uint32_t*)0x20000100");
+    c.add_option("--of", o->of, "these variables, too: axis_error, guide.state, s->next, *(uint32_t*)0x20000100");
+    c.add_flag("--locals", o->locals, "arguments and local variables of the functions on the stack, too");
     c.add_option("--next-change", o->change, "instead: the next instruction that changes this register or variable");
     c.add_flag("--json", o->json, "as JSON");
 }

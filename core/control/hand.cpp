@@ -69,6 +69,7 @@ std::string object_text(const Image* image, std::uint64_t address) {
 Hand::Hand(std::vector<Core> cores, Options options) : cores_(std::move(cores)), options_(std::move(options)) {
     for (const Core& c : cores_)
         code_.push_back(c.image && Code::can_follow(c.spec.isa) ? Code::of(*c.image, c.spec.isa) : nullptr);
+    locals_.resize(cores_.size());
 }
 
 Hand::~Hand() {
@@ -241,6 +242,10 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
                 a.values.push_back({name, value->first, {}});
             }
             break;
+        case Kind::locals:
+            done = must_stand();
+            if (done) done = tell_locals(index, a);
+            break;
         case Kind::memory: {
             std::vector<std::uint8_t> bytes(static_cast<std::size_t>(command.length));
             done = core.server->read_memory(command.address, bytes);
@@ -260,15 +265,7 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
             const auto number = core.server->register_named(command.place);
             if (!number) return failure("core '" + core.spec.name + "' has no register '" + command.place.substr(0, 64) + "'", "“" + command.text + "”");
             if (!done) break;
-            const auto before = core.server->read_register(*number);
-            if (!before) return tl::make_unexpected(before.error());
-            done = core.server->write_register(*number, static_cast<std::uint64_t>(command.value));
-            if (!done) break;
-            const int digits = static_cast<int>((core.server->registers()[*number].bits + 3) / 4);
-            const auto now = core.server->read_register(*number);
-            changes_.push_back({index, command.place, *number, 0, *before, {}, false});
-            written_.push_back("core " + core.spec.name + ": " + command.place + " = " +
-                               (now ? hex_text(*now, digits) : std::string("not known")) + ", was " + hex_text(*before, digits));
+            done = set_register(index, command.place, command.place, *number, static_cast<std::uint64_t>(command.value));
             break;
         }
         case Kind::fill:
@@ -549,6 +546,15 @@ Result<std::pair<std::string, double>> Hand::value_of(Core& core, const std::str
         if (!value) return tl::make_unexpected(value.error());
         return std::pair(hex_text(*value, static_cast<int>((core.server->registers()[*number].bits + 3) / 4)), static_cast<double>(*value));
     }
+    if (const auto local = local_of(core, expression)) {
+        if (!*local) return tl::make_unexpected(local->error());
+        const LocalValue& v = **local;
+        const std::string text = v.text();
+        if (!v.present) return failure("'" + expression + "' is kept nowhere where the core stands");
+        if (text.empty()) return failure("'" + expression + "' is not known where the core stands");
+        const auto type = ValueType::named(v.place.type);
+        return std::pair(text, type ? type->with(v.place.mask, v.place.shift).read(v.raw()).number() : 0.0);
+    }
     const auto place = find_data(core.spec, expression);
     if (!place) return tl::make_unexpected(place.error());
     constexpr std::uint64_t kMost = 4096;
@@ -571,7 +577,18 @@ Result<std::pair<std::string, double>> Hand::value_of(Core& core, const std::str
 
 Result<void> Hand::write(std::size_t index, const HandCommand& command) {
     Core& core = cores_[index];
-    const auto place = find_data(core.spec, command.place);
+    const auto local = local_of(core, command.place);
+    if (local && !*local) return tl::make_unexpected(local->error());
+    if (local && (*local)->in_register) {
+        const std::string name = frame_register_name(isa_of(core.spec.isa).value_or(Isa::thumb), *(*local)->in_register);
+        const auto number = register_of(core, name);
+        if (!number) return failure("'" + command.place + "' is in a register that the server does not give", name);
+        return set_register(index, command.place + " (" + name + ")", name, *number, static_cast<std::uint64_t>(command.value));
+    }
+    if (local && !(*local)->in_memory)
+        return failure("'" + command.place + "' cannot be written where the core stands", "“" + command.text + "”",
+                       (*local)->present ? "it is kept in pieces, or only worked out" : "it is kept nowhere there: step on");
+    const auto place = local ? Result<DataPlace>((*local)->place) : find_data(core.spec, command.place);
     if (!place) return tl::make_unexpected(place.error());
     const auto type = ValueType::named(place->type);
     if (!type || place->size > 8 || type->sort() == ValueSort::real || type->sort() == ValueSort::small_real)

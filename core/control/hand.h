@@ -14,6 +14,8 @@
 #include "control/debug_server.h"
 #include "control/hand_command.h"
 #include "target/code.h"
+#include "target/frame_state.h"
+#include "target/locals.h"
 #include "target/target_file.h"
 
 namespace mt {
@@ -28,9 +30,11 @@ struct HandAnswer {
     std::string reason;                   ///< why it stands, or what else there is to say
     struct Value {
         std::string name, text;  ///< as people read them
-        std::string group;       ///< of registers: "general", "float" …; else empty
+        std::string group;       ///< of registers: "general", "float" …; of local variables: whose they are; else empty
+        unsigned depth = 0;      ///< of a part of a local variable: in how many it stands
+        bool known = true;
     };
-    std::vector<Value> values;
+    std::vector<Value> values, locals;
     std::vector<std::string> said;  ///< messages of breakpoints, in order
     double after_s = -1;            ///< so long after the core that it goes with; negative: it was asked itself
 };
@@ -123,10 +127,18 @@ class Hand {
     Result<void> stand(Core& core, HandAnswer& answer) const;
     Result<std::pair<std::string, double>> value_of(Core& core, const std::string& expression) const;
     Result<void> write(std::size_t core, const HandCommand& command);
+    /// The core as the places of its local variables are worked out from it. `everywhere`: memory is read wherever a
+    /// pointer leads; else only where the program has its variables and its stack, for reading may act on devices.
+    FrameState frame_of(Core& core, bool everywhere) const;
+    Result<void> tell_locals(std::size_t core, HandAnswer& answer);
+    /// A variable of the function where the core stands; nothing if it has none of that name, or runs.
+    std::optional<Result<LocalValue>> local_of(Core& core, const std::string& expression) const;
+    Result<void> set_register(std::size_t core, const std::string& what, const std::string& name, unsigned number, std::uint64_t value);
     Point* point_at(std::size_t core, std::uint64_t pc);
 
     std::vector<Core> cores_;
     std::vector<std::shared_ptr<const Code>> code_;
+    mutable std::vector<std::unique_ptr<Locals>> locals_;  ///< by core, read when they are asked for
     Options options_;
     std::vector<Point> points_;
     std::vector<std::string> written_, together_;

@@ -20,7 +20,7 @@ constexpr std::pair<const char*, Kind> kVerbs[] = {
     {"memory", Kind::memory}, {"write", Kind::write},   {"set", Kind::set},             {"where", Kind::where},
     {"undo", Kind::undo},     {"fill", Kind::fill},     {"search", Kind::search},       {"compare", Kind::compare},
     {"save", Kind::save},     {"load", Kind::load},     {"together", Kind::together},   {"apart", Kind::apart},
-    {"put", Kind::put}};
+    {"put", Kind::put},       {"locals", Kind::locals}};
 
 std::vector<std::string> words_of(const std::string& text) {
     std::vector<std::string> words;
@@ -103,7 +103,8 @@ std::vector<std::pair<std::string, std::string>> hand_commands() {
             {"clear [PLACE]", "take this breakpoint or watchpoint away, or all"},
             {"points", "those that are set, with how often they were hit"},
             {"registers [NAME …]", "these registers, or all"},
-            {"read VALUE …", "variables, members, registers of the SVD file"},
+            {"read VALUE …", "variables, also of the function where it stands, members, registers of the SVD file"},
+            {"locals", "arguments and local variables of the functions on the stack"},
             {"memory ADDRESS LENGTH", "bytes"},
             {"write VALUE NUMBER", "change a variable; needs --allow-writing"},
             {"set REGISTER NUMBER", "change a register; needs --allow-writing"},

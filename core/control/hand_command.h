@@ -30,6 +30,7 @@ struct HandCommand {
         points,
         registers,
         read,
+        locals,
         memory,
         write,
         set,

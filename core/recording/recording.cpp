@@ -71,15 +71,13 @@ std::string why_no_image(const Recording& r, std::size_t core) {
 void open_image(Recording& r, const CoreSpec& core) {
     std::shared_ptr<const Image> image;
     std::optional<SvdNames> svd;
-    std::vector<std::string> files{core.image};
-    files.insert(files.end(), core.more_images.begin(), core.more_images.end());
     const std::size_t index = r.images.size();
     const Mend choose{"Choose the image…", {{"core", index, "image", ""}}, Mend::Asks::image};
     if (core.image.empty()) {
         r.doubts.push_back({"No image is given for core " + core.name + ": numbers stand in place of names.",
                             "Add image = \"….elf\" to its [[core]].",
                             {choose}});
-    } else if (auto opened = Image::open(files, core.isa); !opened) {
+    } else if (auto opened = Image::open(core.images(), core.isa); !opened) {
         r.doubts.push_back({"The image of core " + core.name + " cannot be used (" + opened.error().what + ", " +
                                 opened.error().where + "): numbers stand in place of names.",
                             opened.error().advice,

@@ -1,6 +1,8 @@
 #include "replay/step_search.h"
 
 #include <algorithm>
+#include <string>
+#include <unordered_set>
 
 namespace mt {
 namespace {
@@ -53,6 +55,37 @@ std::optional<std::uint64_t> next_execution(const Recording& recording, const St
     each_step_piece(recording, trail, from + 1, [&](const StepPiece& p) {
         found = wanted.first_in(p, from + 1);
         return !found && !progress.cancelled();
+    });
+    return found;
+}
+
+std::optional<std::uint64_t> next_new_line(const Recording& recording, const StepTrail& trail, std::uint64_t from,
+                                           const Progress& progress) {
+    const Code& code = *trail.code;
+    const Image& image = *recording.images[trail.core_index];
+    std::vector<bool> ran(code.slot_count());
+    std::unordered_set<std::uint64_t> runs;  // of the program's runs, those that were met
+    std::unordered_set<std::string> lines;
+    // Whether the line of an instruction runs for the first time with it.
+    const auto is_new = [&](std::uint32_t slot) {
+        if (ran[slot]) return false;
+        ran[slot] = true;
+        const auto line = image.line_at(code.address(slot));
+        return line && line->line > 0 && lines.insert(line->file + ":" + std::to_string(line->line)).second;
+    };
+    std::optional<std::uint64_t> found;
+    each_step_piece(recording, trail, 0, [&](const StepPiece& p) {
+        if (progress.cancelled()) return false;
+        if (!runs.insert(std::uint64_t{p.run.first} << 32 | p.run.last).second) return true;
+        std::uint64_t step = p.step;
+        for (std::uint32_t slot = p.run.first; slot < code.slot_count(); slot = code.next(slot), ++step) {
+            if (is_new(slot) && step > from) {
+                found = step;
+                return false;
+            }
+            if (slot >= p.run.last) break;
+        }
+        return true;
     });
     return found;
 }

@@ -26,6 +26,27 @@ std::string bytes_text(const std::vector<Known>& bytes) {
     return text;
 }
 
+nlohmann::ordered_json frames_json(const std::vector<LocalFrame>& frames) {
+    auto all = nlohmann::ordered_json::array();
+    for (const LocalFrame& f : frames) {
+        auto values = nlohmann::ordered_json::array();
+        for (const LocalValue& v : f.values) {
+            nlohmann::ordered_json row = {{"name", v.name}, {"function", v.function}, {"argument", v.argument}, {"type", v.place.type_name}};
+            row["known"] = v.known();
+            if (v.known() && v.bytes.size() <= 8) row["value"] = hex_text(v.raw(), static_cast<int>(2 * v.bytes.size()));
+            if (const std::string text = v.text(); !text.empty()) row["text"] = text;
+            if (v.set_at() != FrameWord::kNever) row["set_at"] = v.set_at();
+            if (v.in_memory)
+                row["address"] = hex_text(v.place.address, 8);
+            else
+                row["held_in"] = !v.present ? "nothing" : v.in_register ? "register" : "several";
+            values.push_back(std::move(row));
+        }
+        all.push_back({{"function", f.function}, {"pc", hex_text(f.pc, 8)}, {"variables", std::move(values)}});
+    }
+    return all;
+}
+
 }  // namespace
 
 Result<StateVariable> variable_in(const CoreSpec& core, const std::string& expression, const PastMemory& memory) {
@@ -48,7 +69,28 @@ Result<StateVariable> variable_in(const CoreSpec& core, const std::string& expre
     return v;
 }
 
-nlohmann::ordered_json state_json(const PastState& state, const std::vector<StateVariable>& variables) {
+StateVariable variable_of(const LocalValue& local) {
+    StateVariable v;
+    v.name = local.name;
+    v.place = local.place;
+    if (!local.in_memory) v.held_in = !local.present ? "nothing" : local.in_register ? "register" : "several";
+    const auto known = [](const FrameWord& w) {
+        Known k{w.value, w.known, w.set_at};
+        if (!w.known) k.value = 0;
+        return k;
+    };
+    if (local.kind != LocalValue::Kind::single && local.kind != LocalValue::Kind::pointer) {
+        for (const FrameWord& b : local.bytes) v.bytes.push_back(known(b));
+        v.text = local.text();
+        if (!v.bytes.empty()) return v;
+    }
+    v.bits = known({local.known() ? local.raw() : 0, local.known(), local.set_at()});
+    v.text = local.text();
+    return v;
+}
+
+nlohmann::ordered_json state_json(const PastState& state, const std::vector<StateVariable>& variables,
+                                  const std::vector<LocalFrame>* frames) {
     nlohmann::ordered_json registers = nlohmann::ordered_json::object(), named = registers;
     for (const auto& [name, value] : state.registers) registers[name] = known_json(value, 8);
     for (const StateVariable& v : variables) {
@@ -66,18 +108,24 @@ nlohmann::ordered_json state_json(const PastState& state, const std::vector<Stat
             row["known"] = all.known;
             if (all.set_at != Known::kNever) row["set_at"] = all.set_at;
         }
-        row["address"] = hex_text(v.place.address, 8);
+        if (v.held_in.empty())
+            row["address"] = hex_text(v.place.address, 8);
+        else
+            row["held_in"] = v.held_in;
         row["size"] = v.place.size;
         named[v.name] = std::move(row);
     }
-    return {{"index", state.step},
-            {"time_ns", json_ns(state.time)},
-            {"pc", hex_text(state.pc, 8)},
-            {"registers", std::move(registers)},
-            {"variables", std::move(named)}};
+    nlohmann::ordered_json all = {{"index", state.step},
+                                  {"time_ns", json_ns(state.time)},
+                                  {"pc", hex_text(state.pc, 8)},
+                                  {"registers", std::move(registers)},
+                                  {"variables", std::move(named)}};
+    if (frames != nullptr) all["frames"] = frames_json(*frames);
+    return all;
 }
 
-std::string state_text(const PastState& state, const std::vector<StateVariable>& variables) {
+std::string state_text(const PastState& state, const std::vector<StateVariable>& variables,
+                       const std::vector<LocalFrame>* frames) {
     std::string text = "before instruction " + count_text(state.step) + ", " + moment_text(state.time) + ", at " +
                        hex_text(state.pc, 8) + "\n";
     for (std::size_t i = 0; i < state.registers.size(); ++i) {
@@ -87,15 +135,26 @@ std::string state_text(const PastState& state, const std::vector<StateVariable>&
     }
     for (const StateVariable& v : variables) {
         text += v.name + ": ";
-        if (!v.bytes.empty())
-            text += bytes_text(v.bytes);
+        if (!v.text.empty())
+            text += v.text;
         else
-            text += v.bits.known ? v.text : "not known";
+            text += v.bytes.empty() ? "not known" : bytes_text(v.bytes);
         std::uint64_t set = v.bits.set_at;
         for (const Known& b : v.bytes)
             if (b.set_at != Known::kNever && (set == Known::kNever || b.set_at > set)) set = b.set_at;
         if (set != Known::kNever) text += ", since instruction " + count_text(set);
         text += "\n";
+    }
+    for (std::size_t i = 0; frames != nullptr && i < frames->size(); ++i) {
+        const LocalFrame& f = (*frames)[i];
+        text += (i == 0 ? "in " : "called by ") + f.function + " at " + hex_text(f.pc, 8) + "\n";
+        for (const LocalValue& v : f.values) {
+            const std::string value = v.text();
+            text += "  " + (v.function == f.function ? "" : v.function + " (inlined): ") + v.name + " = " +
+                    (!v.present ? "kept nowhere here" : value.empty() ? "not known" : value);
+            if (v.set_at() != FrameWord::kNever) text += ", since instruction " + count_text(v.set_at());
+            text += "\n";
+        }
     }
     return text;
 }

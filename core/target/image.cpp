@@ -19,9 +19,14 @@
 
 #include "base/read_file.h"
 #include "target/build_attributes.h"
+#include "target/dwarf_file.h"
 #include "target/hex_image.h"
 
 namespace mt {
+
+using dwarf::image_bytes;
+using dwarf::kZerosBehind;
+
 namespace {
 
 std::string demangled(const char* name) {
@@ -33,40 +38,7 @@ std::string demangled(const char* name) {
     return out;
 }
 
-constexpr std::size_t kZerosBehind = 64;
 constexpr unsigned kAttributes = 0x7000'0003;  // SHT_ARM_ATTRIBUTES and SHT_RISCV_ATTRIBUTES
-constexpr std::int64_t kMostFile = std::int64_t{4} << 30;
-
-// A file and kZerosBehind zeros.
-Result<std::vector<char>> bytes_of(const std::string& file) {
-    const auto cannot = [&](const std::string& why) {
-        return failure("cannot open the image: " + why, file, "correct 'image' in the target file");
-    };
-    struct stat about {};
-    const auto opened = open_regular(file, about);
-    if (!opened) return cannot(opened.error().what);
-    const int fd = *opened;
-    std::vector<char> bytes;
-    std::string trouble;
-    if (about.st_size > kMostFile)
-        trouble = "it has more than 4 GB";
-    else
-        bytes.resize(static_cast<std::size_t>(about.st_size) + kZerosBehind);
-    const std::size_t wanted = trouble.empty() ? bytes.size() - kZerosBehind : 0;
-    for (std::size_t at = 0; at < wanted && trouble.empty();) {
-        const ssize_t n = ::pread(fd, bytes.data() + at, wanted - at, static_cast<off_t>(at));
-        if (n > 0)
-            at += static_cast<std::size_t>(n);
-        else if (n == 0)
-            bytes.resize(at + kZerosBehind), at = wanted;  // it became shorter meanwhile
-        else if (errno != EINTR)
-            trouble = std::strerror(errno);
-    }
-    ::close(fd);
-    if (!trouble.empty()) return cannot(trouble);
-    return bytes;
-}
-
 constexpr std::uint64_t kMostSegment = std::uint64_t{1} << 30;
 
 }  // namespace
@@ -290,7 +262,7 @@ Result<void> Image::Parts::read_bare(const File& f, const std::string& file, con
 
 Result<void> Image::Parts::read(const std::string& file, const std::string& told_isa) {
     File& f = files.emplace_back();
-    auto bytes = bytes_of(file);
+    auto bytes = image_bytes(file);
     if (!bytes) return tl::make_unexpected(bytes.error());
     f.bytes = std::move(*bytes);
     if (is_hex_image({f.bytes.data(), f.bytes.size() - kZerosBehind})) return read_bare(f, file, told_isa);

@@ -52,6 +52,14 @@ struct CoreSpec {
         std::string registers;  ///< JSON; path as it can be opened, empty if none
         std::vector<Memory> memory;
     } stopped;
+
+    /// All images, the first first; empty if there is none.
+    std::vector<std::string> images() const {
+        if (image.empty()) return more_images;
+        std::vector<std::string> all{image};
+        all.insert(all.end(), more_images.begin(), more_images.end());
+        return all;
+    }
 };
 
 struct StreamSpec {

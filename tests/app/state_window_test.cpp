@@ -6,6 +6,7 @@
 
 #include <gtest/gtest.h>
 
+#include "shell/past_strip.h"
 #include "shown_window.h"
 #include "support.h"
 
@@ -102,6 +103,70 @@ TEST_F(StateInTheWindow, AKeyGoesToTheInstructionThatChangesARegisterNext) {
     EXPECT_EQ(cell(page->registers(), "x2", 1), before) << "before that instruction it stands as it did";
     go_to(writer + 1);
     EXPECT_NE(cell(page->registers(), "x2", 1), before) << "behind it, no longer";
+}
+
+TEST_F(StateInTheWindow, FunctionsOnTheStackShowTheirVariables) {
+    go_to(77'777);
+    QTreeWidget* locals = page->locals();
+    ASSERT_GE(locals->topLevelItemCount(), 4);
+    QTreeWidgetItem* inner = locals->topLevelItem(0);
+    EXPECT_EQ(inner->text(0), "median_push");
+    EXPECT_TRUE(inner->isExpanded()) << "the function that runs";
+    EXPECT_EQ(locals->topLevelItem(1)->text(0), "mount_round");
+    EXPECT_FALSE(locals->topLevelItem(1)->isExpanded());
+    const auto variable = [](QTreeWidgetItem* frame, const QString& name) -> QTreeWidgetItem* {
+        for (int i = 0; i < frame->childCount(); ++i)
+            if (frame->child(i)->text(0) == name) return frame->child(i);
+        return nullptr;
+    };
+    QTreeWidgetItem* s = variable(inner, "s");
+    ASSERT_NE(s, nullptr);
+    EXPECT_EQ(s->childCount(), 9) << "an array opens";
+    EXPECT_EQ(variable(inner, "i")->text(1), "2");
+    EXPECT_EQ(variable(locals->topLevelItem(1), "m")->text(1), "kept nowhere here");
+    // What a person opens stays open, a double click goes to the instruction that wrote it.
+    s->setExpanded(true);
+    locals->scrollToItem(s);
+    const QRect area = locals->visualItemRect(s);
+    const QPoint name(area.left() + 20, area.center().y());
+    QTest::mouseClick(locals->viewport(), Qt::LeftButton, {}, name);
+    QTest::mouseDClick(locals->viewport(), Qt::LeftButton, {}, name);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->desk().footsteps()->current() == 77'775U; }, 5'000));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return page->hint().startsWith("before instruction 77") && page->hint().contains("775"); }, 20'000));
+    QTreeWidgetItem* again = variable(locals->topLevelItem(0), "s");
+    ASSERT_NE(again, nullptr);
+    EXPECT_TRUE(again->isExpanded());
+    const QString third = again->child(2)->text(1);
+    // Such a variable can be named, too.
+    page->watch("s[2]");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return page->variables()->model()->rowCount() == 1; }, 20'000));
+    EXPECT_EQ(cell(page->variables(), "s[2]", 1), third);
+}
+
+TEST_F(StateInTheWindow, TheStripOfStepsStandsInTheCodeArrangement) {
+    EXPECT_FALSE(window->desk().past()->isVisible());
+    QTest::keyClick(window.get(), Qt::Key_F2);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return window->desk().past()->isVisible(); }, 5'000));
+    EXPECT_TRUE(page->isVisible()) << "the state is the third column";
+    go_to(2'201);
+    const auto press = [&](const char* name) { QTest::mouseClick(window->desk().past()->findChild<QToolButton*>(name), Qt::LeftButton); };
+    Footsteps* steps = window->desk().footsteps();
+    press("past_back");
+    EXPECT_EQ(steps->current(), 2'200U);
+    press("past_on");
+    press("past_on");
+    EXPECT_EQ(steps->current(), 2'202U);
+    press("past_on_line");
+    EXPECT_GT(*steps->current(), 2'202U);
+    const std::uint64_t line = *steps->current();
+    press("past_on_function");
+    EXPECT_GT(*steps->current(), line);
+    press("past_back_function");
+    EXPECT_TRUE(window->desk().past()->text().startsWith("instruction 2")) << window->desk().past()->text().toStdString();
+    // The first line that never ran before lies further on, and behind the last one there is none.
+    const std::uint64_t from = *steps->current();
+    QTest::keyClick(window.get(), Qt::Key_N, Qt::ControlModifier | Qt::AltModifier);
+    ASSERT_TRUE(QTest::qWaitFor([&] { return *steps->current() > from; }, 20'000));
 }
 
 }  // namespace

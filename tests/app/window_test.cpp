@@ -664,7 +664,7 @@ TEST_F(Window, TheCodeArrangementIsAKeyAwayAndWhatIsChangedInItIsKept) {
     EXPECT_EQ(desk.evidence()->panes_shown(), 3);
     EXPECT_FALSE(desk.findings_panel()->isVisible());
     for (QWidget* page : {static_cast<QWidget*>(desk.footsteps()), static_cast<QWidget*>(desk.source()),
-                          static_cast<QWidget*>(desk.functions())}) {
+                          static_cast<QWidget*>(desk.state())}) {
         EXPECT_TRUE(page->isVisible());
         EXPECT_GE(page->height(), 14 * 21 + 24) << "fourteen rows and a heading at 1280x800";
     }
@@ -686,7 +686,7 @@ TEST_F(Window, TheCodeArrangementIsAKeyAwayAndWhatIsChangedInItIsKept) {
     EXPECT_EQ(window->desk().arrangement().name(), Arrangement::Name::code);
     EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().call_tree()));
     window->desk().arrangement().reset();
-    EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().functions())) << "as it comes";
+    EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().state())) << "as it comes";
     EXPECT_FALSE(window->desk().findings_panel()->isVisible());
 }
 

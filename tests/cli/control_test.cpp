@@ -61,6 +61,20 @@ TEST_F(InHand, ACoreRunsToAPlaceStepsByLineOverCallsAndOut) {
     EXPECT_EQ(answers[6]["pc"], answers[5]["pc"]);
 }
 
+TEST_F(InHand, LocalVariablesAreReadAndWrittenWhereverTheyAreKept) {
+    start_qemu();
+    ASSERT_EQ(control({"run arc 60", "step 4", "locals", "read s", "--allow-writing", "write s 77", "read s", "undo", "read s"}), 0) << said;
+    const Json& frames = answers[2]["locals"];
+    ASSERT_GE(frames.size(), 3U) << said;
+    EXPECT_EQ(frames[0]["function"], "arc");
+    EXPECT_EQ(frames[1]["function"], "interpolate") << "who called it";
+    EXPECT_EQ(frames[2]["function"], "tick");
+    const std::string before = answers[3]["values"]["s"];
+    EXPECT_EQ(answers[5]["values"]["s"], "77") << "it is in a register: " << said;
+    EXPECT_EQ(answers[7]["values"]["s"], before);
+    EXPECT_NE(said.find("s (x10) = 0x0000004d"), std::string::npos) << said;
+}
+
 TEST_F(InHand, ABreakpointStopsAtItsNthHitAndWhereItsConditionHolds) {
     start_qemu();
     ASSERT_EQ(control({"break interpolate count 5", "go", "wait 60", "points", "clear", "points"}), 0) << said;

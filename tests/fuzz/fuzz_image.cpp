@@ -9,6 +9,7 @@
 
 #include "target/functions.h"
 #include "target/inlines.h"
+#include "target/locals.h"
 #include "target/source_map.h"
 
 namespace {
@@ -36,7 +37,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     }
     if ((data[0] & 2) != 0) bytes.resize(bytes.size() / 2 + size % (bytes.size() / 2));
     if (::ftruncate(file, 0) != 0 || ::pwrite(file, bytes.data(), bytes.size(), 0) < 0) std::abort();
-    const auto image = Image::open("/proc/self/fd/" + std::to_string(file));
+    const std::string path = "/proc/self/fd/" + std::to_string(file);
+    const auto image = Image::open(path);
     if (!image) return 0;
     const auto code = Code::of(**image, which == 0 ? "armv6-m" : "rv32imac");
     const auto functions = FunctionTable::of(**image, *code);
@@ -53,6 +55,17 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     for (std::uint32_t file = 0; file < map->files().size(); ++file)
         for (const auto& begin : map->line_begins(file))
             if (!map->is_instruction(begin.slot)) std::abort();
+    // Variables of functions, wherever one stands: places, frames and types of damaged debug information.
+    const Locals locals({path});
+    FrameState frame = frame_convention(which == 0 ? Isa::thumb : Isa::rv32);
+    frame.reg = [](unsigned n) { return FrameWord::of(0x2000'0000U + 64 * n); };
+    frame.byte = [](std::uint64_t address) { return FrameWord{address * 7 & 0xFF, address % 5 != 0}; };
+    frame.at_entry = [](unsigned, std::uint64_t, unsigned n) { return FrameWord::of(n); };
+    for (std::uint32_t slot = 1; slot < code->slot_count(); slot += 509)
+        for (const LocalFrame& f : locals.frames(code->address(slot), frame, 4))
+            for (const LocalValue& v : f.values)
+                for (const LocalValue& part : locals.parts(v, frame)) (void)part.text();
+    (void)locals.named("s->next[3].x", code->address(code->slot_count() / 2), frame);
     (void)(*image)->address_of("main.c:10");
     (void)(*image)->vector_table();
     return 0;

@@ -237,7 +237,7 @@ class Interrupts final : public LaneKind {
                 waiting.back().text = ", thread mode";
                 all.push_back(waiting);
             } else if (!has_tasks) {
-                all.push_back({{"waiting: thread mode"}});
+                all.push_back({{"waiting: " + core.running_name(0)}});
             }
             return all;
         }

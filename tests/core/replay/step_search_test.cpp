@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <map>
 
 #include "measure/call_paths.h"
 #include "pass/reading.h"
@@ -95,6 +96,29 @@ TEST(CallPaths, RootsCalleesAndCallersAddUpToTheTallies) {
     for (const auto& caller : paths.callers(refraction)) from_callers += caller.calls;
     EXPECT_EQ(from_callers, refraction.calls) << "somebody called it each time";
     EXPECT_TRUE(paths.of(0xFFFF).nodes.empty());
+}
+
+TEST(StepSearch, FindsTheFirstLineThatNeverRanBefore) {
+    const Capture c = capture("rv-etrace-mount");
+    const Image& image = *c.recording->images[0];
+    // By walking everything: when each line ran first.
+    std::map<std::string, std::uint64_t> first;
+    each_step_piece(*c.recording, c.steps(), 0, [&](const StepPiece& p) {
+        std::uint32_t at = p.run.first;
+        for (std::uint32_t i = 0; i < p.run.count && p.step < 60'000; ++i, at = c.steps().code->next(at))
+            if (const auto line = image.line_at(c.steps().code->address(at))) first.try_emplace(line->file + std::to_string(line->line), p.step + i);
+        return p.step < 60'000;
+    });
+    std::vector<std::uint64_t> all;
+    for (const auto& [line, step] : first) all.push_back(step);
+    std::sort(all.begin(), all.end());
+    const Progress progress;
+    for (const std::uint64_t from : {std::uint64_t{0}, std::uint64_t{100}, all[all.size() / 2], all[all.size() / 2] - 1}) {
+        const auto found = next_new_line(*c.recording, c.steps(), from, progress);
+        ASSERT_TRUE(found) << from;
+        EXPECT_EQ(*found, *std::upper_bound(all.begin(), all.end(), from)) << from;
+    }
+    EXPECT_FALSE(next_new_line(*c.recording, c.steps(), c.steps().steps - 1, progress));
 }
 
 }  // namespace

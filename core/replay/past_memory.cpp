@@ -80,7 +80,75 @@ std::optional<std::uint8_t> PastMemory::byte(std::uint64_t address) const {
     if (const Page* page = find(address); page != nullptr && page->known[address % kPage])
         return page->bytes[address % kPage];
     if (const Fixed* f = fixed(address); f != nullptr) return f->bytes[address - f->begin];
+    if (const Page* page = find(address); page != nullptr && !facts_->values.empty())
+        if (const auto b = by_origin(*page, address % kPage)) return b;
     return at_the_end(address);
+}
+
+std::optional<std::uint8_t> PastMemory::by_origin(const Page& page, std::uint64_t in_page) const {
+    std::uint64_t word = in_page / 4;
+    if (page.origin[word] == kUpper) --word;
+    const auto fact = page.origin[word] != 0 ? facts_->values.find(page.origin[word]) : facts_->values.end();
+    if (fact == facts_->values.end()) return std::nullopt;
+    return static_cast<std::uint8_t>((fact->second + page.plus[word]) >> (8 * (in_page - 4 * word)));
+}
+
+// Whoever writes a part of a word, or of two that belong together, ends what was kept count of.
+void PastMemory::Page::tag(std::uint64_t in_page, unsigned bytes, const Known& value) {
+    const std::uint64_t first = in_page / 4, last = std::min<std::uint64_t>((in_page + bytes - 1) / 4, origin.size() - 1);
+    if (origin[first] == kUpper) origin[first - 1] = 0;
+    if (last + 1 < origin.size() && origin[last + 1] == kUpper) origin[last + 1] = 0;
+    for (std::uint64_t w = first; w <= last; ++w) origin[w] = 0;
+    if (value.known || value.origin == 0 || in_page % bytes != 0 || (bytes != 4 && bytes != 8)) return;
+    origin[first] = value.origin;
+    plus[first] = value.plus;
+    if (bytes == 8) origin[first + 1] = kUpper;
+}
+
+void PastMemory::learn(const Known& unknown, std::uint64_t value) const {
+    constexpr std::size_t kMostFacts = 1 << 20;
+    if (unknown.origin == 0 || facts_->contradicted.contains(unknown.origin)) return;
+    if (facts_->values.size() >= kMostFacts) return;
+    const std::uint64_t fact = value - unknown.plus;
+    const auto [found, fresh] = facts_->values.try_emplace(unknown.origin, fact);
+    // Of 32 bits only those count.
+    if (fresh || ((found->second ^ fact) & 0xFFFF'FFFF) == 0) return;
+    facts_->values.erase(found);
+    facts_->contradicted.insert(unknown.origin);
+}
+
+void PastMemory::resolve_by_facts(Known& k, std::uint64_t mask) const {
+    const auto fact = facts_->values.find(k.origin);
+    if (fact == facts_->values.end()) return;
+    k.value = (fact->second + k.plus) & mask;
+    k.known = true;
+}
+
+void PastMemory::learn_stopped() const {
+    for (const auto& [number, page] : pages_)
+        for (std::uint64_t w = 0; w < page->origin.size(); ++w) {
+            if (page->origin[w] == 0 || page->origin[w] == kUpper) continue;
+            const unsigned bytes = w + 1 < page->origin.size() && page->origin[w + 1] == kUpper ? 8 : 4;
+            const std::uint64_t address = number * kPage + 4 * w;
+            for (const Stopped& s : *stopped_) {
+                if (address < s.begin || address - s.begin + bytes > s.bytes.size()) continue;
+                Known k;
+                k.origin = page->origin[w];
+                k.plus = page->plus[w];
+                std::uint64_t value = 0;
+                for (unsigned i = 0; i < bytes; ++i) value |= std::uint64_t{s.bytes[address - s.begin + i]} << (8 * i);
+                learn(k, value);
+                break;
+            }
+        }
+}
+
+Known PastMemory::load(std::uint64_t address, unsigned bytes, std::uint64_t step, unsigned kind) {
+    Known v = read(address, bytes);
+    if (v.known || v.origin != 0 || address % bytes != 0 || !is_memory(address) || !is_memory(address + bytes - 1)) return v;
+    v.origin = Known::origin_of(step, kind, 32 + static_cast<unsigned>(address / bytes % 32));
+    own(address).tag(address % kPage, bytes, v);
+    return v;
 }
 
 std::uint64_t PastMemory::last_write(std::uint64_t address) const {
@@ -164,6 +232,14 @@ Known PastMemory::read(std::uint64_t address, unsigned bytes) const {
     }
     if (out.known) return out;
     out.value = 0;
+    if (const Page* page = find(address); page != nullptr && (bytes == 4 || bytes == 8) && address % bytes == 0) {
+        const std::uint64_t w = in_page / 4;
+        const bool eight = w + 1 < page->origin.size() && page->origin[w + 1] == kUpper;
+        if (page->origin[w] != kUpper && eight == (bytes == 8)) {
+            out.origin = page->origin[w];
+            out.plus = page->plus[w];
+        }
+    }
     // Bounds hold as long as nobody has written a part of the word since.
     const auto found = bytes == 4 ? bounds_.find(address) : bounds_.end();
     if (found == bounds_.end()) return out;
@@ -184,6 +260,7 @@ void PastMemory::write(std::uint64_t address, unsigned bytes, const Known& value
     const std::uint64_t in_page = address % kPage;
     if (in_page + bytes <= kPage && (address / kPage == noted_ || (is_memory(address) && is_memory(address + bytes - 1)))) {
         Page& page = own(address);
+        page.tag(in_page, bytes, value);
         for (unsigned i = 0; i < bytes; ++i) {
             page.bytes[in_page + i] = static_cast<std::uint8_t>(value.value >> (8 * i));
             page.known[in_page + i] = value.known;
@@ -195,6 +272,7 @@ void PastMemory::write(std::uint64_t address, unsigned bytes, const Known& value
         const std::uint64_t at = address + i;
         if (!is_memory(at)) continue;
         Page& page = own(at);
+        page.tag(at % kPage, 1, {});
         page.bytes[at % kPage] = static_cast<std::uint8_t>(value.value >> (8 * i));
         page.known[at % kPage] = value.known;
         page.set_at[at % kPage] = step;
@@ -218,7 +296,7 @@ void PastMemory::forget(const Known& address, unsigned bytes, std::uint64_t step
         if (pages_.count(number) == 0) continue;
         Page& page = own(number * kPage);
         for (std::uint64_t at = std::max(begin, number * kPage); at < std::min(end, (number + 1) * kPage); ++at)
-            page.known[at % kPage] = false;
+            page.known[at % kPage] = false, page.tag(at % kPage, 1, {});
     }
     spoiled_[{begin, end}] = step;
 }
@@ -226,9 +304,14 @@ void PastMemory::forget(const Known& address, unsigned bytes, std::uint64_t step
 Known bounds_of_sum(const Known& a, const Known& b, std::uint64_t carry) {
     constexpr std::uint64_t kWrap = std::uint64_t{1} << 32;
     const std::uint64_t least = a.least() + b.least() + carry, most = a.most() + b.most() + carry;
-    if (most < kWrap) return Known::between(least, most);
-    if (least >= kWrap) return Known::between(least - kWrap, most - kWrap);
-    return {};
+    Known out;
+    if (most < kWrap) out = Known::between(least, most);
+    if (least >= kWrap) out = Known::between(least - kWrap, most - kWrap);
+    if (a.known == b.known) return out;
+    const Known& unknown = a.known ? b : a;
+    out.origin = unknown.origin;
+    out.plus = (unknown.plus + (a.known ? a : b).value + carry) & 0xFFFF'FFFF;
+    return out;
 }
 
 Known either(const Known& a, const Known& b) {

@@ -22,8 +22,21 @@ struct Known {
     static constexpr std::uint64_t kNever = ~std::uint64_t{0};
     std::uint64_t value = 0;
     bool known = false;
+    /// Of what is not known: where it was first seen, wherever it was copied to, and what was added since. One number is
+    /// always the same value, however much else is known. 0: nobody keeps count of it.
+    std::uint64_t origin = 0, plus = 0;
     std::uint64_t set_at = kNever;              ///< the step that wrote it; kNever: none that was recorded
     std::uint32_t low = 0, high = 0xFFFF'FFFF;  ///< of 32 bits that are not known: both included
+
+    Known() = default;
+    static constexpr std::uint64_t kKinds = 4, kPlaces = 64;
+    /// The number of a value that step `step` brought to a place: a register, or for words of memory 32 and more. `kind`
+    /// tells apart what came at one step. REQUIRES: kind < kKinds, place < kPlaces.
+    static constexpr std::uint64_t origin_of(std::uint64_t step, unsigned kind, unsigned place) {
+        return (step + 1) * (kKinds * kPlaces) + kind * kPlaces + place;
+    }
+
+    Known(std::uint64_t v, bool is_known, std::uint64_t set = kNever) : value(v), known(is_known), set_at(set) {}
 
     static Known between(std::uint64_t low, std::uint64_t high) {
         Known k;
@@ -73,6 +86,20 @@ class PastMemory {
     std::uint64_t each_known(const std::function<void(std::uint64_t address, std::uint8_t byte)>& each) const;
     /// What is not known is written too: then nobody knows what stands there.
     void write(std::uint64_t address, unsigned bytes, const Known& value, std::uint64_t step);
+    /// The same as `read` where it gives something known; else the value that is not known is kept count of from now on,
+    /// where it lies in memory: as one that `step` brought. REQUIRES: bytes is 4 or 8.
+    Known load(std::uint64_t address, unsigned bytes, std::uint64_t step, unsigned kind);
+
+    /// What this turned out to be, at any time: all copies of it are known by that, of all copies of this memory. Where
+    /// that contradicts what was learnt before, neither is believed.
+    void learn(const Known& unknown, std::uint64_t value) const;
+    /// Makes it known if somebody learnt it. `mask`: the bits of a register.
+    void resolve(Known& k, std::uint64_t mask) const {
+        if (!k.known && k.origin != 0 && !facts_->values.empty()) resolve_by_facts(k, mask);
+    }
+    /// What words that are not known hold when the recording had stopped: this is how memory stood then.
+    void learn_stopped() const;
+
     /// Somebody wrote somewhere: all that can be written is no longer known.
     void forget(std::uint64_t step);
     /// Somebody wrote so many bytes at an address that is not known but for its bounds.
@@ -80,12 +107,22 @@ class PastMemory {
 
   private:
     static constexpr std::uint64_t kPage = 4096;
+    static constexpr std::uint64_t kUpper = ~std::uint64_t{0};
+    struct Facts {
+        std::unordered_map<std::uint64_t, std::uint64_t> values;  ///< by origin
+        std::unordered_set<std::uint64_t> contradicted;
+    };
+    void resolve_by_facts(Known& k, std::uint64_t mask) const;
     struct Page {
         std::array<std::uint8_t, kPage> bytes{};
         std::bitset<kPage> known;
         std::array<std::uint64_t, kPage> set_at;
+        std::array<std::uint64_t, kPage / 4> origin{};  ///< of words that are not known; kUpper: the word before has eight bytes
+        std::array<std::uint64_t, kPage / 4> plus{};
         Page() { set_at.fill(Known::kNever); }
+        void tag(std::uint64_t in_page, unsigned bytes, const Known& value);
     };
+    std::optional<std::uint8_t> by_origin(const Page& page, std::uint64_t in_page) const;
     struct Fixed {
         std::uint64_t begin = 0;
         std::span<const std::uint8_t> bytes;
@@ -116,6 +153,7 @@ class PastMemory {
     };
     std::unordered_map<std::uint64_t, Bounds> bounds_;  ///< of words that are not known but for these
     std::shared_ptr<std::vector<Stopped>> stopped_ = std::make_shared<std::vector<Stopped>>();
+    std::shared_ptr<Facts> facts_ = std::make_shared<Facts>();
     std::shared_ptr<const PastMemory> end_;  ///< behind the last step
     std::uint64_t now_ = 0;                  ///< the step before which this is, with `end_`
     std::uint64_t last_write(std::uint64_t address) const;

@@ -144,10 +144,19 @@ std::optional<PastState> PastStates::state_at(std::uint64_t step, Upto upto, Pro
     if (!end_ && has_end_) {
         end_ = run_to(steps_->steps, Upto::instruction, progress);
         if (!end_) return std::nullopt;
+        learn_copies();
     }
     auto state = run_to(step, upto, progress);
     if (state && end_) learn_from_end(*state);
     return state;
+}
+
+void PastStates::learn_copies() const {
+    for (const auto& [name, value] : end_->registers) {
+        const auto stopped = stopped_.find(name);
+        if (stopped != stopped_.end() && !value.known) end_->memory->learn(value, stopped->second);
+    }
+    end_->memory->learn_stopped();
 }
 
 // A register keeps its value back to its last write, memory back to the last store.
@@ -201,6 +210,7 @@ std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progr
     const bool earlier = upto == Upto::exception && step > kept_.begin()->first;
     auto from = std::prev(kept_.upper_bound(earlier ? step - 1 : start));
     Machine machine = from->second;
+    std::visit([](auto& m) { m.resolve(); }, machine);
     std::uint64_t now = from->first;  // the step that is executed next
     const Code& code = *steps_->code;
     const auto& traps = steps_->traps;

@@ -65,6 +65,8 @@ class PastStates {
     /// of that; false: it is enough.
     std::optional<PastState> run_to(std::uint64_t step, Upto upto, Progress& progress, std::uint64_t start,
                                     const std::function<bool(const Machine&, std::uint64_t)>& each);
+    /// What is known of the end tells values that were copied there, however long before.
+    void learn_copies() const;
     void learn_from_end(PastState& state) const;
     Result<void> take_stopped(const CoreSpec& core, PastMemory& memory);
 

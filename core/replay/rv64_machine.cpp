@@ -103,6 +103,12 @@ Rv64Machine::Rv64Machine(std::shared_ptr<const Code> code, PastMemory memory, bo
       memory_(std::move(memory)),
       shared_(shared) {
     x_[0] = {0, true, Known::kNever};
+    for (unsigned n = 1; n < x_.size(); ++n) x_[n].origin = Known::origin_of(Known::kNever, kLost, n);
+}
+
+void Rv64Machine::resolve() {
+    for (Known& x : x_) memory_.resolve(x, kRegister);
+    memory_.resolve(scratch_, kRegister);
 }
 
 std::uint32_t Rv64Machine::word_of(std::uint32_t slot) {
@@ -112,9 +118,11 @@ std::uint32_t Rv64Machine::word_of(std::uint32_t slot) {
     return w = (all & 3) == 3 ? all : expanded64(static_cast<std::uint16_t>(all));
 }
 
-Known Rv64Machine::load(unsigned base, std::uint64_t offset, unsigned bytes, bool with_its_sign) const {
+Known Rv64Machine::load(unsigned base, std::uint64_t offset, unsigned bytes, bool with_its_sign) {
     if (!x_[base].known || (shared_ && base != 2)) return {};
-    Known v = memory_.read(x_[base].value + offset, bytes);
+    const std::uint64_t at = x_[base].value + offset;
+    Known v = bytes == 8 ? memory_.load(at, 8, now_, kExecuted) : memory_.read(at, bytes);
+    if (bytes < 8) v.origin = 0;  // with its sign, or without, it is another value
     if (v.known && with_its_sign && bytes < 8) {
         const unsigned up = 64 - 8 * bytes;
         v.value = u(s(v.value << up) >> up);
@@ -125,7 +133,9 @@ Known Rv64Machine::load(unsigned base, std::uint64_t offset, unsigned bytes, boo
 void Rv64Machine::store(unsigned base, std::uint64_t offset, unsigned bytes, const Known& value, std::uint64_t step) {
     if (!x_[base].known) return memory_.forget(step);
     if (base == 2) memory_.note_stack(x_[2].value + offset);
-    memory_.write(x_[base].value + offset, bytes, value, step);
+    Known stored = value;
+    if (bytes < 8) stored.origin = 0;
+    memory_.write(x_[base].value + offset, bytes, stored, step);
 }
 
 void Rv64Machine::calculate(std::uint32_t i, const Known& a, const Known& b, bool immediate, bool words, std::uint64_t step) {
@@ -142,6 +152,12 @@ void Rv64Machine::calculate(std::uint32_t i, const Known& a, const Known& b, boo
     const bool same = !immediate && bits(i, 19, 15) == bits(i, 24, 20);
     if ((zero && ((multiplies && f3 < 4) || (!multiplies && f3 == 7))) || (same && !multiplies && (f3 == 4 || (f3 == 0 && other))))
         return set(rd, 0, step);
+    if (!words && !multiplies && f3 == 0 && a.known != b.known && !(other && a.known)) {  // a sum with a number
+        Known sum = a.known ? b : a;
+        sum.plus += other ? 0 - b.value : (a.known ? a : b).value;
+        sum.set_at = step;
+        return put(rd, sum);
+    }
     unknown(rd, step);
 }
 
@@ -152,8 +168,10 @@ void Rv64Machine::branch(std::uint32_t i, std::uint32_t slot, std::uint32_t next
     if (next == Code::kNowhere || f3 > 1 || on == to || (next != on && next != to) || (next == to) != (f3 == 0)) return;
     for (const auto& [learns, from] : {std::pair(a, b), std::pair(b, a)})
         if (learns != 0 && !x_[learns].known && x_[from].known) {
+            memory_.learn(x_[learns], x_[from].value);
             x_[learns].value = x_[from].value;
             x_[learns].known = true;
+            resolve();  // copies of it
         }
 }
 
@@ -195,12 +213,14 @@ void Rv64Machine::system(std::uint32_t i, std::uint64_t step) {
         fresh.value = way == 1 ? operand.value : way == 2 ? old.value | operand.value : old.value & ~operand.value;
         if (reg == &epc_) fresh.value &= ~std::uint64_t{1};
         if (reg == &cause_ || !fresh.known) fresh = {0, false, step};
+        if (reg == &scratch_ && way == 1) fresh = operand, fresh.set_at = step;
         *reg = fresh;
     }
     put(rd, old);
 }
 
 void Rv64Machine::execute(std::uint32_t slot, std::uint64_t step, std::uint32_t next) {
+    now_ = step;
     const std::uint32_t i = word_of(slot);
     const unsigned rd = bits(i, 11, 7), f3 = bits(i, 14, 12), base = bits(i, 19, 15), from = bits(i, 24, 20);
     switch (i & 0x7F) {
@@ -265,7 +285,10 @@ void Rv64Machine::trap(const StepTrap& trap, std::uint64_t before) {
 }
 
 void Rv64Machine::lose(std::uint64_t step) {
-    for (unsigned n = 1; n < x_.size(); ++n) x_[n] = {0, false, step};
+    for (unsigned n = 1; n < x_.size(); ++n) {
+        x_[n] = {0, false, step};
+        x_[n].origin = Known::origin_of(step, kLost, n);
+    }
     for (Known* reg : {&scratch_, &epc_, &cause_}) *reg = {0, false, step};
     memory_.forget(step);
 }

@@ -28,6 +28,8 @@ class Rv64Machine {
 
     /// x0 to x31.
     const Known& x(unsigned n) const { return x_[n]; }
+    /// Registers that turned out to be known since.
+    void resolve();
     const PastMemory& memory() const { return memory_; }
     PastMemory& memory() { return memory_; }
     /// So many instructions were of no kind that is known here; after each nothing was known any more.
@@ -37,9 +39,13 @@ class Rv64Machine {
     void set(unsigned rd, std::uint64_t value, std::uint64_t step) { put(rd, {value, true, step}); }
     void unknown(unsigned rd, std::uint64_t step) { put(rd, {0, false, step}); }
     void put(unsigned rd, const Known& value) {
-        if (rd != 0) x_[rd] = value;
+        if (rd == 0) return;
+        x_[rd] = value;
+        if (value.known) return;
+        if (value.origin == 0) x_[rd].origin = Known::origin_of(now_, kExecuted, rd);
+        memory_.resolve(x_[rd], kRegister);
     }
-    Known load(unsigned base, std::uint64_t offset, unsigned bytes, bool with_sign) const;
+    Known load(unsigned base, std::uint64_t offset, unsigned bytes, bool with_sign);
     void store(unsigned base, std::uint64_t offset, unsigned bytes, const Known& value, std::uint64_t step);
     void calculate(std::uint32_t i, const Known& a, const Known& b, bool immediate, bool words, std::uint64_t step);
     void branch(std::uint32_t i, std::uint32_t slot, std::uint32_t next);
@@ -47,6 +53,9 @@ class Rv64Machine {
     void system(std::uint32_t i, std::uint64_t step);
     std::uint32_t word_of(std::uint32_t slot);
 
+    static constexpr std::uint64_t kRegister = ~std::uint64_t{0};
+    static constexpr unsigned kExecuted = 0, kLost = 1;  ///< kinds of origins
+    std::uint64_t now_ = 0;  ///< the step that is executed
     std::shared_ptr<const Code> code_;
     std::shared_ptr<std::vector<std::uint32_t>> words_;  ///< of each slot the instruction, once it was met
     PastMemory memory_;

@@ -65,13 +65,22 @@ RvMachine::RvMachine(std::shared_ptr<const Code> code, PastMemory memory, bool s
       memory_(std::move(memory)),
       shared_(shared) {
     x_[0] = {0, true, Known::kNever};
+    for (unsigned n = 1; n < x_.size(); ++n) x_[n].origin = Known::origin_of(Known::kNever, kLost, n);
+}
+
+void RvMachine::resolve() {
+    for (Known& x : x_) memory_.resolve(x, kRegister);
+    memory_.resolve(scratch_, kRegister);
 }
 
 void RvMachine::set(unsigned rd, const Known& value, std::uint64_t step) {
     if (rd == 0) return;
     x_[rd] = value;
     x_[rd].set_at = step;
-    if (!value.known) x_[rd].value = 0;
+    if (value.known) return;
+    x_[rd].value = 0;
+    if (value.origin == 0) x_[rd].origin = Known::origin_of(step, kExecuted, rd);
+    memory_.resolve(x_[rd], kRegister);
 }
 
 std::uint32_t RvMachine::word_of(std::uint32_t slot) {
@@ -86,10 +95,11 @@ void RvMachine::note_base(unsigned base, std::uint32_t offset) {
     if (base == 2 && x_[2].known) memory_.note_stack(u32(x_[2].value + offset));
 }
 
-Known RvMachine::load(unsigned base, std::uint32_t offset, unsigned bytes, bool with_its_sign) const {
+Known RvMachine::load(unsigned base, std::uint32_t offset, unsigned bytes, bool with_its_sign) {
     const Known any = with_its_sign || bytes > 2 ? Known{} : Known::between(0, bytes == 1 ? 0xFF : 0xFFFF);
     if (!x_[base].known || (shared_ && base != 2)) return any;
-    Known v = memory_.read(u32(x_[base].value + offset), bytes);
+    const std::uint32_t at = u32(x_[base].value + offset);
+    Known v = bytes == 4 ? memory_.load(at, 4, now_, kExecuted) : memory_.read(at, bytes);
     if (!v.known) return bytes == 4 ? v : any;
     if (with_its_sign && bytes < 4) v.value = with_sign(u32(v.value), 8 * bytes);
     return v;
@@ -139,8 +149,10 @@ void RvMachine::branch(std::uint32_t i, std::uint32_t slot, std::uint32_t next) 
     if (taken != (f3 == 0)) return;  // they differ
     const auto learn = [this](unsigned to_learn, unsigned from) {
         if (to_learn == 0 || x_[to_learn].known || !x_[from].known) return;
+        memory_.learn(x_[to_learn], x_[from].value);
         x_[to_learn].value = x_[from].value;
         x_[to_learn].known = true;
+        resolve();  // copies of it
     };
     learn(a, b);
     learn(b, a);
@@ -227,7 +239,7 @@ void RvMachine::system(std::uint32_t i, std::uint64_t step) {
     const unsigned way = f3 & 3;
     if (reg != nullptr && (way == 1 || source != 0)) {
         Known fresh{0, operand.known && (way == 1 || old.known)};
-        if (way == 1) fresh.value = operand.value;
+        if (way == 1) fresh = operand;
         if (way == 2) fresh.value = old.value | operand.value;
         if (way == 3) fresh.value = u32(old.value & ~operand.value);
         if (reg == &epc_) fresh.value &= ~std::uint64_t{1};      // 3.1.14: IALIGN may be 16
@@ -239,6 +251,7 @@ void RvMachine::system(std::uint32_t i, std::uint64_t step) {
 }
 
 void RvMachine::execute(std::uint32_t slot, std::uint64_t step, std::uint32_t next) {
+    now_ = step;
     const std::uint32_t i = word_of(slot);
     const unsigned rd = bits(i, 11, 7), f3 = bits(i, 14, 12), base = bits(i, 19, 15), from = bits(i, 24, 20);
     const auto pc = [&] { return u32(code_->address(slot)); };
@@ -307,7 +320,10 @@ void RvMachine::trap(const StepTrap& trap, std::uint64_t before) {
 }
 
 void RvMachine::lose(std::uint64_t step) {
-    for (unsigned n = 1; n < x_.size(); ++n) x_[n] = {0, false, step};
+    for (unsigned n = 1; n < x_.size(); ++n) {
+        x_[n] = {0, false, step};
+        x_[n].origin = Known::origin_of(step, kLost, n);
+    }
     for (Known* reg : {&scratch_, &epc_, &cause_, &value_}) *reg = {0, false, step};
     memory_.forget(step);
 }

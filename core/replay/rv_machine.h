@@ -33,6 +33,8 @@ class RvMachine {
 
     /// x0 to x31.
     const Known& x(unsigned n) const { return x_[n]; }
+    /// Registers that turned out to be known since.
+    void resolve();
     const PastMemory& memory() const { return memory_; }
     PastMemory& memory() { return memory_; }
     /// So many instructions were of no kind that is known here; after each nothing was known any more.
@@ -42,7 +44,7 @@ class RvMachine {
     void set(unsigned rd, const Known& value, std::uint64_t step);
     void set(unsigned rd, std::uint32_t value, std::uint64_t step) { set(rd, Known{value, true, step}, step); }
     void unknown(unsigned rd, std::uint64_t step) { set(rd, Known{0, false, step}, step); }
-    Known load(unsigned base, std::uint32_t offset, unsigned bytes, bool with_sign) const;
+    Known load(unsigned base, std::uint32_t offset, unsigned bytes, bool with_sign);
     void note_base(unsigned base, std::uint32_t offset);
     void store(unsigned base, std::uint32_t offset, unsigned bytes, const Known& value, std::uint64_t step);
     void calculate(unsigned rd, std::uint32_t i, const Known& a, const Known& b, bool immediate, std::uint64_t step);
@@ -52,6 +54,9 @@ class RvMachine {
     Known* csr(std::uint32_t number);
     std::uint32_t word_of(std::uint32_t slot);
 
+    static constexpr std::uint64_t kRegister = 0xFFFF'FFFF;
+    static constexpr unsigned kExecuted = 0, kLost = 1;  ///< kinds of origins
+    std::uint64_t now_ = 0;  ///< the step that is executed
     std::shared_ptr<const Code> code_;
     std::shared_ptr<std::vector<std::uint32_t>> words_;  ///< of each slot the instruction, once it was met
     PastMemory memory_;

@@ -33,6 +33,7 @@ ThumbMachine::ThumbMachine(std::shared_ptr<const Code> code, PastMemory memory, 
       conditions_(std::make_shared<std::vector<std::uint8_t>>(code_->slot_count())),
       memory_(std::move(memory)),
       shared_(shared) {
+    for (unsigned n = 0; n < r_.size(); ++n) r_[n].origin = Known::origin_of(Known::kNever, kLost, n);
     if (!at_reset) {
         unsure_ = 4;
         return;
@@ -41,6 +42,10 @@ ThumbMachine::ThumbMachine(std::shared_ptr<const Code> code, PastMemory memory, 
     uses_process_ = known(0);
     if (stack) main_ = known(*stack & ~3u);
     unprivileged_ = known(0);
+}
+
+void ThumbMachine::resolve() {
+    for (Known& r : r_) memory_.resolve(r, kAll);
 }
 
 const Known& ThumbMachine::sp() const {
@@ -56,10 +61,13 @@ void ThumbMachine::set(unsigned rd, const Known& value, std::uint64_t step) {
     v.value = v.known ? v.value & kAll : 0;
     v.set_at = step;
     if (rd < 13 || rd == 14) {
+        if (!v.known && v.origin == 0) v.origin = Known::origin_of(step, kind_, rd);
+        memory_.resolve(v, kAll);
         r_[rd] = v;
         return;
     }
     v.value &= ~std::uint64_t{3};
+    v.origin = 0;  // without its lowest bits it is another value
     if (!handler_ || (!*handler_ && !uses_process_.known)) {
         main_ = process_ = Known{0, false, step};
         return;
@@ -141,10 +149,10 @@ void ThumbMachine::learn(unsigned condition, bool passed) {
     }
 }
 
-Known ThumbMachine::load(const Known& address, unsigned bytes, bool with_its_sign, bool by_stack) const {
+Known ThumbMachine::load(const Known& address, unsigned bytes, bool with_its_sign, bool by_stack) {
     const Known any = with_its_sign || bytes > 2 ? Known{} : Known::between(0, bytes == 1 ? 0xFF : 0xFFFF);
     if (!address.known || (shared_ && !by_stack)) return any;
-    Known v = memory_.read(address.value, bytes);
+    Known v = bytes == 4 ? memory_.load(address.value, 4, now_, kind_) : memory_.read(address.value, bytes);
     if (!v.known) return bytes == 4 ? v : any;
     if (with_its_sign) v.value = extended(v.value, bytes);
     return v;
@@ -221,7 +229,10 @@ void ThumbMachine::logic(unsigned op, unsigned rd, const Known& a, const Shifted
     const Known& y = b.value;
     if (op == 5 || op == 6) {
         if (y.known) out = known(op == 5 ? y.value : ~y.value);
-        if (!y.known && op == 5) out = Known::between(y.low, y.high);
+        if (!y.known && op == 5) {
+            out = y;
+            out.set_at = Known::kNever;
+        }
     } else if (a.known && y.known) {
         const std::uint64_t v[] = {a.value & y.value, a.value ^ y.value, a.value | y.value, a.value | ~y.value, a.value & ~y.value};
         out = known(v[op]);
@@ -310,7 +321,10 @@ void ThumbMachine::leave(std::uint32_t how, std::uint64_t step) {
 }
 
 void ThumbMachine::lose(std::uint64_t step) {
-    for (Known& r : r_) r = {0, false, step};
+    for (unsigned n = 0; n < r_.size(); ++n) {
+        r_[n] = {0, false, step};
+        r_[n].origin = Known::origin_of(step, kLost, n);
+    }
     main_ = process_ = {0, false, step};
     uses_process_ = unprivileged_ = {};
     handler_.reset();
@@ -373,6 +387,8 @@ void ThumbMachine::trap(const StepTrap& trap, std::uint64_t before) {
 void ThumbMachine::settle(std::uint64_t before) {
     if (!leaving_) return;
     const std::uint64_t step = before > 0 ? before - 1 : 0;  // of the instruction that ended it
+    now_ = step;
+    kind_ = kReturned;
     const std::uint32_t how = *leaving_;
     leaving_.reset();
     const unsigned kind = how & 0xF;
@@ -413,6 +429,8 @@ void ThumbMachine::settle(std::uint64_t before) {
 
 void ThumbMachine::execute(std::uint32_t slot, std::uint64_t step, std::uint32_t next) {
     settle(step);
+    now_ = step;
+    kind_ = kExecuted;
     Fetched& f = (*fetched_)[slot];
     if (f.size == 0) {
         const std::uint32_t word = code_->bits(slot);
@@ -461,7 +479,10 @@ void ThumbMachine::execute(std::uint32_t slot, std::uint64_t step, std::uint32_t
             now = either(now, before);
             now.set_at = step;
         };
-        for (std::size_t n = 0; n < r_.size(); ++n) merge(r_[n], registers[n]);
+        for (unsigned n = 0; n < r_.size(); ++n) {
+            merge(r_[n], registers[n]);
+            if (!r_[n].known && r_[n].origin == 0) r_[n].origin = Known::origin_of(step, kMerged, n);
+        }
         merge(main_, main);
         merge(process_, process);
         merge(flags_.n, flags.n);

@@ -33,6 +33,8 @@ class ThumbMachine {
 
     /// r0 to r12, 13: the stack pointer in use, 14: the link register.
     const Known& r(unsigned n) const { return n == 13 ? sp() : r_[n]; }
+    /// Registers that turned out to be known since.
+    void resolve();
     const PastMemory& memory() const { return memory_; }
     PastMemory& memory() { return memory_; }
     std::uint64_t strange() const { return strange_; }
@@ -53,7 +55,7 @@ class ThumbMachine {
     void forget_flags();
     Runs passes(unsigned condition) const;
     void learn(unsigned condition, bool passed);
-    Known load(const Known& address, unsigned bytes, bool with_sign, bool by_stack) const;
+    Known load(const Known& address, unsigned bytes, bool with_sign, bool by_stack);
     void store(const Known& address, unsigned bytes, const Known& value, bool by_stack, std::uint64_t step);
     Known add(const Known& a, const Known& b, const Known& carry, bool set_flags);
     static Shifted shift(const Known& value, unsigned type, const Known& amount, const Known& carry);
@@ -74,6 +76,9 @@ class ThumbMachine {
     void jump(const Known& target, std::uint64_t step, std::uint32_t next);
     void leave(std::uint32_t how, std::uint64_t step);
 
+    static constexpr unsigned kExecuted = 0, kLost = 1, kMerged = 2, kReturned = 3;  ///< kinds of origins
+    std::uint64_t now_ = 0;      ///< the step that is executed
+    unsigned kind_ = kExecuted;  ///< of what happens now
     std::shared_ptr<const Code> code_;
     struct Fetched {
         std::uint32_t word = 0, pc = 0;

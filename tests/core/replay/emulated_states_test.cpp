@@ -6,6 +6,7 @@
 #include <array>
 #include <cstdlib>
 #include <filesystem>
+#include <map>
 
 #include "base/text.h"
 #include "control/debug_server.h"
@@ -21,7 +22,7 @@ namespace {
 using namespace std::chrono_literals;
 
 struct Told {
-    std::uint64_t steps = 0, traps = 0, known = 0, unknown = 0, narrowed = 0, wrong = 0;
+    std::uint64_t steps = 0, traps = 0, known = 0, unknown = 0, narrowed = 0, wrong = 0, copies = 0;
 };
 
 class EmulatedStates : public testing::Test {
@@ -77,6 +78,17 @@ class EmulatedStates : public testing::Test {
             return;
         }
         ++told.unknown;
+        // Copies of one value that is not known are the same, wherever they are.
+        if (said.origin != 0) {
+            const std::uint64_t mask = wide ? ~std::uint64_t{0} : 0xFFFF'FFFF, from = (value - said.plus) & mask;
+            const auto [found, fresh] = origins.try_emplace(said.origin, from);
+            told.copies += fresh ? 0U : 1U;
+            if (found->second != from) {
+                ++told.wrong;
+                ADD_FAILURE() << name << " behind " << hex_text(pc, 8) << " is " << hex_text(value, 8) << ", said to be a copy of "
+                              << hex_text((found->second + said.plus) & mask, 8);
+            }
+        }
         if (wide) return;  // no bounds are given
         if (said.low > 0 || said.high != 0xFFFF'FFFF) ++told.narrowed;
         if (value >= said.low && value <= said.high) return;
@@ -129,6 +141,7 @@ class EmulatedStates : public testing::Test {
     std::unique_ptr<DebugServer> server;
     std::uint64_t done = 0;
     Told told;
+    std::map<std::uint64_t, std::uint64_t> origins;  ///< what each value that is not known is
 };
 
 TEST_F(EmulatedStates, OfACortexM4AreNeverToldWrong) {

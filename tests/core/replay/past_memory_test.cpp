@@ -156,5 +156,51 @@ TEST(PastMemoryRanges, ThatTouchBecomeOneInWhateverOrderTheyCome) {
     } while (std::next_permutation(order.begin(), order.end()));
 }
 
+TEST(PastMemory, CopiesOfAValueThatIsNotKnownAreKnownOnceOneIs) {
+    PastMemory m;
+    m.add_memory(0x1000, 0x3000);
+    const Known first = m.load(0x1000, 4, 7, 0);
+    ASSERT_FALSE(first.known);
+    ASSERT_NE(first.origin, 0U);
+    EXPECT_EQ(m.load(0x1000, 4, 8, 0).origin, first.origin) << "still the same value";
+    m.write(0x2000, 4, first, 9);
+    const Known sum = bounds_of_sum(first, Known{5, true}, 0);
+    m.write(0x2004, 4, sum, 10);
+    m.write(0x2008, 4, first, 11);
+    m.write(0x2009, 1, {}, 12);  // part of it is another value now
+    m.learn(sum, 0x105);
+    EXPECT_EQ(m.read(0x1000, 4).value, 0x100U);
+    EXPECT_EQ(m.read(0x2000, 4).value, 0x100U);
+    EXPECT_EQ(m.byte(0x2001), 1);
+    EXPECT_EQ(m.read(0x2004, 4).value, 0x105U);
+    EXPECT_FALSE(m.read(0x2008, 4).known);
+    m.forget(20);
+    EXPECT_FALSE(m.read(0x2000, 4).known) << "somebody wrote somewhere";
+}
+
+TEST(PastMemory, BelievesNeitherOfTwoThatContradictEachOther) {
+    PastMemory m;
+    m.add_memory(0x1000, 0x2000);
+    const Known v = m.load(0x1000, 4, 7, 0);
+    m.learn(v, 1);
+    EXPECT_TRUE(m.read(0x1000, 4).known);
+    m.learn(v, 2);
+    EXPECT_FALSE(m.read(0x1000, 4).known);
+    m.learn(v, 1);
+    EXPECT_FALSE(m.read(0x1000, 4).known) << "nor later";
+}
+
+TEST(PastMemory, EightBytesAreFollowedAsOneValueOnly) {
+    PastMemory m;
+    m.add_memory(0x1000, 0x2000);
+    const Known v = m.load(0x1008, 8, 7, 0);
+    m.learn(v, 0x1122334455667788);
+    EXPECT_EQ(m.read(0x1008, 8).value, 0x1122334455667788U);
+    EXPECT_EQ(m.read(0x100C, 4).value, 0x11223344U) << "its upper half";
+    m.write(0x100C, 4, {}, 9);
+    EXPECT_FALSE(m.read(0x1008, 8).known);
+    EXPECT_FALSE(m.read(0x1008, 4).known) << "nobody keeps count of a half";
+}
+
 }  // namespace
 }  // namespace mt

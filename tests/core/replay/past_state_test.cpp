@@ -99,7 +99,8 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
     const double memory_known = static_cast<double>(known) / static_cast<double>(told);
     std::cout << GetParam().folder << (GetParam().memory != nullptr ? ", with its end" : "") << ": known " << 100 * registers_known << " % of the registers, " << 100 * memory_known
               << " % of the variables\n";
-    EXPECT_GT(registers_known, 0.75);
+    // Of the end alone nobody wrote some registers ever: their copies tell them, back to the reset.
+    EXPECT_GT(registers_known, is_riscv(steps.code->isa()) && GetParam().memory != nullptr ? 0.99 : 0.75);
     EXPECT_GT(memory_known, 0.8);
 }
 // Each change is found from anywhere before it, and none in between.

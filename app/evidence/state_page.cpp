@@ -276,6 +276,7 @@ void StatePage::resizeEvent(QResizeEvent* event) {
     across_->setOrientation(narrow ? Qt::Vertical : Qt::Horizontal);
     line_->setDirection(narrow ? QBoxLayout::TopToBottom : QBoxLayout::LeftToRight);
     locals_->setColumnWidth(0, narrow ? 110 : 190);
+    locals_->headerItem()->setText(0, narrow ? tr("variable") : tr("function and its variables"));
     locals_->headerItem()->setText(2, narrow ? tr("written by") : tr("written by instruction"));
     const int blocks = std::clamp((narrow ? width() : width() / 2) / 140, 1, 4);
     if (blocks == blocks_) return;
@@ -320,7 +321,7 @@ void StatePage::fill(const Found& found) {
             }
         }
         row(variable_model_, name,
-            v.held_in == "nothing" ? tr("kept nowhere here")
+            v.held_in == "nothing" ? tr("not kept here")
             : text.isEmpty()       ? tr("not known")
                                    : text.trimmed(),
             text.trimmed(), is_known, set);
@@ -360,7 +361,7 @@ void StatePage::fill_locals(const std::vector<Frame>& frames, std::map<QString, 
             const LocalValue& v = part.value;
             const std::string value = v.text();
             const bool known = !value.empty();
-            const QString text = !v.present ? tr("kept nowhere here") : known ? words(value) : tr("not known");
+            const QString text = !v.present ? tr("not kept here") : known ? words(value) : tr("not known");
             const std::uint64_t set_at = v.set_at();
             auto* item = new QTreeWidgetItem(parent, {words(v.name), text, set_at == FrameWord::kNever ? QStringLiteral("–") : words(count_text(set_at))});
             if (!v.function.empty() && v.function != function) item->setText(0, tr("%1 of %2").arg(words(v.name), words(v.function)));

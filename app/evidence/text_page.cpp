@@ -38,9 +38,31 @@ QColor colour_of(int n) {
 TextPage::TextPage(Document& document, Viewpoint& view, QWidget* parent) : ListedTable(document, view, parent) {
     setAccessibleName(tr("Text printed by the firmware"));
     set_columns({tr("time"), tr("text")}, {kTime, 900});
+    input_ = new QLineEdit(this);
+    input_->setObjectName("text_input");
+    input_->setPlaceholderText(tr("Type to the target; Enter sends the line"));
+    input_->setAccessibleName(tr("Input of the target's console"));
+    input_->hide();
+    connect(input_, &QLineEdit::returnPressed, this, [this] {
+        emit typed(input_->text());
+        input_->clear();
+    });
     for (const QString& entry : QSettings().value("text/coloured").toStringList())  // "2 warning"
         if (const int blank = static_cast<int>(entry.indexOf(' ')); blank > 0)
             coloured_.push_back({entry.mid(blank + 1), entry.left(blank).toInt()});
+}
+
+void TextPage::set_console(bool on) {
+    if (on == !input_->isHidden()) return;
+    input_->setVisible(on);
+    setViewportMargins(0, 0, 0, on ? input_->sizeHint().height() + 4 : 0);
+    resizeEvent(nullptr);
+}
+
+void TextPage::resizeEvent(QResizeEvent* event) {
+    ListedTable::resizeEvent(event);
+    const int high = input_->sizeHint().height();
+    input_->setGeometry(2, height() - high - 2, width() - 4, high);
 }
 
 std::vector<EvidencePage::Stream> TextPage::streams() const {

@@ -3,6 +3,8 @@
 
 #include <vector>
 
+#include <QLineEdit>
+
 #include "document/document.h"
 #include "evidence/listed_table.h"
 
@@ -17,11 +19,21 @@ class TextPage : public ListedTable {
     QString title() const override { return tr("Text"); }
     std::vector<Stream> streams() const override;
 
+    /// A line below, in which a person types what the target reads from its console; shown while there is one.
+    void set_console(bool on);
+    QLineEdit* input() const { return input_; }
+    bool has_something() const override { return !input_->isHidden() || ListedTable::has_something(); }
+
     std::uint64_t row_count() const override;
     /// Time and line.
     QStringList row_text(std::uint64_t row) const override;
 
+  signals:
+    /// A person typed this line.
+    void typed(const QString& line);
+
   protected:
+    void resizeEvent(QResizeEvent*) override;
     std::optional<Time> time_of(std::uint64_t row) override;
     std::uint64_t row_at_time(Time t) const override;
     Time room() const override { return Time::from_us(500); }
@@ -34,6 +46,7 @@ class TextPage : public ListedTable {
     void add_to_menu(QMenu& menu) override;
 
   private:
+    QLineEdit* input_;
     const TextLog* log() const;
     /// Lines that hold one of these words have its colour; remembered over all recordings.
     struct Coloured {

@@ -310,9 +310,21 @@ void Desk::join_hand() {
         footsteps_->set_in_hand(at_hand);
         state_->set_in_hand(at_hand);
         past_->set_in_hand(at_hand, hand_->stands());
+        const RunState& run = record_->live().state();
+        const bool console = run.recording && std::any_of(run.streams.begin(), run.streams.end(), [](const auto& s) { return s.may_be_silent; });
+        if (console == text_->input()->isHidden()) {
+            text_->set_console(console);
+            evidence_->renew();
+        }
         if (evidence_->offers(hand_) != at_hand) evidence_->renew();
     });
     connect(state_, &StatePage::put_wanted, hand_, &HandPage::put_there);
+    connect(&record_->live(), &LiveSession::ended, this, [this] { text_->set_console(false); });
+    connect(text_, &TextPage::typed, this, [this](const QString& line) {
+        record_->live().ask("type " + line, [this, line](const Result<std::vector<HandAnswer>>& answers) {
+            emit told(answers ? tr("Typed: %1").arg(line) : words(answers.error().text()), !answers);
+        });
+    });
     // Where a core stands, all views stand: its trace is still on its way for a moment.
     connect(hand_, &HandPage::stood, this, [this](std::size_t core) {
         chase_ = Chase{core, std::chrono::steady_clock::now() + std::chrono::seconds(2)};

@@ -24,6 +24,14 @@ Result<std::size_t> ConsoleSource::read(std::span<std::uint8_t> into, Millisecon
             keep(p.errors ? ConsolePiece::kErrors : ConsolePiece::kOutput, p.came,
                  {reinterpret_cast<const std::uint8_t*>(p.text.data()), p.text.size()});
     } else if (waiting_.empty()) {
+        std::string typed;
+        {
+            const std::lock_guard guard(lock_);
+            typed.swap(typed_);
+        }
+        if (!typed.empty())
+            if (auto sent = inner_->write({reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size()}); !sent)
+                return tl::make_unexpected(sent.error());
         std::array<std::uint8_t, kMostConsoleText> text;
         const auto given = inner_->read(text, patience);
         if (!given) return given;
@@ -33,6 +41,14 @@ Result<std::size_t> ConsoleSource::read(std::span<std::uint8_t> into, Millisecon
     std::copy_n(waiting_.begin(), n, into.begin());
     waiting_.erase(waiting_.begin(), waiting_.begin() + static_cast<std::ptrdiff_t>(n));
     return n;
+}
+
+Result<void> ConsoleSource::type(const std::string& text) {
+    if (server_ != nullptr) return server_->type(text);
+    if (!inner_->writable()) return failure("nothing can be typed there", "console", "it comes from a file: give it a line or a connection");
+    const std::lock_guard guard(lock_);
+    typed_ += text;
+    return {};
 }
 
 std::uint64_t ConsoleSource::lost() { return server_ != nullptr ? server_->console_lost() : inner_->lost(); }

@@ -4,6 +4,8 @@
 
 #include <chrono>
 #include <memory>
+#include <mutex>
+#include <string>
 #include <vector>
 
 #include "capture/source.h"
@@ -23,6 +25,9 @@ class ConsoleSource : public Source {
         start_ = start;
         begun_ = true;
     }
+    /// Sends what a person typed to the target: through the debug server as the target's next input, or along the line
+    /// before it is read next. Any thread; through a debug server the one that uses the server. A Problem if it cannot be.
+    Result<void> type(const std::string& text);
     Result<std::size_t> read(std::span<std::uint8_t> into, Milliseconds patience) override;
     std::uint64_t lost() override;
     bool exhausted() const override { return inner_ != nullptr && inner_->exhausted() && waiting_.empty(); }
@@ -31,6 +36,8 @@ class ConsoleSource : public Source {
   private:
     DebugServer* server_ = nullptr;
     std::unique_ptr<Source> inner_;
+    std::mutex lock_;
+    std::string typed_;  ///< not sent yet
     std::vector<std::uint8_t> waiting_;  ///< pieces, not given yet
     Steady::time_point start_{};
     bool begun_ = false;

@@ -895,7 +895,30 @@ void RecordRun::serve_requests() {
     }
 }
 
+// To the console of the core that is meant, or of the first that has one.
+Result<std::vector<HandAnswer>> RecordRun::type(const HandCommand& command) {
+    for (auto& end : ends_) {
+        const std::string& core = target_.cores[end->core].name;
+        if (end->console == nullptr || (!command.core.empty() && command.core != core)) continue;
+        if (auto typed = end->console->type(command.place); !typed) return tl::make_unexpected(typed.error());
+        std::string line = command.place;
+        while (!line.empty() && line.back() == '\n') line.pop_back();
+        note("typed into the console of core " + core + ": " + line);
+        HandAnswer a;
+        a.core = core;
+        a.running = true;
+        return std::vector{a};
+    }
+    return failure(command.core.empty() ? "no core has a console" : "core '" + command.core + "' has no console", recipe_.path,
+                   "add a [[connect]] with protocol = \"console\"");
+}
+
 void RecordRun::serve(const HandCommand& command, const HandDone& done) {
+    if (command.kind == HandCommand::Kind::type) {
+        const auto typed = type(command);
+        if (done) done(typed);
+        return;
+    }
     hand_->allow_writing(may_write_);
     const std::size_t before = hand_->written().size();
     const auto answers = hand_->run(command);

@@ -150,6 +150,7 @@ class RecordRun {
     Result<std::unique_ptr<Source>> make_source(End& end);
     Result<void> plan_polling();
     Result<void> plan_consoles();
+    Result<std::vector<HandAnswer>> type(const HandCommand& command);
     Result<std::unique_ptr<Source>> make_poll_source(End& end, End& with);
     Result<std::unique_ptr<Source>> make_console_source(End& end);
     Result<std::unique_ptr<Source>> make_buffer_source(End& end, End& with);

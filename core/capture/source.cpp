@@ -21,6 +21,8 @@ class LinkSource : public Source {
     Result<std::size_t> read(std::span<std::uint8_t> into, Milliseconds patience) override {
         return link_->read(into, patience);
     }
+    bool writable() const override { return true; }
+    Result<void> write(std::span<const std::uint8_t> bytes) override { return link_->write(bytes, Milliseconds(1000)); }
 
   private:
     std::unique_ptr<Link> link_;

@@ -30,6 +30,9 @@ class Source {
     virtual bool exhausted() const { return false; }
     /// What the source waits for before bytes can come; empty if for nothing.
     virtual std::string waiting_for() const { return {}; }
+    /// Whether something can be sent the other way.
+    virtual bool writable() const { return false; }
+    virtual Result<void> write(std::span<const std::uint8_t> /*bytes*/) { return failure("nothing can be sent there"); }
     /// How full the buffer on the target's side is, 0 to 1; negative where there is none.
     virtual double fill() const { return -1; }
 };

@@ -369,6 +369,14 @@ void DebugServer::printed(bool errors, std::string text) {
 
 // Section "File-I/O Remote Protocol Extension": the target waits in a call, may be read, and goes on with the reply.
 // Error numbers are those of the subsection "Errno Values".
+Result<void> DebugServer::type(const std::string& text) {
+    constexpr std::size_t kMostTyped = 64 << 10;
+    if (typed_.size() + text.size() > kMostTyped)
+        return failure("the target does not read what was typed", link_->name(), "at most 64 KiB wait for it");
+    typed_ += text;
+    return {};
+}
+
 Result<void> DebugServer::serve_call(std::string_view call) {
     constexpr const char* kNoSuchThing = "F-1,2";
     constexpr const char* kBadFile = "F-1,9";
@@ -397,7 +405,14 @@ Result<void> DebugServer::serve_call(std::string_view call) {
             if (read) printed(*file == 2, std::move(text));
         }
     } else if (parts[0] == "read") {
-        reply = number(1) == std::uint64_t{0} ? "F0" : kBadFile;  // nothing was typed
+        const auto at = number(2), length = number(3);
+        reply = number(1) == std::uint64_t{0} ? "F0" : kBadFile;
+        if (number(1) == std::uint64_t{0} && at && length && !typed_.empty()) {
+            const std::string given = typed_.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(*length, kMostChunk)));
+            const auto written = write_memory(*at, {reinterpret_cast<const std::uint8_t*>(given.data()), given.size()});
+            if (written) typed_.erase(0, given.size());
+            reply = written ? "F" + hex_number(given.size()) : kBadFile;
+        }
     } else if (parts[0] == "isatty") {
         reply = number(1).value_or(3) <= 2 ? "F1" : "F0";
     } else if (parts[0] == "close") {

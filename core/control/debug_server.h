@@ -104,6 +104,8 @@ class DebugServer {
     };
     void keep_console(bool on) { keeps_console_ = on; }
     std::vector<Printed> take_console() { return std::exchange(console_, {}); }
+    /// What the target reads from its console next, by such a call. A Problem if too much waits to be read.
+    Result<void> type(const std::string& text);
     /// Bytes that nobody took before they were too many, since the last call.
     std::uint64_t console_lost() { return std::exchange(console_lost_, 0); }
 
@@ -141,6 +143,7 @@ class DebugServer {
     std::optional<unsigned> pc_number_;
     std::optional<DebugStop> kept_stop_;
     std::vector<Printed> console_;
+    std::string typed_;  ///< not read by the target yet
     std::uint64_t console_lost_ = 0;
     bool keeps_console_ = false, interrupting_ = false;
     unsigned brief_halts_ = 0;

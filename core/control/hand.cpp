@@ -242,6 +242,9 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
                 a.values.push_back({name, value->first, {}});
             }
             break;
+        case Kind::type:
+            done = core.server->type(command.place);
+            break;
         case Kind::locals:
             done = must_stand();
             if (done) done = tell_locals(index, a);
@@ -550,7 +553,7 @@ Result<std::pair<std::string, double>> Hand::value_of(Core& core, const std::str
         if (!*local) return tl::make_unexpected(local->error());
         const LocalValue& v = **local;
         const std::string text = v.text();
-        if (!v.present) return failure("'" + expression + "' is kept nowhere where the core stands");
+        if (!v.present) return failure("'" + expression + "' is not kept where the core stands");
         if (text.empty()) return failure("'" + expression + "' is not known where the core stands");
         const auto type = ValueType::named(v.place.type);
         return std::pair(text, type ? type->with(v.place.mask, v.place.shift).read(v.raw()).number() : 0.0);
@@ -587,7 +590,7 @@ Result<void> Hand::write(std::size_t index, const HandCommand& command) {
     }
     if (local && !(*local)->in_memory)
         return failure("'" + command.place + "' cannot be written where the core stands", "“" + command.text + "”",
-                       (*local)->present ? "it is kept in pieces, or only worked out" : "it is kept nowhere there: step on");
+                       (*local)->present ? "it is kept in pieces, or only worked out" : "it is not kept there: step on");
     const auto place = local ? Result<DataPlace>((*local)->place) : find_data(core.spec, command.place);
     if (!place) return tl::make_unexpected(place.error());
     const auto type = ValueType::named(place->type);

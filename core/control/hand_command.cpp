@@ -20,7 +20,7 @@ constexpr std::pair<const char*, Kind> kVerbs[] = {
     {"memory", Kind::memory}, {"write", Kind::write},   {"set", Kind::set},             {"where", Kind::where},
     {"undo", Kind::undo},     {"fill", Kind::fill},     {"search", Kind::search},       {"compare", Kind::compare},
     {"save", Kind::save},     {"load", Kind::load},     {"together", Kind::together},   {"apart", Kind::apart},
-    {"put", Kind::put},       {"locals", Kind::locals}};
+    {"put", Kind::put},       {"locals", Kind::locals}, {"type", Kind::type}};
 
 std::vector<std::string> words_of(const std::string& text) {
     std::vector<std::string> words;
@@ -108,6 +108,7 @@ std::vector<std::pair<std::string, std::string>> hand_commands() {
             {"memory ADDRESS LENGTH", "bytes"},
             {"write VALUE NUMBER", "change a variable; needs --allow-writing"},
             {"set REGISTER NUMBER", "change a register; needs --allow-writing"},
+            {"type TEXT", "the target reads this line from its console"},
             {"fill ADDRESS LENGTH BYTE", "fill memory; needs --allow-writing"},
             {"load ADDRESS FILE", "write a file's bytes into memory; needs --allow-writing"},
             {"put RECORDING N", "registers and memory as they are known before its instruction N; needs --allow-writing"},
@@ -184,6 +185,7 @@ Result<HandCommand> parse_hand_command(const std::string& text) {
         case Kind::halt:
         case Kind::reset:
         case Kind::points:
+        case Kind::locals:
         case Kind::undo:
         case Kind::apart:
         case Kind::where:
@@ -244,6 +246,12 @@ Result<HandCommand> parse_hand_command(const std::string& text) {
         case Kind::registers:
             c.names = words;
             break;
+        case Kind::type: {
+            if (words.empty()) return wrong("what to type is not said", "type park now");
+            const auto begin = text.find("type", c.core.empty() ? 0 : text.find(':'));
+            c.place = text.substr(std::min(text.size(), begin + 5)) + "\n";
+            break;
+        }
         case Kind::read:
             if (words.empty()) return wrong("what to read is not said", "variables: read axis_error guide.state");
             c.names = words;

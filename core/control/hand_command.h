@@ -43,6 +43,7 @@ struct HandCommand {
         together,
         apart,
         put,
+        type,
         where
     };
     /// A value of the target against a number.
@@ -54,7 +55,7 @@ struct HandCommand {
     Kind kind = Kind::where;
     std::string text;   ///< as it was written
     std::string core;   ///< empty: the first with a debug server; "all": all of them
-    std::string place;  ///< of run_to, break_at, clear; the expression of watch and write; the register of set; a file
+    std::string place;  ///< of run_to, break_at, clear; the expression of watch and write; the register of set; a file; the text of type
     std::vector<std::string> names;            ///< of read and registers; the cores of together
     std::uint64_t address = 0, length = 0;     ///< of memory, fill, search, compare, save, load
     std::vector<std::uint8_t> bytes;           ///< of search

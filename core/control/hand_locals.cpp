@@ -19,7 +19,7 @@ void tell(const LocalValue& v, const std::string& path, const std::string& group
     if (answer.locals.size() >= kMostTold) return;
     const std::string text = v.text();
     const std::string whose = !v.function.empty() && v.function != group ? v.function + " (inlined): " : "";
-    answer.locals.push_back({whose + path, !v.present ? "kept nowhere here" : text.empty() ? "not known" : text, group, depth, v.present && !text.empty()});
+    answer.locals.push_back({whose + path, !v.present ? "not kept here" : text.empty() ? "not known" : text, group, depth, v.present && !text.empty()});
     if (depth >= kDeepest) return;
     for (const LocalValue& part : locals.parts(v, frame)) {
         const bool leads = v.kind == LocalValue::Kind::pointer;

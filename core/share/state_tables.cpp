@@ -151,7 +151,7 @@ std::string state_text(const PastState& state, const std::vector<StateVariable>&
         for (const LocalValue& v : f.values) {
             const std::string value = v.text();
             text += "  " + (v.function == f.function ? "" : v.function + " (inlined): ") + v.name + " = " +
-                    (!v.present ? "kept nowhere here" : value.empty() ? "not known" : value);
+                    (!v.present ? "not kept here" : value.empty() ? "not known" : value);
             if (v.set_at() != FrameWord::kNever) text += ", since instruction " + count_text(v.set_at());
             text += "\n";
         }

@@ -427,7 +427,7 @@ std::optional<Result<LocalValue>> Locals::named(const std::string& path, std::ui
     std::string so_far = first;
     const auto wrong = [&](const std::string& what, const std::string& advice = "") -> Result<LocalValue> { return failure(what, "'" + path + "'", advice); };
     const auto not_there = [&]() -> std::string {
-        return !v->present ? "'" + so_far + "' is kept nowhere at this instruction" : "what '" + so_far + "' leads to is not known";
+        return !v->present ? "'" + so_far + "' is not kept at this instruction" : "what '" + so_far + "' leads to is not known";
     };
     for (std::size_t steps = 0; steps < kMostSteps; ++steps) {
         blanks();

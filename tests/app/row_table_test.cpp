@@ -3,6 +3,7 @@
 
 #include <QApplication>
 #include <QClipboard>
+#include <QSignalSpy>
 #include <QTest>
 
 #include "shown_window.h"
@@ -77,6 +78,26 @@ TEST_F(RowTables, WhatNoRowHasLeavesNoneAndEscapeBringsAllBack) {
     QTest::qWait(300);
     EXPECT_EQ(packets.shown_count(), packets.row_count());
     EXPECT_TRUE(packets.filter()->text().isEmpty());
+}
+
+TEST_F(RowTables, WhatIsTypedBelowTheTextIsSentLineByLine) {
+    TextPage* text = window->desk().text();
+    window->desk().show_evidence(text);
+    EXPECT_FALSE(text->input()->isVisible()) << "no console is recorded";
+    const int high = text->viewport()->height();
+    text->set_console(true);
+    ASSERT_TRUE(text->input()->isVisible());
+    EXPECT_LT(text->viewport()->height(), high) << "the lines stand above it";
+    EXPECT_GE(text->input()->geometry().top(), text->viewport()->geometry().bottom());
+    QSignalSpy typed(text, &TextPage::typed);
+    QTest::mouseClick(text->input(), Qt::LeftButton);
+    QTest::keyClicks(text->input(), "park now");
+    QTest::keyClick(text->input(), Qt::Key_Return);
+    ASSERT_EQ(typed.count(), 1);
+    EXPECT_EQ(typed[0][0].toString(), "park now");
+    EXPECT_TRUE(text->input()->text().isEmpty()) << "ready for the next line";
+    text->set_console(false);
+    EXPECT_EQ(text->viewport()->height(), high);
 }
 
 TEST_F(RowTables, SystemEventsAndTextAreFilteredToo) {

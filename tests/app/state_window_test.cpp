@@ -123,7 +123,7 @@ TEST_F(StateInTheWindow, FunctionsOnTheStackShowTheirVariables) {
     ASSERT_NE(s, nullptr);
     EXPECT_EQ(s->childCount(), 9) << "an array opens";
     EXPECT_EQ(variable(inner, "i")->text(1), "2");
-    EXPECT_EQ(variable(locals->topLevelItem(1), "m")->text(1), "kept nowhere here");
+    EXPECT_EQ(variable(locals->topLevelItem(1), "m")->text(1), "not kept here");
     // What a person opens stays open, a double click goes to the instruction that wrote it.
     s->setExpanded(true);
     locals->scrollToItem(s);

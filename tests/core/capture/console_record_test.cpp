@@ -7,6 +7,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <array>
 #include <atomic>
 #include <cstdlib>
 #include <filesystem>
@@ -130,6 +131,44 @@ TEST_F(TextLine, ARecipeWhoseConsoleCannotBeIsRefusedWithTheReason) {
     EXPECT_NE(other.said.find("trace = \"debug\" is for a console"), std::string::npos) << other.said;
     const auto no_server = record(test::recipe_text_for("protocol = \"console\"\ntrace = \"debug\"\n"));
     EXPECT_NE(no_server.said.find("needs a debug server"), std::string::npos) << no_server.said;
+}
+
+TEST(AConsole, OnALineTakesWhatIsTypedBeforeItIsReadNext) {
+    int ends[2];
+    ASSERT_EQ(::socketpair(AF_UNIX, SOCK_STREAM, 0, ends), 0);
+    class OnLink : public Source {
+      public:
+        explicit OnLink(int fd) : link_(Link::over(fd, "line")) {}
+        Result<std::size_t> read(std::span<std::uint8_t> into, Milliseconds patience) override { return link_->read(into, patience); }
+        bool writable() const override { return true; }
+        Result<void> write(std::span<const std::uint8_t> bytes) override { return link_->write(bytes, 1000ms); }
+
+      private:
+        std::unique_ptr<Link> link_;
+    };
+    ConsoleSource console(std::make_unique<OnLink>(ends[0]));
+    console.begin(std::chrono::steady_clock::now());
+    ASSERT_TRUE(console.type("park\n"));
+    std::array<std::uint8_t, 64> bytes{};
+    ASSERT_TRUE(console.read(bytes, 10ms));
+    char got[16] = {};
+    EXPECT_EQ(::read(ends[1], got, sizeof got), 5);
+    EXPECT_EQ(std::string(got), "park\n");
+    ::close(ends[1]);
+}
+
+TEST(AConsole, OutOfAFileTakesNothing) {
+    test::Folder folder;
+    test::write_file(folder / "log.txt", "dome open\n");
+    SourceSpec spec;
+    spec.kind = SourceSpec::Kind::file;
+    spec.address = folder / "log.txt";
+    auto file = open_source(spec, 100ms);
+    ASSERT_TRUE(file);
+    ConsoleSource console(std::move(*file));
+    const auto typed = console.type("park\n");
+    ASSERT_FALSE(typed);
+    EXPECT_NE(typed.error().text().find("it comes from a file"), std::string::npos) << typed.error().text();
 }
 
 }  // namespace

@@ -239,6 +239,7 @@ class Calling {
     const std::string& address() const { return address_; }
     /// Once the connection has ended.
     std::vector<std::string> replies;
+    std::string written;  ///< into its memory, as hexadecimal digits
 
   private:
     void serve(int peer) {
@@ -264,6 +265,9 @@ class Calling {
                     say(hex_of_bytes("slew done\n"));
                 } else if (p == "c") {
                     call();
+                } else if (p[0] == 'M') {
+                    written += p.substr(p.find(':') + 1);
+                    say("OK");
                 } else if (p[0] == 'F') {
                     replies.push_back(p);
                     call();
@@ -303,6 +307,21 @@ TEST(DebugServer, ServesTheTargetsConsoleAndNothingElseOfThisComputer) {
     }
     EXPECT_EQ(peer.replies, (std::vector<std::string>{"Fa", "F-1,d", "Fa", "F-1,9", "F0", "F-1,d", "F-1,d", "F1", "F-1,9",
                                                       "F-1,2", "F-1,270f", "F-1,270f"}));
+}
+
+TEST(DebugServer, HandsWhatWasTypedToTheTargetAsItReads) {
+    Calling peer({"Fread,0,20000000,5", "Fread,1,20000000,5", "Fread,0,20000000,40", "Fread,0,20000000,40"});
+    {
+        auto server = connected(peer.address());
+        ASSERT_NE(server, nullptr);
+        ASSERT_TRUE(server->type("park now\n"));
+        ASSERT_TRUE(server->resume());
+        ASSERT_TRUE(server->wait(2000ms));
+        EXPECT_FALSE(server->type(std::string(70'000, 'x'))) << "more than a target would ever read";
+        server->leave(false);
+    }
+    EXPECT_EQ(peer.replies, (std::vector<std::string>{"F5", "F-1,9", "F4", "F0"})) << "so many bytes as it asked for; then none";
+    EXPECT_EQ(peer.written, hex_of_bytes("park now\n"));
 }
 
 TEST(DebugServer, KeepsNoMoreOfAConsoleThanItMay) {

@@ -37,6 +37,9 @@ TEST(HandCommands, SayWhatToDoAndWithWhichCore) {
     EXPECT_TRUE(good("write axis_error -5").writes());
     EXPECT_EQ(good("set r0 0xffffffff").value, 0xFFFF'FFFF);
     EXPECT_FALSE(good("break main").writes());
+    EXPECT_EQ(good("locals").kind, Verb::locals);
+    EXPECT_EQ(good("typewriter: type park  now").place, "park  now\n") << "as it is written, as one line";
+    EXPECT_EQ(good("typewriter: type park  now").core, "typewriter");
 }
 
 TEST(HandCommands, OfMemoryHaveARangeAndWhatToDoWithIt) {

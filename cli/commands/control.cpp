@@ -111,7 +111,7 @@ int control(const ControlOptions& o) {
         core.spec = spec;
         for (const auto& connect : recipe->connects) {
             if (connect.core != spec.name || connect.debug.empty()) continue;
-            auto server = DebugServer::connect(connect.debug, patience);
+            auto server = DebugServer::connect(connect.debug, patience, connect.thread);
             if (!server) return fail(server.error());
             core.server = servers.emplace_back(std::move(*server)).get();
         }

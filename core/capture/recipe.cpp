@@ -33,6 +33,8 @@ Recipe::Connect read_connect(TomlTable& t, const fs::path& folder) {
     c.core = t.text("core", c.protocol != "samples");
     if (c.protocol == "samples") c.device = t.text("device", false);
     c.debug = t.text("debug", false);
+    c.thread = static_cast<unsigned>(t.number("thread", false, 1, 4096).value_or(0));
+    if (c.thread != 0 && c.debug.empty()) t.fail("thread names one of a debug server", c.line, "add debug = \"HOST:PORT\"");
     const std::string kind = t.text("trace", false, {"tcp", "serial", "file", "ring", "dump", "buffer", "debug"});
     if (kind.empty()) {
         if (c.debug.empty())

@@ -18,6 +18,7 @@ namespace mt {
 /// Plain data; any thread may use it once it is read.
 struct Recipe {
     struct Connect {
+        unsigned thread = 0;   ///< of a server of several cores: which of its threads this one is, from 1; 0: not stated
         std::string core;      ///< of the target file
         std::string protocol;  ///< which of the core's streams comes here, as in the target file; empty: the first
         std::string device;    ///< of samples: the name of the device, where there are several; they need no core

@@ -316,7 +316,7 @@ void RecordRun::look_after_folder() {
 }
 
 Result<void> RecordRun::connect_debug(End& end) {
-    auto server = DebugServer::connect(end.spec->debug, Milliseconds(recipe_.patience_ms));
+    auto server = DebugServer::connect(end.spec->debug, Milliseconds(recipe_.patience_ms), end.spec->thread);
     if (!server) return tl::make_unexpected(server.error());
     end.server = std::move(*server);
     end.server_lost = false;

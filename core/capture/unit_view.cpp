@@ -22,7 +22,7 @@ Result<std::vector<UnitView>> view_units(const Recipe& recipe, const TargetFile&
         UnitView view;
         view.units.core = c.core;
         const auto began = Steady::now();
-        auto server = DebugServer::connect(c.debug, std::chrono::milliseconds(recipe.patience_ms));
+        auto server = DebugServer::connect(c.debug, std::chrono::milliseconds(recipe.patience_ms), c.thread);
         if (!server) {
             view.unreadable = server.error();
             all.push_back(std::move(view));

@@ -50,7 +50,9 @@ DebugServer::~DebugServer() {
     if (!detach_ || !link_) return;
     if (running_ && !non_stop_)
         if (auto halted = halt(); !halted) return;
-    (void)ask("D", Milliseconds(300));
+    // With several processes each is let go by itself.
+    const bool process = thread_.starts_with("p");
+    (void)ask(process ? "D;" + thread_.substr(1, thread_.find('.') - 1) : "D", Milliseconds(300));
 }
 
 Problem DebugServer::unexpected(const std::string& doing, std::string_view reply) const {
@@ -84,6 +86,15 @@ Result<std::string> DebugServer::ask(const std::string& payload) { return ask(pa
 
 // Sends a packet and gives the packet that answers it. Stop notifications on the way are kept.
 Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds patience) {
+    // What is read and written is of the thread chosen last; each stop chooses the one that stopped.
+    constexpr std::string_view kOfThread = "gGpPmMX";
+    if (!thread_.empty() && !chosen_ && !payload.empty() && kOfThread.find(payload[0]) != std::string_view::npos) {
+        chosen_ = true;
+        auto done = ask("Hg" + thread_, patience);
+        chosen_ = done && *done == "OK";
+        if (!done) return done;
+        if (!chosen_) return tl::make_unexpected(unexpected("look at thread " + thread_, *done));
+    }
     const auto until = Steady::now() + patience;
     const auto no_answer = [&] {
         return failure("the debug server does not answer", link_->name(),
@@ -171,10 +182,13 @@ std::optional<DebugStop> DebugServer::stop_of(std::string_view reply) const {
     return stop;
 }
 
-Result<std::unique_ptr<DebugServer>> DebugServer::connect(const std::string& address, Milliseconds patience) {
+Result<std::unique_ptr<DebugServer>> DebugServer::connect(const std::string& address, Milliseconds patience, unsigned thread) {
     auto link = Link::connect_tcp(address, patience);
     if (!link) return tl::make_unexpected(link.error());
-    return greet(std::move(*link), patience);
+    auto server = greet(std::move(*link), patience);
+    if (server && thread != 0)
+        if (auto chosen = (*server)->choose_thread(thread); !chosen) return tl::make_unexpected(chosen.error());
+    return server;
 }
 
 Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> link, Milliseconds patience) {
@@ -219,6 +233,46 @@ Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> li
     if (!s->running_ && !s->stop_of(*why)) return tl::make_unexpected(s->unexpected("say why the core stands", *why));
     if (s->non_stop_ && !s->running_) (void)s->ask("vStopped");
     return s;
+}
+
+// Sections "General Query Packets" (qfThreadInfo) and "Packets" (H, vAttach); ids of several processes: "p2.1".
+Result<void> DebugServer::choose_thread(unsigned number) {
+    constexpr std::size_t kMostThreads = 4096;
+    constexpr unsigned kMostProcesses = 16;
+    (void)ask("qSupported:swbreak+;hwbreak+;vContSupported+;multiprocess+");
+    std::vector<std::string> ids;
+    const auto list = [&]() -> Result<void> {
+        ids.clear();
+        auto reply = ask("qfThreadInfo");
+        for (std::size_t rounds = 0; reply && reply->starts_with("m") && ids.size() < kMostThreads && rounds < kMostThreads; ++rounds) {
+            for (std::string_view rest = std::string_view(*reply).substr(1); !rest.empty();) {
+                const auto comma = rest.find(',');
+                ids.emplace_back(rest.substr(0, std::min<std::size_t>(comma, 64)));
+                rest = comma == std::string_view::npos ? std::string_view() : rest.substr(comma + 1);
+            }
+            reply = ask("qsThreadInfo");
+        }
+        return reply ? Result<void>() : tl::make_unexpected(reply.error());
+    };
+    if (auto listed = list(); !listed) return listed;
+    // Cores of other processes have to be taken in hand first.
+    for (unsigned process = 2; ids.size() < number && process <= kMostProcesses; ++process) {
+        const auto taken = ask("vAttach;" + hex_number(process));
+        if (!taken || taken->empty() || (*taken)[0] == 'E') break;
+        if (auto listed = list(); !listed) return listed;
+    }
+    if (number == 0 || number > ids.size())
+        return failure("the debug server has " + plural(ids.size(), "thread", "threads") + ", not " + std::to_string(number), link_->name(),
+                       "correct 'thread' in the recipe");
+    thread_ = ids[number - 1];
+    const auto chosen = ask("Hg" + thread_);
+    if (!chosen) return tl::make_unexpected(chosen.error());
+    chosen_ = *chosen == "OK";
+    if (!chosen_) return tl::make_unexpected(unexpected("look at thread " + thread_, *chosen));
+    if (registers_.empty()) return {};
+    registers_.clear();  // another process may be of another kind
+    read_target_description();
+    return {};
 }
 
 // Section "Target Descriptions": architecture and register numbers.
@@ -282,6 +336,7 @@ Result<void> DebugServer::resume() {
         return sent;
     }
     running_ = true;
+    chosen_ = false;
     return {};
 }
 
@@ -445,11 +500,12 @@ Result<DebugStop> DebugServer::step() {
 Result<DebugStop> DebugServer::step_once() {
     kept_stop_.reset();
     if (non_stop_) {
-        if (auto ok = ask_ok("vCont;s", "step"); !ok) return tl::make_unexpected(ok.error());
-    } else if (auto sent = send(vcont_ ? "vCont;s" : "s"); !sent) {
+        if (auto ok = ask_ok(thread_.empty() ? "vCont;s" : "vCont;s:" + thread_, "step"); !ok) return tl::make_unexpected(ok.error());
+    } else if (auto sent = send(vcont_ ? thread_.empty() ? "vCont;s" : "vCont;s:" + thread_ : "s"); !sent) {
         return tl::make_unexpected(sent.error());
     }
     running_ = true;
+    chosen_ = false;
     auto stopped = wait(patience_);
     if (!stopped) return tl::make_unexpected(stopped.error());
     if (!*stopped) return failure("the step does not end", link_->name());

@@ -37,7 +37,11 @@ class DebugServer {
 
     /// Connects and asks what the server can do. Most servers halt the core at that. `patience` is the
     /// limit for this and for every later answer.
-    static Result<std::unique_ptr<DebugServer>> connect(const std::string& address, Milliseconds patience);
+    /// `thread`: as choose_thread takes it; 0: whichever the server takes.
+    static Result<std::unique_ptr<DebugServer>> connect(const std::string& address, Milliseconds patience, unsigned thread = 0);
+    /// Of a server of several cores that it tells as threads: the core is that one, counted from 1 over all processes. The
+    /// others run and stand with it; a step is its alone. A Problem if the server has fewer.
+    Result<void> choose_thread(unsigned number);
     /// The same over a link that is open already.
     static Result<std::unique_ptr<DebugServer>> greet(std::unique_ptr<Link> link, Milliseconds patience);
     ~DebugServer();
@@ -144,6 +148,8 @@ class DebugServer {
     std::optional<DebugStop> kept_stop_;
     std::vector<Printed> console_;
     std::string typed_;  ///< not read by the target yet
+    std::string thread_;  ///< the one that is meant, as the server names it: "p2.1"; empty: whichever it takes
+    bool chosen_ = false; ///< the server takes it for what comes next
     std::uint64_t console_lost_ = 0;
     bool keeps_console_ = false, interrupting_ = false;
     unsigned brief_halts_ = 0;

@@ -105,6 +105,36 @@ TEST(DebugServerOfQemu, RunsTheCoprocessorsProgramOnRiscV) {
     EXPECT_GT(server->brief_halts(), 0U) << "this server cannot read memory while the core runs";
 }
 
+// Harts of one cluster are threads of a process; those of several clusters, of several processes.
+TEST(DebugServerOfQemu, ReachesEachOfItsHartsAlsoThoseOfAnotherProcess) {
+    for (const char* machine : {"virt", "sifive_u"}) {
+        const std::string port = std::to_string(test::free_port());
+        test::Process qemu({"qemu-system-riscv32", "-M", machine, "-smp", "2", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S",
+                            "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+        for (unsigned thread = 1; thread <= 2; ++thread) {
+            std::unique_ptr<DebugServer> server;
+            ASSERT_TRUE(test::wait_until([&] {
+                auto s = DebugServer::connect("127.0.0.1:" + port, 5000ms, thread);
+                if (s) server = std::move(*s);
+                return server != nullptr;
+            })) << machine << ", thread " << thread;
+            server->leave(false);
+            const auto hart = server->register_named("mhartid");
+            ASSERT_TRUE(hart) << machine;
+            EXPECT_EQ(*server->read_register(*hart), thread - 1) << machine;
+            const auto before = *server->pc();
+            ASSERT_TRUE(server->step()) << machine;
+            EXPECT_NE(*server->pc(), before) << machine;
+            EXPECT_EQ(*server->read_register(*hart), thread - 1) << machine << ": still the same hart behind a step";
+            ASSERT_TRUE(server->write_register(10, 0x1234'5678));
+            EXPECT_EQ(*server->read_register(10), 0x1234'5678U);
+        }
+        auto none = DebugServer::connect("127.0.0.1:" + port, 5000ms, 3);
+        ASSERT_FALSE(none) << machine;
+        EXPECT_NE(none.error().text().find("has 2 threads, not 3"), std::string::npos) << none.error().text();
+    }
+}
+
 TEST(DebugServerOfQemu, RunsTheMainFirmwareOnArm) {
     const std::string port = std::to_string(test::free_port());
     test::Process qemu({"qemu-system-arm", "-M", "netduinoplus2", "-kernel", MT_DEMO "/larkspur.elf", "-S", "-gdb",

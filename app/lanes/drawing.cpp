@@ -394,6 +394,12 @@ void Lanes::paint_key(QPainter& p) {
              p.setPen(QPen(t.panel, 1.2));
              p.drawLine(QPointF(r.center().x(), r.center().y() - 5), QPointF(r.center().x(), r.center().y() + 5));
          }},
+        {tr("calls: paler without privilege (EL0), darker above the system"),
+         [&](const QRectF& r) {
+             p.fillRect(QRectF(r.left(), r.top(), r.width() / 3, r.height()), mixed(t.land, t.panel, 0.62));
+             p.fillRect(QRectF(r.left() + r.width() / 3, r.top(), r.width() / 3, r.height()), t.land);
+             p.fillRect(QRectF(r.left() + 2 * r.width() / 3, r.top(), r.width() / 3, r.height()), mixed(t.land, t.text, 0.8));
+         }},
         {tr("task is ready, something else has the core"),
          [&](const QRectF& r) { draw_held_off(p, r, mixed(t.land, t.text, 0.55)); }},
         {tr("task waits for a lock; the line leads to its holder"),

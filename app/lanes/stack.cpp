@@ -14,6 +14,14 @@ namespace {
 constexpr std::size_t kMostSpans = 1500;
 
 // The colours of a geological map, none of which means a state elsewhere.
+// Code without privilege is paler, what stands above the operating system darker.
+QColor shaded(const QColor& plain, unsigned shade) {
+    const Theme& t = theme();
+    if (shade == 1) return mixed(plain, t.panel, 0.62);
+    if (shade >= 3) return mixed(plain, t.text, shade == 3 ? 0.8 : 0.66);
+    return plain;
+}
+
 QColor tint_colour(unsigned tint) {
     static const QColor by_day[] = {"#7F9C8A", "#C2A56B", "#8A9BB0", "#B08B78",
                                     "#A3AB6A", "#86ABA8", "#AC93AB", "#B9AE94"};
@@ -86,7 +94,7 @@ class Layer {
             Span s = lane_.span(level_, longest);
             const bool faint = 2 * (std::min(s.end, b) - std::max(s.begin, a)).ps < (b - a).ps;
             s.flags &= Span::kHandler;
-            if (run && run->span.hue == s.hue && run->faint == faint) continue;
+            if (run && run->span.hue == s.hue && run->span.shade == s.shade && run->faint == faint) continue;
             flush(px);
             run = Run{s, longest, px, faint};
         }
@@ -98,7 +106,7 @@ class Layer {
         QPainter& p = pane_.p;
         const bool handler = (s.flags & Span::kHandler) != 0;
         const QRectF bar(left, top_, std::max(1.0, right - left), kLevel - 1);
-        const QColor plain = handler ? t.interrupt : tint_colour(lane_.tint(s.hue)),
+        const QColor plain = shaded(handler ? t.interrupt : tint_colour(lane_.tint(s.hue)), s.shade),
                      colour = faint ? mixed(plain, t.panel, 0.4) : plain;
         if (handler && bar.width() > 5 && !faint)
             draw_handler(p, bar, colour);

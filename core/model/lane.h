@@ -46,6 +46,8 @@ struct Span {
     Time begin_slack, end_slack;  ///< so much earlier it may have been
     std::uint8_t flags = 0;
     std::uint32_t hue = 0;  ///< spans that belong together have the same
+    /// How privileged it was where it began: 0: not told; 1: without privilege; 2: the system's; 3 and 4: above that.
+    std::uint8_t shade = 0;
 
     Time length() const { return end - begin; }
     bool whole() const { return (flags & (kCutBegin | kCutEnd)) == 0; }

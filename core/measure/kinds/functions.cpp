@@ -54,7 +54,10 @@ class CallStackLane final : public PlainLane {
                     {"calls",
                      trail.cores[steps.core_index].name + " core" + (steps.clock == StepClock::none ? ", no time" : ""),
                      steps.core_index, Shape::stack, Ink::running}),
-          steps_(steps) {}
+          steps_(steps) {
+        for (const ValueLane& v : trail.tasks.values)
+            if (v.core == steps.core_index && v.name == "exception level") privilege_ = &v;
+    }
     const StepTrail& steps() const { return steps_; }
     std::size_t levels() const override { return steps_.levels.size(); }
     std::size_t size(std::size_t level) const override { return steps_.levels[level].size(); }
@@ -65,6 +68,8 @@ class CallStackLane final : public PlainLane {
         if ((c.flags & CallFrame::kCutBegin) != 0) s.flags |= Span::kCutBegin;
         if ((c.flags & CallFrame::kCutEnd) != 0) s.flags |= Span::kCutEnd;
         s.hue = static_cast<std::uint32_t>(c.function);
+        if (const std::size_t told = privilege_ != nullptr ? privilege_->samples.up_to(s.begin) : 0; told > 0)
+            s.shade = static_cast<std::uint8_t>(1 + (privilege_->samples.bits(told - 1) & 3));
         return s;
     }
     Range touching(std::size_t level, Time from, Time to) const override {
@@ -97,6 +102,8 @@ class CallStackLane final : public PlainLane {
         Told told{f.name, {}};
         if (!f.file.empty()) told.lines.push_back(f.file + ":" + std::to_string(f.line));
         told.lines.push_back("entered " + moment_text(s.begin) + ", instruction " + count_text(s.step));
+        if (const unsigned shade = span(at->first, at->second).shade; shade > 0)
+            told.lines.push_back("at EL" + std::to_string(shade - 1));
         told.lines.push_back((steps_.clock == StepClock::none ? "instructions as cycles: " : "duration ") +
                              duration_text(s.length) + ", depth " + std::to_string(at->first + 1));
         std::string peers = "of " + plural(tally.calls + tally.left_out, "call", "calls");
@@ -119,6 +126,7 @@ class CallStackLane final : public PlainLane {
         return (*steps_.functions)[static_cast<std::uint32_t>(s.function)];
     }
     const StepTrail& steps_;
+    const ValueLane* privilege_ = nullptr;  ///< EL0 to EL3
 };
 
 // The next (1) or previous (-1) call of a function, wherever on the stack, seen from a step at a moment.

@@ -1,6 +1,8 @@
 // Functions of a recording in which one core is traced for a short while and sampled all the time.
 #include "measure/functions.h"
 
+#include "measure/lane_kind.h"
+
 #include <gtest/gtest.h>
 
 #include <map>
@@ -62,6 +64,24 @@ TEST_F(FunctionsOfTheNight, WhatIsInlinedAndCalledKeepsOneRow) {
         if (row.inlined) {
             EXPECT_EQ(called.count({row.core, row.name}), 0u) << row.name;
         }
+}
+
+TEST(CallsOfAProfile, SayHowPrivilegedTheyWere) {
+    const auto o = test::decode(test::data("steps/arm-etm-a-mount/recording.target.toml"));
+    const LaneKind* kind = LaneKinds::find("functions");
+    ASSERT_NE(kind, nullptr);
+    const auto lane = kind->lane(*o.trail, kind->lanes(*o.trail).at(0));
+    std::map<std::string, std::set<unsigned>> shades;
+    for (std::size_t level = 0; level < lane->levels(); ++level)
+        for (std::size_t i = 0; i < lane->size(level); ++i) shades[lane->label(level, i)].insert(lane->span(level, i).shade);
+    EXPECT_EQ(shades["sync_entry"], std::set<unsigned>{2}) << "the system's code runs at EL1";
+    std::set<unsigned> all;
+    for (const auto& [name, of] : shades) all.insert(of.begin(), of.end());
+    EXPECT_TRUE(all.contains(1)) << "tasks run at EL0";
+    // Where no trace tells it, nothing is told.
+    const auto plain = test::decode(test::data("steps/arm-etm-mount/recording.target.toml"));
+    const auto of_m = kind->lane(*plain.trail, kind->lanes(*plain.trail).at(0));
+    EXPECT_EQ(of_m->span(0, 0).shade, 0);
 }
 
 }  // namespace

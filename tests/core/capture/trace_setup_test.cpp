@@ -231,8 +231,10 @@ TEST_F(TraceSetup, ARiscVCoreTracesIntoItsRamSinkAndIntoMemory) {
             MT_DEMO "/larkspur-live.target.toml", "cop"));
         ASSERT_EQ(r.code, 0) << r.said;
         const auto s = summary();
-        EXPECT_EQ(s["streams"][0]["bad_bytes"], 0) << s.dump();
-        EXPECT_GT(s.dump().size(), 0U);
+        // What is oldest in a sink that went round is the rest of a packet, and may look like another; nothing else is lost.
+        EXPECT_LE(s["streams"][0]["bad_bytes"], 64) << s.dump();
+        for (const auto& gap : s["streams"][0]["not_traced"])
+            if (gap["what"] == "bytes that are no packet") EXPECT_LT(gap["offset"], 64) << s.dump();
         const auto size = test::read_bytes(folder / "x.mtrail/streams/cop-etrace.trace").size();
         EXPECT_EQ(size, to.find("memory") != std::string::npos ? 16'384U : 4'096U) << "full, the newest of it";
         Process p({MT_CLI, "steps", folder / "x.mtrail", "--csv", "-o", folder / "steps.csv"}, folder / "said");

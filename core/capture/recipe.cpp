@@ -301,6 +301,7 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
         if (!c.protocol.empty()) out << "protocol = " << toml_quoted(c.protocol) << "\n";
         if (!c.device.empty()) out << "device = " << toml_quoted(c.device) << "\n";
         if (!c.debug.empty()) out << "debug = " << toml_quoted(c.debug) << "\n";
+        if (c.thread != 0) out << "thread = " << c.thread << "\n";
         if (!c.trace) continue;
         const SourceSpec& s = *c.trace;
         constexpr const char* kinds[] = {"tcp", "serial", "file", "ring", "dump", "buffer", "debug", "poll"};

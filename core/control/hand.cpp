@@ -111,15 +111,21 @@ Result<std::vector<HandAnswer>> Hand::run(const HandCommand& command) {
     if (command.kind == Kind::undo)
         if (auto undone = undo(); !undone) return tl::make_unexpected(undone.error());
     std::vector<HandAnswer> answers;
+    std::optional<Problem> trouble;
     const auto began = Steady::now();
     for (std::size_t i = 0; i < about.size(); ++i) {
         // Those that go with the first only if they can: one that runs cannot be stepped.
         if (i >= asked && command.kind == Kind::step && cores_[about[i]].server->running()) continue;
         auto answer = on(about[i], command);
+        if (!answer && command.kind == Kind::halt) {  // the others are to stop all the same
+            if (!trouble) trouble = answer.error();
+            continue;
+        }
         if (!answer) return tl::make_unexpected(answer.error());
         if (moves && i > 0) answer->after_s = std::chrono::duration<double>(Steady::now() - began).count();
         answers.push_back(std::move(*answer));
     }
+    if (trouble) return tl::make_unexpected(*trouble);
     const bool ran = command.kind == Kind::run_to || command.kind == Kind::step_line || command.kind == Kind::step_over ||
                      command.kind == Kind::step_out;
     if (ran && asked == 1 && !cores_[about[0]].server->running())
@@ -129,17 +135,22 @@ Result<std::vector<HandAnswer>> Hand::run(const HandCommand& command) {
 
 Result<void> Hand::stop_others(std::size_t core, std::vector<HandAnswer>& answers) {
     if (!in_set(core)) return {};
+    std::optional<Problem> trouble;
     const auto began = Steady::now();
     for (std::size_t c = 0; c < cores_.size(); ++c) {
         if (c == core || cores_[c].server == nullptr || !in_set(c) || !cores_[c].server->running()) continue;
-        if (auto stop = cores_[c].server->halt(); !stop) return tl::make_unexpected(stop.error());
+        if (auto stop = cores_[c].server->halt(); !stop) {  // the rest of them are to stop all the same
+            if (!trouble) trouble = stop.error();
+            continue;
+        }
         HandAnswer a;
         a.core = cores_[c].spec.name;
         a.after_s = std::chrono::duration<double>(Steady::now() - began).count();
         a.reason = "stopped with " + cores_[core].spec.name + ", " + duration_text(Time::from_ns(a.after_s * 1e9)) + " after it";
-        if (auto ok = stand(cores_[c], a); !ok) return ok;
+        if (auto ok = stand(cores_[c], a); !ok && !trouble) trouble = ok.error();
         answers.push_back(std::move(a));
     }
+    if (trouble) return tl::make_unexpected(*trouble);
     return {};
 }
 

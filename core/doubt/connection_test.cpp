@@ -56,7 +56,7 @@ class Attempt {
     Result<void> look_at_core() {
         if (connect_.debug.empty()) return {};
         const std::chrono::milliseconds patience(recipe_.patience_ms);
-        auto server = DebugServer::connect(connect_.debug, patience);
+        auto server = DebugServer::connect(connect_.debug, patience, connect_.thread);
         if (!server) return tl::make_unexpected(server.error());
         server_ = std::move(*server);
         report_.findings.push_back("connected to " + connect_.debug);

@@ -24,6 +24,12 @@ class Contexts {
     void level(std::uint32_t level, std::uint64_t offset, Out& out) {
         tell(level_, level, StepData::kLevel, offset, out);
     }
+    /// Of RISC-V: 0 user, 1 supervisor, 3 machine, in which all begins: only what is otherwise is told.
+    template <class Out>
+    void privilege(std::uint32_t privilege, std::uint64_t offset, Out& out) {
+        if (!level_) level_ = 3;
+        tell(level_, privilege, StepData::kLevel, offset, out);
+    }
     /// Where an address stands in what the process sees that has the core.
     std::uint32_t slot_of(const Code& code, std::uint64_t address) const {
         return context_ && code.has_contexts() ? code.slot_in(*context_, address) : code.slot_of(address);

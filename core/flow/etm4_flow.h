@@ -69,6 +69,8 @@ class Etm4Flow {
     template <class Out>
     bool atom(bool taken, std::uint64_t offset, Out& out);
     template <class Out>
+    bool counted(const Etm4Packet& p, Out& out);
+    template <class Out>
     void address(const Etm4Packet& p, Out& out);
     template <class Out>
     void except(const Etm4Packet& p, Out& out);
@@ -183,6 +185,44 @@ bool Etm4Flow::atoms(const Etm4Packet& p, const Etm4Packet* next, Out& out) {
         bits = used < 64 ? bits >> used : 0;
     }
     return false;
+}
+
+// A Q element: so many instructions were executed, and nothing else is told of them (IHI 0064, 5.3, 6.4.14). As far as only
+// one way leads on from where the program was, they are known all the same. False: there are some of which nobody knows.
+template <class Out>
+bool Etm4Flow::counted(const Etm4Packet& p, Out& out) {
+    if (!p.known || waiting_ || need_address_) return false;
+    const Code& code = *code_;
+    returned_ = fresh_ = false;
+    for (std::uint64_t left = p.value; left > 0;) {
+        const Code::Slot& from = code[pc_];
+        const Code::Slot& s = code[from.last];
+        if (s.flow == Flow::none || left < from.count || (left == from.count && s.flow == Flow::next)) {
+            if (left > from.count || from.flow == Flow::none) return false;
+            std::uint32_t end = pc_;
+            for (std::uint64_t i = 1; i < left; ++i) end = code.next(end);
+            out.run({pc_, end, static_cast<std::uint32_t>(left)});
+            pc_ = code.next(end);
+            return true;
+        }
+        if (s.flow == Flow::next) return false;
+        out.run({pc_, from.last, from.count});
+        left -= from.count;
+        const bool one_way = (s.flags & FlowInsn::kConditional) == 0 && (s.target != Code::kNowhere || s.flow == Flow::barrier);
+        if (!one_way) {  // which way it went, an address tells
+            pc_ = from.last;
+            need_address_ = left == 0;
+            may_pop_ = false;
+            return left == 0;
+        }
+        if ((s.flags & FlowInsn::kPush) != 0 && parameters_.return_stack) {
+            if (returns_.size() == kMostReturns) returns_.erase(returns_.begin());
+            returns_.push_back(from.last + s.size);
+            highest_ = std::max(highest_, returns_.size());
+        }
+        pc_ = s.target != Code::kNowhere ? s.target : from.last + s.size;
+    }
+    return true;
 }
 
 template <class Out>
@@ -300,7 +340,8 @@ void Etm4Flow::act(const Element& e, Out& out) {
             may_pop_ = false;
             break;
         case Element::Kind::q:
-            lose(e.packet.offset, e.packet.length, StepGapKind::lost, "instructions that were only counted", out);
+            if (!counted(e.packet, out))
+                lose(e.packet.offset, e.packet.length, StepGapKind::lost, "instructions that were only counted", out);
             if (e.packet.has_address) address(e.packet, out);
             break;
         case Element::Kind::context:

@@ -129,6 +129,11 @@ class EtraceFlow {
     bool stop_at_branch_ = false, inferred_ = false, waiting_ = true, trap_pending_ = false, any_ = false;
     std::uint8_t privilege_ = 0;
     Contexts contexts_;
+    template <class Out>
+    void enter_privilege(const EtracePacket& p, Out& out) {
+        privilege_ = p.privilege;
+        if (parameters_.privilege_width > 0) contexts_.privilege(p.privilege, p.offset, out);
+    }
     std::vector<std::uint32_t> stack_;  ///< return addresses
     std::size_t stack_most_ = 0;
     bool may_hop_ = false;  ///< branches need not be walked one by one: nothing is learnt from them
@@ -285,7 +290,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
                      p.qual == EtraceQual::lost ? "the encoder lost packets" : "tracing was switched off", out);
             return;
         case EtraceKind::context:
-            privilege_ = p.privilege;
+            enter_privilege(p, out);
             return;
         case EtraceKind::trap: {
             StepTrap trap;
@@ -299,7 +304,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
             forget_predictions();  // a synchronisation of any kind begins afresh (4.2.5, 4.2.6)
             out.trap(trap);
             if (parameters_.time_width > 0) out.time({p.offset, p.time, 0, StepTime::Kind::timestamp});
-            privilege_ = p.privilege;
+            enter_privilege(p, out);
             if (!p.thaddr) {  // no instruction of the handler ran: where it is, a later packet says
                 trap_pending_ = true;
                 return;
@@ -321,7 +326,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
             if (parameters_.time_width > 0) out.time({p.offset, p.time, 0, StepTime::Kind::timestamp});
             if (waiting_ || trap_pending_) {
                 forget_predictions();
-                privilege_ = p.privilege;
+                enter_privilege(p, out);
                 out.sync(p.offset);
                 begin_at(p, out);
                 return;
@@ -335,7 +340,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
                 ++branches_;
             }
             const Stop stop = to == Code::kNowhere ? Stop::not_in_image : follow(to, p, out);
-            privilege_ = p.privilege;
+            enter_privilege(p, out);
             forget_predictions();  // what led here was still as predicted before
             stack_.clear();
             if (stop != Stop::reached) {

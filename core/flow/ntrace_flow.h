@@ -11,6 +11,7 @@
 #include <span>
 #include <vector>
 
+#include "flow/contexts.h"
 #include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/ntrace.h"
@@ -103,6 +104,7 @@ class NtraceFlow {
     unsigned left_ = 0;  ///< outcomes of the first pattern not yet used in this turn; 0: all
     NtraceMessage last_branch_;
     std::vector<std::uint32_t> returns_;
+    Contexts contexts_;
 };
 
 template <class Out>
@@ -113,6 +115,7 @@ void NtraceFlow::lose(const NtraceMessage& m, StepGapKind kind, const char* reas
     gap.address = pc_ == Code::kNowhere || waiting_ ? 0 : code_->address(pc_);
     gap.kind = kind;
     gap.reason = reason;
+    if (kind == StepGapKind::not_in_image) gap.process = contexts_.process(*code_);
     out.gap(gap);
     waiting_ = true;
     history_.clear();
@@ -124,7 +127,7 @@ void NtraceFlow::lose(const NtraceMessage& m, StepGapKind kind, const char* reas
 template <class Out>
 void NtraceFlow::begin_at(const NtraceMessage& m, Out& out) {
     address_ = m.address;
-    pc_ = code_->slot_of(m.address);
+    pc_ = contexts_.slot_of(*code_, m.address);
     history_.clear();
     left_ = 0;
     carried_ = 0;
@@ -240,7 +243,7 @@ void NtraceFlow::arrive(const NtraceMessage& m, Walk walked, std::uint64_t addre
         t.interrupt = m.code == 3;
         out.trap(t);
     }
-    pc_ = code_->slot_of(address);
+    pc_ = contexts_.slot_of(*code_, address);
     if (pc_ == Code::kNowhere || (*code_)[pc_].flow == Flow::none)
         lose(m, StepGapKind::not_in_image, "the program went where the image has no code", out);
 }
@@ -285,9 +288,14 @@ void NtraceFlow::take(const NtraceMessage& m, Out& out) {
             tell_time();
             return;
         }
-        case NtraceKind::ownership:
+        case NtraceKind::ownership: {
             tell_time();
+            const NtraceOwner owner = ntrace_owner(m.history);
+            contexts_.privilege(owner.privilege, m.offset, out);
+            if (owner.kind == NtraceOwner::Kind::process) contexts_.context(static_cast<std::uint32_t>(owner.context), m.offset, out);
+            if (owner.kind == NtraceOwner::Kind::machine) contexts_.virtual_machine(static_cast<std::uint32_t>(owner.context), m.offset, out);
             return;
+        }
         case NtraceKind::data_acquisition:
             tell_time();
             if (any_) tell_data(out, StepData{m.offset, m.history, static_cast<std::uint32_t>(m.icount)});
@@ -331,7 +339,7 @@ void NtraceFlow::take(const NtraceMessage& m, Out& out) {
             break;
         case NtraceKind::sync:
         case NtraceKind::direct_branch_sync:
-            if (walked == Walk::done && pc_ == code_->slot_of(m.address)) {
+            if (walked == Walk::done && pc_ == contexts_.slot_of(*code_, m.address)) {
                 address_ = m.address;
                 out.sync(m.offset);
             } else {

@@ -99,7 +99,7 @@ struct StepTime {
 /// The program sent a number through the trace: what for, and the number. Or the trace tells one of the core itself.
 struct StepData {
     /// Tags that no program sends: which process has the core (CONTEXTIDR, RISC-V context), which virtual machine, which
-    /// exception level; data that was loaded or stored, `address` says where.
+    /// exception level or privilege; data that was loaded or stored, `address` says where.
     static constexpr std::uint32_t kContext = 0xFFFF'FFF0, kVirtualMachine = 0xFFFF'FFF1, kLevel = 0xFFFF'FFF2, kAccess1 = 0xFFFF'FFF4,
                                    kAccess2 = 0xFFFF'FFF5, kAccess4 = 0xFFFF'FFF6;
     std::uint64_t offset = 0;  ///< of the packet

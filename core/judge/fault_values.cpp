@@ -52,16 +52,18 @@ const Known* register_in(const PastState& state, const std::string& name) {
     return nullptr;
 }
 
-std::optional<std::uint64_t> address_of(const PastState& state, const AccessedAddress& a, std::uint64_t pc, bool arm) {
+std::optional<std::uint64_t> address_of(const PastState& state, const AccessedAddress& a, std::uint64_t pc, Isa isa) {
     const auto value = [&](const std::string& name) -> std::optional<std::uint64_t> {
-        if (name == "pc") return ((pc + 4) & ~std::uint64_t{3});  // DDI 0403E A5.1.2: of loads of literals
-        if (name == "x0" && !arm) return 0;
+        // DDI 0403E A5.1.2, DDI 0406C A5.1.2: of loads of literals
+        if (name == "pc") return (pc + (isa == Isa::arm ? 8 : 4)) & ~std::uint64_t{3};
+        if (name == "x0" && is_riscv(isa)) return 0;
         const Known* known = register_in(state, name);
         return known != nullptr && known->known ? std::optional(known->value) : std::nullopt;
     };
     const auto base = value(a.base), index = a.index.empty() ? std::optional<std::uint64_t>(0) : value(a.index);
     if (!base || !index) return std::nullopt;
-    return (*base + (*index << a.shift) + static_cast<std::uint64_t>(a.offset)) & 0xFFFF'FFFF;
+    const std::uint64_t address = *base + (*index << a.shift) + static_cast<std::uint64_t>(a.offset);
+    return address_bits(isa) == 32 ? address & 0xFFFF'FFFF : address;
 }
 
 // "pages[1]"-like places are not known without types: the object and how far into it.
@@ -95,11 +97,11 @@ class Origins {
         const auto before = states_.before(value.set_at, progress);
         if (!before) return;
         const std::uint64_t pc = steps_.code->address(by->first);
-        const auto place = address_of(*before, *from, pc, !steps_.code->riscv());
+        const auto place = address_of(*before, *from, pc, steps_.code->isa(by->first));
         if (!place) return;
         const std::string named = place_named(*recording_.images[steps_.core_index], *place);
         f_.fact("pointer_from", named, name);
-        const Known stood = before->memory->read(*place, 4);
+        const Known stood = before->memory->read(*place, address_bits(steps_.code->isa()) / 8);
         // What the register holds must be what stood there: else the load was narrower, or wider.
         if (stood.set_at == Known::kNever || (stood.known && stood.value != value.value)) return;
         const auto writer = instruction(stood.set_at);

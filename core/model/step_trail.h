@@ -202,6 +202,7 @@ struct StepLoss {
 struct StepDataAt {
     Time time;
     StepData data;
+    std::uint64_t step = 0;  ///< of the first instruction behind it
 };
 
 struct StepTrail {

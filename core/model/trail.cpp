@@ -124,7 +124,7 @@ Time CoreTrail::handlers_until(Time t) const {
 std::string CoreTrail::running_name(std::uint16_t running) const {
     if (running == ContextChange::kUnknown) return "not known";
     if (running == ContextChange::kBetween) return "between two handlers";
-    if (running == 0) return m_profile ? "thread mode" : "outside handlers";
+    if (running == 0) return std::string(outside_handlers_name(m_profile));
     const ExceptionLane* l = lane(running);
     return l != nullptr ? l->name() : architectural_exception_name(ExceptionId::of(running));
 }

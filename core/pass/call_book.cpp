@@ -175,7 +175,7 @@ void CallBook::take(const CallBatch& batch) {
                 continue;
             }
             if (e.kind == Event::Kind::data) {
-                trail_.data.push_back({t, batch.data[e.number]});
+                trail_.data.push_back({t, batch.data[e.number], e.step});
                 continue;
             }
             if (e.kind != Event::Kind::gap) {

@@ -34,6 +34,7 @@ DataLanes::Lane DataLanes::make_of_core(const StepData& d) {
         case StepData::kVirtualMachine:
             return make_values("virtual machine", type("u32"), {});
         case StepData::kLevel:
+            if (trail_.cores[core_].riscv) return make_values("privilege", type("u8"), {{0, "user"}, {1, "supervisor"}, {3, "machine"}});
             return make_values("exception level", type("u8"), {{0, "EL0"}, {1, "EL1"}, {2, "EL2"}, {3, "EL3"}});
         default: {
             const char* of = d.tag == StepData::kAccess1 ? "u8" : d.tag == StepData::kAccess2 ? "u16" : "u32";

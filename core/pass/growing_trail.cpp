@@ -267,7 +267,7 @@ GrowingTrail::GrowingTrail(const Recording& recording) : recording_(recording) {
         CoreTrail c;
         c.name = core.name;
         c.riscv = core.isa.rfind("rv", 0) == 0;
-        c.m_profile = isa_of(core.isa).value_or(Isa::thumb) == Isa::thumb;
+        c.m_profile = is_m_profile(core.isa);
         c.clock.hz = core.clock_hz == 0 ? 1'000'000'000 : core.clock_hz;
         c.own_clock = core.own_clock && core.clock_hz > 0;
         trail_.cores.push_back(std::move(c));

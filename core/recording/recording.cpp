@@ -446,6 +446,7 @@ Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& 
 }  // namespace
 
 std::string Recording::exception_name(std::size_t core, unsigned number) const {
+    if (number == 0) return std::string(outside_handlers_name(is_m_profile(target.cores[core].isa)));
     const auto found = exception_names[core].find(number);
     return found != exception_names[core].end() && number >= 16 ? found->second
                                                                 : architectural_exception_name(ExceptionId::of(number));

@@ -7,8 +7,6 @@
 namespace mt {
 namespace {
 
-FrameWord word_of(const Known& k) { return {k.value, k.known, k.set_at}; }
-
 std::map<std::string, Known> by_name(const PastState& state) { return {state.registers.begin(), state.registers.end()}; }
 
 // The step at which a function was entered that called `frame` of those that run at `step`, and stands at `pc`; nothing if
@@ -37,11 +35,11 @@ FrameState frame_of(const PastState& state, Isa kind) {
     f.reg = [kind, pc = state.pc, registers = by_name(state)](unsigned number) -> FrameWord {
         const std::string name = frame_register_name(kind, number);
         if (name == "pc") return FrameWord::of(pc);
-        if (name == "x0") return FrameWord::of(0);
+        if (name == "x0" && is_riscv(kind)) return FrameWord::of(0);
         const auto found = registers.find(name);
-        return found == registers.end() ? FrameWord{} : word_of(found->second);
+        return found == registers.end() ? FrameWord{} : FrameWord(found->second);
     };
-    f.byte = [memory = state.memory](std::uint64_t address) { return word_of(memory->read(address, 1)); };
+    f.byte = [memory = state.memory](std::uint64_t address) { return FrameWord(memory->read(address, 1)); };
     return f;
 }
 

@@ -76,6 +76,11 @@ const PastMemory::Fixed* PastMemory::fixed(std::uint64_t address) const {
     return nullptr;
 }
 
+bool PastMemory::is_constant(std::uint64_t address, unsigned bytes) const {
+    const Fixed* f = fixed(address);
+    return f != nullptr && address - f->begin + bytes <= f->bytes.size();
+}
+
 std::optional<std::uint8_t> PastMemory::byte(std::uint64_t address) const {
     if (const Page* page = find(address); page != nullptr && page->known[address % kPage])
         return page->bytes[address % kPage];
@@ -94,15 +99,15 @@ std::optional<std::uint8_t> PastMemory::by_origin(const Page& page, std::uint64_
 }
 
 // Whoever writes a part of a word, or of two that belong together, ends what was kept count of.
-void PastMemory::Page::tag(std::uint64_t in_page, unsigned bytes, const Known& value) {
-    const std::uint64_t first = in_page / 4, last = std::min<std::uint64_t>((in_page + bytes - 1) / 4, origin.size() - 1);
+void PastMemory::Page::tag(std::uint64_t in_page, unsigned count, const Known& value) {
+    const std::uint64_t first = in_page / 4, last = std::min<std::uint64_t>((in_page + count - 1) / 4, origin.size() - 1);
     if (origin[first] == kUpper) origin[first - 1] = 0;
     if (last + 1 < origin.size() && origin[last + 1] == kUpper) origin[last + 1] = 0;
     for (std::uint64_t w = first; w <= last; ++w) origin[w] = 0;
-    if (value.known || value.origin == 0 || in_page % bytes != 0 || (bytes != 4 && bytes != 8)) return;
+    if (value.known || value.origin == 0 || in_page % count != 0 || (count != 4 && count != 8)) return;
     origin[first] = value.origin;
     plus[first] = value.plus;
-    if (bytes == 8) origin[first + 1] = kUpper;
+    if (count == 8) origin[first + 1] = kUpper;
 }
 
 void PastMemory::learn(const Known& unknown, std::uint64_t value) const {
@@ -253,9 +258,9 @@ Known PastMemory::read(std::uint64_t address, unsigned bytes) const {
 void PastMemory::write(std::uint64_t address, unsigned bytes, const Known& value, std::uint64_t step) {
     for (Fixed& f : fixed_)
         if (address - f.begin < f.bytes.size()) f.spoiled = true;
-    if (bytes == 4 && !value.known && (value.low > 0 || value.high < 0xFFFF'FFFF) && is_memory(address)) {
+    if (bytes == 4 && !value.known && value.bounded() && is_memory(address)) {
         if (bounds_.size() >= kMostBounds) bounds_.clear();
-        bounds_[address] = {value.low, value.high, step};
+        bounds_[address] = {static_cast<std::uint32_t>(value.low), static_cast<std::uint32_t>(value.high), step};
     }
     const std::uint64_t in_page = address % kPage;
     if (in_page + bytes <= kPage && (address / kPage == noted_ || (is_memory(address) && is_memory(address + bytes - 1)))) {

@@ -3,8 +3,8 @@
 
 #include <array>
 #include <bitset>
-#include <functional>
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -13,37 +13,38 @@
 #include <utility>
 #include <vector>
 
+#include "target/frame_state.h"
 #include "target/image.h"
 
 namespace mt {
 
 /// A value that is known, or not: then it lies between bounds.
-struct Known {
-    static constexpr std::uint64_t kNever = ~std::uint64_t{0};
-    std::uint64_t value = 0;
-    bool known = false;
+struct Known : FrameWord {
     /// Of what is not known: where it was first seen, wherever it was copied to, and what was added since. One number is
     /// always the same value, however much else is known. 0: nobody keeps count of it.
     std::uint64_t origin = 0, plus = 0;
-    std::uint64_t set_at = kNever;              ///< the step that wrote it; kNever: none that was recorded
-    std::uint32_t low = 0, high = 0xFFFF'FFFF;  ///< of 32 bits that are not known: both included
+    static constexpr std::uint64_t kAnyWord = 0xFFFF'FFFF;
+    std::uint64_t low = 0, high = kAnyWord;  ///< of what is not known: both included; of 64 bits these say nothing
 
     Known() = default;
-    static constexpr std::uint64_t kKinds = 4, kPlaces = 64;
+    static constexpr std::uint64_t kKinds = 16, kPlaces = 64;
     /// The number of a value that step `step` brought to a place: a register, or for words of memory 32 and more. `kind`
     /// tells apart what came at one step. REQUIRES: kind < kKinds, place < kPlaces.
     static constexpr std::uint64_t origin_of(std::uint64_t step, unsigned kind, unsigned place) {
         return (step + 1) * (kKinds * kPlaces) + kind * kPlaces + place;
     }
 
-    Known(std::uint64_t v, bool is_known, std::uint64_t set = kNever) : value(v), known(is_known), set_at(set) {}
+    Known(std::uint64_t v, bool is_known, std::uint64_t set = kNever) : FrameWord{v, is_known, set} {}
+    explicit Known(const FrameWord& word) : FrameWord(word) {}
 
     static Known between(std::uint64_t low, std::uint64_t high) {
         Known k;
-        k.low = static_cast<std::uint32_t>(low);
-        k.high = static_cast<std::uint32_t>(high);
+        k.low = low;
+        k.high = high;
         return k;
     }
+    /// Whether the bounds say something.
+    bool bounded() const { return low != 0 || high != kAnyWord; }
     std::uint64_t least() const { return known ? value : low; }
     std::uint64_t most() const { return known ? value : high; }
 };
@@ -93,6 +94,8 @@ class PastMemory {
     /// What this turned out to be, at any time: all copies of it are known by that, of all copies of this memory. Where
     /// that contradicts what was learnt before, neither is believed.
     void learn(const Known& unknown, std::uint64_t value) const;
+    /// Whether the image puts there what nobody ever writes.
+    bool is_constant(std::uint64_t address, unsigned bytes) const;
     /// Makes it known if somebody learnt it. `mask`: the bits of a register.
     void resolve(Known& k, std::uint64_t mask) const {
         if (!k.known && k.origin != 0 && !facts_->values.empty()) resolve_by_facts(k, mask);
@@ -120,7 +123,7 @@ class PastMemory {
         std::array<std::uint64_t, kPage / 4> origin{};  ///< of words that are not known; kUpper: the word before has eight bytes
         std::array<std::uint64_t, kPage / 4> plus{};
         Page() { set_at.fill(Known::kNever); }
-        void tag(std::uint64_t in_page, unsigned bytes, const Known& value);
+        void tag(std::uint64_t in_page, unsigned count, const Known& value);
     };
     std::optional<std::uint8_t> by_origin(const Page& page, std::uint64_t in_page) const;
     struct Fixed {

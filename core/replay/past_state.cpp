@@ -37,27 +37,61 @@ std::uint64_t first_address(const Recording& recording, const StepTrail& steps) 
     return address;
 }
 
-const Known& register_of(const RvMachine& m, unsigned n) { return m.x(n & 31); }
-const Known& register_of(const Rv64Machine& m, unsigned n) { return m.x(n & 31); }
-const Known& register_of(const ThumbMachine& m, unsigned n) { return m.r(std::min(n, 14u)); }
+// Registers of a machine by their names, as states show them.
+template <class Machine>
+struct RiscvRegisters {
+    static constexpr unsigned kCount = 31;
+    static std::string name(unsigned n) { return "x" + std::to_string(n + 1); }
+    static const Known& value(const Machine& m, unsigned n) { return m.x(n + 1); }
+};
+struct ArmRegisters {
+    static constexpr unsigned kCount = 15;
+    static std::string name(unsigned n) { return n == 13 ? "sp" : n == 14 ? "lr" : "r" + std::to_string(n); }
+    static const Known& value(const ArmCore& m, unsigned n) { return m.r(n); }
+};
+struct A64Registers {
+    static constexpr unsigned kCount = 32;
+    static std::string name(unsigned n) { return n == 31 ? "sp" : "x" + std::to_string(n); }
+    static const Known& value(const A64Machine& m, unsigned n) { return m.x(n); }
+};
+template <class Machine>
+struct RegistersOf;
+template <>
+struct RegistersOf<RvMachine> : RiscvRegisters<RvMachine> {};
+template <>
+struct RegistersOf<Rv64Machine> : RiscvRegisters<Rv64Machine> {};
+template <>
+struct RegistersOf<ThumbMachine> : ArmRegisters {};
+template <>
+struct RegistersOf<ArmMachine> : ArmRegisters {};
+template <>
+struct RegistersOf<A64Machine> : A64Registers {};
 
-using Registers = std::vector<std::pair<std::string, Known>>;
-Registers registers_of(const RvMachine& m) {
-    Registers all;
-    for (unsigned n = 1; n < 32; ++n) all.emplace_back("x" + std::to_string(n), m.x(n));
+template <class Machine>
+std::vector<std::pair<std::string, Known>> registers_of(const Machine& m) {
+    using Registers = RegistersOf<Machine>;
+    std::vector<std::pair<std::string, Known>> all;
+    for (unsigned n = 0; n < Registers::kCount; ++n) all.emplace_back(Registers::name(n), Registers::value(m, n));
     return all;
 }
-Registers registers_of(const Rv64Machine& m) {
-    Registers all;
-    for (unsigned n = 1; n < 32; ++n) all.emplace_back("x" + std::to_string(n), m.x(n));
-    return all;
+template <class Machine>
+Known register_of(const Machine& m, unsigned n) {
+    return n < RegistersOf<Machine>::kCount ? RegistersOf<Machine>::value(m, n) : Known{};
 }
-Registers registers_of(const ThumbMachine& m) {
-    Registers all;
-    for (unsigned n = 0; n < 13; ++n) all.emplace_back("r" + std::to_string(n), m.r(n));
-    all.emplace_back("sp", m.r(13));
-    all.emplace_back("lr", m.r(14));
-    return all;
+template <class Machine>
+unsigned number_of(const std::string& name) {
+    unsigned n = 0;
+    while (n < RegistersOf<Machine>::kCount && RegistersOf<Machine>::name(n) != name) ++n;
+    return n;
+}
+
+// What trace tells of the core itself, for machines to which that means something.
+template <class Machine>
+void tell_core(Machine& m, const StepData& data, bool has_processes, std::uint64_t step) {
+    if constexpr (requires { m.level(0U); }) {
+        if (data.tag == StepData::kLevel) m.level(static_cast<unsigned>(data.value));
+        if (data.tag == StepData::kContext && has_processes) m.change_process(step);
+    }
 }
 
 }  // namespace
@@ -73,7 +107,11 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         PastStates states(recording, steps, machine);
         if (auto taken = states.take_stopped(recording.target.cores[steps.core_index], machine.memory()); !taken)
             return tl::make_unexpected(taken.error());
-        if (from > 0) machine.lose(from);
+        if (from > 0) {
+            machine.lose(from);
+            for (std::size_t i = 0; i < steps.data.size() && steps.data[i].step < from; ++i)
+                tell_core(machine, steps.data[i].data, false, from);
+        }
         constexpr std::uint64_t kFarEnd = 10'000'000;  // instructions up to it would take too long for a part
         if (from > 0 && steps.steps - from > kFarEnd) states.has_end_ = false;
         states.kept_.clear();
@@ -84,7 +122,14 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         return made(RvMachine(steps.code, PastMemory(*image, first == image->entry()), shared));
     if (isa.rfind("rv64", 0) == 0)
         return made(Rv64Machine(steps.code, PastMemory(*image, first == image->entry()), shared));
-    // Of A and R profile not: there A32 stands beside Thumb, and exceptions are taken otherwise.
+    if (isa_of(isa) == Isa::a64) {
+        const bool at_reset = first == image->entry();
+        return made(A64Machine(steps.code, PastMemory(*image, at_reset), at_reset, shared));
+    }
+    if (isa_of(isa) == Isa::arm) {
+        const bool at_reset = first == (image->entry() & ~std::uint64_t{1});
+        return made(ArmMachine(steps.code, PastMemory(*image, at_reset), at_reset, shared));
+    }
     if (isa == "armv6-m" || isa == "armv7-m" || isa == "armv7e-m") {
         // B1.5.5: the stack and the first instruction come from the vector table.
         std::optional<std::uint32_t> stack;
@@ -96,7 +141,7 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         return made(ThumbMachine(steps.code, PastMemory(*image, at_reset), at_reset, stack, shared));
     }
     return failure("the past state of core '" + steps.core + "' cannot be worked out", steps.file,
-                   "it can for RV32, RV64, Armv6-M and Armv7-M so far");
+                   "it can for Armv6-M, Armv7-M, A and R profile, RV32 and RV64");
 }
 
 // {"registers": {"x1": "0x…", …}}
@@ -113,7 +158,7 @@ Result<void> PastStates::take_stopped(const CoreSpec& core, PastMemory& memory) 
             const std::uint64_t v = std::strtoull(digits.c_str(), &end, 16);
             if (digits.empty() || *end != 0)
                 return failure("register '" + name + "' has no value such as \"0x1f\"", core.stopped.registers);
-            stopped_[name] = core.isa.rfind("rv64", 0) == 0 ? v : v & 0xFFFF'FFFF;
+            stopped_[name] = address_bits(isa_of(core.isa).value_or(Isa::thumb)) == 64 ? v : v & 0xFFFF'FFFF;
         }
     }
     for (const CoreSpec::Stopped::Memory& m : core.stopped.memory) {
@@ -180,10 +225,7 @@ std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progr
 }
 
 std::optional<std::uint64_t> PastStates::next_change(std::uint64_t step, const Watched& watched, Progress& progress) {
-    const unsigned number = watched.name == "sp"       ? 13
-                            : watched.name == "lr"     ? 14
-                            : watched.name.size() > 1 ? static_cast<unsigned>(std::strtoul(watched.name.c_str() + 1, nullptr, 10))
-                                                       : 0;
+    const unsigned number = std::visit([&]<class M>(const M&) { return number_of<M>(watched.name); }, kept_.begin()->second);
     const auto value_of = [&](const Machine& machine) {
         if (watched.name.empty())
             return std::visit([&](const auto& m) { return m.memory().read(watched.address, watched.bytes); }, machine);
@@ -215,8 +257,11 @@ std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progr
     const Code& code = *steps_->code;
     const auto& traps = steps_->traps;
     const auto& gaps = steps_->gaps;
-    std::size_t trap = first_false(0, traps.size(), [&](std::size_t i) { return traps[i].step < now; });
-    std::size_t gap = first_false(0, gaps.size(), [&](std::size_t i) { return gaps[i].step < now; });
+    const auto& told = steps_->data;
+    // What came before the instruction is done already, but for the state that all begins with.
+    const std::uint64_t undone = from == kept_.begin() ? now : now + 1;
+    const auto first_of = [&](const auto& all) { return first_false(0, all.size(), [&](std::size_t i) { return all[i].step < undone; }); };
+    std::size_t trap = first_of(traps), gap = first_of(gaps), tell = first_of(told);
     std::size_t trap_ahead = trap, gap_ahead = gap;
     // A piece is executed once the next one is there: that says which way its last instruction went.
     std::optional<StepPiece> waiting;
@@ -246,8 +291,17 @@ std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progr
             for (; gap < gaps.size() && gaps[gap].step <= now; ++gap)
                 if (is_missing(gaps[gap].gap.kind) || now > 0) std::visit([&](auto& m) { m.lose(now); }, machine);
             if (now == step && upto == Upto::exception) return finish(p);
-            for (; trap < traps.size() && traps[trap].step <= now; ++trap)
-                std::visit([&](auto& m) { m.trap(traps[trap].trap, now); }, machine);
+            const auto trap_here = [&] { return trap < traps.size() && traps[trap].step <= now; };
+            const auto told_here = [&] { return tell < told.size() && told[tell].step <= now; };
+            while (trap_here() || told_here()) {  // as they stand in the trace
+                if (trap_here() && (!told_here() || traps[trap].trap.offset <= told[tell].data.offset)) {
+                    std::visit([&](auto& m) { m.trap(traps[trap].trap, now); }, machine);
+                    ++trap;
+                } else {
+                    std::visit([&](auto& m) { tell_core(m, told[tell].data, code.has_contexts(), now); }, machine);
+                    ++tell;
+                }
+            }
         }
         std::visit(
             [&](auto& m) {

@@ -14,6 +14,8 @@
 #include "base/progress.h"
 #include "model/step_trail.h"
 #include "recording/recording.h"
+#include "replay/a64_machine.h"
+#include "replay/arm_machine.h"
 #include "replay/rv64_machine.h"
 #include "replay/rv_machine.h"
 #include "replay/thumb_machine.h"
@@ -25,7 +27,7 @@ struct PastState {
     std::uint64_t step = 0;
     Time time;
     std::uint64_t pc = 0;
-    std::vector<std::pair<std::string, Known>> registers;  ///< by name: x1 to x31; r0 to r12, sp, lr
+    std::vector<std::pair<std::string, Known>> registers;  ///< by name: x1 to x31; r0 to r12, sp, lr; x0 to x30, sp
     std::shared_ptr<const PastMemory> memory;
 };
 
@@ -55,7 +57,7 @@ class PastStates {
     std::optional<std::uint64_t> next_change(std::uint64_t step, const Watched& watched, Progress& progress);
 
   private:
-    using Machine = std::variant<RvMachine, ThumbMachine, Rv64Machine>;
+    using Machine = std::variant<RvMachine, ThumbMachine, Rv64Machine, A64Machine, ArmMachine>;
     PastStates(const Recording& recording, const StepTrail& steps, Machine first);
     enum class Upto : std::uint8_t { instruction, exception };
     std::optional<PastState> state_at(std::uint64_t step, Upto upto, Progress& progress);

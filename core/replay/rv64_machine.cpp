@@ -119,8 +119,9 @@ std::uint32_t Rv64Machine::word_of(std::uint32_t slot) {
 }
 
 Known Rv64Machine::load(unsigned base, std::uint64_t offset, unsigned bytes, bool with_its_sign) {
-    if (!x_[base].known || (shared_ && base != 2)) return {};
+    if (!x_[base].known) return {};
     const std::uint64_t at = x_[base].value + offset;
+    if (shared_ && base != 2 && !memory_.is_constant(at, bytes)) return {};
     Known v = bytes == 8 ? memory_.load(at, 8, now_, kExecuted) : memory_.read(at, bytes);
     if (bytes < 8) v.origin = 0;  // with its sign, or without, it is another value
     if (v.known && with_its_sign && bytes < 8) {

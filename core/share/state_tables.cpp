@@ -75,7 +75,7 @@ StateVariable variable_of(const LocalValue& local) {
     v.place = local.place;
     if (!local.in_memory) v.held_in = !local.present ? "nothing" : local.in_register ? "register" : "several";
     const auto known = [](const FrameWord& w) {
-        Known k{w.value, w.known, w.set_at};
+        Known k(w);
         if (!w.known) k.value = 0;
         return k;
     };
@@ -128,9 +128,12 @@ std::string state_text(const PastState& state, const std::vector<StateVariable>&
                        const std::vector<LocalFrame>* frames) {
     std::string text = "before instruction " + count_text(state.step) + ", " + moment_text(state.time) + ", at " +
                        hex_text(state.pc, 8) + "\n";
+    std::uint64_t greatest = 0;
+    for (const auto& [name, value] : state.registers) greatest = std::max(greatest, value.known ? value.value : 0);
+    const int digits = greatest > 0xFFFF'FFFF ? 16 : 8;  // all as wide as the widest, so that they stand in columns
     for (std::size_t i = 0; i < state.registers.size(); ++i) {
         const auto& [name, value] = state.registers[i];
-        std::string cell = name + std::string(name.size() < 5 ? 5 - name.size() : 0, ' ') + (value.known ? hex_text(value.value, 8) : "not known ");
+        std::string cell = name + std::string(name.size() < 5 ? 5 - name.size() : 0, ' ') + (value.known ? hex_text(value.value, digits) : "not known " + std::string(static_cast<std::size_t>(digits - 8), ' '));
         text += cell + ((i + 1) % 4 == 0 || i + 1 == state.registers.size() ? "\n" : "   ");
     }
     for (const StateVariable& v : variables) {

@@ -19,6 +19,8 @@ namespace mt {
 enum class Isa : std::uint8_t { thumb, arm, a64, rv32, rv64 };
 /// The one in which a core of this `isa` (of the target file) begins; nothing if there is none of that name.
 std::optional<Isa> isa_of(std::string_view isa);
+/// Whether a core of it is one of M profile, as also where it is not stated.
+inline bool is_m_profile(std::string_view isa) { return isa_of(isa).value_or(Isa::thumb) == Isa::thumb; }
 constexpr bool is_riscv(Isa isa) { return isa == Isa::rv32 || isa == Isa::rv64; }
 /// Bits of an address.
 constexpr unsigned address_bits(Isa isa) { return isa == Isa::rv64 || isa == Isa::a64 ? 64 : 32; }

@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "target/dwarf_file.h"
 #include "target/dwarf_types.h"
+#include "target/dwarf_variables.h"
 #include "target/image.h"
 #include "target/svd_registers.h"
 
@@ -18,7 +19,7 @@ namespace {
 
 using namespace dwarf;
 
-constexpr std::size_t kMostDies = 2'000'000, kMostNames = 4000, kLongest = 500;
+constexpr std::size_t kLongest = 500;
 
 struct Step {
     std::string member, letters;  ///< letters: in the place of an index, as registers have; or an index:
@@ -167,7 +168,10 @@ constexpr NamedType kTypesOfC[] = {{"uint8_t", "u8"},
                                    {"int16_t", "i16"},
                                    {"uint32_t", "u32"},
                                    {"int32_t", "i32"},
+                                   {"uint64_t", "u64"},
+                                   {"int64_t", "i64"},
                                    {"float", "f32"},
+                                   {"double", "f64"},
                                    {"bool", "bool"},
                                    {"_Bool", "bool"},
                                    {"char", "u8"},
@@ -190,80 +194,8 @@ constexpr NamedType kTypesOfC[] = {{"uint8_t", "u8"},
 
 std::uint64_t bytes_of_type(const std::string& type) {
     if (type == "bool" || type == "u8" || type == "i8") return 1;
+    if (type == "u64" || type == "i64" || type == "f64") return 8;
     return type == "u16" || type == "i16" ? 2 : 4;
-}
-
-/// One file's variables.
-class Variables {
-  public:
-    explicit Variables(const std::string& path) {
-        if (auto file = DwarfFile::open(path)) file_ = std::move(*file);
-        dwarf_ = file_ ? file_->dwarf() : nullptr;
-    }
-
-    bool find(const std::string& name, Dwarf_Die* variable, std::uint64_t& address);
-    std::vector<std::string> names;
-
-  private:
-    bool look(Dwarf_Die* parent, const std::string& prefix, const std::string& name, int depth, Dwarf_Die* variable,
-              std::uint64_t& address);
-    static bool place(Dwarf_Die* die, std::uint64_t& address);
-
-    std::unique_ptr<DwarfFile> file_;
-    Dwarf* dwarf_ = nullptr;
-    std::size_t seen_ = 0;
-};
-
-bool Variables::place(Dwarf_Die* die, std::uint64_t& address) {
-    Dwarf_Attribute attribute;
-    Dwarf_Op* ops = nullptr;
-    std::size_t count = 0;
-    if (dwarf_attr(die, DW_AT_location, &attribute) == nullptr || dwarf_getlocation(&attribute, &ops, &count) != 0 ||
-        count != 1)
-        return false;
-    if (ops[0].atom == DW_OP_addrx) {  // DWARF 5, 2.5.1.1: an index into .debug_addr
-        Dwarf_Attribute in_table;
-        Dwarf_Addr found = 0;
-        if (dwarf_getlocation_attr(&attribute, &ops[0], &in_table) != 0 || dwarf_formaddr(&in_table, &found) != 0)
-            return false;
-        address = found;
-        return true;
-    }
-    address = ops[0].number;
-    return ops[0].atom == DW_OP_addr;
-}
-
-bool Variables::look(Dwarf_Die* parent, const std::string& prefix, const std::string& name, int depth,
-                     Dwarf_Die* variable, std::uint64_t& address) {
-    Dwarf_Die child;
-    if (depth > 12 || dwarf_child(parent, &child) != 0) return false;
-    do {
-        if (++seen_ > kMostDies) return false;
-        const int tag = dwarf_tag(&child);
-        const char* called = dwarf_diename(&child);
-        if (tag == DW_TAG_variable && called != nullptr && place(&child, address)) {
-            if (names.size() < kMostNames) names.push_back(prefix + called);
-            if (name == prefix + called || name == called) {
-                *variable = child;
-                return true;
-            }
-        } else if (tag == DW_TAG_namespace || tag == DW_TAG_subprogram || tag == DW_TAG_lexical_block) {
-            const std::string inner =
-                tag == DW_TAG_lexical_block || called == nullptr ? prefix : prefix + called + "::";
-            if (look(&child, inner, name, depth + 1, variable, address)) return true;
-        }
-    } while (dwarf_siblingof(&child, &child) == 0);
-    return false;
-}
-
-bool Variables::find(const std::string& name, Dwarf_Die* variable, std::uint64_t& address) {
-    if (dwarf_ == nullptr) return false;
-    Dwarf_CU* unit = nullptr;
-    Dwarf_Die die, sub;
-    std::uint8_t kind = 0;
-    while (dwarf_get_units(dwarf_, unit, &unit, nullptr, &kind, &die, &sub) == 0)
-        if (look(&die, "", name, 0, variable, address)) return true;
-    return false;
 }
 
 Result<DataPlace> walk(const Expression& e, Dwarf_Die variable, std::uint64_t address, const std::string& text) {
@@ -387,11 +319,12 @@ Result<DataPlace> place_of(const CoreSpec& core, const std::string& expression, 
                        "give 'image' in the target file, or an address: *(uint32_t*)0x20000000");
     std::vector<std::string> names;
     for (const std::string& file : files) {
-        Variables variables(file);
+        const auto open = DwarfFile::open(file);
+        StaticVariables variables(open ? (*open)->dwarf() : nullptr);
         Dwarf_Die die;
         std::uint64_t address = 0;
         if (variables.find(e.name, &die, address)) return walk(e, die, address, expression);
-        names.insert(names.end(), variables.names.begin(), variables.names.end());
+        names.insert(names.end(), variables.names().begin(), variables.names().end());
     }
     const auto image = Image::open(files, core.isa);
     if (!image) return tl::make_unexpected(image.error());

@@ -63,6 +63,8 @@ constexpr std::array<std::string_view, 24> kRiscvExceptions = {"instruction addr
 
 }  // namespace
 
+std::string_view outside_handlers_name(bool m_profile) { return m_profile ? kArm[0] : "outside handlers"; }
+
 std::string architectural_exception_name(ExceptionId id) {
     const auto named = [&id](auto& names, const char* other, unsigned less = 0) {
         return id.number < names.size() && !names[id.number].empty() ? std::string(names[id.number])

@@ -3,12 +3,16 @@
 
 #include <map>
 #include <string>
+#include <string_view>
 
 #include "base/problem.h"
 #include "target/exception_id.h"
 #include "target/image.h"
 
 namespace mt {
+
+/// What runs where no exception is handled: M profile has a name for that.
+std::string_view outside_handlers_name(bool m_profile);
 
 /// The architecture's name of an Arm exception below 16 (Armv7-M B1.5.2, Armv8-M B3.8), or of a RISC-V cause
 /// (privileged ISA, mcause); "interrupt N" and the like for all others.

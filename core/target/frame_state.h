@@ -9,12 +9,12 @@
 
 namespace mt {
 
-/// A register or a piece of memory.
+/// What a register or a piece of memory holds: known, or not.
 struct FrameWord {
     static constexpr std::uint64_t kNever = ~std::uint64_t{0};
     std::uint64_t value = 0;
     bool known = false;
-    std::uint64_t set_at = kNever;  ///< the step that wrote it, of a state of the past
+    std::uint64_t set_at = kNever;  ///< of a state of the past: the step that wrote it; kNever: none that was recorded
 
     static FrameWord of(std::uint64_t value) { return {value, true}; }
 };

@@ -10,6 +10,7 @@
 #include "base/text.h"
 #include "target/dwarf_file.h"
 #include "target/dwarf_types.h"
+#include "target/dwarf_variables.h"
 #include "target/location.h"
 #include "target/value_type.h"
 
@@ -72,7 +73,7 @@ std::string value_text(const LocalValue& v) {
     const ValueType as = type->with(v.place.mask, v.place.shift);
     const auto name = v.place.names.find(as.field(v.raw()));
     if (name != v.place.names.end()) return name->second;
-    if (v.kind == LocalValue::Kind::pointer) return hex_text(v.raw(), static_cast<int>(2 * v.place.size));
+    if (v.kind == LocalValue::Kind::pointer) return hex_text(v.raw(), 8);
     return as.read(v.raw()).text();
 }
 
@@ -121,6 +122,7 @@ struct Locals::Parts {
     void fill(LocalValue& value, const FrameState& state) const;
     std::optional<LocalValue> variable(Dwarf_Die* die, std::size_t file, std::uint64_t pc, LocationReader& reader, const FrameState& state) const;
     void summarise(LocalValue& value, const FrameState& state, const Locals& all, int depth) const;
+    std::optional<LocalValue> program_variable(const std::string& name, const FrameState& state) const;
     bool type_of_value(const LocalValue& value, Dwarf_Die* type) const {
         return value.file < files.size() && dwarf_offdie(files[value.file]->dwarf(), value.type_at, type) != nullptr;
     }
@@ -311,6 +313,21 @@ std::vector<LocalValue> Locals::parts(const LocalValue& of, const FrameState& st
     return all;
 }
 
+std::optional<LocalValue> Locals::Parts::program_variable(const std::string& name, const FrameState& state) const {
+    for (std::size_t f = 0; f < files.size(); ++f) {
+        Dwarf_Die die, type;
+        LocalValue v;
+        if (!StaticVariables(files[f]->dwarf()).find(name, &die, v.place.address) || !type_of(&die, &type)) continue;
+        v.name = v.place.text = name;
+        v.place.type_name = name_of_type(&die);
+        describe(v, &type, f);
+        v.in_memory = true;
+        fill(v, state);
+        return v;
+    }
+    return std::nullopt;
+}
+
 // The first parts of what has parts, in a few words.
 void Locals::Parts::summarise(LocalValue& value, const FrameState& state, const Locals& all, int depth) const {
     constexpr std::size_t kLongest = 60;
@@ -419,10 +436,12 @@ std::optional<Result<LocalValue>> Locals::named(const std::string& path, std::ui
     const std::string first = word();
     if (first.empty() || std::isdigit(static_cast<unsigned char>(first[0])) != 0) return std::nullopt;
     auto here = frames(pc, state, 1);
-    if (here.empty()) return std::nullopt;
+    std::vector<LocalValue> none;
     std::optional<LocalValue> v;
-    for (LocalValue& local : here[0].values)
+    for (LocalValue& local : here.empty() ? none : here[0].values)
         if (local.name == first && !v) v = std::move(local);
+    // One of the program's variables, where the way leads through a pointer.
+    if (!v && (stars > 0 || path.find("->") != std::string::npos)) v = parts_->program_variable(first, state);
     if (!v) return std::nullopt;
     std::string so_far = first;
     const auto wrong = [&](const std::string& what, const std::string& advice = "") -> Result<LocalValue> { return failure(what, "'" + path + "'", advice); };

@@ -60,8 +60,8 @@ class Locals {
     std::vector<LocalFrame> frames(std::uint64_t pc, const FrameState& state, std::size_t most) const;
     /// Members, elements (no more than 64), or what a pointer leads to; empty if it has none, or nobody knows where.
     std::vector<LocalValue> parts(const LocalValue& of, const FrameState& state) const;
-    /// "s", "s->next", "table[3].ra", "*p": a variable of the innermost frame, or a part of one. Nothing if the
-    /// first name is none of its variables; a Problem if it goes on to what is not there.
+    /// "s", "s->next", "table[3].ra", "*p": a variable of the innermost frame, or a part of one; where the way leads through a
+    /// pointer, one of the program's, too: "tasks[1].sp->pc". Nothing if the first name is none of them; a Problem if it goes on to what is not there.
     std::optional<Result<LocalValue>> named(const std::string& path, std::uint64_t pc, const FrameState& state) const;
 
   private:

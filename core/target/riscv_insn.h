@@ -4,11 +4,10 @@
 
 #include <cstdint>
 
+#include "base/bits.h"
+
 namespace mt::rv {
 
-constexpr std::uint32_t bits(std::uint32_t v, unsigned high, unsigned low) {
-    return v >> low & static_cast<std::uint32_t>((std::uint64_t{2} << (high - low)) - 1);
-}
 /// `v`'s lowest `width` bits with their sign. REQUIRES: 0 < width < 32.
 constexpr std::uint32_t with_sign(std::uint32_t v, unsigned width) {
     const std::uint32_t top = 1u << (width - 1), all = 2u * top - 1;

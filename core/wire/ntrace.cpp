@@ -272,8 +272,14 @@ std::string ntrace_detail(const NtraceMessage& m) {
             return "event " + std::to_string(m.code) + " after " + ran + history + time;
         case NtraceKind::error:
             return "error " + std::to_string(m.code) + time;
-        case NtraceKind::ownership:
-            return "process " + hex_text(m.history) + time;
+        case NtraceKind::ownership: {
+            const NtraceOwner o = ntrace_owner(m.history);
+            std::string text = "privilege " + std::to_string(o.privilege) + (o.is_virtual ? ", virtual" : "");
+            if (o.kind == NtraceOwner::Kind::process) text += ", process " + std::to_string(o.context);
+            if (o.kind == NtraceOwner::Kind::machine) text += ", virtual machine " + std::to_string(o.context);
+            if (o.kind == NtraceOwner::Kind::reserved) text += ", reserved";
+            return text + " (" + hex_text(m.history) + ")" + time;
+        }
         case NtraceKind::data_acquisition:
             return "tag " + std::to_string(m.icount) + ", value " + hex_text(m.history) + time;
         case NtraceKind::damage:

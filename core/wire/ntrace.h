@@ -60,6 +60,18 @@ struct NtraceMessage {
     }
 };
 
+/// What the field PROCESS of an ownership message tells (section 5, "Ownership": FORMAT of two bits, PRV of two, V of one,
+/// CONTEXT of all others).
+struct NtraceOwner {
+    enum class Kind : std::uint8_t { privilege, reserved, process, machine } kind = Kind::privilege;  ///< what `context` is
+    std::uint8_t privilege = 0;  ///< 0 user, 1 supervisor, 3 machine
+    bool is_virtual = false;
+    std::uint64_t context = 0;  ///< scontext of the process, hcontext of the virtual machine
+};
+constexpr NtraceOwner ntrace_owner(std::uint64_t process) {
+    return {static_cast<NtraceOwner::Kind>(process & 3), static_cast<std::uint8_t>(process >> 2 & 3), (process >> 4 & 1) != 0, process >> 5};
+}
+
 /// Puts together messages from bytes of six MDO bits above two MSEO bits. Copyable: a copy is a checkpoint. One
 /// thread at a time. Messages that make no sense are damage up to their end.
 class NtraceDecoder {

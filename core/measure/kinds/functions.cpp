@@ -56,7 +56,12 @@ class CallStackLane final : public PlainLane {
                      steps.core_index, Shape::stack, Ink::running}),
           steps_(steps) {
         for (const ValueLane& v : trail.tasks.values)
-            if (v.core == steps.core_index && v.name == "exception level") privilege_ = &v;
+            if (v.core == steps.core_index && (v.name == "exception level" || v.name == "privilege")) privilege_ = &v;
+        if (privilege_ == nullptr || !trail.cores[steps.core_index].riscv) return;
+        // Machine mode is darker only where there is one between it and the user's.
+        machine_shade_ = 2;
+        for (std::size_t i = 0; i < std::min<std::size_t>(privilege_->samples.size(), kLooked); ++i)
+            if (privilege_->samples.bits(i) == 1) machine_shade_ = 4;
     }
     const StepTrail& steps() const { return steps_; }
     std::size_t levels() const override { return steps_.levels.size(); }
@@ -69,7 +74,7 @@ class CallStackLane final : public PlainLane {
         if ((c.flags & CallFrame::kCutEnd) != 0) s.flags |= Span::kCutEnd;
         s.hue = static_cast<std::uint32_t>(c.function);
         if (const std::size_t told = privilege_ != nullptr ? privilege_->samples.up_to(s.begin) : 0; told > 0)
-            s.shade = static_cast<std::uint8_t>(1 + (privilege_->samples.bits(told - 1) & 3));
+            s.shade = shade_of(static_cast<unsigned>(privilege_->samples.bits(told - 1) & 3));
         return s;
     }
     Range touching(std::size_t level, Time from, Time to) const override {
@@ -102,8 +107,8 @@ class CallStackLane final : public PlainLane {
         Told told{f.name, {}};
         if (!f.file.empty()) told.lines.push_back(f.file + ":" + std::to_string(f.line));
         told.lines.push_back("entered " + moment_text(s.begin) + ", instruction " + count_text(s.step));
-        if (const unsigned shade = span(at->first, at->second).shade; shade > 0)
-            told.lines.push_back("at EL" + std::to_string(shade - 1));
+        if (const std::size_t n = privilege_ != nullptr ? privilege_->samples.up_to(s.begin) : 0; n > 0)
+            told.lines.push_back((machine_shade_ != 0 ? "privilege: " : "at ") + privilege_->text(n - 1));
         told.lines.push_back((steps_.clock == StepClock::none ? "instructions as cycles: " : "duration ") +
                              duration_text(s.length) + ", depth " + std::to_string(at->first + 1));
         std::string peers = "of " + plural(tally.calls + tally.left_out, "call", "calls");
@@ -126,7 +131,12 @@ class CallStackLane final : public PlainLane {
         return (*steps_.functions)[static_cast<std::uint32_t>(s.function)];
     }
     const StepTrail& steps_;
-    const ValueLane* privilege_ = nullptr;  ///< EL0 to EL3
+    static constexpr std::size_t kLooked = 4096;  ///< changes of privilege, to see which there are
+    const ValueLane* privilege_ = nullptr;        ///< EL0 to EL3; of RISC-V user, supervisor, machine
+    std::uint8_t machine_shade_ = 0;              ///< of RISC-V
+    std::uint8_t shade_of(unsigned privilege) const {
+        return machine_shade_ != 0 && privilege == 3 ? machine_shade_ : static_cast<std::uint8_t>(1 + privilege);
+    }
 };
 
 // The next (1) or previous (-1) call of a function, wherever on the stack, seen from a step at a moment.

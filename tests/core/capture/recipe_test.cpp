@@ -46,15 +46,17 @@ TEST(Recipes, SayHowToRecord) {
 }
 
 TEST(Recipes, AreWrittenAsTheyAreRead) {
-    const auto r = parse_recipe(kHead + kConnect + "[record]\nseconds = 1.5\n[after]\nleave = \"halted\"\n",
+    const auto r = parse_recipe(kHead + kConnect + "thread = 2\n[record]\nseconds = 1.5\n[after]\nleave = \"halted\"\n",
                                 "/x/night.recipe.toml");
     ASSERT_TRUE(r);
+    EXPECT_EQ(r->connects[0].thread, 2U);
     const std::string text = recipe_text(*r, "/x/night.recipe.toml");
     const auto again = parse_recipe(text, "/x/night.recipe.toml");
     ASSERT_TRUE(again) << again.error().text() << "\n" << text;
     EXPECT_EQ(recipe_text(*again, "/x/night.recipe.toml"), text);
     EXPECT_EQ(again->target, r->target);
     EXPECT_EQ(again->seconds, 1.5);
+    EXPECT_EQ(again->connects[0].thread, 2U) << "which core of its server";
 }
 
 TEST(Recipes, WrongOnesNameKeyAndLine) {
@@ -71,6 +73,9 @@ TEST(Recipes, WrongOnesNameKeyAndLine) {
         std::string::npos);
     EXPECT_NE(problem(kHead + "[[connect]]\ncore = \"main\"\ntrace = \"ring\"\nsymbol = \"r\"\n")
                   .find("needs a debug server"),
+              std::string::npos);
+    EXPECT_NE(problem(kHead + "[[connect]]\ncore = \"main\"\nthread = 2\ntrace = \"tcp\"\naddress = \":1\"\n")
+                  .find("thread names one of a debug server"),
               std::string::npos);
     EXPECT_NE(problem(kHead + kConnect + kConnect).find("connected twice"), std::string::npos);
     EXPECT_NE(problem("format = 3\n").find("format"), std::string::npos);

@@ -71,6 +71,7 @@ struct Encoding {
     const char* name;
     std::vector<Option> on;
     unsigned return_stack = 0, bpred = 0, cache = 0, time = 0;
+    std::uint64_t above = 0;  ///< of addresses: the same program that much higher, as RV64
 };
 
 struct Traced {
@@ -81,12 +82,13 @@ struct Traced {
 
 // A random program, run for so many instructions with a synchronisation each `sync_each`.
 Traced traced(std::uint64_t seed, const EtraceParameters& parameters, const EtraceOptions& options, unsigned sync_each,
-              std::uint64_t instructions) {
+              std::uint64_t instructions, std::uint64_t above = 0) {
     Traced t;
     const RvProgram program(seed);
     board::RvCore core(nullptr, seed);
     program.load(core);
     board::EtraceEncoder encoder(parameters, options, sync_each);
+    encoder.run_above(above);
     Watcher watcher(encoder, t.truth);
     core.listen(&watcher);
     core.run(instructions);
@@ -94,9 +96,9 @@ Traced traced(std::uint64_t seed, const EtraceParameters& parameters, const Etra
     encoder.drain(t.trace);
     const auto bytes = program.bytes();
     Image::Piece piece;
-    piece.address = board::RvCore::kRam;
+    piece.address = board::RvCore::kRam + above;
     piece.bytes = bytes;
-    t.code = Code::of(std::span(&piece, 1), "rv32imac");
+    t.code = Code::of(std::span(&piece, 1), above > 0 ? "rv64imac" : "rv32imac");
     return t;
 }
 
@@ -126,11 +128,12 @@ TEST_P(EtraceInEachOption, GivesBackEveryInstructionAndException) {
     parameters.bpred_size = setup.bpred;
     parameters.cache_size = setup.cache;
     parameters.time_width = setup.time;
+    if (setup.above > 0) parameters.iaddress_width = 64;
     EtraceOptions options{};
     for (const Option o : setup.on) options[static_cast<std::size_t>(o)] = true;
     std::size_t instructions = 0, exceptions = 0;
     for (std::uint64_t seed = 1; seed <= 25; ++seed) {
-        const auto [truth, trace, code] = traced(seed, parameters, options, seed % 5 == 0 ? 37 : 900, 20'000);
+        const auto [truth, trace, code] = traced(seed, parameters, options, seed % 5 == 0 ? 37 : 900, 20'000, setup.above);
         Follower out{*code, {}, {}};
         std::mt19937_64 random(seed);
         follow(trace, parameters, code, random, out);
@@ -252,6 +255,16 @@ const Encoding kSetups[] = {
      7,
      6,
      32},
+    {"PlainRv64", {}, 0, 0, 0, 0, std::uint64_t{0x12} << 32},
+    {"FullAddressesRv64", {Option::full_address}, 0, 0, 0, 0, std::uint64_t{0xFFFF'FFFF} << 32},
+    {"EverythingRv64",
+     {Option::implicit_return, Option::sequentially_inferred_jump, Option::implicit_exception,
+      Option::branch_prediction, Option::jump_target_cache},
+     3,
+     7,
+     6,
+     32,
+     std::uint64_t{0x7FFF'0001} << 32},
 };
 INSTANTIATE_TEST_SUITE_P(In, EtraceInEachOption, ::testing::ValuesIn(kSetups),
                          [](const auto& setup) { return std::string(setup.param.name); });

@@ -22,6 +22,7 @@ struct Setup {
     const char* name;
     bool history = true, implicit_return = false, timestamps = true;
     unsigned most_history = 31, most_icount = 1 << 20;  ///< bits, and halfwords, before a resource is full
+    std::uint64_t above = 0;  ///< of addresses: the same program that much higher, as RV64. REQUIRES: a multiple of 2^32
 };
 
 // Writes messages of what the core does, and keeps what that was.
@@ -37,7 +38,7 @@ class Encoder : public board::RvListener {
         pcs.push_back(x.pc);
         ++since_sync_;
         icount_ += x.length / 2;
-        const Code::Slot& s = code_[code_.slot_of(x.pc)];
+        const Code::Slot& s = code_[code_.slot_of(x.pc + setup_.above)];
         const bool taken = x.next != x.pc + x.length;
         switch (s.flow) {
             case Flow::next:
@@ -130,7 +131,7 @@ class Encoder : public board::RvListener {
         test::NtraceBytes m;
         m.fixed((due ? 12u : 4u) + (setup_.history ? due ? 17u : 24u : 0u), 6);
         if (due) m.fixed(5, 4);
-        m.fixed(type, 2).variable(icount_).variable((due ? to : to ^ address_) >> 1);
+        m.fixed(type, 2).variable(icount_).variable((due ? to + setup_.above : to ^ address_) >> 1);
         if (setup_.history) m.variable(history_);
         icount_ = 0;
         history_ = 1;
@@ -143,7 +144,7 @@ class Encoder : public board::RvListener {
         if (history_ > 1) resource_full(1, history_);
         history_ = 1;
         test::NtraceBytes m;
-        m.fixed(9, 6).fixed(pcs.empty() ? 4 : 5, 4).variable(icount_).variable(pc >> 1);
+        m.fixed(9, 6).fixed(pcs.empty() ? 4 : 5, 4).variable(icount_).variable((pc + setup_.above) >> 1);
         icount_ = 0;
         address_ = pc;
         since_sync_ = 0;
@@ -201,9 +202,9 @@ NtraceTraced traced(std::uint64_t seed, const Setup& setup, std::uint64_t sync_e
     program.load(core);
     t.program = program.bytes();
     Image::Piece piece;
-    piece.address = board::RvCore::kRam;
+    piece.address = board::RvCore::kRam + setup.above;
     piece.bytes = t.program;
-    t.code = Code::of(std::span(&piece, 1), "rv32imac");
+    t.code = Code::of(std::span(&piece, 1), setup.above > 0 ? "rv64imac" : "rv32imac");
     t.encoder = std::make_unique<Encoder>(setup, *t.code, sync_each);
     core.listen(t.encoder.get());
     core.run(instructions);
@@ -226,6 +227,74 @@ void follow(const NtraceTraced& t, const Setup& setup, Out& out) {
     decoder.feed(t.encoder->bytes, messages);
     decoder.finish(messages);
     flow.feed(std::span<const NtraceMessage>(messages), out);
+}
+
+struct OwnersTold : NoSteps {
+    const Code& code;
+    std::vector<std::string> all{};
+    explicit OwnersTold(const Code& c) : code(c) {}
+    void run(const StepRun& r) { all.push_back("ran slot " + std::to_string(r.first - code.slot_of(0x1000)) + " on"); }
+    void gap(const StepGap& g) { all.push_back(g.text()); }
+    void data(const StepData& d) {
+        all.push_back((d.tag == StepData::kContext ? "process " : d.tag == StepData::kLevel ? "privilege " : "machine ") + std::to_string(d.value));
+    }
+};
+
+// Section 5, "Ownership": FORMAT 2 is scontext, 3 hcontext, 0 neither.
+TEST(NtraceOwnership, TellsPrivilegeProcessAndVirtualMachineAndWhoseCodeItIs) {
+    // The same addresses in two processes: what the first calls a jump back is nothing of the kind in the second.
+    const std::vector<std::uint8_t> common(8, 0), one{0x01, 0x00, 0xFD, 0xBF}, two{0x01, 0x00, 0x01, 0x00};
+    const auto piece = [](std::uint64_t at, const std::vector<std::uint8_t>& bytes) { return Image::Piece{at, at, bytes, false}; };
+    const Image::Piece system = piece(0x1000, common), of_one = piece(0x4000, one), of_two = piece(0x4000, two);
+    const Code::Context contexts[] = {{3, std::span(&of_one, 1)}, {5, std::span(&of_two, 1)}};
+    const auto code = Code::of(std::span(&system, 1), contexts, "rv32imac");
+    std::vector<std::uint8_t> bytes;
+    const auto send = [&](test::NtraceBytes& m) {
+        const auto b = m.end();
+        bytes.insert(bytes.end(), b.begin(), b.end());
+    };
+    const auto owner = [&](unsigned format, unsigned privilege, unsigned context) {
+        test::NtraceBytes m;
+        m.fixed(2, 6).variable(format | privilege << 2 | context << 5);
+        send(m);
+    };
+    const auto stretch = [&](std::uint64_t from, std::uint64_t halves) {
+        test::NtraceBytes begin, end;
+        begin.fixed(9, 6).fixed(1, 4).variable(0).variable(from >> 1);
+        send(begin);
+        end.fixed(33, 6).fixed(4, 4).fixed(0, 2).variable(halves);
+        send(end);
+    };
+    owner(2, 0, 3);
+    stretch(0x4000, 2);
+    owner(0, 1, 0);  // the supervisor, on behalf of the same
+    owner(2, 0, 5);
+    stretch(0x4000, 2);
+    owner(3, 3, 9);
+    owner(2, 0, 8);
+    stretch(0x4000, 1);
+    NtraceParameters parameters;
+    parameters.timestamps = false;
+    NtraceDecoder decoder(parameters);
+    NtraceFlow flow(code, parameters);
+    std::vector<NtraceMessage> messages;
+    decoder.feed(bytes, messages);
+    decoder.finish(messages);
+    EXPECT_EQ(ntrace_detail(messages[0]).substr(0, 22), "privilege 0, process 3");
+    OwnersTold told(*code);
+    flow.feed(std::span<const NtraceMessage>(messages), told);
+    std::string text;
+    for (const std::string& t : told.all) text += t + "\n";
+    const auto place = [&](const char* what) { return text.find(what); };
+    EXPECT_LT(place("privilege 0\nprocess 3"), place("privilege 1")) << text;
+    EXPECT_LT(place("privilege 1\nprivilege 0\nprocess 5"), place("privilege 3\nmachine 9")) << text;
+    EXPECT_NE(place("process 8"), std::string::npos) << text;
+    EXPECT_NE(place("for process 8"), std::string::npos) << "a process whose code nobody gave: " << text;
+    const std::size_t first = text.find("ran slot "), second = text.find("ran slot ", place("process 5"));
+    ASSERT_NE(first, std::string::npos) << text;
+    ASSERT_NE(second, std::string::npos) << text;
+    EXPECT_NE(text.substr(first, text.find('\n', first) - first), text.substr(second, text.find('\n', second) - second))
+        << "each its own code: " << text;
 }
 
 class NtraceInEachMode : public testing::TestWithParam<Setup> {};
@@ -277,7 +346,9 @@ INSTANTIATE_TEST_SUITE_P(In, NtraceInEachMode,
                                          Setup{"HistoryImplicitReturn", true, true},
                                          Setup{"BranchesImplicitReturn", false, true},
                                          Setup{"SmallResources", true, false, true, 5, 60},
-                                         Setup{"SmallResourcesImplicitReturnUntimed", true, true, false, 3, 33}),
+                                         Setup{"SmallResourcesImplicitReturnUntimed", true, true, false, 3, 33},
+                                         Setup{"HistoryOfRv64", true, true, true, 31, 1 << 20, std::uint64_t{0x12} << 32},
+                                         Setup{"BranchesOfRv64", false, false, true, 31, 1 << 20, std::uint64_t{0x7FFF} << 32}),
                          [](const auto& info) { return std::string(info.param.name); });
 
 }  // namespace

@@ -84,5 +84,23 @@ TEST(CallsOfAProfile, SayHowPrivilegedTheyWere) {
     EXPECT_EQ(of_m->span(0, 0).shade, 0);
 }
 
+TEST(CallsOfRiscV, ArePalerInUserModeAndPlainInMachineModeWhereThereIsNoSupervisor) {
+    const auto o = test::decode(test::data("steps/rv-etrace-mount/recording.target.toml"));
+    const LaneKind* kind = LaneKinds::find("functions");
+    ASSERT_NE(kind, nullptr);
+    const auto lane = kind->lane(*o.trail, kind->lanes(*o.trail).at(0));
+    std::set<unsigned> shades;
+    std::set<std::string> told;
+    for (std::size_t level = 0; level < lane->levels(); ++level)
+        for (std::size_t i = 0; i < lane->size(level); ++i) {
+            shades.insert(lane->span(level, i).shade);
+            if (i % 50 == 0)
+                for (const std::string& line : lane->told(lane->span(level, i).begin, std::pair(level, i)).lines)
+                    if (line.rfind("privilege", 0) == 0) told.insert(line);
+        }
+    EXPECT_EQ(shades, (std::set<unsigned>{0, 1, 2})) << "before the first change it is machine mode";
+    EXPECT_EQ(told, (std::set<std::string>{"privilege: machine", "privilege: user"}));
+}
+
 }  // namespace
 }  // namespace mt

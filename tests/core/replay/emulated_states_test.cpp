@@ -11,6 +11,8 @@
 #include "base/text.h"
 #include "control/debug_server.h"
 #include "process.h"
+#include "replay/a64_machine.h"
+#include "replay/arm_machine.h"
 #include "replay/rv64_machine.h"
 #include "replay/rv_machine.h"
 #include "replay/thumb_machine.h"
@@ -89,8 +91,8 @@ class EmulatedStates : public testing::Test {
                               << hex_text((found->second + said.plus) & mask, 8);
             }
         }
-        if (wide) return;  // no bounds are given
-        if (said.low > 0 || said.high != 0xFFFF'FFFF) ++told.narrowed;
+        if (!said.bounded()) return;
+        ++told.narrowed;
         if (value >= said.low && value <= said.high) return;
         ++told.wrong;
         ADD_FAILURE() << name << " behind " << hex_text(pc, 8) << " is " << hex_text(value, 8) << ", said to lie between "
@@ -216,6 +218,81 @@ TEST_F(EmulatedStates, OfA64BitHartAreNeverToldWrong) {
     EXPECT_GT(told.steps, 180U);
     EXPECT_GT(100 * told.known, 80 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
     EXPECT_GT(hold_memory(machine.memory(), 0x8010'0000, 0x2000), 0x1000U);
+}
+
+TEST_F(EmulatedStates, OfAnArmCoreOfAProfileAreNeverToldWrong) {
+    begin("instructions-a32.elf", {"qemu-system-arm", "-M", "virt", "-cpu", "cortex-a15", "-m", "64", "-nic", "none"});
+    if (server == nullptr) return;
+    const auto code = Code::of(*image, "armv7-a");
+    ArmMachine machine(code, memory(0x4010'0000), true, false);
+    const std::uint64_t vectors = *image->address_of("vectors");
+    const std::uint64_t undefined[] = {*image->address_of("undefined_arm"), *image->address_of("undefined_thumb") & ~std::uint64_t{1}};
+    std::uint64_t pc = *server->pc();
+    while (pc != done && told.steps < 5000 && told.wrong < 10) {
+        ASSERT_TRUE(server->step());
+        const std::uint64_t now = *server->pc();
+        const std::uint32_t slot = code->slot_of(pc);
+        const bool trapped = now >= vectors && now < vectors + 0x20;
+        const bool is_undefined = trapped && (pc == undefined[0] || pc == undefined[1]);
+        if (!is_undefined) machine.execute(slot, told.steps++, trapped ? Code::kNowhere : code->slot_of(now));
+        if (trapped) {
+            ++told.traps;
+            StepTrap trap;
+            trap.number = ExceptionId::kPftTypes + (is_undefined ? 9u : 10u);
+            trap.epc = is_undefined ? pc : pc + 2u * (*code)[slot].size;
+            trap.epc_known = true;
+            machine.trap(trap, told.steps);
+        }
+        for (unsigned n = 0; n < 15; ++n) hold(machine.r(n), n, n == 13 ? "sp" : "r" + std::to_string(n), pc);
+        pc = now;
+    }
+    EXPECT_EQ(pc, done) << "it went astray";
+    EXPECT_EQ(told.wrong, 0U);
+    EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
+    EXPECT_EQ(told.traps, 8U) << "from modes of both kinds and both instruction sets";
+    EXPECT_GT(told.steps, 450U);
+    EXPECT_GT(100 * told.known, 90 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
+    EXPECT_GT(hold_memory(machine.memory(), 0x4010'0000, 0x3000), 0x1000U);
+}
+
+TEST_F(EmulatedStates, OfAnA64CoreAreNeverToldWrong) {
+    begin("instructions-a64.elf", {"qemu-system-aarch64", "-M", "virt", "-cpu", "max", "-m", "64", "-nic", "none"});
+    if (server == nullptr) return;
+    const auto code = Code::of(*image, "armv8-a");
+    A64Machine machine(code, memory(0x4010'0000), true, false);
+    machine.level(1);
+    const std::uint64_t vectors = *image->address_of("vectors");
+    std::uint64_t pc = *server->pc();
+    unsigned level = 1;
+    while (pc != done && told.steps < 5000 && told.wrong < 10) {
+        ASSERT_TRUE(server->step());
+        const std::uint64_t now = *server->pc();
+        const bool trapped = now >= vectors && now < vectors + 0x800 && !(pc >= vectors && pc < vectors + 0x800);
+        machine.execute(code->slot_of(pc), told.steps++, trapped ? Code::kNowhere : code->slot_of(now));
+        if (trapped) {
+            ++told.traps;
+            StepTrap trap;
+            trap.number = ExceptionId::kEtm4Types + 2;
+            trap.epc = pc + 4;
+            trap.epc_known = true;
+            machine.trap(trap, told.steps);
+        }
+        // Trace tells the level: here the program does.
+        const unsigned is = now >= *image->address_of("program") && now < *image->address_of("back") ? 0 : 1;
+        if (is != level) machine.level(level = is);
+        A64Machine stands = machine;
+        stands.settle(told.steps);
+        for (unsigned n = 0; n < 32; ++n) hold(stands.x(n), n, n == 31 ? "sp" : "x" + std::to_string(n), pc, true);
+        pc = now;
+    }
+    EXPECT_EQ(pc, done) << "it went astray";
+    EXPECT_EQ(told.wrong, 0U);
+    EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
+    EXPECT_EQ(told.traps, 4U) << "by either stack pointer, and from level 0";
+    EXPECT_GT(told.narrowed, 20U) << "bounds were given";
+    EXPECT_GT(told.steps, 600U);
+    EXPECT_GT(100 * told.known, 90 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
+    EXPECT_GT(hold_memory(machine.memory(), 0x4010'0000, 0x4000), 0x1000U);
 }
 
 }  // namespace

@@ -156,12 +156,21 @@ TEST(PastMemoryRanges, ThatTouchBecomeOneInWhateverOrderTheyCome) {
     } while (std::next_permutation(order.begin(), order.end()));
 }
 
-TEST(PastMemory, CopiesOfAValueThatIsNotKnownAreKnownOnceOneIs) {
+// Memory of which nothing is known, and a value that instruction 7 loads from it.
+class ValueThatIsNotKnown : public testing::Test {
+  protected:
+    ValueThatIsNotKnown() { m.add_memory(0x1000, 0x3000); }
+    Known loaded(std::uint64_t address, unsigned bytes) {
+        const Known v = m.load(address, bytes, 7, 0);
+        EXPECT_FALSE(v.known);
+        EXPECT_NE(v.origin, 0U) << "it is kept count of";
+        return v;
+    }
     PastMemory m;
-    m.add_memory(0x1000, 0x3000);
-    const Known first = m.load(0x1000, 4, 7, 0);
-    ASSERT_FALSE(first.known);
-    ASSERT_NE(first.origin, 0U);
+};
+
+TEST_F(ValueThatIsNotKnown, IsKnownInAllItsCopiesOnceOneIs) {
+    const Known first = loaded(0x1000, 4);
     EXPECT_EQ(m.load(0x1000, 4, 8, 0).origin, first.origin) << "still the same value";
     m.write(0x2000, 4, first, 9);
     const Known sum = bounds_of_sum(first, Known{5, true}, 0);
@@ -178,10 +187,8 @@ TEST(PastMemory, CopiesOfAValueThatIsNotKnownAreKnownOnceOneIs) {
     EXPECT_FALSE(m.read(0x2000, 4).known) << "somebody wrote somewhere";
 }
 
-TEST(PastMemory, BelievesNeitherOfTwoThatContradictEachOther) {
-    PastMemory m;
-    m.add_memory(0x1000, 0x2000);
-    const Known v = m.load(0x1000, 4, 7, 0);
+TEST_F(ValueThatIsNotKnown, StaysSoWhereWhatIsLearntContradictsItself) {
+    const Known v = loaded(0x1000, 4);
     m.learn(v, 1);
     EXPECT_TRUE(m.read(0x1000, 4).known);
     m.learn(v, 2);
@@ -190,10 +197,8 @@ TEST(PastMemory, BelievesNeitherOfTwoThatContradictEachOther) {
     EXPECT_FALSE(m.read(0x1000, 4).known) << "nor later";
 }
 
-TEST(PastMemory, EightBytesAreFollowedAsOneValueOnly) {
-    PastMemory m;
-    m.add_memory(0x1000, 0x2000);
-    const Known v = m.load(0x1008, 8, 7, 0);
+TEST_F(ValueThatIsNotKnown, OfEightBytesIsFollowedAsOneOnly) {
+    const Known v = loaded(0x1008, 8);
     m.learn(v, 0x1122334455667788);
     EXPECT_EQ(m.read(0x1008, 8).value, 0x1122334455667788U);
     EXPECT_EQ(m.read(0x100C, 4).value, 0x11223344U) << "its upper half";

@@ -4,6 +4,7 @@
 #include <random>
 #include <regex>
 
+#include "rounds.h"
 #include "support.h"
 #include "target/code.h"
 #include "target/disassembly.h"
@@ -70,7 +71,9 @@ TEST(Code, RandomRiscvInstructionsBranchIfTheirTextSaysSo) {
         "^(c\\.)?(j|jal|jr|jalr|beq|bne|blt|bge|bltu|bgeu|beqz|bnez|blez|bgez|bltz|bgtz|ret|ecall|"
         "ebreak|uret|sret|mret|dret|call|tail)( .*|$)");
     std::mt19937 random(6);
-    for (const unsigned size : {2u, 4u}) {
+    const unsigned rounds = test::rounds();
+    for (unsigned round = 0; round < 4 * rounds; ++round) {
+        const unsigned size = round % 2 == 0 ? 2 : 4;
         std::vector<std::uint8_t> bytes;
         std::vector<std::uint32_t> words;
         for (int i = 0; i < 60'000; ++i) {
@@ -87,7 +90,7 @@ TEST(Code, RandomRiscvInstructionsBranchIfTheirTextSaysSo) {
             words.push_back(size == 2 ? w & 0xFFFF : w);
             append(bytes, words.back(), size);
         }
-        const auto code = code_of(bytes, "rv32imac");
+        const auto code = code_of(bytes, round / 2 % 2 == 0 ? "rv32imac" : "rv64imac");
         const Disassembler text(*code);
         unsigned branches = 0;
         for (std::size_t i = 0; i < words.size(); ++i) {

@@ -19,13 +19,60 @@ bool goes_on(const RvRetired& x) { return x.next == x.pc + x.length; }
 
 }  // namespace
 
-EtraceEncoder cop_encoder() {
+namespace cop_mode {
+namespace {
+
+struct Mode {
+    const char* name;
+    std::uint32_t bit;
+    mt::EtraceParameters::Option option;
+};
+using Option = mt::EtraceParameters::Option;
+constexpr std::array<Mode, 6> kModes{{{"sequentially_inferred_jump", kSequentialJump, Option::sequentially_inferred_jump},
+                                      {"implicit_return", kImplicitReturn, Option::implicit_return},
+                                      {"implicit_exception", kImplicitException, Option::implicit_exception},
+                                      {"branch_prediction", kBranchPrediction, Option::branch_prediction},
+                                      {"jump_target_cache", kJumpTargetCache, Option::jump_target_cache},
+                                      {"full_address", kFullAddress, Option::full_address}}};
+
+}  // namespace
+
+std::optional<std::uint32_t> named(const std::string& names) {
+    if (names == "all") return kAll;
+    if (names == "none") return 0;
+    std::uint32_t modes = 0;
+    for (std::size_t at = 0; at <= names.size();) {
+        const std::size_t end = std::min(names.find(',', at), names.size());
+        const auto found = std::find_if(kModes.begin(), kModes.end(), [&](const Mode& m) { return names.compare(at, end - at, m.name) == 0; });
+        if (found == kModes.end()) return std::nullopt;
+        modes |= found->bit;
+        at = end + 1;
+    }
+    return modes;
+}
+
+std::string target_keys(std::uint32_t modes) {
+    std::string keys;
+    const auto key = [&](std::uint32_t mode, const char* name, unsigned value) {
+        if ((modes & mode) != 0) keys += std::string(name) + " = " + std::to_string(value) + "\n";
+    };
+    key(kImplicitReturn, "return_stack_size", kReturnStack);
+    key(kBranchPrediction, "bpred_size", kPredictor);
+    key(kJumpTargetCache, "cache_size", kCache);
+    return keys;
+}
+
+}  // namespace cop_mode
+
+EtraceEncoder cop_encoder(std::uint32_t modes, bool timed, std::uint64_t sync_each) {
     mt::EtraceParameters parameters;
-    parameters.return_stack_size = 4;
-    parameters.time_width = 40;
+    if ((modes & cop_mode::kImplicitReturn) != 0) parameters.return_stack_size = cop_mode::kReturnStack;
+    if ((modes & cop_mode::kBranchPrediction) != 0) parameters.bpred_size = cop_mode::kPredictor;
+    if ((modes & cop_mode::kJumpTargetCache) != 0) parameters.cache_size = cop_mode::kCache;
+    if (timed) parameters.time_width = cop_mode::kTimeBits;
     mt::EtraceOptions options{};
-    options[static_cast<std::size_t>(mt::EtraceParameters::Option::implicit_return)] = true;
-    return EtraceEncoder(parameters, options);
+    for (const auto& mode : cop_mode::kModes) options[static_cast<std::size_t>(mode.option)] = (modes & mode.bit) != 0;
+    return EtraceEncoder(parameters, options, sync_each);
 }
 
 // A packet's payload, least significant bit first.
@@ -241,7 +288,9 @@ void EtraceEncoder::put_ends(Bits& b, bool before, bool notify, bool updiscon) {
 }
 
 void EtraceEncoder::put_difference(Bits& b, std::uint32_t address, bool notify, bool updiscon) {
-    const std::uint32_t value = on(Option::full_address) ? address : address - last_address_;
+    // A difference of 64-bit addresses is one of 32 bits with its sign.
+    const auto difference = static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(address - last_address_)));
+    const std::uint64_t value = on(Option::full_address) ? address + above_ : difference;
     last_address_ = address;
     b.put(value >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
     put_ends(b, (value >> (parameters_.iaddress_width - 1) & 1) != 0, notify, updiscon);
@@ -303,7 +352,7 @@ EtraceEncoder::Bits EtraceEncoder::full(unsigned subformat, bool branch_bit, std
 
 void EtraceEncoder::put_sync(std::uint32_t address, bool branch_bit) {
     Bits b = full(0, branch_bit, time_);
-    b.put(address >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
+    b.put((address + above_) >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
     send(b);
     since_sync_ = 0;
     forget();
@@ -321,7 +370,7 @@ void EtraceEncoder::put_trap(const RvTrapped& trap, bool handler, std::uint32_t 
     b.put(trap.interrupt, 1);
     b.put(handler, 1);
     if (!handler || !on(Option::implicit_exception))  // else it follows from the trap vector (4.2.4)
-        b.put(address >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
+        b.put((address + above_) >> parameters_.iaddress_lsb, parameters_.iaddress_width - parameters_.iaddress_lsb);
     if (!trap.interrupt) b.put(trap.value, parameters_.iaddress_width);
     send(b);
     forget();

@@ -5,6 +5,7 @@
 #include <array>
 #include <cstdint>
 #include <optional>
+#include <string>
 #include <utility>
 #include <vector>
 
@@ -25,6 +26,8 @@ class EtraceEncoder : public RvListener {
     void trapped(const RvTrapped& trap) override;
     void restarted() override { stop(); }
     void halted() override { stop(); }
+    /// Addresses are told that much higher: with an iaddress_width of 64 as those of RV64. REQUIRES: a multiple of 2^32.
+    void run_above(std::uint64_t above) { above_ = above; }
     /// Tracing ends behind the last instruction.
     void stop();
     /// Moves the bytes since the last call to the end of `out`.
@@ -69,13 +72,26 @@ class EtraceEncoder : public RvListener {
     bool mispredicted_ = false;          ///< the last of them
     std::optional<std::size_t> failed_;  ///< depth of the return that did not go where the stack says
     std::vector<std::uint32_t> stack_;
+    std::uint64_t above_ = 0;
     std::size_t stack_most_ = 0;
     std::vector<std::uint8_t> predictor_;
     std::vector<std::uint32_t> cache_;
     std::vector<std::pair<std::uint32_t, std::uint32_t>> walked_;  ///< straight pieces since the last branch or packet
 };
 
-/// The co-processor's encoder as the board has it: return stack, timestamps of the machine timer.
-EtraceEncoder cop_encoder();
+/// Which optional modes an encoder uses, as bits of trTeInstFeatures (RISC-V Trace Control Interface 1.0, 4.1.3).
+namespace cop_mode {
+constexpr std::uint32_t kFullAddress = 1, kImplicitException = 2, kSequentialJump = 4, kImplicitReturn = 8, kBranchPrediction = 16,
+                        kJumpTargetCache = 32, kAll = 63;
+/// What the encoder was built with: 2^4 return addresses, 2^6 predictions, 2^5 jump targets.
+constexpr unsigned kReturnStack = 4, kPredictor = 6, kCache = 5, kTimeBits = 40;
+/// By their names in a target file's `ioptions`, "all", or "none", separated by commas; nothing if there is none of a name.
+std::optional<std::uint32_t> named(const std::string& names);
+/// The keys that [stream.etrace] of a target file needs for them, a line each.
+std::string target_keys(std::uint32_t modes);
+}  // namespace cop_mode
+
+/// The co-processor's encoder as the board has it. `timed`: with timestamps of the machine timer.
+EtraceEncoder cop_encoder(std::uint32_t modes = cop_mode::kImplicitReturn, bool timed = true, std::uint64_t sync_each = 50'000);
 
 }  // namespace board

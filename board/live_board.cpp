@@ -118,7 +118,7 @@ LiveBoard::LiveBoard(LiveOptions options) : options_(std::move(options)), timer_
     if (options_.cop) {
         cop_ = std::make_unique<RvCore>(options_.cop, options_.mount.seed);
         cop_units_ = std::make_unique<RvUnits>(*cop_, options_.troubles.units);
-        if (!options_.bare) cop_units_->set_by_firmware();
+        if (!options_.bare) cop_units_->set_by_firmware(options_.cop_modes);
         cop_server_ = std::make_unique<GdbServer>(
             context_, tcp::endpoint(address, options_.gdb_cop), *cop_, cop_units_.get(), options_.troubles,
             [this](const std::string& text, std::string& reply) { return command(text, reply); });

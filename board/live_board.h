@@ -4,6 +4,7 @@
 #include <memory>
 #include <string>
 
+#include "etrace_encoder.h"
 #include "mount_model.h"
 #include "target/image.h"
 #include "troubles.h"
@@ -16,6 +17,7 @@ struct LiveOptions {
     std::string bind = "127.0.0.1", ports_file, flood;
     std::uint16_t gdb_main = 3333, gdb_cop = 3334, trace = 3344, trace_cop = 3345, events = 3346,
                   probe = 3347;
+    std::uint32_t cop_modes = cop_mode::kImplicitReturn;  ///< of the co-processor's encoder, as its firmware sets it up
     bool terminal = false;
     bool bare = false;                                ///< the firmware sets up no trace
     double speed = 1, end_after = 0, flood_rate = 0;  ///< flood_rate: MB/s; 0: as fast as it is taken

@@ -103,9 +103,9 @@ int write_file(const board::MountOptions& options, const Outputs& outputs, const
     return outputs.trace.empty() || write_bytes(outputs.trace, bytes) ? 0 : 2;
 }
 
-int write_cop(const board::MountOptions& options, const std::string& file, std::shared_ptr<const mt::Image> image) {
-    board::RvCore core(std::move(image), options.seed);
-    board::EtraceEncoder encoder = board::cop_encoder();
+int write_cop(const board::LiveOptions& live, const board::MountOptions& options, const std::string& file) {
+    board::RvCore core(live.cop, options.seed);
+    board::EtraceEncoder encoder = board::cop_encoder(live.cop_modes);
     core.listen(&encoder);
     std::ofstream out(file, std::ios::binary);
     const auto cycles = static_cast<std::uint64_t>(options.seconds * static_cast<double>(board::RvCore::kHz));
@@ -134,7 +134,7 @@ int main(int argc, char** argv) {
         "mtrail-board"};
     board::LiveOptions live;
     board::MountOptions& options = live.mount;
-    std::string cop_file, image_path, cop_path;
+    std::string cop_file, image_path, cop_path, cop_modes;
     Outputs outputs;
     app.add_option("--write", outputs.trace, "file for the bytes of the serial-wire output; then end");
     app.add_option("--write-etm", outputs.etm,
@@ -148,6 +148,10 @@ int main(int argc, char** argv) {
                    "file for the motor's lines as a logic capture has them (VCD); then end");
     app.add_flag("--inherit", options.inherit, "bus_lock lends its holder the priority of who waits for it");
     app.add_option("--write-cop", cop_file, "file for the instruction trace of the co-processor; then end");
+    app.add_option("--cop-modes", cop_modes,
+                   "optional modes of the co-processor's trace: implicit_return (what it uses if left out), branch_prediction,\n"
+                   "jump_target_cache, implicit_exception, sequentially_inferred_jump, full_address, separated by commas;\n"
+                   "all; none");
     app.add_option("--image", image_path, "ELF of the main core's firmware");
     app.add_option("--cop", cop_path, "ELF that the co-processor executes");
     auto* seconds = app.add_option("--seconds", options.seconds, "how long to record, or to run before it ends")
@@ -217,6 +221,15 @@ int main(int argc, char** argv) {
         std::cerr << "mtrail-board: --write-cop needs a program: give --cop FILE.elf\n";
         return 2;
     }
+    if (!cop_modes.empty()) {
+        const auto modes = board::cop_mode::named(cop_modes);
+        if (!modes) {
+            std::cerr << "mtrail-board: --cop-modes " << cop_modes << ": there is no such mode; see --help\n";
+            return 2;
+        }
+        live.cop_modes = *modes;
+        std::cerr << "mtrail-board: the target file needs in [stream.etrace]:\n" << board::cop_mode::target_keys(*modes);
+    }
     if (!outputs.etm.empty() && live.image == nullptr) {
         std::cerr << "mtrail-board: --write-etm needs the program: give --image FILE.elf\n";
         return 2;
@@ -225,7 +238,7 @@ int main(int argc, char** argv) {
     const bool main_core = !outputs.trace.empty() || !outputs.events.empty() || !outputs.etm.empty() ||
                            !outputs.probe.empty() || !outputs.logic.empty();
     if (main_core) code = write_file(options, outputs, live.image.get());
-    if (!cop_file.empty() && code == 0) code = write_cop(options, cop_file, live.cop);
+    if (!cop_file.empty() && code == 0) code = write_cop(live, options, cop_file);
     if (main_core || !cop_file.empty()) return code;
     live.end_after = seconds->count() > 0 ? options.seconds : 0;
     return board::run_live(live);

@@ -15,7 +15,7 @@ enum : std::uint32_t { kMsi = 3, kMti = 7, kMei = 11 };
 constexpr std::uint32_t kEcall = 0x0000'0073, kEbreak = 0x0010'0073;
 enum : std::uint32_t { kMie = 1u << 3, kMpie = 1u << 7, kMpp = 3u << 11 };
 
-using mt::rv::bits, mt::rv::imm_b, mt::rv::imm_i, mt::rv::imm_j, mt::rv::imm_s;
+using mt::bits, mt::rv::imm_b, mt::rv::imm_i, mt::rv::imm_j, mt::rv::imm_s;
 using mt::rv::with_sign;
 
 }  // namespace

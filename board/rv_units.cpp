@@ -8,7 +8,7 @@ namespace {
 constexpr std::uint32_t kControl = 0x000, kImpl = 0x004, kFeatures = 0x008, kFilters = 0x00C, kTsControl = 0x040,
                         kFilter0 = 0x400, kComp0 = 0x600, kStartLow = 0x010, kStartHigh = 0x014, kLimitLow = 0x018,
                         kLimitHigh = 0x01C, kWpLow = 0x020, kWpHigh = 0x024, kRpLow = 0x028, kRamData = 0x040;
-constexpr std::uint32_t kComparators = 4, kTimeBits = 40;
+constexpr std::uint32_t kComparators = 4;
 
 constexpr std::uint32_t bits_in(std::uint32_t value, unsigned high, unsigned low) {
     return value >> low & ((1u << (high - low + 1)) - 1);
@@ -26,10 +26,10 @@ const char* RvUnits::name_of(std::uint32_t base) const {
     return base == kEncoder ? "encoder" : base == kFunnel ? "trace-funnel" : base == kRamSink ? "ram-sink" : "pin-sink";
 }
 
-void RvUnits::set_by_firmware() {
+void RvUnits::set_by_firmware(std::uint32_t modes) {
     registers_[kFunnel] = registers_[kPinSink] = 3;
     registers_[kPinSink] |= 5u << 4;
-    registers_[kEncoder + kFeatures] = 1u << 3;
+    registers_[kEncoder + kFeatures] = modes;
     registers_[kEncoder + kTsControl] = 1u | 1u << 15;
     registers_[kEncoder] = 7u | 6u << 4 | 1u << 16 | 8u << 20;
     look_at_listening();
@@ -54,7 +54,7 @@ bool RvUnits::read(std::uint32_t address, std::uint32_t& value) {
         return true;
     }
     if (base == kEncoder && offset == kTsControl) {
-        value = (reg(address) & ~0x3F00'0000u) | kTimeBits << 24;
+        value = (reg(address) & ~0x3F00'0000u) | cop_mode::kTimeBits << 24;
         return true;
     }
     if (base == kRamSink && offset == kRamData) {
@@ -84,7 +84,7 @@ bool RvUnits::write(std::uint32_t address, std::uint32_t value) {
         return true;
     }
     if (!awake(base)) return true;                                  // chapter 3: only tr??Active answers
-    if (base == kEncoder && offset == kFeatures) value &= 1u << 3;  // implied returns alone can be chosen
+    if (base == kEncoder && offset == kFeatures) value &= cop_mode::kAll;
     if (base == kEncoder && offset >= kComp0 + 0x20 * kComparators) return true;
     if (base == kEncoder && offset >= kFilter0 + 0x20 * kComparators && offset < kComp0) return true;
     if (base == kEncoder && offset == kFilters) value &= (1u << kComparators) - 1;
@@ -162,15 +162,10 @@ bool RvUnits::taken(std::uint32_t pc) {
 }
 
 void RvUnits::begin_trace() {
-    mt::EtraceParameters parameters;
-    mt::EtraceOptions options{};
-    const bool returns = (reg(kEncoder + kFeatures) & 1u << 3) != 0;
-    if (returns) parameters.return_stack_size = 4;
-    options[static_cast<std::size_t>(mt::EtraceParameters::Option::implicit_return)] = returns;
-    if ((reg(kEncoder + kTsControl) & 1u << 15) != 0) parameters.time_width = kTimeBits;
     // trTeInstSyncMax counts packets of some 32 instructions here (4.1).
     const std::uint32_t power = bits_in(reg(kEncoder), 23, 20);
-    encoder_ = std::make_unique<EtraceEncoder>(parameters, options, std::uint64_t{32} << (power + 4));
+    encoder_ = std::make_unique<EtraceEncoder>(cop_encoder(reg(kEncoder + kFeatures), (reg(kEncoder + kTsControl) & 1u << 15) != 0,
+                                                           std::uint64_t{32} << (power + 4)));
 }
 
 void RvUnits::end_trace() {

@@ -33,7 +33,7 @@ class RvUnits : public UnitSpace, public RvListener {
     void halted() override;
 
     /// Everything on, as the firmware sets it: instruction trace with times over the pins.
-    void set_by_firmware();
+    void set_by_firmware(std::uint32_t modes = cop_mode::kImplicitReturn);
     /// The encoder begins afresh: somebody came to listen.
     void afresh() { end_trace(); }
     /// Whether somebody listens at the pins: the encoder rests otherwise.

@@ -337,12 +337,12 @@ TEST_F(TheCoProcessorsUnits, AnswerOnceTheyAreAwakeAndForgetAsleep) {
     EXPECT_EQ(get(RvUnits::kEncoder + 4), 1u | 1u << 8);
 }
 
-TEST_F(TheCoProcessorsUnits, HaveFourComparatorsAndOneOption) {
+TEST_F(TheCoProcessorsUnits, HaveFourComparatorsAndSixOptionalModes) {
     put(RvUnits::kEncoder, 1);
     put(RvUnits::kEncoder + 0x00C, 0xFFFF);
     EXPECT_EQ(get(RvUnits::kEncoder + 0x00C), 0xFu);
     put(RvUnits::kEncoder + 0x008, 0xFFFFFFFF);
-    EXPECT_EQ(get(RvUnits::kEncoder + 0x008), 1u << 3) << "implied returns";
+    EXPECT_EQ(get(RvUnits::kEncoder + 0x008), 63U) << "all that trTeInstFeatures names up to the cache of jump targets";
     put(RvUnits::kEncoder + 0x600 + 4 * 0x20, 1);
     EXPECT_EQ(get(RvUnits::kEncoder + 0x600 + 4 * 0x20), 0u) << "a fifth comparator there is not";
 }

@@ -498,10 +498,13 @@ std::array<int, 7> Footsteps::columns() const {
     std::array<int, 7> widths = {100, 140, 66, 96, 230, 0, 150};
     if (fold_ == Fold::lines) widths[4] = 330;
     if (fold_ == Fold::stack) widths[0] = 60;
+    const auto trail = document_.trail();
+    const bool wide = trail && stream_ < trail->steps.size() && trail->steps[stream_].code && address_bits(trail->steps[stream_].code->isa()) == 64;
+    if (wide && fold_ == Fold::instructions) widths[3] = 150;
     int rest = viewport()->width() - 24;
     // Where there is little room, what was executed and where counts; times and lines stand beside it elsewhere.
     if (rest < 840) widths[6] = widths[2] = 0;
-    if (rest < 600) widths = {74, 0, 0, 88, fold_ == Fold::lines ? 210 : 150, 0, 0};
+    if (rest < 600) widths = {74, 0, 0, widths[3] == 150 ? 136 : 88, fold_ == Fold::lines ? 210 : 150, 0, 0};
     for (const int w : widths) rest -= w;
     const int least = widths[1] == 0 ? 70 : 140;
     if (rest < least) widths[4] = std::max(120, widths[4] + rest - least), rest = least;

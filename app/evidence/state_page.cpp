@@ -274,6 +274,7 @@ void StatePage::resizeEvent(QResizeEvent* event) {
     QWidget::resizeEvent(event);
     const bool narrow = width() < 620;
     across_->setOrientation(narrow ? Qt::Vertical : Qt::Horizontal);
+    hint_->setWordWrap(narrow);
     line_->setDirection(narrow ? QBoxLayout::TopToBottom : QBoxLayout::LeftToRight);
     locals_->setColumnWidth(0, narrow ? 110 : 190);
     locals_->headerItem()->setText(0, narrow ? tr("variable") : tr("function and its variables"));

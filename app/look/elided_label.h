@@ -1,4 +1,5 @@
-// A line of text that is cut with an ellipsis where there is no room for all of it; the tooltip has the whole.
+// A line of text that is cut with an ellipsis where there is no room for all of it; the tooltip has the whole. One that may
+// wrap is not cut.
 #pragma once
 
 #include <QLabel>
@@ -9,10 +10,13 @@ namespace mt::app {
 class ElidedLabel : public QLabel {
   public:
     using QLabel::QLabel;
-    QSize minimumSizeHint() const override { return {40, QLabel::minimumSizeHint().height()}; }
+    QSize minimumSizeHint() const override {
+        return {40, wordWrap() ? fontMetrics().height() : QLabel::minimumSizeHint().height()};
+    }
 
   protected:
-    void paintEvent(QPaintEvent*) override {
+    void paintEvent(QPaintEvent* event) override {
+        if (wordWrap()) return QLabel::paintEvent(event);  // it takes as many lines as it needs
         QPainter p(this);
         const QString shown = fontMetrics().elidedText(text(), Qt::ElideRight, width());
         if (toolTip() != (shown == text() ? QString() : text())) setToolTip(shown == text() ? QString() : text());

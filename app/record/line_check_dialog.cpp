@@ -157,7 +157,7 @@ void LineCheckDialog::start() {
     worker_ = std::thread(
         [this, connect_to, patience = std::chrono::milliseconds(recipe_.patience_ms), progress = progress_] {
             const auto outcome = [&]() -> Result<LineCheck> {
-                auto server = DebugServer::connect(connect_to.debug, patience);
+                auto server = DebugServer::connect(connect_to.debug, patience, connect_to.thread);
                 if (!server) return tl::make_unexpected(server.error());
                 auto source = open_source(*connect_to.trace, patience);
                 if (!source) return tl::make_unexpected(source.error());

@@ -425,6 +425,8 @@ Result<Recipe> RecipeForm::recipe() const {
         (row.protocol == kSamples ? c.device : c.core) = row.core.toStdString();
         c.protocol = row.protocol.toStdString();
         c.debug = row.debug->text().trimmed().toStdString();
+        for (const auto& old : before)
+            if (!c.debug.empty() && old.core == c.core && old.protocol == c.protocol) c.thread = old.thread;
         const QString where = row.address->text().trimmed();
         const int kind = kind_in(row.trace);
         if (kind == kNothing && c.debug.empty()) continue;

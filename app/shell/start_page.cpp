@@ -113,9 +113,8 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     demonstration_ = bare_column(demonstration, 6);
     add_demonstration();
     auto* reads = new QLabel(tr(
-        "<p style=\"margin:0 0 4px 0\"><b>Trace bytes</b> – ITM and DWT, ETMv4, RISC-V E-Trace and N-Trace, micro "
-        "trace "
-        "buffer; bare or in formatter frames; plain, gzip, xz or zstd; split over several files</p>"
+        "<p style=\"margin:0 0 4px 0\"><b>Trace bytes</b> – ITM and DWT, ETMv3 and ETMv4, PFT, RISC-V E-Trace and "
+        "N-Trace, micro trace buffer; bare or in formatter frames; plain, gzip, xz or zstd; split over several files</p>"
         "<p style=\"margin:0 0 4px 0\"><b>Event traces</b> – folders of the Common Trace Format 1.8 and 2, also packed "
         "as "
         "tar; packets of the recorder for your firmware</p>"

@@ -70,6 +70,15 @@ TEST_F(RecordingPage, TheStartPageLeadsToTheFormWhichTriesTheConnection) {
     EXPECT_TRUE(report.contains("0 bad bytes")) << report.toStdString();
 }
 
+TEST_F(RecordingPage, TheFormKeepsWhatItHasNoFieldFor) {
+    write_recipe("debug = \"127.0.0.1:1\"\nthread = 2\n" + test::tcp("127.0.0.1:2"), "[record]\nseconds = 1\n");
+    window->open(QString::fromStdString(folder / "r.recipe.toml"));
+    const auto recipe = window->desk().record().form()->recipe();
+    ASSERT_TRUE(recipe) << recipe.error().text();
+    ASSERT_EQ(recipe->connects.size(), 1U);
+    EXPECT_EQ(recipe->connects[0].thread, 2U) << "the core's own thread of its server";
+}
+
 TEST_F(RecordingPage, AWrongFieldIsNamedWhereItStands) {
     click("start_record");
     window->desk().record().form()->show_target(MT_DEMO "/larkspur.target.toml");

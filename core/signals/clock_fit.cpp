@@ -168,28 +168,13 @@ Result<ClockFit> fit_few(const std::vector<SeenByBoth>& seen, const std::optiona
     return fit;
 }
 
-}  // namespace
-
-namespace {
-
 Time nearest(long double ps) {
     constexpr long double most = 9e18L;
     return {static_cast<std::int64_t>(std::llround(std::clamp(ps, -most, most)))};
 }
 
-}  // namespace
-
-Time ClockFit::to_here(Time there) const {
-    return nearest((static_cast<long double>(there.ps) - static_cast<long double>(offset_ns) * 1000) /
-                   (1 + static_cast<long double>(drift_ppm) * 1e-6L));
-}
-
-Time ClockFit::to_there(Time here) const {
-    return nearest(static_cast<long double>(offset_ns) * 1000 +
-                   (1 + static_cast<long double>(drift_ppm) * 1e-6L) * static_cast<long double>(here.ps));
-}
-
-Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen, const std::optional<ClockHint>& hint) {
+// As fit_clocks; `hint`: nothing beyond it is looked for.
+Result<ClockFit> fit_within(const std::vector<SeenByBoth>& seen, const std::optional<ClockHint>& hint) {
     std::vector<double> here;
     std::size_t there = 0;
     for (const SeenByBoth& s : seen) {
@@ -288,6 +273,26 @@ Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen, const std::opti
         return failure("most edges do not meet: only " + count_text(fit.matched) + " do", counts(),
                        "is it the same signal?");
     return fit;
+}
+
+}  // namespace
+
+Time ClockFit::to_here(Time there) const {
+    return nearest((static_cast<long double>(there.ps) - static_cast<long double>(offset_ns) * 1000) /
+                   (1 + static_cast<long double>(drift_ppm) * 1e-6L));
+}
+
+Time ClockFit::to_there(Time here) const {
+    return nearest(static_cast<long double>(offset_ns) * 1000 +
+                   (1 + static_cast<long double>(drift_ppm) * 1e-6L) * static_cast<long double>(here.ps));
+}
+
+Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen, const std::optional<ClockHint>& hint) {
+    constexpr std::uint64_t kMany = 16;
+    auto fit = fit_within(seen, hint);
+    if (fit || !hint) return fit;
+    const auto by_themselves = fit_within(seen, std::nullopt);
+    return by_themselves && by_themselves->matched >= kMany ? by_themselves : fit;
 }
 
 }  // namespace mt

@@ -38,7 +38,8 @@ inline constexpr double kMostDriftPpm = 500;
 
 /// Looks for the offset and drift under which most edges meet; one edge on both sides is enough for the offset alone. A
 /// Problem if too few meet, or if the edges come so evenly, or are so few, that several offsets would do. `hint`: offsets
-/// that are further off are not looked for.
+/// that are further off are looked for only if none within it is right, and only among so many edges that they tell by
+/// themselves.
 Result<ClockFit> fit_clocks(const std::vector<SeenByBoth>& seen, const std::optional<ClockHint>& hint = std::nullopt);
 
 }  // namespace mt

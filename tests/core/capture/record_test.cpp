@@ -145,7 +145,8 @@ TEST_F(Recording, TheCurrentProbeIsRecordedBesideTheTraceAndBroughtToItsClock) {
                                "/larkspur-live.target.toml\"\n[[connect]]\ncore = \"main\"\n" +
                                debug(board) + "protocol = \"ctf\"\n" + tcp(board.events()) +
                                "[[connect]]\nprotocol = \"samples\"\n" +
-                               tcp(board.probe()) + "[before]\nreset = true\n[record]\nseconds = 6\n";
+                               tcp(board.probe()) +
+                               "[before]\nreset = true\n[record]\nbytes = 1_900_000\nseconds = 60\n";  // 6 s, or more where the board is slow
     const auto r = record(recipe);
     ASSERT_EQ(r.code, 0) << r.said;
     const auto s = summary();

@@ -65,8 +65,21 @@ TEST(ClocksThatCannotBeKnown, AreAProblemWithTheReason) {
     ASSERT_TRUE(hinted) << "what is known before settles it: " << hinted.error().text();
     EXPECT_NEAR(hinted->offset_ns + hinted->drift_ppm * 1e-6 * even.here[0].ps / 1e3,
                 static_cast<double>((even.there[0] - even.here[0]).ps) / 1e3, 2000);
+    EXPECT_NE(fit_clocks({even}, ClockHint{-5e9, 1e6}).error().what.find("do not meet"), std::string::npos) << "and it is far from the even edges";
     EXPECT_FALSE(fit_clocks({}));
     EXPECT_FALSE(fit_clocks({{{}, {Time::from_ms(1)}}}));
+}
+
+// A busy computer takes the first byte far later than it came: what is known before is wrong then.
+TEST(ClocksWithAHintThatIsFarOff, AreFoundByTheirManyEdgesAndNotByAFew) {
+    const Seen many(4e8, 38, 0.05, 0.05, 3, 300, 1);
+    const auto found = fit_clocks({many.both}, ClockHint{0, 1e8});
+    ASSERT_TRUE(found) << found.error().text();
+    EXPECT_NEAR(found->offset_ns, 4e8, 10'000);
+    EXPECT_NEAR(found->drift_ppm, 38, 1);
+    const SeenByBoth few{{Time::from_ms(40), Time::from_ms(50)}, {Time::from_ms(1040), Time::from_ms(1050)}};
+    EXPECT_TRUE(fit_clocks({few}));
+    EXPECT_FALSE(fit_clocks({few}, ClockHint{0, 1e8}));
 }
 
 TEST(AFewEdges, AreEnoughWhereTheyFitInOneWayAlone) {

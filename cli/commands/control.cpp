@@ -111,7 +111,9 @@ int control(const ControlOptions& o) {
         core.spec = spec;
         for (const auto& connect : recipe->connects) {
             if (connect.core != spec.name || connect.debug.empty()) continue;
-            auto server = DebugServer::connect(connect.debug, patience, connect.thread);
+            std::vector<DebugServer*> open;
+            for (const auto& other : servers) open.push_back(other.get());
+            auto server = DebugServer::connect(connect.debug, patience, connect.thread, open);
             if (!server) return fail(server.error());
             core.server = servers.emplace_back(std::move(*server)).get();
         }

@@ -316,7 +316,10 @@ void RecordRun::look_after_folder() {
 }
 
 Result<void> RecordRun::connect_debug(End& end) {
-    auto server = DebugServer::connect(end.spec->debug, Milliseconds(recipe_.patience_ms), end.spec->thread);
+    std::vector<DebugServer*> open;
+    for (const auto& other : ends_)
+        if (other->server && !other->server_lost) open.push_back(other->server.get());
+    auto server = DebugServer::connect(end.spec->debug, Milliseconds(recipe_.patience_ms), end.spec->thread, open);
     if (!server) return tl::make_unexpected(server.error());
     end.server = std::move(*server);
     end.server_lost = false;
@@ -556,7 +559,9 @@ Result<void> RecordRun::reset_all() {
     std::size_t count = 0;
     for (auto& end : ends_) {
         if (!end->server) continue;
-        if (auto ok = end->server->reset(recipe_.reset_command); !ok) return ok;
+        const auto first = std::find_if(ends_.begin(), ends_.end(), [&](const auto& e) { return e->server && e->server->shares_with(*end->server); });
+        if (first->get() == end.get())  // a server resets all of its cores at once
+            if (auto ok = end->server->reset(recipe_.reset_command); !ok) return ok;
         renew_core(*end, true);
         ++count;
     }
@@ -836,7 +841,10 @@ void RecordRun::watch_cores() {
             note("debug server lost: " + stop.error().what);
             if (recipe_.until || recipe_.watch) this->stop("the debug server was lost: " + stop.error().what);
         } else if (*stop) {
-            core_stopped(*end, **stop);
+            const auto its = std::find_if(ends_.begin(), ends_.end(), [&](const auto& other) {
+                return other->server && other->server->shares_with(*end->server) && other->server->is_of(**stop);
+            });
+            core_stopped(its == ends_.end() ? *end : **its, **stop);
         }
     }
 }

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <set>
 
 #include <pugixml.hpp>
 
@@ -42,62 +43,61 @@ std::string printable(std::string_view text) {
 
 }  // namespace
 
-DebugServer::DebugServer(std::unique_ptr<Link> link, Milliseconds patience)
-    : link_(std::move(link)), patience_(patience) {}
+DebugServer::DebugServer(std::shared_ptr<Line> line) : line_(std::move(line)) {}
 
 // Section "Packets", D: detaching lets the core run on.
 DebugServer::~DebugServer() {
-    if (!detach_ || !link_) return;
-    if (running_ && !non_stop_)
+    if (line_.use_count() > 1 || !line_->detach || !line_->link) return;
+    if (line_->running && !line_->non_stop)
         if (auto halted = halt(); !halted) return;
     // With several processes each is let go by itself.
-    const bool process = thread_.starts_with("p");
-    (void)ask(process ? "D;" + thread_.substr(1, thread_.find('.') - 1) : "D", Milliseconds(300));
+    if (line_->processes.empty()) (void)ask("D", Milliseconds(300));
+    for (const std::string& process : std::set<std::string>(line_->processes)) (void)ask("D;" + process, Milliseconds(300));
 }
 
 Problem DebugServer::unexpected(const std::string& doing, std::string_view reply) const {
     if (reply.empty())
-        return {"the debug server cannot " + doing, link_->name(), "use a server that supports it, or do without"};
+        return {"the debug server cannot " + doing, line_->link->name(), "use a server that supports it, or do without"};
     if (is_error(reply))
-        return {"the debug server refused to " + doing + " (" + printable(reply) + ")", link_->name(),
+        return {"the debug server refused to " + doing + " (" + printable(reply) + ")", line_->link->name(),
                 "is the address inside the target's memory, and the core halted?"};
-    return {"the debug server answered “" + printable(reply) + "” when asked to " + doing, link_->name(),
+    return {"the debug server answered “" + printable(reply) + "” when asked to " + doing, line_->link->name(),
             "is this a GDB remote server?"};
 }
 
 Result<void> DebugServer::send(const std::string& payload) {
-    return link_->write(framed_debug_packet(payload), patience_);
+    return line_->link->write(framed_debug_packet(payload), line_->patience);
 }
 
 Result<std::optional<Item>> DebugServer::receive(Steady::time_point until) {
     std::uint8_t bytes[8192];
     for (;;) {
-        if (auto item = reader_.next()) return item;
+        if (auto item = line_->reader.next()) return item;
         const auto left = std::chrono::duration_cast<Milliseconds>(until - Steady::now());
-        auto n = link_->read(bytes, std::max(left, Milliseconds(0)));
+        auto n = line_->link->read(bytes, std::max(left, Milliseconds(0)));
         if (!n) return tl::make_unexpected(n.error());
-        reader_.feed(std::span(bytes, *n));
+        line_->reader.feed(std::span(bytes, *n));
         // Also when bytes keep coming: a peer that never finishes a packet gets no more time than a silent one.
-        if (Steady::now() >= until) return reader_.next();
+        if (Steady::now() >= until) return line_->reader.next();
     }
 }
 
-Result<std::string> DebugServer::ask(const std::string& payload) { return ask(payload, patience_); }
+Result<std::string> DebugServer::ask(const std::string& payload) { return ask(payload, line_->patience); }
 
 // Sends a packet and gives the packet that answers it. Stop notifications on the way are kept.
 Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds patience) {
     // What is read and written is of the thread chosen last; each stop chooses the one that stopped.
     constexpr std::string_view kOfThread = "gGpPmMX";
-    if (!thread_.empty() && !chosen_ && !payload.empty() && kOfThread.find(payload[0]) != std::string_view::npos) {
-        chosen_ = true;
+    if (!thread_.empty() && line_->chosen != thread_ && !payload.empty() && kOfThread.find(payload[0]) != std::string_view::npos) {
+        line_->chosen = thread_;
         auto done = ask("Hg" + thread_, patience);
-        chosen_ = done && *done == "OK";
+        if (!done || *done != "OK") line_->chosen.clear();
         if (!done) return done;
-        if (!chosen_) return tl::make_unexpected(unexpected("look at thread " + thread_, *done));
+        if (*done != "OK") return tl::make_unexpected(unexpected("look at thread " + thread_, *done));
     }
     const auto until = Steady::now() + patience;
     const auto no_answer = [&] {
-        return failure("the debug server does not answer", link_->name(),
+        return failure("the debug server does not answer", line_->link->name(),
                        "is it still running, and is the target powered?");
     };
     int tries = 0, stray = 0;
@@ -113,12 +113,12 @@ Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds pa
             if (!*got) return no_answer();
             switch ((*got)->kind) {
                 case Item::Kind::packet:
-                    if (acks_ && !link_->write("+", patience_)) return no_answer();
+                    if (line_->acks && !line_->link->write("+", line_->patience)) return no_answer();
                     // A server that halts a running target for a new client may say so before it is asked anything.
-                    if (greeting_ && payload != "?" && stop_of((*got)->payload)) break;
+                    if (line_->greeting && payload != "?" && stop_of((*got)->payload)) break;
                     return std::move((*got)->payload);
                 case Item::Kind::notification:
-                    if ((*got)->payload.substr(0, 5) == "Stop:") kept_stop_ = stop_of((*got)->payload.substr(5));
+                    if ((*got)->payload.substr(0, 5) == "Stop:") line_->kept_stop = stop_of((*got)->payload.substr(5));
                     break;
                 case Item::Kind::acknowledged:
                     break;
@@ -126,18 +126,18 @@ Result<std::string> DebugServer::ask(const std::string& payload, Milliseconds pa
                     again = true;
                     break;
                 case Item::Kind::damaged:
-                    if (acks_ && !link_->write("-", patience_)) return no_answer();
-                    damaged = !acks_;
+                    if (line_->acks && !line_->link->write("-", line_->patience)) return no_answer();
+                    damaged = !line_->acks;
                     break;
                 case Item::Kind::too_long:
-                    return failure("the debug server sent a packet without end", link_->name(),
+                    return failure("the debug server sent a packet without end", line_->link->name(),
                                    "is this a GDB remote server?");
             }
             if (++stray > kMostStray)
-                return failure("the debug server sends no sense", link_->name(),
+                return failure("the debug server sends no sense", line_->link->name(),
                                "is this a GDB remote server, and is the line clean?");
         }
-        if (++tries >= 3) return failure("the debug server's answers are damaged", link_->name(), "is the line clean?");
+        if (++tries >= 3) return failure("the debug server's answers are damaged", line_->link->name(), "is the line clean?");
     }
 }
 
@@ -172,6 +172,7 @@ std::optional<DebugStop> DebugServer::stop_of(std::string_view reply) const {
         const auto colon = pair.find(':');
         if (colon != std::string_view::npos) {
             const auto key = pair.substr(0, colon);
+            if (key == "thread") stop.thread = pair.substr(colon + 1).substr(0, 64);
             if (key == "watch" || key == "rwatch" || key == "awatch") {
                 stop.why = DebugStop::Why::watchpoint;
                 stop.watched = number_of_hex(pair.substr(colon + 1));
@@ -182,18 +183,39 @@ std::optional<DebugStop> DebugServer::stop_of(std::string_view reply) const {
     return stop;
 }
 
-Result<std::unique_ptr<DebugServer>> DebugServer::connect(const std::string& address, Milliseconds patience, unsigned thread) {
+Result<std::unique_ptr<DebugServer>> DebugServer::connect(const std::string& address, Milliseconds patience, unsigned thread,
+                                                          std::span<DebugServer* const> open) {
+    const auto shared = std::find_if(open.begin(), open.end(), [&](const DebugServer* s) { return s != nullptr && s->line_->address == address; });
+    if (thread != 0 && shared != open.end()) return (*shared)->another(thread);
     auto link = Link::connect_tcp(address, patience);
     if (!link) return tl::make_unexpected(link.error());
     auto server = greet(std::move(*link), patience);
-    if (server && thread != 0)
+    if (!server) return server;
+    (*server)->line_->address = address;
+    if (thread != 0)
         if (auto chosen = (*server)->choose_thread(thread); !chosen) return tl::make_unexpected(chosen.error());
     return server;
 }
 
+Result<std::unique_ptr<DebugServer>> DebugServer::another(unsigned thread) {
+    if (line_->running) return failure("the debug server's cores run", line_->link->name(), "halt them before another is taken in hand");
+    if (thread_.empty())
+        if (auto first = choose_thread(1); !first) return tl::make_unexpected(first.error());
+    std::unique_ptr<DebugServer> other(new DebugServer(line_));
+    other->registers_ = registers_;
+    other->architecture_ = architecture_;
+    other->pc_number_ = pc_number_;
+    other->stood_still_ = stood_still_;
+    if (auto chosen = other->choose_thread(thread); !chosen) return tl::make_unexpected(chosen.error());
+    return other;
+}
+
 Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> link, Milliseconds patience) {
-    std::unique_ptr<DebugServer> s(new DebugServer(std::move(link), patience));
-    if (auto hello = s->link_->write("+", patience); !hello) return tl::make_unexpected(hello.error());
+    auto line = std::make_shared<Line>();
+    line->link = std::move(link);
+    line->patience = patience;
+    std::unique_ptr<DebugServer> s(new DebugServer(std::move(line)));
+    if (auto hello = s->line_->link->write("+", patience); !hello) return tl::make_unexpected(hello.error());
     auto can = s->ask("qSupported:swbreak+;hwbreak+;vContSupported+");
     if (!can) return tl::make_unexpected(can.error());
     bool no_acks = false, features = false, non_stop = false;
@@ -203,7 +225,7 @@ Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> li
         if (one.substr(0, 11) == "PacketSize=") {
             const auto size = number_of_hex(one.substr(11));
             if (size && *size >= 64)
-                s->packet_size_ = static_cast<std::size_t>(std::min<std::uint64_t>(*size, 2 * kMostChunk + 16));
+                s->line_->packet_size = static_cast<std::size_t>(std::min<std::uint64_t>(*size, 2 * kMostChunk + 16));
         }
         no_acks = no_acks || one == "QStartNoAckMode+";
         features = features || one == "qXfer:features:read+";
@@ -213,25 +235,25 @@ Result<std::unique_ptr<DebugServer>> DebugServer::greet(std::unique_ptr<Link> li
     if (no_acks) {
         auto reply = s->ask("QStartNoAckMode");
         if (!reply) return tl::make_unexpected(reply.error());
-        s->acks_ = *reply != "OK";
+        s->line_->acks = *reply != "OK";
     }
     if (features) s->read_target_description();
     if (non_stop) {
         auto reply = s->ask("QNonStop:1");
         if (!reply) return tl::make_unexpected(reply.error());
-        s->non_stop_ = *reply == "OK";
+        s->line_->non_stop = *reply == "OK";
     }
     auto vcont = s->ask("vCont?");
     if (!vcont) return tl::make_unexpected(vcont.error());
-    s->vcont_ = vcont->find(";c") != std::string::npos;
+    s->line_->vcont = vcont->find(";c") != std::string::npos;
     auto why = s->ask("?");
-    s->greeting_ = false;
+    s->line_->greeting = false;
     if (!why) return tl::make_unexpected(why.error());
     // In non-stop mode "OK" says that the core runs ("Remote Non-Stop").
-    s->running_ = s->non_stop_ && *why == "OK";
+    s->line_->running = s->line_->non_stop && *why == "OK";
     if (const auto stop = s->stop_of(*why)) s->stood_still_ = stop->why != DebugStop::Why::interrupted;
-    if (!s->running_ && !s->stop_of(*why)) return tl::make_unexpected(s->unexpected("say why the core stands", *why));
-    if (s->non_stop_ && !s->running_) (void)s->ask("vStopped");
+    if (!s->line_->running && !s->stop_of(*why)) return tl::make_unexpected(s->unexpected("say why the core stands", *why));
+    if (s->line_->non_stop && !s->line_->running) (void)s->ask("vStopped");
     return s;
 }
 
@@ -262,13 +284,15 @@ Result<void> DebugServer::choose_thread(unsigned number) {
         if (auto listed = list(); !listed) return listed;
     }
     if (number == 0 || number > ids.size())
-        return failure("the debug server has " + plural(ids.size(), "thread", "threads") + ", not " + std::to_string(number), link_->name(),
+        return failure("the debug server has " + plural(ids.size(), "thread", "threads") + ", not " + std::to_string(number), line_->link->name(),
                        "correct 'thread' in the recipe");
     thread_ = ids[number - 1];
     const auto chosen = ask("Hg" + thread_);
     if (!chosen) return tl::make_unexpected(chosen.error());
-    chosen_ = *chosen == "OK";
-    if (!chosen_) return tl::make_unexpected(unexpected("look at thread " + thread_, *chosen));
+    line_->chosen.clear();
+    if (*chosen != "OK") return tl::make_unexpected(unexpected("look at thread " + thread_, *chosen));
+    line_->chosen = thread_;
+    if (thread_.starts_with("p")) line_->processes.insert(thread_.substr(1, thread_.find('.') - 1));
     if (registers_.empty()) return {};
     registers_.clear();  // another process may be of another kind
     read_target_description();
@@ -280,7 +304,7 @@ void DebugServer::read_target_description() {
     const auto fetch = [&](const std::string& name) {
         std::string all;
         while (all.size() < kMostDescription) {
-            const std::size_t piece = std::min<std::size_t>(packet_size_ - 8, 4000);
+            const std::size_t piece = std::min<std::size_t>(line_->packet_size - 8, 4000);
             auto reply = ask("qXfer:features:read:" + name + ":" + hex_number(all.size()) + "," + hex_number(piece));
             if (!reply || reply->empty() || ((*reply)[0] != 'm' && (*reply)[0] != 'l')) return std::string();
             all += reply->substr(1);
@@ -328,61 +352,61 @@ void DebugServer::read_target_description() {
 }
 
 Result<void> DebugServer::resume() {
-    if (running_) return {};
-    kept_stop_.reset();
-    if (non_stop_) {
+    if (line_->running) return {};
+    line_->kept_stop.reset();
+    if (line_->non_stop) {
         if (auto ok = ask_ok("vCont;c", "resume the core"); !ok) return ok;
-    } else if (auto sent = send(vcont_ ? "vCont;c" : "c"); !sent) {
+    } else if (auto sent = send(line_->vcont ? "vCont;c" : "c"); !sent) {
         return sent;
     }
-    running_ = true;
-    chosen_ = false;
+    line_->running = true;
+    line_->chosen.clear();
     return {};
 }
 
 // Section "Interrupts"; in non-stop mode vCont;t.
 Result<DebugStop> DebugServer::interrupt() {
-    if (kept_stop_) {
-        running_ = false;
-        return *std::exchange(kept_stop_, std::nullopt);
+    if (line_->kept_stop) {
+        line_->running = false;
+        return *std::exchange(line_->kept_stop, std::nullopt);
     }
-    if (non_stop_) {
+    if (line_->non_stop) {
         if (auto ok = ask_ok("vCont;t", "halt the core"); !ok) return tl::make_unexpected(ok.error());
     } else {
         const std::uint8_t stop = 0x03;
-        if (auto sent = link_->write(std::span(&stop, 1), patience_); !sent) return tl::make_unexpected(sent.error());
+        if (auto sent = line_->link->write(std::span(&stop, 1), line_->patience); !sent) return tl::make_unexpected(sent.error());
     }
-    interrupting_ = !non_stop_;
-    auto stopped = wait(patience_);
-    interrupting_ = false;
+    line_->interrupting = !line_->non_stop;
+    auto stopped = wait(line_->patience);
+    line_->interrupting = false;
     if (!stopped) return tl::make_unexpected(stopped.error());
     if (!*stopped)
-        return failure("the core does not halt", link_->name(), "is the target powered and its debug port reachable?");
+        return failure("the core does not halt", line_->link->name(), "is the target powered and its debug port reachable?");
     return **stopped;
 }
 
 Result<DebugStop> DebugServer::halt() {
-    if (!running_) return DebugStop{DebugStop::Why::interrupted, 0, std::nullopt};
+    if (!line_->running) return DebugStop{DebugStop::Why::interrupted, 0, std::nullopt};
     return interrupt();
 }
 
 Result<std::optional<DebugStop>> DebugServer::wait(Milliseconds patience) {
-    if (!running_) return failure("the core does not run", link_->name());
+    if (!line_->running) return failure("the core does not run", line_->link->name());
     const auto until = Steady::now() + patience;
     for (int stray = 0, acknowledged = 0; stray < kMostStray;) {
-        if (kept_stop_) {
-            running_ = false;
-            if (non_stop_) (void)ask("vStopped");
-            return std::exchange(kept_stop_, std::nullopt);
+        if (line_->kept_stop) {
+            line_->running = false;
+            if (line_->non_stop) (void)ask("vStopped");
+            return std::exchange(line_->kept_stop, std::nullopt);
         }
         auto got = receive(until);
         if (!got) return tl::make_unexpected(got.error());
         if (!*got) return std::optional<DebugStop>();
         const Item& item = **got;
         if (item.kind == Item::Kind::notification && item.payload.substr(0, 5) == "Stop:") {
-            kept_stop_ = stop_of(std::string_view(item.payload).substr(5));
+            line_->kept_stop = stop_of(std::string_view(item.payload).substr(5));
         } else if (item.kind == Item::Kind::packet) {
-            if (acks_ && !link_->write("+", patience_)) break;
+            if (line_->acks && !line_->link->write("+", line_->patience)) break;
             const std::string payload = item.payload;
             const char kind = payload.empty() ? '\0' : payload[0];
             if (kind == 'F') {
@@ -392,43 +416,43 @@ Result<std::optional<DebugStop>> DebugServer::wait(Milliseconds patience) {
                 if (Steady::now() >= until) return std::optional<DebugStop>();
                 continue;
             }
-            kept_stop_ = stop_of(payload);
-            if (kept_stop_) continue;
+            line_->kept_stop = stop_of(payload);
+            if (line_->kept_stop) continue;
             if (const auto text = kind == 'O' ? bytes_of_hex(std::string_view(payload).substr(1)) : std::nullopt)
                 printed(false, *text);
             else
                 ++stray;
-        } else if (item.kind == Item::Kind::damaged && acks_) {
-            if (!link_->write("-", patience_)) break;
+        } else if (item.kind == Item::Kind::damaged && line_->acks) {
+            if (!line_->link->write("-", line_->patience)) break;
             ++stray;
         } else if (item.kind != Item::Kind::acknowledged || ++acknowledged > kMostStray) {
             ++stray;
         }
-        if (kept_stop_ && kept_stop_->why == DebugStop::Why::exited) {
-            running_ = false;
-            return failure("the target is gone", link_->name(), "the debug server says that its program ended");
+        if (line_->kept_stop && line_->kept_stop->why == DebugStop::Why::exited) {
+            line_->running = false;
+            return failure("the target is gone", line_->link->name(), "the debug server says that its program ended");
         }
     }
-    return failure("the debug server sends no sense", link_->name(), "is this a GDB remote server?");
+    return failure("the debug server sends no sense", line_->link->name(), "is this a GDB remote server?");
 }
 
 void DebugServer::printed(bool errors, std::string text) {
     constexpr std::size_t kMostPieces = 4096;
-    if (!keeps_console_ || text.empty()) return;
-    if (console_.size() >= kMostPieces || text.size() > kMostPrinted) {
-        console_lost_ += text.size();
+    if (!line_->keeps_console || text.empty()) return;
+    if (line_->console.size() >= kMostPieces || text.size() > kMostPrinted) {
+        line_->console_lost += text.size();
         return;
     }
-    console_.push_back({Steady::now(), errors, std::move(text)});
+    line_->console.push_back({Steady::now(), errors, std::move(text)});
 }
 
 // Section "File-I/O Remote Protocol Extension": the target waits in a call, may be read, and goes on with the reply.
 // Error numbers are those of the subsection "Errno Values".
 Result<void> DebugServer::type(const std::string& text) {
     constexpr std::size_t kMostTyped = 64 << 10;
-    if (typed_.size() + text.size() > kMostTyped)
-        return failure("the target does not read what was typed", link_->name(), "at most 64 KiB wait for it");
-    typed_ += text;
+    if (line_->typed.size() + text.size() > kMostTyped)
+        return failure("the target does not read what was typed", line_->link->name(), "at most 64 KiB wait for it");
+    line_->typed += text;
     return {};
 }
 
@@ -447,7 +471,7 @@ Result<void> DebugServer::serve_call(std::string_view call) {
     const auto number = [&parts](std::size_t i) {
         return i < parts.size() ? number_of_hex(parts[i]) : std::optional<std::uint64_t>();
     };
-    const bool was_running = std::exchange(running_, false);
+    const bool was_running = std::exchange(line_->running, false);
     std::string reply = kUnknown;
     if (parts[0] == "write") {
         const auto file = number(1), at = number(2), length = number(3);
@@ -462,10 +486,10 @@ Result<void> DebugServer::serve_call(std::string_view call) {
     } else if (parts[0] == "read") {
         const auto at = number(2), length = number(3);
         reply = number(1) == std::uint64_t{0} ? "F0" : kBadFile;
-        if (number(1) == std::uint64_t{0} && at && length && !typed_.empty()) {
-            const std::string given = typed_.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(*length, kMostChunk)));
+        if (number(1) == std::uint64_t{0} && at && length && !line_->typed.empty()) {
+            const std::string given = line_->typed.substr(0, static_cast<std::size_t>(std::min<std::uint64_t>(*length, kMostChunk)));
             const auto written = write_memory(*at, {reinterpret_cast<const std::uint8_t*>(given.data()), given.size()});
-            if (written) typed_.erase(0, given.size());
+            if (written) line_->typed.erase(0, given.size());
             reply = written ? "F" + hex_number(given.size()) : kBadFile;
         }
     } else if (parts[0] == "isatty") {
@@ -477,9 +501,9 @@ Result<void> DebugServer::serve_call(std::string_view call) {
     } else if (parts[0] == "stat") {
         reply = kNoSuchThing;
     }
-    running_ = was_running;
+    line_->running = was_running;
     // An interrupt that comes while the target waits in a call is asked for by the reply.
-    if (interrupting_) reply += reply.find(',') == std::string::npos ? ",0,C" : ",C";
+    if (line_->interrupting) reply += reply.find(',') == std::string::npos ? ",0,C" : ",C";
     return send(reply);
 }
 
@@ -498,17 +522,17 @@ Result<DebugStop> DebugServer::step() {
 }
 
 Result<DebugStop> DebugServer::step_once() {
-    kept_stop_.reset();
-    if (non_stop_) {
+    line_->kept_stop.reset();
+    if (line_->non_stop) {
         if (auto ok = ask_ok(thread_.empty() ? "vCont;s" : "vCont;s:" + thread_, "step"); !ok) return tl::make_unexpected(ok.error());
-    } else if (auto sent = send(vcont_ ? thread_.empty() ? "vCont;s" : "vCont;s:" + thread_ : "s"); !sent) {
+    } else if (auto sent = send(line_->vcont ? thread_.empty() ? "vCont;s" : "vCont;s:" + thread_ : "s"); !sent) {
         return tl::make_unexpected(sent.error());
     }
-    running_ = true;
-    chosen_ = false;
-    auto stopped = wait(patience_);
+    line_->running = true;
+    line_->chosen.clear();
+    auto stopped = wait(line_->patience);
     if (!stopped) return tl::make_unexpected(stopped.error());
-    if (!*stopped) return failure("the step does not end", link_->name());
+    if (!*stopped) return failure("the step does not end", line_->link->name());
     return **stopped;
 }
 
@@ -525,28 +549,28 @@ Result<std::string> DebugServer::monitor(const std::string& command) {
         if (!text) return tl::make_unexpected(unexpected("run its command “" + command + "”", *reply));
         if (printed.size() < kMostPrinted) printed += *text;
         if (!more) return printed;
-        auto got = receive(Steady::now() + patience_);
+        auto got = receive(Steady::now() + line_->patience);
         if (!got) return tl::make_unexpected(got.error());
-        if (!*got) return failure("the debug server does not finish its command “" + command + "”", link_->name());
+        if (!*got) return failure("the debug server does not finish its command “" + command + "”", line_->link->name());
         if ((*got)->kind != Item::Kind::packet) {
             reply = "O";
             continue;
         }
-        if (acks_) (void)link_->write("+", patience_);
+        if (line_->acks) (void)line_->link->write("+", line_->patience);
         reply = std::move((*got)->payload);
     }
     if (!reply) return tl::make_unexpected(reply.error());
-    return failure("the debug server's command “" + command + "” prints without end", link_->name());
+    return failure("the debug server's command “" + command + "” prints without end", line_->link->name());
 }
 
 Result<void> DebugServer::reset(const std::string& command) {
-    if (running_)
+    if (line_->running)
         if (auto halted = halt(); !halted) return tl::make_unexpected(halted.error());
     auto printed = monitor(command.empty() ? "reset" : command);
     if (!printed) return tl::make_unexpected(printed.error());
     if (printed->find("unknown command") != std::string::npos || printed->find("invalid command") != std::string::npos)
         return failure("the debug server does not know its command “" + (command.empty() ? "reset" : command) + "”",
-                       link_->name(), "name the right one in the recipe: reset = \"…\"");
+                       line_->link->name(), "name the right one in the recipe: reset = \"…\"");
     return {};
 }
 
@@ -580,7 +604,7 @@ Result<std::uint64_t> DebugServer::read_register(unsigned number) {
 Result<void> DebugServer::write_register(unsigned number, std::uint64_t value) {
     const unsigned size = register_bits(number) / 8;
     if (size > 8)
-        return failure("register " + std::to_string(number) + " has more than 64 bits", link_->name(), "it cannot be written here");
+        return failure("register " + std::to_string(number) + " has more than 64 bits", line_->link->name(), "it cannot be written here");
     std::string bytes;
     for (unsigned i = 0; i < size; ++i) bytes += static_cast<char>(value >> (8 * i));
     return ask_ok("P" + hex_number(number) + "=" + hex_of_bytes(bytes), "write register " + std::to_string(number));
@@ -591,9 +615,9 @@ Result<std::uint64_t> DebugServer::pc() {
 }
 
 Result<void> DebugServer::memory_chunks(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress) {
-    const std::size_t chunk = std::min<std::size_t>((packet_size_ - 8) / 2, kMostChunk);
+    const std::size_t chunk = std::min<std::size_t>((line_->packet_size - 8) / 2, kMostChunk);
     for (std::size_t at = 0; at < into.size();) {
-        if (progress != nullptr && progress->cancelled()) return failure("reading memory was cancelled", link_->name());
+        if (progress != nullptr && progress->cancelled()) return failure("reading memory was cancelled", line_->link->name());
         const std::size_t n = std::min(chunk, into.size() - at);
         auto reply = ask("m" + hex_number(address + at) + "," + hex_number(n));
         if (!reply) return tl::make_unexpected(reply.error());
@@ -608,31 +632,31 @@ Result<void> DebugServer::memory_chunks(std::uint64_t address, std::span<std::ui
 }
 
 Result<void> DebugServer::read_memory(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress) {
-    if (!running_ || non_stop_) return memory_chunks(address, into, progress);
+    if (!line_->running || line_->non_stop) return memory_chunks(address, into, progress);
     const auto began = Steady::now();
     auto stop = interrupt();
     if (!stop) return tl::make_unexpected(stop.error());
     auto read = memory_chunks(address, into, progress);
     if (stop->why != DebugStop::Why::interrupted) {  // it had stopped for a reason of its own: leave it standing
-        running_ = true;
-        kept_stop_ = *stop;
+        line_->running = true;
+        line_->kept_stop = *stop;
         return read;
     }
     if (auto on = resume(); !on) return on;
-    ++brief_halts_;
-    brief_halt_seconds_ += std::chrono::duration<double>(Steady::now() - began).count();
+    ++line_->brief_halts;
+    line_->brief_halt_seconds += std::chrono::duration<double>(Steady::now() - began).count();
     return read;
 }
 
 Result<void> DebugServer::write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) {
-    const bool pause = running_ && !non_stop_;
+    const bool pause = line_->running && !line_->non_stop;
     std::optional<DebugStop> stop;
     if (pause) {
         auto halted = interrupt();
         if (!halted) return tl::make_unexpected(halted.error());
         stop = *halted;
     }
-    const std::size_t chunk = std::min<std::size_t>((packet_size_ - 40) / 2, kMostChunk);
+    const std::size_t chunk = std::min<std::size_t>((line_->packet_size - 40) / 2, kMostChunk);
     Result<void> outcome;
     for (std::size_t at = 0; at < bytes.size() && outcome; at += chunk) {
         const std::size_t n = std::min(chunk, bytes.size() - at);
@@ -643,8 +667,8 @@ Result<void> DebugServer::write_memory(std::uint64_t address, std::span<const st
     if (stop && stop->why == DebugStop::Why::interrupted) {
         if (auto on = resume(); !on) return on;
     } else if (stop) {
-        running_ = true;
-        kept_stop_ = stop;
+        line_->running = true;
+        line_->kept_stop = stop;
     }
     return outcome;
 }

@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <memory>
 #include <optional>
+#include <set>
 #include <span>
 #include <string>
 #include <string_view>
@@ -25,6 +26,7 @@ struct DebugStop {
     Why why = Why::other;
     unsigned signal = 0;
     std::optional<std::uint64_t> watched;  ///< the address, where the server says it
+    std::string thread{};                  ///< the one that stopped, as the server names it; empty where it does not
     bool operator==(const DebugStop&) const = default;
 };
 
@@ -37,27 +39,35 @@ class DebugServer {
 
     /// Connects and asks what the server can do. Most servers halt the core at that. `patience` is the
     /// limit for this and for every later answer.
-    /// `thread`: as choose_thread takes it; 0: whichever the server takes.
-    static Result<std::unique_ptr<DebugServer>> connect(const std::string& address, Milliseconds patience, unsigned thread = 0);
+    /// `thread`: as choose_thread takes it; 0: whichever the server takes. `open`: if one of these leads to the same server, it
+    /// is another thread of that (many servers take one connection only). They share it: while one is used, no other is.
+    static Result<std::unique_ptr<DebugServer>> connect(const std::string& address, Milliseconds patience, unsigned thread = 0,
+                                                        std::span<DebugServer* const> open = {});
     /// Of a server of several cores that it tells as threads: the core is that one, counted from 1 over all processes. The
     /// others run and stand with it; a step is its alone. A Problem if the server has fewer.
     Result<void> choose_thread(unsigned number);
+    /// Another core of the same server, over the same connection; this one is its first if none was chosen. REQUIRES: halted.
+    Result<std::unique_ptr<DebugServer>> another(unsigned thread);
+    /// Whether both are cores of one server: they run and stand together.
+    bool shares_with(const DebugServer& other) const { return line_ == other.line_; }
+    /// Whether this is the core that stopped, or the server does not say which.
+    bool is_of(const DebugStop& stop) const { return thread_.empty() || stop.thread.empty() || stop.thread == thread_; }
     /// The same over a link that is open already.
     static Result<std::unique_ptr<DebugServer>> greet(std::unique_ptr<Link> link, Milliseconds patience);
     ~DebugServer();
 
     /// What becomes of the core when this connection ends: it runs on (the rule), or stays as it is.
-    void leave(bool running) { detach_ = running; }
+    void leave(bool running) { line_->detach = running; }
 
-    bool running() const { return running_; }
+    bool running() const { return line_->running; }
     /// True if it stood still before this connection halted it, as far as the server says: at a breakpoint or in a
     /// fault.
     bool stood_still() const { return stood_still_; }
     /// True if memory can be read while the core runs (non-stop mode); otherwise it is halted briefly.
-    bool reads_while_running() const { return non_stop_; }
+    bool reads_while_running() const { return line_->non_stop; }
     /// Architecture as the server's target description names it: "arm", "riscv:rv32"; empty if it does not.
     const std::string& architecture() const { return architecture_; }
-    std::size_t packet_size() const { return packet_size_; }
+    std::size_t packet_size() const { return line_->packet_size; }
 
     /// REQUIRES: halted.
     Result<void> resume();
@@ -106,21 +116,20 @@ class DebugServer {
         bool errors = false;
         std::string text;
     };
-    void keep_console(bool on) { keeps_console_ = on; }
-    std::vector<Printed> take_console() { return std::exchange(console_, {}); }
+    void keep_console(bool on) { line_->keeps_console = on; }
+    std::vector<Printed> take_console() { return std::exchange(line_->console, {}); }
     /// What the target reads from its console next, by such a call. A Problem if too much waits to be read.
     Result<void> type(const std::string& text);
     /// Bytes that nobody took before they were too many, since the last call.
-    std::uint64_t console_lost() { return std::exchange(console_lost_, 0); }
+    std::uint64_t console_lost() { return std::exchange(line_->console_lost, 0); }
 
     /// How often the core was halted only to be read, and for how long altogether.
-    unsigned brief_halts() const { return brief_halts_; }
-    double brief_halt_seconds() const { return brief_halt_seconds_; }
+    unsigned brief_halts() const { return line_->brief_halts; }
+    double brief_halt_seconds() const { return line_->brief_halt_seconds; }
 
   private:
     static constexpr int kMostSteps = 2;  ///< beyond the first
     Result<DebugStop> step_once();
-    explicit DebugServer(std::unique_ptr<Link> link, Milliseconds patience);
     Result<std::string> ask(const std::string& payload);
     Result<std::string> ask(const std::string& payload, Milliseconds patience);
     Result<void> ask_ok(const std::string& payload, const std::string& doing);
@@ -135,25 +144,33 @@ class DebugServer {
     std::optional<DebugStop> stop_of(std::string_view reply) const;
     Problem unexpected(const std::string& doing, std::string_view reply) const;
 
-    std::unique_ptr<Link> link_;
-    Milliseconds patience_;
-    DebugPacketReader reader_;
+    /// What the cores of one server share.
+    struct Line {
+        std::unique_ptr<Link> link;
+        std::string address;  ///< that was connected to; empty for a link that came open
+        Milliseconds patience{};
+        DebugPacketReader reader;
+        bool detach = true, acks = true, running = false, non_stop = false, vcont = false;
+        bool greeting = true;  ///< the server may still tell of a halt that nobody asked for
+        std::size_t packet_size = 400;
+        std::optional<DebugStop> kept_stop;
+        std::vector<Printed> console;
+        std::string typed;   ///< not read by the target yet
+        std::string chosen;  ///< the thread that the server takes for what comes next; empty: not known
+        std::set<std::string> processes;  ///< that cores were chosen of
+        std::uint64_t console_lost = 0;
+        bool keeps_console = false, interrupting = false;
+        unsigned brief_halts = 0;
+        double brief_halt_seconds = 0;
+    };
+    explicit DebugServer(std::shared_ptr<Line> line);
+
+    std::shared_ptr<Line> line_;
     bool stood_still_ = false;
-    bool detach_ = true, acks_ = true, running_ = false, non_stop_ = false, vcont_ = false;
-    bool greeting_ = true;  ///< the server may still tell of a halt that nobody asked for
-    std::size_t packet_size_ = 400;
     std::string architecture_;
     std::vector<Register> registers_;
     std::optional<unsigned> pc_number_;
-    std::optional<DebugStop> kept_stop_;
-    std::vector<Printed> console_;
-    std::string typed_;  ///< not read by the target yet
     std::string thread_;  ///< the one that is meant, as the server names it: "p2.1"; empty: whichever it takes
-    bool chosen_ = false; ///< the server takes it for what comes next
-    std::uint64_t console_lost_ = 0;
-    bool keeps_console_ = false, interrupting_ = false;
-    unsigned brief_halts_ = 0;
-    double brief_halt_seconds_ = 0;
 };
 
 }  // namespace mt

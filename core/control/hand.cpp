@@ -81,6 +81,21 @@ bool Hand::in_set(std::size_t core) const {
     return std::find(together_.begin(), together_.end(), cores_[core].spec.name) != together_.end();
 }
 
+bool Hand::of_one_server(std::size_t a, std::size_t b) const {
+    return a == b || (cores_[a].server != nullptr && cores_[b].server != nullptr && cores_[a].server->shares_with(*cores_[b].server));
+}
+
+std::size_t Hand::who_stopped(std::size_t core, const DebugStop& stop) const {
+    for (std::size_t c = 0; c < cores_.size(); ++c)
+        if (c != core && !cores_[core].server->is_of(stop) && of_one_server(c, core) && cores_[c].server->is_of(stop)) return c;
+    return core;
+}
+
+void Hand::tell_server_stood(std::size_t core, const std::vector<std::size_t>& cores, std::vector<HandAnswer>& answers) const {
+    for (std::size_t i = 0; i < cores.size(); ++i)
+        if (cores[i] != core && of_one_server(cores[i], core)) answers[i].reason = "stopped with " + cores_[core].spec.name + ": one debug server has both";
+}
+
 Result<std::vector<HandAnswer>> Hand::run(const HandCommand& command) {
     std::vector<std::size_t> about;
     for (std::size_t c = 0; c < cores_.size(); ++c)
@@ -100,6 +115,11 @@ Result<std::vector<HandAnswer>> Hand::run(const HandCommand& command) {
     if ((moves || command.kind == Kind::wait) && std::any_of(about.begin(), about.end(), [this](std::size_t c) { return in_set(c); }))
         for (std::size_t c = 0; c < cores_.size(); ++c)
             if (cores_[c].server != nullptr && in_set(c) && std::find(about.begin(), about.end(), c) == about.end()) about.push_back(c);
+    // What one server has runs and stands as one; only a step is its core's alone.
+    if ((moves && command.kind != Kind::step) || command.kind == Kind::wait)
+        for (std::size_t n = 0; n < about.size(); ++n)
+            for (std::size_t c = 0; c < cores_.size(); ++c)
+                if (of_one_server(c, about[n]) && std::find(about.begin(), about.end(), c) == about.end()) about.push_back(c);
     if (command.kind == Kind::wait) return wait(about, command.seconds);
     if (command.kind == Kind::together) {
         for (const std::string& name : command.names)
@@ -116,7 +136,10 @@ Result<std::vector<HandAnswer>> Hand::run(const HandCommand& command) {
     for (std::size_t i = 0; i < about.size(); ++i) {
         // Those that go with the first only if they can: one that runs cannot be stepped.
         if (i >= asked && command.kind == Kind::step && cores_[about[i]].server->running()) continue;
-        auto answer = on(about[i], command);
+        // One reset of a server is all its cores'.
+        const bool done = command.kind == Kind::reset && std::any_of(about.begin(), about.begin() + static_cast<std::ptrdiff_t>(i),
+                                                                     [&](std::size_t c) { return of_one_server(c, about[i]); });
+        auto answer = on(about[i], done ? HandCommand() : command);
         if (!answer && command.kind == Kind::halt) {  // the others are to stop all the same
             if (!trouble) trouble = answer.error();
             continue;
@@ -158,13 +181,19 @@ Result<std::vector<HandAnswer>> Hand::stopped(const std::string& name, const Deb
     const auto found = std::find_if(cores_.begin(), cores_.end(), [&name](const Core& c) { return c.server != nullptr && c.spec.name == name; });
     if (found == cores_.end()) return failure("there is no core '" + name + "' in hand", name);
     const auto core = static_cast<std::size_t>(found - cores_.begin());
-    std::vector<HandAnswer> answers(1);
-    answers[0].core = name;
+    std::vector<std::size_t> of_server{core};
+    for (std::size_t c = 0; c < cores_.size(); ++c)
+        if (c != core && of_one_server(c, core)) of_server.push_back(c);
+    std::vector<HandAnswer> answers(of_server.size());
     const auto stays = this->stays(core, stop, answers[0]);
     if (!stays) return tl::make_unexpected(stays.error());
+    if (*stays) tell_server_stood(core, of_server, answers);
+    for (std::size_t i = 0; i < of_server.size(); ++i) {
+        answers[i].core = cores_[of_server[i]].spec.name;
+        if (auto ok = stand(cores_[of_server[i]], answers[i]); !ok) return tl::make_unexpected(ok.error());
+    }
     if (*stays)
         if (auto others = stop_others(core, answers); !others) return tl::make_unexpected(others.error());
-    if (auto ok = stand(*found, answers[0]); !ok) return tl::make_unexpected(ok.error());
     return answers;
 }
 
@@ -319,6 +348,9 @@ Result<void> Hand::stand(Core& core, HandAnswer& a) const {
 Hand::Point* Hand::point_at(std::size_t core, std::uint64_t pc) {
     for (Point& p : points_)
         if (p.core == core && p.type == DebugServer::Point::software && p.address == (pc & ~std::uint64_t{1})) return &p;
+    // A server that has several cores stops all of them there.
+    for (Point& p : points_)
+        if (of_one_server(p.core, core) && p.type == DebugServer::Point::software && p.address == (pc & ~std::uint64_t{1})) return &p;
     return nullptr;
 }
 
@@ -338,10 +370,14 @@ Result<void> Hand::step(Core& core) {
 
 Result<void> Hand::go(Core& core) {
     if (core.server->running()) return {};
-    const auto pc = core.server->pc();
-    if (!pc) return tl::make_unexpected(pc.error());
-    if (point_at(static_cast<std::size_t>(&core - cores_.data()), *pc) != nullptr)
-        if (auto past = step(core); !past) return past;
+    const auto index = static_cast<std::size_t>(&core - cores_.data());
+    for (std::size_t c = 0; c < cores_.size(); ++c) {
+        if (!of_one_server(c, index)) continue;
+        const auto pc = cores_[c].server->pc();
+        if (!pc) return tl::make_unexpected(pc.error());
+        if (point_at(c, *pc) != nullptr)
+            if (auto past = step(cores_[c]); !past) return past;
+    }
     return core.server->resume();
 }
 
@@ -350,6 +386,10 @@ Result<bool> Hand::stays(std::size_t core, const DebugStop& stop, HandAnswer& a)
     const auto pc = cores_[core].server->pc();
     if (!pc) return tl::make_unexpected(pc.error());
     Point* hit = point_at(core, *pc);
+    if (hit != nullptr && hit->core != core && stop.why != DebugStop::Why::watchpoint) {  // meant for another core
+        if (auto on = go(cores_[core]); !on) return tl::make_unexpected(on.error());
+        return false;
+    }
     if (stop.why == DebugStop::Why::watchpoint)
         for (Point& p : points_)
             if (p.core == core && p.type != DebugServer::Point::software &&
@@ -392,11 +432,14 @@ Result<std::vector<HandAnswer>> Hand::wait(const std::vector<std::size_t>& cores
             auto stop = cores_[cores[i]].server->wait(Milliseconds(cores.size() > 1 ? 2 : 20));
             if (!stop) return tl::make_unexpected(stop.error());
             if (!*stop) continue;
-            const auto there = stays(cores[i], **stop, answers[i]);
+            const std::size_t who = who_stopped(cores[i], **stop);
+            const auto its = std::find(cores.begin(), cores.end(), who);
+            const auto there = stays(who, **stop, answers[its == cores.end() ? i : static_cast<std::size_t>(its - cores.begin())]);
             if (!there) return tl::make_unexpected(there.error());
             if (!*there) continue;
+            tell_server_stood(who, cores, answers);
             std::vector<HandAnswer> others;
-            if (auto ok = stop_others(cores[i], others); !ok) return tl::make_unexpected(ok.error());
+            if (auto ok = stop_others(who, others); !ok) return tl::make_unexpected(ok.error());
             for (HandAnswer& other : others)
                 for (std::size_t o = 0; o < cores.size(); ++o)
                     if (cores_[cores[o]].spec.name == other.core) {
@@ -438,7 +481,7 @@ Result<void> Hand::run_to(std::size_t index, std::uint64_t address, double secon
             if (!at) {
                 outcome = tl::make_unexpected(at.error());
             } else if ((*at & ~std::uint64_t{1}) != address) {
-                const auto there = stays(index, **stop, a);
+                const auto there = stays(who_stopped(index, **stop), **stop, a);
                 if (!there) outcome = tl::make_unexpected(there.error());
                 if (there && *there) a.as_wanted = false;
             }

@@ -105,6 +105,12 @@ class Hand {
     Result<HandAnswer> on(std::size_t core, const HandCommand& command);
     /// Whether the core goes together with another.
     bool in_set(std::size_t core) const;
+    /// Whether both are cores of one debug server, or the same: they run and stand together.
+    bool of_one_server(std::size_t a, std::size_t b) const;
+    /// Which of the cores of one server it was that stopped.
+    std::size_t who_stopped(std::size_t core, const DebugStop& stop) const;
+    /// The others of its server stand, too: they say so.
+    void tell_server_stood(std::size_t core, const std::vector<std::size_t>& cores, std::vector<HandAnswer>& answers) const;
     /// The others of its set stop, too.
     Result<void> stop_others(std::size_t core, std::vector<HandAnswer>& answers);
     Result<void> go(Core& core);

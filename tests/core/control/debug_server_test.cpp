@@ -7,6 +7,7 @@
 
 #include "capture/ring.h"
 #include "control/debug_server.h"
+#include "control/hand.h"
 #include "control/image_check.h"
 #include "process.h"
 #include "target/image.h"
@@ -132,6 +133,82 @@ TEST(DebugServerOfQemu, ReachesEachOfItsHartsAlsoThoseOfAnotherProcess) {
         auto none = DebugServer::connect("127.0.0.1:" + port, 5000ms, 3);
         ASSERT_FALSE(none) << machine;
         EXPECT_NE(none.error().text().find("has 2 threads, not 3"), std::string::npos) << none.error().text();
+    }
+}
+
+// Both harts at once, over the one connection that the server takes.
+TEST(DebugServerOfQemu, HasBothOfItsHartsInHandAtOnce) {
+    for (const char* machine : {"virt", "sifive_u"}) {
+        const std::string port = std::to_string(test::free_port());
+        test::Process qemu({"qemu-system-riscv32", "-M", machine, "-smp", "2", "-bios", "none", "-kernel", MT_DEMO "/larkspur-cop.elf", "-S",
+                            "-gdb", "tcp:127.0.0.1:" + port, "-display", "none", "-monitor", "none", "-serial", "none"});
+        std::vector<std::unique_ptr<DebugServer>> servers;
+        std::vector<Hand::Core> cores;
+        for (unsigned thread = 1; thread <= 2; ++thread) {
+            std::vector<DebugServer*> open;
+            for (const auto& s : servers) open.push_back(s.get());
+            ASSERT_TRUE(test::wait_until([&] {
+                auto s = DebugServer::connect("127.0.0.1:" + port, 5000ms, thread, open);
+                if (s) servers.push_back(std::move(*s));
+                return servers.size() == thread;
+            })) << machine << ", thread " << thread;
+            Hand::Core core;
+            core.spec.name = thread == 1 ? "hart0" : "hart1";
+            core.spec.isa = "rv32imac";
+            core.image = image("larkspur-cop.elf");
+            core.server = servers.back().get();
+            cores.push_back(core);
+        }
+        EXPECT_TRUE(servers[0]->shares_with(*servers[1]));
+        Hand::Options options;
+        options.may_write = true;
+        Hand hand(std::move(cores), options);
+        const auto tell = [&](const std::string& text) {
+            const auto command = parse_hand_command(text);
+            EXPECT_TRUE(command) << text;
+            auto answers = hand.run(*command);
+            EXPECT_TRUE(answers) << machine << ", " << text << ": " << answers.error().text();
+            return answers ? *answers : std::vector<HandAnswer>(2);
+        };
+        // A loop for each: addi a0, a0, 1; nop; back to the first.
+        const std::vector<std::uint8_t> loop{0x13, 0x05, 0x15, 0, 0x13, 0, 0, 0, 0x6F, 0xF0, 0x9F, 0xFF};
+        for (const std::uint64_t at : {0x8010'0000U, 0x8010'0100U}) ASSERT_TRUE(servers[0]->write_memory(at, loop));
+        tell("hart0: set pc 0x80100000");
+        tell("hart1: set pc 0x80100100");
+        tell("hart0: set a0 17");
+        tell("hart1: set a0 34");
+        tell("hart0: step 4");
+        EXPECT_EQ(tell("hart0: registers a0 pc")[0].values[0].text, "0x00000013");
+        EXPECT_EQ(*servers[0]->pc(), 0x8010'0004U) << machine;
+        EXPECT_EQ(*servers[1]->pc(), 0x8010'0100U) << machine << ": a step is its core's alone";
+        EXPECT_EQ(tell("hart1: registers a0")[0].values[0].text, "0x00000022");
+        tell("hart1: break 0x80100104");
+        const auto gone = tell("hart0: go");
+        ASSERT_EQ(gone.size(), 2U) << "the server lets both run";
+        EXPECT_TRUE(gone[0].running && gone[1].running);
+        const auto there = tell("hart0: wait 20");
+        ASSERT_EQ(there.size(), 2U);
+        EXPECT_FALSE(there[0].running || there[1].running) << machine;
+        EXPECT_EQ(there[1].reason, "breakpoint at 0x80100104") << machine;
+        EXPECT_EQ(there[1].pc, 0x8010'0104U) << machine;
+        EXPECT_EQ(there[0].reason, "stopped with hart1: one debug server has both") << machine;
+        // From where it stands it goes on, and comes again.
+        tell("all: go");
+        EXPECT_EQ(tell("hart1: wait 20")[0].reason, "breakpoint at 0x80100104, hit 2") << machine;
+        tell("hart1: clear");
+        // The server stops whoever comes there: hart1, for which it is not meant, goes on.
+        tell("hart0: break 0x80100108");
+        tell("hart0: break 0x80100008 count 3");
+        tell("hart1: set pc 0x80100100");
+        tell("hart0: go");
+        const auto third = tell("hart0: wait 20");
+        EXPECT_EQ(third[0].reason, "breakpoint at 0x80100008, hit 3") << machine;
+        ASSERT_EQ(third.size(), 2U);
+        tell("hart0: clear");
+        tell("hart1: go");
+        const auto halted = tell("hart0: halt");
+        ASSERT_EQ(halted.size(), 2U);
+        EXPECT_FALSE(halted[0].running || halted[1].running);
     }
 }
 

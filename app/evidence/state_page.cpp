@@ -22,6 +22,7 @@ namespace {
 constexpr int kStepRole = kCellSortRole + 1, kPathRole = kStepRole + 1;
 constexpr std::size_t kMostFrames = 16, kMostShown = 3000;
 constexpr int kDeepest = 4;
+constexpr std::uint64_t kAtOnce = 200'000;  // instructions that are executed while nobody notices
 
 }  // namespace
 
@@ -31,7 +32,33 @@ struct StatePage::Kept {
     std::size_t stream = 0;
     std::optional<Result<PastStates>> states;
     std::unique_ptr<Locals> locals{};
+    const StepTrail& steps() const { return trail->steps[stream]; }
+    /// What is to be shown of a state. `progress`: null if it is not all that can be known.
+    std::shared_ptr<const Found> look(PastState state, const QStringList& watched, Progress* progress);
 };
+
+std::shared_ptr<const StatePage::Found> StatePage::Kept::look(PastState state, const QStringList& watched, Progress* progress) {
+    auto found = std::make_shared<Found>(Found{std::move(state), {}, {}, progress != nullptr});
+    const CoreSpec& core = recording->target.cores[steps().core_index];
+    const Isa kind = isa_of(core.isa).value_or(Isa::thumb);
+    if (!locals) locals = std::make_unique<Locals>(core.images());
+    const FrameState frame = progress != nullptr ? frame_of(found->state, kind, **states, *recording, steps(), *progress)
+                                                 : frame_of(found->state, kind);
+    std::size_t room = kMostShown;
+    for (LocalFrame& f : locals->frames(found->state.pc, frame, kMostFrames)) {
+        Frame shown{f.function, f.pc, {}};
+        for (LocalValue& v : f.values) shown.parts.push_back(with_parts(std::move(v), *locals, frame, 0, room));
+        found->frames.push_back(std::move(shown));
+    }
+    for (const QString& name : watched) {
+        const auto local = locals->named(name.toStdString(), found->state.pc, frame);
+        if (local)
+            found->variables.push_back(*local ? Result<StateVariable>(variable_of(**local)) : tl::make_unexpected(local->error()));
+        else
+            found->variables.push_back(variable_in(core, name.toStdString(), *found->state.memory));
+    }
+    return found;
+}
 
 StatePage::StatePage(Document& document, QWidget* parent)
     : QWidget(parent),
@@ -192,33 +219,7 @@ void StatePage::compute() {
     if (!kept_ || kept_->trail != trail || kept_->stream != *stream_)
         kept_ = std::make_shared<Kept>(Kept{document_.recording(), trail, *stream_, std::nullopt});
     hint_->setText(tr("executing what was recorded …"));
-    jobs_.add([this, kept = kept_, step = step_, watched = watched_, progress = progress_] {
-        const StepTrail& steps = kept->trail->steps[kept->stream];
-        if (!kept->states) kept->states.emplace(PastStates::of(*kept->recording, steps));
-        QString trouble;
-        std::shared_ptr<Found> found;
-        if (!*kept->states) {
-            trouble = words(kept->states->error().text());
-        } else if (auto state = (*kept->states)->before(step, *progress)) {
-            found = std::make_shared<Found>(Found{std::move(*state), {}, {}});
-            const CoreSpec& core = kept->recording->target.cores[steps.core_index];
-            const Isa kind = isa_of(core.isa).value_or(Isa::thumb);
-            if (!kept->locals) kept->locals = std::make_unique<Locals>(core.images());
-            const FrameState frame = frame_of(found->state, kind, **kept->states, *kept->recording, steps, *progress);
-            std::size_t room = kMostShown;
-            for (LocalFrame& f : kept->locals->frames(found->state.pc, frame, kMostFrames)) {
-                Frame shown{f.function, f.pc, {}};
-                for (LocalValue& v : f.values) shown.parts.push_back(with_parts(std::move(v), *kept->locals, frame, 0, room));
-                found->frames.push_back(std::move(shown));
-            }
-            for (const QString& name : watched) {
-                const auto local = kept->locals->named(name.toStdString(), found->state.pc, frame);
-                if (local)
-                    found->variables.push_back(*local ? Result<StateVariable>(variable_of(**local)) : tl::make_unexpected(local->error()));
-                else
-                    found->variables.push_back(variable_in(core, name.toStdString(), *found->state.memory));
-            }
-        }
+    const auto post = [this, progress = progress_](std::shared_ptr<const Found> found, const QString& trouble) {
         QMetaObject::invokeMethod(
             this,
             [this, found, trouble, progress] {
@@ -230,6 +231,20 @@ void StatePage::compute() {
                     hint_->setText(trouble.isEmpty() ? tr("This state cannot be worked out.") : trouble);
             },
             Qt::QueuedConnection);
+    };
+    jobs_.add([kept = kept_, step = step_, watched = watched_, progress = progress_, post] {
+        if (!kept->states) kept->states.emplace(PastStates::of(*kept->recording, kept->steps()));
+        if (!*kept->states) return post(nullptr, words(kept->states->error().text()));
+        PastStates& states = **kept->states;
+        // What the last instructions tell is there at once; all that is known may take long the first time.
+        if (states.distance(step) > kAtOnce)
+            if (auto glimpse = states.glimpse(step, kAtOnce, *progress)) post(kept->look(std::move(*glimpse), watched, nullptr), {});
+        auto state = states.before(step, *progress);
+        if (!progress->cancelled()) post(state ? kept->look(std::move(*state), watched, progress.get()) : nullptr, {});
+    });
+    // Whatever is clicked next is near then.
+    jobs_.add([kept = kept_, progress = progress_] {
+        if (kept->states && *kept->states) (*kept->states)->execute_all(*progress);
     });
 }
 
@@ -331,13 +346,16 @@ void StatePage::fill(const Found& found) {
     variables_->resizeColumnsToContents();
     variables_->setColumnWidth(1, std::clamp(variables_->columnWidth(1), 110, 420));
     restore_columns(*variables_, variables_->objectName());
-    before_ = std::move(now);
-    shown_ = std::make_shared<const HandState>(hand_state_of(found.state));
+    if (found.whole) before_ = std::move(now);
+    put_->setEnabled(found.whole);
+    shown_ = found.whole ? std::make_shared<const HandState>(hand_state_of(found.state)) : nullptr;
     hint_->setText(tr("before instruction %1 at %2: %3 of %4 registers known%5")
                        .arg(words(count_text(found.state.step)), words(hex_text(found.state.pc, 8)))
                        .arg(known)
                        .arg(found.state.registers.size())
-                       .arg(watched_.isEmpty() ? tr(" · name variables to see them, too") : QString()));
+                       .arg(!found.whole         ? tr(" from the last %1 instructions · executing all before them …").arg(words(count_text(kAtOnce)))
+                            : watched_.isEmpty() ? tr(" · name variables to see them, too")
+                                                 : QString()));
     fill_picture();
     emit filled();
 }

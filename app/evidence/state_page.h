@@ -81,6 +81,7 @@ class StatePage : public QWidget, public EvidencePage {
         PastState state;
         std::vector<Result<StateVariable>> variables;
         std::vector<Frame> frames;
+        bool whole = true;  ///< all that can be known; else what the last instructions tell
     };
     struct Kept;  ///< the states of a stream; the job's alone
     void ask();

@@ -2,7 +2,6 @@
 #pragma once
 
 #include <array>
-#include <bitset>
 #include <cstdint>
 #include <functional>
 #include <map>
@@ -98,7 +97,7 @@ class PastMemory {
     bool is_constant(std::uint64_t address, unsigned bytes) const;
     /// Makes it known if somebody learnt it. `mask`: the bits of a register.
     void resolve(Known& k, std::uint64_t mask) const {
-        if (!k.known && k.origin != 0 && !facts_->values.empty()) resolve_by_facts(k, mask);
+        if (!k.known && k.origin != 0 && k.origin <= facts_->highest) resolve_by_facts(k, mask);
     }
     /// What words that are not known hold when the recording had stopped: this is how memory stood then.
     void learn_stopped() const;
@@ -109,33 +108,53 @@ class PastMemory {
     void forget(const Known& address, unsigned bytes, std::uint64_t step);
 
   private:
-    static constexpr std::uint64_t kPage = 4096;
+    static constexpr std::uint64_t kPage = 4096, kLine = 64, kLines = kPage / kLine;
     static constexpr std::uint64_t kUpper = ~std::uint64_t{0};
     struct Facts {
         std::unordered_map<std::uint64_t, std::uint64_t> values;  ///< by origin
         std::unordered_set<std::uint64_t> contradicted;
+        std::uint64_t highest = 0;  ///< origin in `values`, or above: what comes to be now is none of them
     };
     void resolve_by_facts(Known& k, std::uint64_t mask) const;
-    struct Page {
-        std::array<std::uint8_t, kPage> bytes{};
-        std::bitset<kPage> known;
-        std::array<std::uint64_t, kPage> set_at;
-        std::array<std::uint64_t, kPage / 4> origin{};  ///< of words that are not known; kUpper: the word before has eight bytes
-        std::array<std::uint64_t, kPage / 4> plus{};
-        Page() { set_at.fill(Known::kNever); }
-        void tag(std::uint64_t in_page, unsigned count, const Known& value);
+    /// So many bytes at a multiple of that.
+    struct Line {
+        std::uint64_t age = 0;    ///< how often all was forgotten when this came to be
+        std::uint64_t known = 0;  ///< a bit for each byte
+        std::array<std::uint8_t, kLine> bytes;
+        std::array<std::uint64_t, kLine> set_at;
+        std::array<std::uint64_t, kLine / 4> origin;  ///< of words that are not known; kUpper: the word before has eight bytes
+        std::array<std::uint64_t, kLine / 4> plus;
+        void clear(std::uint64_t at_age);
+        void tag(std::uint64_t in_line, unsigned count, const Known& value);
+        void put(std::uint64_t in_line, unsigned count, const Known& value, std::uint64_t step);
+        void lose(std::uint64_t in_line, unsigned count);
+        bool has_eight(std::uint64_t word) const { return word + 1 < origin.size() && origin[word + 1] == kUpper; }
     };
-    std::optional<std::uint8_t> by_origin(const Page& page, std::uint64_t in_page) const;
+    using Page = std::array<std::shared_ptr<Line>, kLines>;
+    /// Number of the page that nobody else has, as long as no copy is made.
+    struct Sole {
+        mutable std::uint64_t page = kUpper;
+        Sole() = default;
+        Sole(const Sole& other) { other.page = kUpper; }
+        Sole& operator=(const Sole& other) {
+            page = other.page = kUpper;
+            return *this;
+        }
+    };
+    std::optional<std::uint8_t> by_origin(const Line& line, std::uint64_t in_line) const;
     struct Fixed {
         std::uint64_t begin = 0;
         std::span<const std::uint8_t> bytes;
         bool spoiled = false;  ///< somebody wrote there after all
     };
     bool is_memory(std::uint64_t address) const;
-    Page* find(std::uint64_t address) const;
-    Page& own(std::uint64_t address);
+    /// What was written there since all was forgotten, if anything was.
+    const Line* find(std::uint64_t address) const;
+    /// The same, to be changed; it is made if there is none.
+    Line& own(std::uint64_t address);
     const Fixed* fixed(std::uint64_t address) const;
-
+    void spoil_fixed(std::uint64_t begin, std::uint64_t end);
+    Known read_with_care(std::uint64_t address, unsigned bytes) const;
 
     std::unordered_map<std::uint64_t, std::shared_ptr<Page>> pages_;  ///< by number
     std::vector<Fixed> fixed_;
@@ -143,6 +162,8 @@ class PastMemory {
     std::unordered_set<std::uint64_t> stack_pages_;
     mutable std::uint64_t recent_ = ~std::uint64_t{0};  ///< number of the page that was looked for last …
     mutable Page* recent_page_ = nullptr;                ///< … and what was found; null: none
+    Sole sole_;
+    std::uint64_t age_ = 1;  ///< lines of another age hold nothing: all was forgotten since
     std::uint64_t noted_ = ~std::uint64_t{0};            ///< the stack's page that was noted last
     std::uint64_t forgotten_at_ = Known::kNever;
     std::map<std::pair<std::uint64_t, std::uint64_t>, std::uint64_t> spoiled_;  ///< written somewhere between, and when last
@@ -153,6 +174,7 @@ class PastMemory {
     struct Bounds {
         std::uint32_t low = 0, high = 0;
         std::uint64_t step = 0;  ///< of the write
+        std::uint64_t age = 0;   ///< as of lines
     };
     std::unordered_map<std::uint64_t, Bounds> bounds_;  ///< of words that are not known but for these
     std::shared_ptr<std::vector<Stopped>> stopped_ = std::make_shared<std::vector<Stopped>>();

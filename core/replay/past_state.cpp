@@ -13,7 +13,7 @@
 namespace mt {
 namespace {
 
-constexpr std::uint64_t kLeastApart = std::uint64_t{1} << 16, kMostKept = 256;
+constexpr std::uint64_t kLeastApart = std::uint64_t{1} << 16, kMostKept = 512;
 constexpr std::size_t kMostStopped = std::size_t{256} << 20;
 
 // Whether another core writes to the same memory: what stands there is then nobody's alone.
@@ -94,6 +94,16 @@ void tell_core(Machine& m, const StepData& data, bool has_processes, std::uint64
     }
 }
 
+// Nothing is known before `from` but what trace tells of the core itself.
+template <class Machine>
+void begin_at(Machine& machine, const StepTrail& steps, std::uint64_t from) {
+    constexpr std::size_t kMostBack = 1'000'000;  // further back it takes too long to look
+    machine.lose(from);
+    std::size_t i = first_false(0, steps.data.size(), [&](std::size_t n) { return steps.data[n].step < from; });
+    for (std::size_t n = 0; i-- > 0 && n < kMostBack; ++n)
+        if (steps.data[i].data.tag == StepData::kLevel) return tell_core(machine, steps.data[i].data, false, from);
+}
+
 }  // namespace
 
 Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& steps, std::uint64_t from) {
@@ -107,11 +117,7 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         PastStates states(recording, steps, machine);
         if (auto taken = states.take_stopped(recording.target.cores[steps.core_index], machine.memory()); !taken)
             return tl::make_unexpected(taken.error());
-        if (from > 0) {
-            machine.lose(from);
-            for (std::size_t i = 0; i < steps.data.size() && steps.data[i].step < from; ++i)
-                tell_core(machine, steps.data[i].data, false, from);
-        }
+        if (from > 0) begin_at(machine, steps, from);
         constexpr std::uint64_t kFarEnd = 10'000'000;  // instructions up to it would take too long for a part
         if (from > 0 && steps.steps - from > kFarEnd) states.has_end_ = false;
         states.kept_.clear();
@@ -186,11 +192,7 @@ std::optional<PastState> PastStates::as_left(std::uint64_t step, Progress& progr
 }
 
 std::optional<PastState> PastStates::state_at(std::uint64_t step, Upto upto, Progress& progress) {
-    if (!end_ && has_end_) {
-        end_ = run_to(steps_->steps, Upto::instruction, progress);
-        if (!end_) return std::nullopt;
-        learn_copies();
-    }
+    if (!end_ && has_end_ && !execute_all(progress)) return std::nullopt;
     auto state = run_to(step, upto, progress);
     if (state && end_) learn_from_end(*state);
     return state;
@@ -220,8 +222,39 @@ void PastStates::learn_from_end(PastState& state) const {
     state.memory = std::move(memory);
 }
 
+PastStates::Start PastStates::start_before(std::uint64_t step) const {
+    const auto at = std::prev(kept_.upper_bound(step));
+    Start start{at->first, at == kept_.begin(), at->second};
+    std::visit([](auto& m) { m.resolve(); }, start.machine);
+    return start;
+}
+
 std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progress& progress) {
-    return run_to(step, upto, progress, step, {});
+    // A state that was kept is one behind an exception.
+    const bool earlier = upto == Upto::exception && step > kept_.begin()->first;
+    return run(start_before(earlier ? step - 1 : step), step, upto, progress, &kept_, {});
+}
+
+std::uint64_t PastStates::distance(std::uint64_t step) const {
+    const std::uint64_t to_end = has_end_ && !end_ ? steps_->steps - std::prev(kept_.end())->first : 0;
+    return to_end + step - std::prev(kept_.upper_bound(step))->first;
+}
+
+std::optional<PastState> PastStates::glimpse(std::uint64_t step, std::uint64_t reach, Progress& progress) const {
+    const std::uint64_t first = kept_.begin()->first;
+    Start start{step - first > reach ? step - reach : first, true, kept_.begin()->second};
+    if (start.step > first) std::visit([&](auto& m) { begin_at(m, *steps_, start.step); }, start.machine);
+    return run(std::move(start), step, Upto::instruction, progress);
+}
+
+bool PastStates::execute_all(Progress& progress) {
+    if (has_end_ && !end_) {
+        end_ = run_to(steps_->steps, Upto::instruction, progress);
+        if (end_) learn_copies();
+        executed_ = end_.has_value();
+    }
+    if (!executed_) executed_ = run_to(steps_->steps, Upto::instruction, progress).has_value();
+    return executed_;
 }
 
 std::optional<std::uint64_t> PastStates::next_change(std::uint64_t step, const Watched& watched, Progress& progress) {
@@ -233,7 +266,7 @@ std::optional<std::uint64_t> PastStates::next_change(std::uint64_t step, const W
     };
     std::optional<Known> before;
     std::optional<std::uint64_t> changed;
-    run_to(steps_->steps, Upto::instruction, progress, step, [&](const Machine& machine, std::uint64_t executed) {
+    run(start_before(step), steps_->steps, Upto::instruction, progress, &kept_, [&](const Machine& machine, std::uint64_t executed) {
         if (executed + 1 < step) return true;
         const Known now = value_of(machine);
         if (executed >= step && before && now.set_at == executed && !(now.known && before->known && now.value == before->value)) {
@@ -246,23 +279,20 @@ std::optional<std::uint64_t> PastStates::next_change(std::uint64_t step, const W
     return changed;
 }
 
-std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progress& progress, std::uint64_t start,
-                                            const std::function<bool(const Machine&, std::uint64_t)>& each) {
-    // A state that was kept is one behind an exception.
-    const bool earlier = upto == Upto::exception && step > kept_.begin()->first;
-    auto from = std::prev(kept_.upper_bound(earlier ? step - 1 : start));
-    Machine machine = from->second;
-    std::visit([](auto& m) { m.resolve(); }, machine);
-    std::uint64_t now = from->first;  // the step that is executed next
+std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto upto, Progress& progress,
+                                         std::map<std::uint64_t, Machine>* keep,
+                                         const std::function<bool(const Machine&, std::uint64_t)>& each) const {
+    Machine& machine = start.machine;
+    std::uint64_t now = start.step;  // the step that is executed next
     const Code& code = *steps_->code;
     const auto& traps = steps_->traps;
     const auto& gaps = steps_->gaps;
     const auto& told = steps_->data;
-    // What came before the instruction is done already, but for the state that all begins with.
-    const std::uint64_t undone = from == kept_.begin() ? now : now + 1;
+    const std::uint64_t undone = start.first ? now : now + 1;
     const auto first_of = [&](const auto& all) { return first_false(0, all.size(), [&](std::size_t i) { return all[i].step < undone; }); };
     std::size_t trap = first_of(traps), gap = first_of(gaps), tell = first_of(told);
     std::size_t trap_ahead = trap, gap_ahead = gap;
+    std::uint64_t keep_at = keep != nullptr ? (now / apart_ + 1) * apart_ : Known::kNever;
     // A piece is executed once the next one is there: that says which way its last instruction went.
     std::optional<StepPiece> waiting;
     std::optional<PastState> out;
@@ -310,7 +340,10 @@ std::optional<PastState> PastStates::run_to(std::uint64_t step, Upto upto, Progr
                         m.settle(now);
                         return finish(p);
                     }
-                    if (now % apart_ == 0 && now != from->first) kept_.emplace(now, m);
+                    if (now == keep_at) {
+                        keep->emplace(now, m);
+                        keep_at += apart_;
+                    }
                     const std::uint32_t behind = code.next(slot);
                     m.execute(slot, now, now + 1 < end ? behind : next);
                     slot = behind;

@@ -43,6 +43,13 @@ class PastStates {
     /// REQUIRES: from <= step < steps.steps. Cancelled, nothing. Blocks: what was not executed yet is executed, at about
     /// ten million instructions a second.
     std::optional<PastState> before(std::uint64_t step, Progress& progress);
+    /// How many instructions are to be executed until `before(step)` can tell. REQUIRES: from <= step <= steps.steps
+    std::uint64_t distance(std::uint64_t step) const;
+    /// The same as `before`, but as if nothing was known of what came before the last `reach` instructions: soon there, and
+    /// what it knows `before` knows, too. REQUIRES as `before`.
+    std::optional<PastState> glimpse(std::uint64_t step, std::uint64_t reach, Progress& progress) const;
+    /// Executes what was not executed yet: the state before any step is near then. False: cancelled. Blocks as `before` does.
+    bool execute_all(Progress& progress);
     /// The same before an exception that was taken there has changed anything. REQUIRES: from <= step <= steps.steps
     std::optional<PastState> as_left(std::uint64_t step, Progress& progress);
 
@@ -61,23 +68,32 @@ class PastStates {
     PastStates(const Recording& recording, const StepTrail& steps, Machine first);
     enum class Upto : std::uint8_t { instruction, exception };
     std::optional<PastState> state_at(std::uint64_t step, Upto upto, Progress& progress);
-    /// Executes up to `step`, or to the end.
+    struct Start {
+        std::uint64_t step = 0;
+        bool first = false;  ///< what came before its instruction is still to be done
+        Machine machine;
+    };
+    Start start_before(std::uint64_t step) const;
+    /// From `start` up to `step`, or to the end.
+    std::optional<PastState> run(Start start, std::uint64_t step, Upto upto, Progress& progress) const {
+        return run(std::move(start), step, upto, progress, nullptr, {});
+    }
+    /// `keep`: where states on the way are kept. `each` is given every machine behind an instruction, with the number of that;
+    /// false: it is enough.
+    std::optional<PastState> run(Start start, std::uint64_t step, Upto upto, Progress& progress, std::map<std::uint64_t, Machine>* keep,
+                                 const std::function<bool(const Machine&, std::uint64_t)>& each) const;
     std::optional<PastState> run_to(std::uint64_t step, Upto upto, Progress& progress);
-    /// From the state that is kept at or before `start`. `each` is given every machine behind an instruction, with the number
-    /// of that; false: it is enough.
-    std::optional<PastState> run_to(std::uint64_t step, Upto upto, Progress& progress, std::uint64_t start,
-                                    const std::function<bool(const Machine&, std::uint64_t)>& each);
     /// What is known of the end tells values that were copied there, however long before.
     void learn_copies() const;
     void learn_from_end(PastState& state) const;
     Result<void> take_stopped(const CoreSpec& core, PastMemory& memory);
 
     const Recording* recording_;
-    std::uint64_t apart_;  ///< steps between two states that are kept: they take up to a megabyte each
+    std::uint64_t apart_;  ///< steps between two states that are kept: they take some hundred kilobytes each
     const StepTrail* steps_;
     std::map<std::uint64_t, Machine> kept_;  ///< as they are before the step
     std::map<std::string, std::uint64_t> stopped_;  ///< registers when the recording had stopped
-    bool has_end_ = false;
+    bool has_end_ = false, executed_ = false;  ///< executed_: all was
     std::optional<PastState> end_;                  ///< behind the last step, where that helps
 };
 

@@ -51,7 +51,18 @@ void ThumbMachine::jump(const Known& target, std::uint64_t step, std::uint32_t n
     }
     // Of a value that is not known nobody can say whether it ended a handler.
     if (!target.known && (!handler_ || *handler_) && next == Code::kNowhere) return lose(step);
-    if (!target.known && (!handler_ || *handler_)) lose(step);
+    if (!target.known && (!handler_ || *handler_)) may_have_left(step);
+}
+
+// B1.5.8: of the registers, those that the frame holds and the stack pointers are then others. Memory is as it was.
+void ThumbMachine::may_have_left(std::uint64_t step) {
+    for (const unsigned n : {0u, 1u, 2u, 3u, 12u, 14u}) r_[n] = {0, false, step};
+    flags_ = {};
+    unsure_ = 4;  // it may go on in the middle of an IT block
+    fork_.reset();
+    main_ = process_ = {0, false, step};
+    uses_process_ = unprivileged_ = {};
+    handler_.reset();
 }
 
 void ThumbMachine::lose(std::uint64_t step) {
@@ -80,8 +91,11 @@ void ThumbMachine::trap(const StepTrap& trap, std::uint64_t before) {
         return;
     }
     if (leaving_) lose(step);  // it was one, and nothing was told of it
-    if (!handler_ || (!*handler_ && !uses_process_.known) || fp_used_) {
-        lose(step);
+    if (!handler_ || (!*handler_ && !uses_process_.known) || fp_used_) {  // to a stack that nobody knows
+        may_have_left(step);
+        memory_.forget(step);
+        saved_.clear();
+        unsure_ = 0;
         handler_ = true;
         return;
     }

@@ -33,6 +33,8 @@ class ThumbMachine : public ArmCore {
     bool special(std::uint32_t i, std::uint32_t pc, std::uint64_t step) override;
     std::array<Known*, 2> stack_pointers() override { return {&main_, &process_}; }
     bool changed_mode() override { return leaving_.has_value(); }
+    /// Nobody knows whether a handler ended.
+    void may_have_left(std::uint64_t step);
 
     Known main_, process_;                  ///< stack pointers
     Known uses_process_;                    ///< CONTROL.SPSEL, in thread mode

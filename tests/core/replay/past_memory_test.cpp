@@ -94,13 +94,43 @@ TEST_P(RandomAccesses, ACopyKeepsWhatItWasACopyOf) {
     const PastMemory copy = memory;
     std::map<std::uint64_t, std::optional<std::uint8_t>> before;
     for (std::uint64_t at = kAround; at < kBehind; ++at) before[at] = copy.byte(at);
+    PastMemory other = copy;
     for (std::uint64_t step = 500; step < 1500; ++step) {
-        if (random() % 200 == 0)
-            memory.forget(step);
+        PastMemory& one = random() % 2 == 0 ? memory : other;
+        const std::uint64_t at = somewhere(), what = random() % 200;
+        if (what == 0)
+            one.forget(step);
+        else if (what < 20)
+            one.forget(Known::between(at, at + random() % 400), 4, step);
         else
-            memory.write(somewhere(), 4, {random(), true}, step);
+            one.write(at, 4, {random(), true}, step);
     }
     for (const auto& [at, byte] : before) ASSERT_EQ(copy.byte(at), byte) << hex_text(at);
+}
+
+TEST(PastMemoryThatIsForgotten, InAThousandPlacesOneByOneKeepsAllOthers) {
+    PastMemory m;
+    m.add_memory(kBegin, kEnd);
+    for (std::uint64_t at = kBegin; at < kEnd; at += 4) m.write(at, 4, {at, true}, 1);
+    for (std::uint64_t at = kBegin; at < kEnd; at += 8) m.forget(Known::between(at, at), 4, 2 + at);
+    for (std::uint64_t at = kBegin; at < kEnd; at += 8) {
+        ASSERT_FALSE(m.read(at, 4).known);
+        ASSERT_EQ(m.read(at, 4).set_at, 2 + at) << "that is when";
+        ASSERT_EQ(m.read(at + 4, 4).value, at + 4);
+    }
+}
+
+TEST(PastMemoryThatIsForgotten, AsAWholeTellsWhenAndIsWrittenAnew) {
+    PastMemory m;
+    m.add_memory(kBegin, kEnd);
+    m.write(kBegin, 4, {1, true}, 1);
+    for (std::uint64_t step = 10; step < 20; ++step) m.forget(step);
+    EXPECT_FALSE(m.read(kBegin, 4).known);
+    EXPECT_EQ(m.read(kBegin, 4).set_at, 19U);
+    m.write(kBegin + 4, 4, {2, true}, 20);
+    EXPECT_EQ(m.read(kBegin + 4, 4).value, 2U);
+    EXPECT_FALSE(m.read(kBegin, 4).known) << "what stood there before does not come back";
+    EXPECT_EQ(m.read(kBegin, 4).set_at, 19U);
 }
 
 INSTANTIATE_TEST_SUITE_P(Seeds, RandomAccesses, testing::Values(1U, 2U, 3U, 4U),

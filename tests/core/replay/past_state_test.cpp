@@ -106,6 +106,55 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
     EXPECT_GT(registers_known, is_riscv(steps.code->isa()) && GetParam().memory != nullptr ? 0.99 : 0.75);
     EXPECT_GT(memory_known, 0.8);
 }
+// What the last instructions alone tell is a part of what all of them tell, the more the further back it looks.
+TEST_P(PastStateOf, AGlimpseTellsNothingElseThanTheWholeAndMoreTheFurtherItLooksBack) {
+    const auto opened = this->opened();
+    const StepTrail& steps = opened.trail->steps[0];
+    auto states = PastStates::of(*opened.recording, steps);
+    ASSERT_TRUE(states) << states.error().text();
+    Progress progress;
+    std::array<unsigned, 4> known{};
+    const std::array<std::uint64_t, 4> reach{0, 50, 5'000, steps.steps};
+    unsigned whole_known = 0;
+    for (std::uint64_t step = 10'000; step < 100'000; step += 7'919) {
+        const auto whole = states->before(step, progress);
+        ASSERT_TRUE(whole);
+        for (const auto& r : whole->registers) whole_known += r.second.known ? 1U : 0U;
+        for (std::size_t far = 0; far < reach.size(); ++far) {
+            const auto glimpse = states->glimpse(step, reach[far], progress);
+            ASSERT_TRUE(glimpse);
+            EXPECT_EQ(glimpse->pc, whole->pc);
+            for (std::size_t n = 0; n < whole->registers.size(); ++n) {
+                const Known &part = glimpse->registers[n].second, &all = whole->registers[n].second;
+                if (!part.known) continue;
+                ++known[far];
+                ASSERT_TRUE(all.known) << whole->registers[n].first << " before " << step;
+                ASSERT_EQ(part.value, all.value) << whole->registers[n].first << " before " << step;
+            }
+        }
+    }
+    EXPECT_TRUE(std::is_sorted(known.begin(), known.end()));
+    EXPECT_EQ(known[0], 0U) << "nothing was executed";
+    EXPECT_GT(known[1], 0U) << "constants, and what was computed of them";
+    if (GetParam().memory == nullptr) EXPECT_EQ(known[3], whole_known) << "from the first instruction on it is all";
+}
+
+TEST_P(PastStateOf, IsNearOnceAllWasExecuted) {
+    const auto opened = this->opened();
+    const StepTrail& steps = opened.trail->steps[0];
+    auto states = PastStates::of(*opened.recording, steps);
+    ASSERT_TRUE(states);
+    EXPECT_GE(states->distance(steps.steps / 2), steps.steps / 2);
+    Progress cancelled;
+    cancelled.cancel();
+    EXPECT_FALSE(states->execute_all(cancelled));
+    Progress progress;
+    ASSERT_TRUE(states->execute_all(progress));
+    const std::uint64_t near = std::max<std::uint64_t>(65'536, steps.steps / 512);
+    for (std::uint64_t step = 0; step < steps.steps; step += 9'973) ASSERT_LE(states->distance(step), near);
+    EXPECT_TRUE(states->execute_all(cancelled)) << "there is nothing left to do";
+}
+
 // Each change is found from anywhere before it, and none in between.
 TEST_P(PastStateOf, TheNextChangeOfARegisterIsTheFirstThatTheStatesShow) {
     const auto opened = this->opened();

@@ -111,7 +111,7 @@ Result<std::shared_ptr<CoverBook::Book>> CoverBook::made(const Wish& wish, Progr
         const StepTrail& steps = wish.trail->steps[i];
         if (!steps.counters) continue;
         for (std::size_t g = 0; g < steps.gaps.size() && !book->gaps; ++g) book->gaps = is_missing(steps.gaps[g].gap.kind);
-        const auto map = SourceMap::of(*wish.recording->images[steps.core_index], *steps.code);
+        const auto map = wish.recording->source_map(steps.core_index, *steps.code);
         Of of{i, steps.core, Coverage::of(steps.code, steps.functions, map, CoverCounts::of(steps)), {}, {}};
         if (other)
             if (const StepTrail* there = of_core(*other, steps.core))

@@ -13,7 +13,6 @@ namespace {
 
 StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std::uint64_t chunk) {
     const StepWindow w = step_window(recording, trail, chunk * StepStore::kChunk, StepStore::kChunk);
-    const Image& image = *recording.images[trail.core_index];
     const Code& code = *trail.code;
     const InlineTable& inlines = *trail.inlines;
     const Disassembler disassembler(code);
@@ -41,7 +40,7 @@ StepStore::Chunk decode(const Recording& recording, const StepTrail& trail, std:
                 line.function = words(inner.name);
                 line.depth = static_cast<std::uint16_t>(std::min(line.depth + inner.depth, 0xFFFF));
             }
-            if (const auto at = image.line_at(address)) {
+            if (const auto at = recording.line_of(trail.core_index, slot)) {
                 line.file = words(at->file);
                 line.line = at->line;
                 line.place = QFileInfo(line.file).fileName() + ":" + QString::number(at->line);

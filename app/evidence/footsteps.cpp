@@ -164,7 +164,7 @@ void Footsteps::place(std::uint64_t step, bool raised) {
 bool Footsteps::is_raised(const StepTrapAt& t) const {
     const Code& code = *document_.trail()->steps[stream_].code;
     const auto id = exception_of(t.trap, code);
-    return id && id->is_fault() && t.trap.epc_known && code.slot_of(t.trap.epc) != Code::kNowhere;
+    return id && id->is_fault() && t.trap.slot(code) != Code::kNowhere;
 }
 
 const StepTrapAt* Footsteps::raised_before(std::uint64_t step) const {
@@ -184,7 +184,7 @@ const StepTrapAt* Footsteps::raised_at(Time time) const {
 }
 
 std::uint32_t Footsteps::slot_of(const StepTrapAt& raised) const {
-    return document_.trail()->steps[stream_].code->slot_of(raised.trap.epc);
+    return raised.trap.slot(*document_.trail()->steps[stream_].code);
 }
 
 // As row_texts.
@@ -193,7 +193,7 @@ QStringList Footsteps::raised_texts(const StepTrapAt& raised) {
     const std::uint32_t slot = slot_of(raised);
     auto found = raised_.find(slot);
     if (found == raised_.end()) {
-        const auto place = document_.recording()->images[steps.core_index]->line_at(raised.trap.epc);
+        const auto place = document_.recording()->line_of(steps.core_index, slot);
         found = raised_
                     .emplace(slot,
                              QStringList{
@@ -337,13 +337,14 @@ void Footsteps::seek_execution(std::vector<std::uint32_t> wanted, int direction)
 Result<void> Footsteps::seek_text(const QString& text, int direction) {
     if (row_count() == 0) return failure("there is no instruction trace here", "", "");
     const StepTrail& steps = document_.trail()->steps[stream_];
-    const auto address = document_.recording()->images[steps.core_index]->address_of(text.trimmed().toStdString());
-    if (!address) return tl::make_unexpected(address.error());
-    const std::uint32_t slot = steps.code->slot_of(*address);
-    if (slot == Code::kNowhere) return failure("there is no code at " + hex_text(*address), "", "name code, not data");
-    if (steps.counters && steps.counters->executions(*steps.code)[slot] == 0)
-        return failure(text.trimmed().toStdString() + " was never executed in this recording", "", "");
-    seek_execution({slot}, direction);
+    auto there = document_.recording()->slots_of(steps.core_index, text.trimmed().toStdString());
+    if (!there) return tl::make_unexpected(there.error());
+    if (steps.counters) {
+        const auto executions = steps.counters->executions(*steps.code);
+        if (std::all_of(there->begin(), there->end(), [&](std::uint32_t slot) { return executions[slot] == 0; }))
+            return failure(text.trimmed().toStdString() + " was never executed in this recording", "", "");
+    }
+    seek_execution(std::move(*there), direction);
     return {};
 }
 

@@ -291,7 +291,7 @@ void SourceView::prepare() {
                known = same ? program_ : std::shared_ptr<const Program>()] {
         const StepTrail& steps = trail->steps[stream];
         auto program = std::make_shared<Program>();
-        program->map = known ? known->map : SourceMap::of(*recording->images[steps.core_index], *steps.code);
+        program->map = known ? known->map : recording->source_map(steps.core_index, *steps.code);
         if (steps.counters) program->executions = steps.counters->executions(*steps.code);
         program->counters = steps.counters;
         QMetaObject::invokeMethod(

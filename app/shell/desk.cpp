@@ -239,15 +239,13 @@ void Desk::join_views() {
     connect(findings_, &FindingsPanel::moment_chosen, this, [this](Time t) { navigator_.go_to(t); });
     connect(findings_, &FindingsPanel::place_chosen, this, [this](std::size_t finding, const QString& place) {
         const std::size_t core = document_.findings()[finding].core_index;
-        const auto& images = document_.recording()->images;
-        if (core >= images.size() || images[core] == nullptr) return;
-        const auto address = images[core]->address_of(place.toStdString());
-        if (!address)
-            emit told(words(address.error().text()), false);
-        else if (!show_source(core, *address))
-            emit told(tr("%1 is at %2; no instructions of this core were traced there.")
-                          .arg(place, words(hex_text(*address, 8))),
-                      false);
+        const auto recording = document_.recording();
+        if (core >= recording->images.size() || recording->images[core] == nullptr || recording->code[core] == nullptr) return;
+        const auto there = recording->slots_of(core, place.toStdString());
+        if (!there)
+            emit told(words(there.error().text()), false);
+        else if (!show_source(core, there->front()))
+            emit told(tr("No instructions of this core were traced, so %1 is not shown.").arg(place), false);
     });
     connect(findings_, &FindingsPanel::told, this, &Desk::told);
     connect(ridge_, &Ridge::finding_clicked, &navigator_, &Navigator::go_to_finding);
@@ -540,15 +538,14 @@ void Desk::set_ruler_end(bool is_a) {
     view_.set_ruler(is_a ? std::optional(at) : view_.a(), is_a ? view_.b() : std::optional(at));
 }
 
-bool Desk::show_source(std::size_t core, std::uint64_t address) {
+bool Desk::show_source(std::size_t core, std::uint32_t slot) {
     const auto trail = document_.trail();
     for (std::size_t i = 0; i < trail->steps.size(); ++i)
-        if (const StepTrail& steps = trail->steps[i]; steps.core_index == core && steps.code != nullptr)
-            if (const std::uint32_t slot = steps.code->slot_of(address & ~std::uint64_t{1}); slot != Code::kNowhere) {
-                evidence_->show_page(source_);
-                source_->show_slot(i, slot);
-                return true;
-            }
+        if (const StepTrail& steps = trail->steps[i]; steps.core_index == core && steps.code != nullptr && slot != Code::kNowhere) {
+            evidence_->show_page(source_);
+            source_->show_slot(i, slot);
+            return true;
+        }
     return false;
 }
 

@@ -114,7 +114,7 @@ class Desk : public QWidget {
     void walk_findings(int step);
     void set_ruler_end(bool is_a);
     /// The source of an instruction of a core, whether it was executed or not. False if it is in no instruction trace.
-    bool show_source(std::size_t core, std::uint64_t address);
+    bool show_source(std::size_t core, std::uint32_t slot);
     void save_csv(const QString& path);
     /// The view that is used: where the keys go, else the lanes or what stands in their place.
     QWidget* view_in_use() const;

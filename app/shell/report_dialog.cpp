@@ -97,7 +97,7 @@ void ReportDialog::write_to(const QString& path) {
         if (has("coverage"))
             for (const StepTrail& steps : trail->steps)
                 parts.coverage.push_back({steps.core, Coverage::of(steps.code, steps.functions,
-                                                                   SourceMap::of(*recording->images[steps.core_index], *steps.code),
+                                                                   recording->source_map(steps.core_index, *steps.code),
                                                                    CoverCounts::of(steps))});
         if (compared && has("comparison"))
             parts.comparison = ReportComparison{compared->before.toStdString(), compared->comparison, compared->mended,

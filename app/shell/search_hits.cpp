@@ -105,13 +105,12 @@ void add_symbols(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
         std::set<QString> drawn;
         for (const LaneKind* kind : {&functions_kind(), &values_kind(), &states_kind()})
             for (const LaneKind::Name& name : kind->names(*trail)) drawn.insert(words(name.name));
-        for (std::size_t c = 0; c < recording->images.size(); ++c) {
-            if (recording->images[c] == nullptr) continue;
-            for (const Symbol& symbol : recording->images[c]->symbols()) {
+        const auto add = [&](std::size_t c, const Image& image, const QString& core, const std::function<std::uint32_t(std::uint64_t)>& slot_of) {
+            for (const Symbol& symbol : image.symbols()) {
                 const QString name = words(symbol.name);
                 const auto rank = fit(name, wanted);
                 if (symbol.function != functions || symbol.label || !rank || drawn.count(name) != 0) continue;
-                const QString core = words(trail->cores[c].name), at = words(hex_text(symbol.address, 8));
+                const QString at = words(hex_text(symbol.address, 8));
                 const QString told =
                     functions ? QObject::tr("%1 at %2 was not executed in what was traced of %3.").arg(name, at, core)
                               : QObject::tr("%1 at %2 (%3 bytes) is a variable of %4; nothing is recorded of it.")
@@ -121,11 +120,20 @@ void add_symbols(Desk& desk, const QString& wanted, std::vector<Ranked>& all) {
                 found.push_back(
                     {*rank + 2,
                      {functions ? QObject::tr("Functions that did not run") : QObject::tr("Variables of the image"),
-                      name, core + ", " + at, [&desk, told, functions, c, address = symbol.address](bool) {
+                      name, core + ", " + at, [&desk, told, functions, c, slot = slot_of(symbol.address)](bool) {
                           emit desk.told(told, false);
-                          if (functions) desk.show_source(c, address);
+                          if (functions) desk.show_source(c, slot);
                       }}});
             }
+        };
+        for (std::size_t c = 0; c < recording->images.size(); ++c) {
+            if (recording->images[c] == nullptr) continue;
+            const QString core = words(trail->cores[c].name);
+            const Code* code = recording->code[c].get();
+            add(c, *recording->images[c], core, [code](std::uint64_t a) { return code == nullptr ? Code::kNowhere : code->slot_of(a); });
+            for (const ProcessImage& p : recording->processes[c])
+                add(c, *p.image, QObject::tr("%1, process %2").arg(core, words(p.name)),
+                    [code, &p](std::uint64_t a) { return code == nullptr ? Code::kNowhere : p.slot_of(*code, a); });
         }
         keep_best(found, all);
     }

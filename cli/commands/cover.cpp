@@ -34,7 +34,6 @@ struct CoverOptions {
 struct OfCore {
     struct Build {
         CoverOf cover;
-        std::shared_ptr<const Image> image;
         std::shared_ptr<const Recording> recording;
         std::size_t core = 0;
         std::size_t last = 0;  ///< the last input that was made with it
@@ -128,8 +127,7 @@ int cover(CoverOptions& o) {
                 same->cover.counts.add(fresh.counts);
                 same->last = std::max(same->last, i);
             } else {
-                builds.push_back({std::move(fresh), opened.recording->images[steps.core_index], opened.recording,
-                                  steps.core_index, i});
+                builds.push_back({std::move(fresh), opened.recording, steps.core_index, i});
             }
         }
         return {};
@@ -148,7 +146,7 @@ int cover(CoverOptions& o) {
         }
         for (std::size_t b = 1; b < of.builds.size() && !store; ++b) say(lost_text(core, add_older(newest.cover, of.builds[b].cover)));
         all.push_back({core, Coverage::of(newest.cover.code, newest.cover.table,
-                                          SourceMap::of(*newest.image, *newest.cover.code),
+                                          newest.recording->source_map(newest.core, *newest.cover.code),
                                           std::move(newest.cover.counts))});
         for (const CoverFunction& f : all.back().coverage.functions) known.push_back(f.name);
         for (const CoverFile& f : all.back().coverage.files) known.push_back(f.name);

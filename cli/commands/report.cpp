@@ -44,7 +44,7 @@ int report(ReportOptions& o) {
     }
     for (const StepTrail& steps : trail.steps)
         parts.coverage.push_back({steps.core, Coverage::of(steps.code, steps.functions,
-                                                           SourceMap::of(*recording.images[steps.core_index], *steps.code),
+                                                           recording.source_map(steps.core_index, *steps.code),
                                                            CoverCounts::of(steps))});
     Inputs inputs(recording);
     if (!o.before.empty()) {

@@ -12,7 +12,7 @@ std::vector<CodeBoth> code_of_both(const Trail& before, const Recording& recordi
                                       [&](const StepTrail& s) { return s.core == is.core && s.counters; });
         if (was == before.steps.end() || !is.counters) continue;
         const Coverage now =
-            Coverage::of(is.code, is.functions, SourceMap::of(*recording_after.images[is.core_index], *is.code),
+            Coverage::of(is.code, is.functions, recording_after.source_map(is.core_index, *is.code),
                          CoverCounts::of(is));
         all.push_back({i, is.core, is.code, cover_difference(now, {was->code, was->functions, CoverCounts::of(*was)})});
     }

@@ -293,7 +293,7 @@ void CallStack::arrive(std::uint32_t slot, std::uint32_t f, Out& out) {
 
 template <class Out>
 void CallStack::trap(const StepTrap& t, Out& out) {
-    const std::uint32_t from = t.epc_known ? code_->slot_of(t.epc) : Code::kNowhere;
+    const std::uint32_t from = t.slot(*code_);
     // A handler that was entered, but has not begun when the next exception comes, goes on later.
     const bool unbegun = trapped_ && !t.tail_chained && from != trap_back_ && functions_->is_entry(from);
     if (unbegun) arrive(from, functions_->at(from), out);

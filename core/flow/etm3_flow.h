@@ -155,6 +155,7 @@ void Etm3Flow::branch(const Etm3Packet& p, Out& out) {
         if (number >= 0 && (!waiting_ || any_)) {
             StepTrap trap;
             trap.offset = p.offset;
+            trap.process = contexts_.process(*code_);
             trap.number = static_cast<std::uint32_t>(number);
             trap.interrupt = m_profile_ ? number >= 15 : p.exception == 14 || p.exception == 15;
             trap.epc_known = !waiting_ && !need_address_;

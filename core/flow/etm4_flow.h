@@ -266,6 +266,7 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
     const Code& code = *code_;
     StepTrap trap;
     trap.offset = p.offset;
+    trap.process = contexts_.process(*code_);
     trap.epc = p.address;
     trap.epc_known = true;
     const bool m_profile = code.isa() == Isa::thumb;

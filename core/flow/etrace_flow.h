@@ -270,6 +270,7 @@ void EtraceFlow::begin_at(const EtracePacket& p, Out& out) {
 
 template <class Out>
 void EtraceFlow::take(const EtracePacket& p, Out& out) {
+    const auto process = contexts_.process(*code_);
     if (parameters_.context_width > 0 && (p.kind == EtraceKind::sync || p.kind == EtraceKind::trap || p.kind == EtraceKind::context))
         contexts_.context(static_cast<std::uint32_t>(p.context), p.offset, out);
     switch (p.kind) {
@@ -295,6 +296,7 @@ void EtraceFlow::take(const EtracePacket& p, Out& out) {
         case EtraceKind::trap: {
             StepTrap trap;
             trap.offset = p.offset;
+            trap.process = process;
             trap.number = p.ecause;
             trap.interrupt = p.interrupt;
             trap.tval = p.value;

@@ -237,6 +237,7 @@ void NtraceFlow::arrive(const NtraceMessage& m, Walk walked, std::uint64_t addre
     if (trap) {
         StepTrap t;
         t.offset = m.offset;
+        t.process = contexts_.process(*code_);
         t.epc = pc_ == Code::kNowhere ? 0 : code_->address(pc_);
         t.epc_known = true;
         t.number = StepTrap::kUnknown;

@@ -210,6 +210,7 @@ void PftFlow::except(const PftPacket& p, Out& out) {
     if (p.exception == kDebugHalt) return lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
     StepTrap trap;
     trap.offset = p.offset;
+    trap.process = contexts_.process(*code_);
     trap.number = ExceptionId::kPftTypes + std::min<std::uint32_t>(p.exception, 0xFF);
     trap.interrupt = p.exception == 14 || p.exception == 15;
     trap.epc_known = !waiting_;

@@ -50,6 +50,13 @@ struct StepTrap {
     std::uint32_t number = 0;  ///< exception number (Arm) or cause (RISC-V); kUnknown where the trace does not tell
     bool interrupt = false, epc_known = false, tval_known = false;
     bool tail_chained = false;  ///< Arm: entered from the exit of another, nothing ran between
+    std::optional<std::uint32_t> process{};  ///< that had the core until then, where processes see code of their own
+
+    /// Where `epc` stands in the code; kNowhere if it is not known, or no code is there.
+    std::uint32_t slot(const Code& code) const {
+        if (!epc_known) return Code::kNowhere;
+        return process && code.has_contexts() ? code.slot_in(*process, epc) : code.slot_of(epc);
+    }
 };
 
 /// Which exception it was; nothing where the trace does not tell.

@@ -283,7 +283,7 @@ class CoverBook {
         for (const StepTrail& steps : trail_.steps)
             if (steps.core_index < recording_.images.size() && recording_.images[steps.core_index] != nullptr)
                 all_.push_back(Coverage::of(steps.code, steps.functions,
-                                            SourceMap::of(*recording_.images[steps.core_index], *steps.code),
+                                            recording_.source_map(steps.core_index, *steps.code),
                                             CoverCounts::of(steps)));
         return all_;
     }

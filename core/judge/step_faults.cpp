@@ -33,7 +33,6 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
             if (exception_of(t, code) == exception) found = &steps.traps[i];
         }
         if (found == nullptr) continue;
-        const Image& image = *recording.images[core];
         const Disassembler disassembler(code);
         const auto told = [&](std::uint32_t slot) {
             const std::uint64_t address = code.address(slot);
@@ -41,7 +40,7 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
             const auto inlined = steps.inlines->names_at(slot);
             for (auto name = inlined.rbegin(); name != inlined.rend(); ++name) text += *name + ", inlined in ";
             text += (*steps.functions)[steps.functions->at(slot)].name;
-            if (const auto line = image.line_at(address))
+            if (const auto line = recording.line_of(core, slot))
                 text += " (" + short_file(line->file) + ":" + std::to_string(line->line) + ")";
             return text;
         };
@@ -54,7 +53,7 @@ bool explain_fault(const Recording& recording, const Trail& trail, std::size_t c
         }
         // The return address of a fault is the instruction that raised it, unless a write was still on its way
         // (Armv7-M B1.5.6: imprecise faults); the trace does not tell the two apart.
-        const std::uint32_t slot = found->trap.epc_known ? code.slot_of(found->trap.epc) : Code::kNowhere;
+        const std::uint32_t slot = found->trap.slot(code);
         if (slot != Code::kNowhere) {
             f.fact("raised_by", told(slot));
             if (exception == ExceptionId{ExceptionId::Space::arm, 5}) f.fact("imprecise", true);

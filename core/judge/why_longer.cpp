@@ -134,7 +134,6 @@ using Lines = std::map<std::pair<std::string, std::uint32_t>, std::pair<Time, st
 bool lines_of(Lines& lines, const Recording& recording, const StepTrail& steps, const SpanRef& ref,
               const Progress* progress) {
     const CallSpan call = steps.levels[ref.level][ref.index];
-    const Image& image = *recording.images[steps.core_index];
     std::map<std::uint32_t, std::optional<SourceLine>> known;  // by slot
     std::optional<std::uint16_t> depth;
     std::uint64_t looked_at = 0;
@@ -152,7 +151,7 @@ bool lines_of(Lines& lines, const Recording& recording, const StepTrail& steps, 
         std::uint32_t slot = p.run.first;
         for (std::uint32_t i = 0; i < p.run.count; ++i, slot = steps.code->next(slot)) {
             auto at = known.find(slot);
-            if (at == known.end()) at = known.emplace(slot, image.line_at(steps.code->address(slot))).first;
+            if (at == known.end()) at = known.emplace(slot, recording.line_of(steps.core_index, slot)).first;
             if (!at->second) continue;
             auto& [time, count] = lines[{at->second->file, static_cast<std::uint32_t>(at->second->line)}];
             time += (i + 1 < p.run.count ? p.time_of(i + 1) : p.end) - p.time_of(i);

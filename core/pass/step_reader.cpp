@@ -136,7 +136,7 @@ void StepReader::checkpoint(const StepBlock::Mark& mark) {
 }
 
 void StepReader::trap(const StepTrap& t) {
-    end_branch(t.epc_known ? std::optional(trail_.code->slot_of(t.epc)) : std::nullopt);
+    end_branch(t.epc_known ? std::optional(t.slot(*trail_.code)) : std::nullopt);
     timing_.entered();
     note({stack_.step(), 0, static_cast<std::uint32_t>(batch_->traps.size()), 0, CallBatch::Event::Kind::trap});
     batch_->traps.push_back(t);

@@ -36,10 +36,6 @@ std::string built_for(const Image& image) {
     return image.isa().empty() ? std::string(image.machine_name()) : image.isa();
 }
 
-struct ProcessImage {
-    std::uint32_t context = 0;
-    std::shared_ptr<const Image> image;
-};
 // Programs that processes of this core see beside its own image.
 std::vector<ProcessImage> process_images(Recording& r, const CoreSpec& core) {
     std::vector<ProcessImage> all;
@@ -47,7 +43,7 @@ std::vector<ProcessImage> process_images(Recording& r, const CoreSpec& core) {
         if (p.image.empty() || (!p.core.empty() && p.core != core.name)) continue;
         auto opened = Image::open(p.image, core.isa);
         if (opened && isa_fits(core.isa, **opened))
-            all.push_back({p.context, *opened});
+            all.push_back({p.context, *opened, p.name});
         else
             r.doubts.push_back({"The image of process " + p.name + " cannot be used (" +
                                     (opened ? "it is for " + built_for(**opened) : opened.error().what) + ", " + p.image +
@@ -55,6 +51,22 @@ std::vector<ProcessImage> process_images(Recording& r, const CoreSpec& core) {
                                 "Correct image in its [[process]]."});
     }
     return all;
+}
+
+// Code of a process at an address where all see other code.
+void doubt_overlaps(Recording& r, const CoreSpec& core, const Image& image, const std::vector<ProcessImage>& processes) {
+    for (const ProcessImage& p : processes)
+        for (const Image::Piece& own : p.image->code_pieces()) {
+            const auto common = std::find_if(image.code_pieces().begin(), image.code_pieces().end(), [&](const Image::Piece& c) {
+                return own.address < c.address + c.bytes.size() && c.address < own.address + own.bytes.size();
+            });
+            if (common == image.code_pieces().end() || Code::holds(*common, own)) continue;
+            r.doubts.push_back({"The image of process " + p.name + " (" + p.image->path() + ") and that of core " +
+                                    core.name + " have different code at " + hex_text(std::max(own.address, common->address), 8) +
+                                    ": while the process has the core, its own counts there.",
+                                "Name in its [[process]] the program alone, without the system it runs on, or the build that ran."});
+            break;
+        }
 }
 
 // What was doubted of the image of a core that could not be used, and what sets it right.
@@ -133,15 +145,12 @@ void open_image(Recording& r, const CoreSpec& core) {
                                 read.error().advice});
         }
     }
-    const std::vector<ProcessImage> processes = process_images(r, core);
+    const std::vector<ProcessImage>& processes = r.processes.emplace_back(process_images(r, core));
     std::vector<Code::Context> contexts;
-    std::vector<FunctionTable::Process> named;
-    for (const ProcessImage& p : processes) {
-        contexts.push_back({p.context, p.image->code_pieces(), p.image.get()});
-        named.push_back({p.context, p.image.get()});
-    }
+    for (const ProcessImage& p : processes) contexts.push_back({p.context, p.image->code_pieces(), p.image.get()});
+    if (image) doubt_overlaps(r, core, *image, processes);
     r.code.push_back(image && Code::can_follow(core.isa) ? Code::of(*image, contexts, core.isa) : nullptr);
-    r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back(), named) : nullptr);
+    r.functions.push_back(r.code.back() ? FunctionTable::of(*image, *r.code.back(), processes) : nullptr);
     if (r.code.back() && r.code.back()->left_out() > 0)
         r.doubts.push_back({bytes_text(r.code.back()->left_out()) + " of the code in the image of core " + core.name +
                                 " are left out: more than " + bytes_text(Code::kMostCode) + " cannot be followed.",
@@ -149,7 +158,7 @@ void open_image(Recording& r, const CoreSpec& core) {
     const bool traced = std::any_of(r.target.streams.begin(), r.target.streams.end(), [&](const StreamSpec& stream) {
         return stream.core == core.name && tells_instructions(stream.protocol);
     });
-    r.inlines.push_back(traced && r.code.back() ? InlineTable::of(*image, *r.code.back()) : nullptr);
+    r.inlines.push_back(traced && r.code.back() ? InlineTable::of(*image, *r.code.back(), processes) : nullptr);
     r.images.push_back(std::move(image));
 }
 
@@ -165,6 +174,7 @@ void add_core(Recording& r, const std::string& name, std::uint64_t clock_hz) {
     r.functions.push_back(nullptr);
     r.inlines.push_back(nullptr);
     r.images.push_back(nullptr);
+    r.processes.emplace_back();
 }
 
 // What the image says about each watch whose type is not stated.
@@ -444,6 +454,37 @@ Result<void> write_folder(const Recording& r, const fs::path& folder, Progress& 
 }
 
 }  // namespace
+
+std::optional<SourceLine> Recording::line_of(std::size_t core, std::uint32_t slot) const {
+    const Code& of = *code[core];
+    if (slot == Code::kNowhere || slot >= of.slot_count()) return std::nullopt;
+    const std::uint64_t address = of.address(slot);
+    if (const auto context = of.context(slot)) {
+        for (const ProcessImage& p : processes[core])
+            if (p.context == *context) return p.image->line_at(address);
+        return std::nullopt;
+    }
+    return images[core] ? images[core]->line_at(address) : std::nullopt;
+}
+
+Result<std::vector<std::uint32_t>> Recording::slots_of(std::size_t core, const std::string& place) const {
+    std::vector<std::uint32_t> slots;
+    const Code& of = *code[core];
+    const auto take = [&slots](std::uint32_t slot) {
+        if (slot != Code::kNowhere && std::find(slots.begin(), slots.end(), slot) == slots.end()) slots.push_back(slot);
+    };
+    const auto address = images[core]->address_of(place);
+    if (address) take(of.slot_of(*address));
+    for (const ProcessImage& p : processes[core])
+        if (const auto there = p.image->address_of(place)) take(p.slot_of(of, *there));
+    if (!slots.empty()) return slots;
+    if (!address) return tl::make_unexpected(address.error());
+    return failure("there is no code at " + hex_text(*address), "", "name code, not data");
+}
+
+std::shared_ptr<const SourceMap> Recording::source_map(std::size_t core, const Code& of) const {
+    return SourceMap::of(*images[core], of, core < processes.size() ? std::span<const ProcessImage>(processes[core]) : std::span<const ProcessImage>());
+}
 
 std::string Recording::exception_name(std::size_t core, unsigned number) const {
     if (number == 0) return std::string(outside_handlers_name(is_m_profile(target.cores[core].isa)));

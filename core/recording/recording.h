@@ -19,6 +19,7 @@
 #include "target/functions.h"
 #include "target/image.h"
 #include "target/inlines.h"
+#include "target/source_map.h"
 #include "target/target_file.h"
 
 namespace mt {
@@ -44,6 +45,7 @@ struct Recording {
     std::shared_ptr<const EventSource> events;                     ///< events of an operating system; may be null
     std::shared_ptr<EventSource> live_events;                      ///< the same, while it is being recorded
     std::vector<std::shared_ptr<const Image>> images;              ///< per core; may be null
+    std::vector<std::vector<ProcessImage>> processes;              ///< per core: programs that processes see beside it
     std::vector<std::map<unsigned, std::string>> exception_names;  ///< per core
     std::vector<std::map<std::uint64_t, std::string>> task_names;  ///< per core, from an ORTI file
     std::vector<std::shared_ptr<const Code>> code;                 ///< per core; null without an image
@@ -52,6 +54,13 @@ struct Recording {
     std::vector<Doubt> doubts;                                     ///< what could not be used, and what to do
     std::shared_ptr<const ScratchFolder> unpacked;                 ///< where it lies, if it came packed
 
+    /// Source file and line of an instruction, by its slot in the core's code; nullopt where its image does not tell.
+    std::optional<SourceLine> line_of(std::size_t core, std::uint32_t slot) const;
+    /// The same of all at once. REQUIRES: the core has an image and `code`, which is of it. Goes over all code: do it on a worker.
+    std::shared_ptr<const SourceMap> source_map(std::size_t core, const Code& code) const;
+    /// The slots of a place that a person names, as Image::address_of takes it, in the core's own image and in those of
+    /// processes; a Problem if none of them has it, or no code there. REQUIRES: the core has code.
+    Result<std::vector<std::uint32_t>> slots_of(std::size_t core, const std::string& place) const;
     /// `number`: a code of ExceptionId.
     std::string exception_name(std::size_t core, unsigned number) const;
 };

@@ -19,15 +19,18 @@ SourcePaths source_places(const Recording& recording, std::size_t core) {
         if (!file.empty()) p.folders.push_back(fs::absolute(file, ec).parent_path().string());
     };
     add(recording.target.path);
-    const auto image = core < recording.images.size() ? recording.images[core] : nullptr;
-    if (!image) return p;
-    add(image->path());
+    if (core >= recording.images.size() || !recording.images[core]) return p;
+    std::vector<const Image*> images{recording.images[core].get()};
+    if (core < recording.processes.size())
+        for (const ProcessImage& process : recording.processes[core]) images.push_back(process.image.get());
+    for (const Image* image : images) add(image->path());
     // Where it was compiled, seen from there: names in it may start from that folder.
     const std::vector<std::string> beside = p.folders;
-    for (const std::string& compiled : image->source_folders()) {
-        if (compiled.starts_with('/')) p.folders.push_back(compiled);
-        for (const std::string& base : beside) p.folders.push_back(base + "/" + compiled);
-    }
+    for (const Image* image : images)
+        for (const std::string& compiled : image->source_folders()) {
+            if (compiled.starts_with('/')) p.folders.push_back(compiled);
+            for (const std::string& base : beside) p.folders.push_back(base + "/" + compiled);
+        }
     return p;
 }
 

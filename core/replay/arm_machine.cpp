@@ -138,7 +138,7 @@ void ArmMachine::trap(const StepTrap& trap, std::uint64_t before) {
     const std::uint64_t step = before > 0 ? before - 1 : 0;
     const bool etm4 = trap.number >= ExceptionId::kEtm4Types;
     const unsigned type = trap.number - (etm4 ? ExceptionId::kEtm4Types : ExceptionId::kPftTypes);
-    const std::uint32_t slot = code_->slot_of(trap.epc);
+    const std::uint32_t slot = trap.slot(*code_);
     const bool thumb = slot != Code::kNowhere && code_->isa(slot) == Isa::thumb;
     MaybeMode to;
     unsigned behind = 0;

@@ -30,7 +30,6 @@ std::vector<TraceFrame> backtrace(const Recording& recording, const StepTrail& t
     std::vector<TraceFrame> frames;
     Stood here = stood_at(recording, trail, step);
     if (here.slot == Code::kNowhere) return frames;
-    const Image& image = *recording.images[trail.core_index];
     const InlineTable& inlines = *trail.inlines;
     for (std::size_t level = std::min({here.depth, trail.levels.size(), kMostLevels}); level-- > 0;) {
         const auto i = trail.levels[level].begun_by(step);
@@ -42,7 +41,7 @@ std::vector<TraceFrame> backtrace(const Recording& recording, const StepTrail& t
         frame.level = level;
         frame.entered = span.begin;
         if (here.slot != Code::kNowhere)
-            if (const auto line = image.line_at(trail.code->address(here.slot))) {
+            if (const auto line = recording.line_of(trail.core_index, here.slot)) {
                 frame.file = line->file;
                 frame.line = line->line;
             }

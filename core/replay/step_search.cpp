@@ -62,7 +62,6 @@ std::optional<std::uint64_t> next_execution(const Recording& recording, const St
 std::optional<std::uint64_t> next_new_line(const Recording& recording, const StepTrail& trail, std::uint64_t from,
                                            const Progress& progress) {
     const Code& code = *trail.code;
-    const Image& image = *recording.images[trail.core_index];
     std::vector<bool> ran(code.slot_count());
     std::unordered_set<std::uint64_t> runs;  // of the program's runs, those that were met
     std::unordered_set<std::string> lines;
@@ -70,7 +69,7 @@ std::optional<std::uint64_t> next_new_line(const Recording& recording, const Ste
     const auto is_new = [&](std::uint32_t slot) {
         if (ran[slot]) return false;
         ran[slot] = true;
-        const auto line = image.line_at(code.address(slot));
+        const auto line = recording.line_of(trail.core_index, slot);
         return line && line->line > 0 && lines.insert(line->file + ":" + std::to_string(line->line)).second;
     };
     std::optional<std::uint64_t> found;

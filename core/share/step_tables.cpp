@@ -44,7 +44,6 @@ void write_step_addresses(const Recording& recording, const StepTrail& trail, st
 
 void write_steps_csv(const Recording& recording, const StepTrail& trail, std::optional<Time> from,
                      std::optional<Time> to, std::ostream& out, const Progress* progress) {
-    const Image& image = *recording.images[trail.core_index];
     const Code& code = *trail.code;
     Disassembler disassembler(code);
     // What can be said of an instruction is the same each time it runs.
@@ -53,7 +52,7 @@ void write_steps_csv(const Recording& recording, const StepTrail& trail, std::op
         std::string& t = texts[slot];
         if (!t.empty()) return t;
         const std::uint64_t address = code.address(slot);
-        const auto line = image.line_at(address);
+        const auto line = recording.line_of(trail.core_index, slot);
         t = hex_text(address, code.xlen() == 64 ? 16 : 8) + ',' +
             csv_field((*trail.functions)[trail.functions->at(slot)].name) + ',' + (line ? csv_field(line->file) : "") +
             ',' + (line ? std::to_string(line->line) : "") + ',' + csv_field(disassembler.text(slot));

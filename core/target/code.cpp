@@ -60,7 +60,8 @@ std::shared_ptr<Code> Code::made(std::span<const Image::Piece> common, std::span
     if (code->pieces_.empty()) code->pieces_.emplace_back();
     code->common_ = code->pieces_.size();
     for (const Context& context : contexts)
-        for (const auto& piece : context.pieces) code->add(piece, context.number);
+        for (const auto& piece : context.pieces)
+            if (std::none_of(common.begin(), common.end(), [&](const auto& all) { return holds(all, piece); })) code->add(piece, context.number);
     if (code->isa_ == Isa::arm) {
         if (image != nullptr) code->mark_sets(*image, std::nullopt);
         for (const Context& context : contexts)
@@ -69,6 +70,12 @@ std::shared_ptr<Code> Code::made(std::span<const Image::Piece> common, std::span
     }
     code->finish();
     return code;
+}
+
+bool Code::holds(const Image::Piece& piece, const Image::Piece& inner) {
+    const std::uint64_t from = inner.address - piece.address;
+    return from < piece.bytes.size() && inner.bytes.size() <= piece.bytes.size() - from &&
+           std::equal(inner.bytes.begin(), inner.bytes.end(), piece.bytes.begin() + static_cast<std::ptrdiff_t>(from));
 }
 
 // Which addresses hold Thumb code, and which data: by mapping symbols, else by the lowest bit of functions' addresses

@@ -110,9 +110,13 @@ class Code {
     };
     /// The same with what processes see.
     static std::shared_ptr<const Code> of(const Image& image, std::span<const Context> contexts, const std::string& isa);
-    /// What all see, and what each process sees: the same address may stand for several slots.
+    /// What all see, and what each process sees: the same address may stand for several slots. Pieces of processes that
+    /// all see are not taken twice.
     static std::shared_ptr<const Code> of(std::span<const Image::Piece> common, std::span<const Context> contexts,
                                           const std::string& isa);
+
+    /// Whether a piece stands within another, byte for byte: then processes see what all see.
+    static bool holds(const Image::Piece& piece, const Image::Piece& inner);
 
     const Slot& operator[](std::uint32_t slot) const { return slots_[slot]; }
     std::uint32_t slot_count() const { return static_cast<std::uint32_t>(slots_.size()); }

@@ -10,17 +10,12 @@ FunctionTable::FunctionTable() {
     functions_.push_back({"code without a name", {}, 0, 0, Code::kNowhere, Code::kNowhere, 0});
 }
 
-std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code) { return of(image, code, {}); }
-
-std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code, std::span<const Process> processes) {
+std::shared_ptr<const FunctionTable> FunctionTable::of(const Image& image, const Code& code, std::span<const ProcessImage> processes) {
     auto table = std::make_shared<FunctionTable>();
     table->of_slot_.assign(code.slot_count(), 0);
     table->add_image(image, code, [&code](std::uint64_t address) { return code.slot_of(address); });
-    for (const Process& p : processes)
-        table->add_image(*p.image, code, [&](std::uint64_t address) {
-            const std::uint32_t slot = code.slot_in(p.context, address);
-            return slot != Code::kNowhere && code.context(slot) == p.context ? slot : Code::kNowhere;
-        });
+    for (const ProcessImage& p : processes)
+        table->add_image(*p.image, code, [&](std::uint64_t address) { return p.slot_of(code, address); });
     return table;
 }
 

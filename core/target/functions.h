@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "target/code.h"
+#include "target/process_image.h"
 
 namespace mt {
 
@@ -26,15 +27,8 @@ class FunctionTable {
   public:
     /// A program without symbols.
     FunctionTable();
-    static std::shared_ptr<const FunctionTable> of(const Image& image, const Code& code);
-
+    static std::shared_ptr<const FunctionTable> of(const Image& image, const Code& code, std::span<const ProcessImage> processes = {});
     /// The same from a list: entry and end are slots of `code`.
-    /// The same with those of the programs that processes see, by the numbers of those.
-    struct Process {
-        std::uint32_t context = 0;
-        const Image* image = nullptr;
-    };
-    static std::shared_ptr<const FunctionTable> of(const Image& image, const Code& code, std::span<const Process> processes);
     static std::shared_ptr<const FunctionTable> of(const std::vector<Function>& functions, const Code& code);
 
     std::uint32_t at(std::uint32_t slot) const { return slot < of_slot_.size() ? of_slot_[slot] : nameless(); }

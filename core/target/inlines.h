@@ -2,11 +2,14 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
+#include <span>
 #include <string>
 #include <vector>
 
 #include "target/code.h"
+#include "target/process_image.h"
 
 namespace mt {
 
@@ -26,7 +29,7 @@ class InlineTable {
     static constexpr std::uint32_t kNone = 0xFFFF'FFFF;
 
     /// Empty where the image has no DWARF.
-    static std::shared_ptr<const InlineTable> of(const Image& image, const Code& code);
+    static std::shared_ptr<const InlineTable> of(const Image& image, const Code& code, std::span<const ProcessImage> processes = {});
 
     /// The innermost inlined function that the instruction in `slot` belongs to; kNone if it belongs to none.
     std::uint32_t at(std::uint32_t slot) const { return slot < of_slot_.size() ? of_slot_[slot] : kNone; }
@@ -36,6 +39,8 @@ class InlineTable {
     std::vector<std::string> names_at(std::uint32_t slot) const;
 
   private:
+    void add_image(const Image& image, const Code& code, const std::function<std::uint32_t(std::uint64_t)>& slot_of);
+
     std::vector<Inlined> inlined_;
     std::vector<std::uint32_t> of_slot_;  ///< empty if nothing is inlined anywhere
 };

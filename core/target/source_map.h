@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <span>
 #include <string>
@@ -9,6 +10,7 @@
 #include <vector>
 
 #include "target/code.h"
+#include "target/process_image.h"
 
 namespace mt {
 
@@ -26,7 +28,7 @@ class SourceMap {
         std::uint32_t line = 0, slot = 0;
     };
 
-    static std::shared_ptr<const SourceMap> of(const Image& image, const Code& code);
+    static std::shared_ptr<const SourceMap> of(const Image& image, const Code& code, std::span<const ProcessImage> processes = {});
 
     /// Whether an instruction of the program begins in `slot`: not in the middle of another, and no data, as far as the
     /// image tells them apart.
@@ -50,6 +52,9 @@ class SourceMap {
     std::span<const Entry> on_line(std::uint32_t file, std::uint32_t line) const;
 
   private:
+    using SlotOf = std::function<std::uint32_t(std::uint64_t)>;
+    void add_image(const Image& image, const Code& code, const SlotOf& slot_of);
+
     std::vector<bool> instruction_;  ///< per slot
     std::vector<Place> places_;      ///< per slot
     std::vector<std::string> files_;

@@ -37,7 +37,6 @@ using LinesOfCall = std::map<std::string, std::uint64_t>;
 
 // How often each source line (where there is none: each function) was begun during a call.
 LinesOfCall lines_of(const Recording& recording, const StepTrail& steps, const CallSpan& span) {
-    const Image& image = *recording.images[steps.core_index];
     LinesOfCall lines;
     std::uint64_t left = kMostComparedSteps;
     std::map<std::uint32_t, std::string> names;  // by slot: lines repeat
@@ -49,7 +48,7 @@ LinesOfCall lines_of(const Recording& recording, const StepTrail& steps, const C
             if (p.step + i < span.step) continue;
             auto [name, fresh] = names.try_emplace(slot);
             if (fresh) {
-                const auto line = image.line_at(steps.code->address(slot));
+                const auto line = recording.line_of(steps.core_index, slot);
                 name->second = line ? line->file.substr(line->file.rfind('/') + 1) + ":" + std::to_string(line->line)
                                     : (*steps.functions)[steps.functions->at(slot)].name;
             }

@@ -211,7 +211,7 @@ TEST_F(TargetInHand, ThePastIsPutIntoTheTargetAndTakenBack) {
     QString hint;
     ASSERT_TRUE(wait([&] {
         hint = window->desk().state()->hint();
-        return hint.startsWith("before instruction " + QString::fromStdString(count_text(back)));
+        return hint.startsWith("before instruction " + QString::fromStdString(count_text(back))) && !hint.contains("executing");
     })) << hint.toStdString();
     QString asked;
     QTimer::singleShot(300, [&asked] {

@@ -101,7 +101,7 @@ class RvCore : public DebugCore {
     std::mt19937_64 random_;
     std::vector<std::uint8_t> ram_;
     std::array<std::uint32_t, 32> x_{};
-    std::uint32_t pc_ = 0, next_pc_ = 0;
+    std::uint32_t pc_ = 0;
     std::uint64_t cycle_ = 0, retired_ = 0, timer_compare_ = ~std::uint64_t{0};
     std::uint64_t next_edge_ = 0, next_doorbell_ = 0;
     std::uint32_t mstatus_ = 0, mie_ = 0, mtvec_ = 0, mscratch_ = 0, mepc_ = 0, mcause_ = 0, mtval_ = 0;

@@ -108,7 +108,7 @@ Result<std::size_t> Link::read(std::span<std::uint8_t> into, Milliseconds patien
     const bool ended = parts_->run(done, patience);
     if (got > 0) return got;
     if (!ended) return std::size_t{0};
-    if (*done == asio::error::eof) return failure("the other end closed the connection", name_);
+    if (*done == asio::error::eof) return failure("the other end closed the connection", name_, "is it still running? Many serve one connection at a time: is another open?");
     if (*done) return failure("the connection was lost: " + done->message(), name_);
     return std::size_t{0};
 }

@@ -104,17 +104,28 @@ template <class Out>
 void Etm3Flow::atoms(const Etm3Packet& p, Out& out) {
     const Code& code = *code_;
     if (p.count > 0 && !times_.empty()) flush(out);
-    for (unsigned i = 0; i < p.count && !waiting_; ++i) {
-        const bool held = (p.atoms >> i & 1) != 0;
+    for (unsigned i = 0; i < p.count && !waiting_;) {
         if (need_address_) return lose(p.offset, 0, StepGapKind::contradiction, "an indirect branch without the address it goes to", out);
-        const Code::Slot& s = code[pc_];
-        if (s.flow == Flow::none) return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+        const Code::Slot& from = code[pc_];
+        if (from.flow == Flow::none) return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
         // What was told before cannot be cancelled any more, once it led elsewhere.
         if (run_.count > 0 && (code[run_.last].flow != Flow::next || code.next(run_.last) != pc_)) flush(out);
         if (run_.count == 0) run_.first = pc_;
-        run_.last = pc_;
-        ++run_.count;
         returned_ = false;
+        const unsigned left = p.count - i;
+        if (left < from.count) {  // whether or not their conditions held, these go straight on
+            run_.count += left;
+            for (unsigned n = 0; n < left; ++n) {
+                run_.last = pc_;
+                pc_ = code.next(pc_);
+            }
+            return;
+        }
+        run_.last = pc_ = from.last;
+        run_.count += from.count;
+        i += from.count;
+        const Code::Slot& s = code[pc_];
+        const bool held = (p.atoms >> (i - 1) & 1) != 0;
         const bool stays = s.flow == Flow::next || s.flow == Flow::barrier || s.flow == Flow::trap || !held;
         if (!held && s.flow != Flow::next && s.flow != Flow::barrier && (s.flags & FlowInsn::kConditional) == 0)
             return lose(p.offset, 0, StepGapKind::contradiction, "a branch that is always taken is told as not taken", out);

@@ -207,6 +207,9 @@ Result<std::unique_ptr<DebugServer>> DebugServer::another(unsigned thread) {
     other->pc_number_ = pc_number_;
     other->stood_still_ = stood_still_;
     if (auto chosen = other->choose_thread(thread); !chosen) return tl::make_unexpected(chosen.error());
+    if (other->thread_ == thread_)
+        return failure("thread " + std::to_string(thread) + " of the debug server is another core already", line_->link->name(),
+                       "give each core its own 'thread' in the recipe");
     return other;
 }
 
@@ -280,6 +283,7 @@ Result<void> DebugServer::choose_thread(unsigned number) {
     // Cores of other processes have to be taken in hand first.
     for (unsigned process = 2; ids.size() < number && process <= kMostProcesses; ++process) {
         const auto taken = ask("vAttach;" + hex_number(process));
+        line_->chosen.clear();  // now it means that one
         if (!taken || taken->empty() || (*taken)[0] == 'E') break;
         if (auto listed = list(); !listed) return listed;
     }

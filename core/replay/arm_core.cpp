@@ -60,7 +60,7 @@ void ArmCore::lose_registers(std::uint64_t step) {
     }
     flags_ = {};
     unsure_ = 4;
-    fork_.reset();
+    fork_.condition = Fork::kNone;
     memory_.forget(step);
 }
 
@@ -218,12 +218,11 @@ bool ArmCore::calculate(unsigned op, unsigned rd, unsigned rn, const Shifted& b,
     return false;
 }
 
-ArmCore::Registers ArmCore::registers() {
-    Registers all{r_, {}};
+void ArmCore::take_registers(Registers& into) {
+    into.r = r_;
     const auto stacks = stack_pointers();
     for (std::size_t s = 0; s < stacks.size(); ++s)
-        if (stacks[s] != nullptr) all.stacks[s] = *stacks[s];
-    return all;
+        if (stacks[s] != nullptr) into.stacks[s] = *stacks[s];
 }
 
 void ArmCore::put_registers(const Registers& all) {
@@ -299,28 +298,30 @@ void ArmCore::execute_one(std::uint32_t slot, std::uint64_t step, std::uint32_t 
     if (runs == false) return;
     bool good = true;
     if (runs) {
-        fork_.reset();
+        fork_.condition = Fork::kNone;
         good = body();
     } else {
         // Done or not: what is the same either way stays known. A jump that was not taken went on straight.
         const unsigned holds = condition & ~1u;
-        if (!fork_ || fork_->condition != holds || condition >= 14) {
-            const Registers now = registers();
-            fork_ = Fork{holds, now, now};
+        const bool apart = fork_.condition == holds && condition < 14;
+        if (!apart) {
+            fork_.condition = holds;
+            take_registers(fork_.held);
+            fork_.failed = fork_.held;
         }
-        Registers& side = (condition & 1) == 0 ? fork_->held : fork_->failed;
-        put_registers(side);
+        Registers& side = (condition & 1) == 0 ? fork_.held : fork_.failed;
+        if (apart) put_registers(side);
         const ConditionFlags flags = flags_;
         flags_.untouched = true;
         doubtful_ = true;
         good = body();
         doubtful_ = false;
-        if (good && !fork_) return;  // all is lost already
+        if (good && fork_.condition == Fork::kNone) return;  // all is lost already
         if (good && changed_mode()) return lose(step);
         if (good) {
-            side = registers();
-            merge(fork_->held, fork_->failed, step);
-            if (!flags_.untouched || condition >= 14) fork_.reset();
+            take_registers(side);
+            merge(fork_.held, fork_.failed, step);
+            if (!flags_.untouched || condition >= 14) fork_.condition = Fork::kNone;
             flags_ = ConditionFlags::merged(flags_, flags);
         }
     }

@@ -76,7 +76,7 @@ class ArmCore {
         std::array<Known, 15> r;
         std::array<Known, 2> stacks;
     };
-    Registers registers();
+    void take_registers(Registers& into);
     void put_registers(const Registers& all);
     void merge(const Registers& one, const Registers& other, std::uint64_t step);
     void resolve_registers();
@@ -129,10 +129,11 @@ class ArmCore {
     /// Of instructions under a condition of which nobody knows whether it held: registers if it did, and if it did not, as
     /// long as they follow each other.
     struct Fork {
-        unsigned condition = 0;
+        static constexpr unsigned kNone = 99;
+        unsigned condition = kNone;
         Registers held, failed;
     };
-    std::optional<Fork> fork_;
+    Fork fork_;
     bool bit_bands_ = false;  ///< there may be aliases of single bits (DDI 0403E, B3.1)
     bool shared_ = false;
     std::uint64_t strange_ = 0;

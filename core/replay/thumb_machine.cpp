@@ -56,10 +56,11 @@ void ThumbMachine::jump(const Known& target, std::uint64_t step, std::uint32_t n
 
 // B1.5.8: of the registers, those that the frame holds and the stack pointers are then others. Memory is as it was.
 void ThumbMachine::may_have_left(std::uint64_t step) {
+    if (doubtful_) return lose(step);  // nor whether what led there ran at all
     for (const unsigned n : {0u, 1u, 2u, 3u, 12u, 14u}) r_[n] = {0, false, step};
     flags_ = {};
     unsure_ = 4;  // it may go on in the middle of an IT block
-    fork_.reset();
+    fork_.condition = Fork::kNone;
     main_ = process_ = {0, false, step};
     uses_process_ = unprivileged_ = {};
     handler_.reset();

@@ -160,6 +160,8 @@ TEST(DebugServerOfQemu, HasBothOfItsHartsInHandAtOnce) {
             cores.push_back(core);
         }
         EXPECT_TRUE(servers[0]->shares_with(*servers[1]));
+        EXPECT_NE(servers[0]->another(1).error().text().find("is another core already"), std::string::npos);
+        EXPECT_NE(servers[0]->another(3).error().text().find("has 2 threads, not 3"), std::string::npos);
         Hand::Options options;
         options.may_write = true;
         Hand hand(std::move(cores), options);

@@ -11,7 +11,7 @@ namespace {
 
 constexpr std::uint64_t kMostBytes = 65'536;
 
-nlohmann::ordered_json known_json(const Known& k, unsigned digits) {
+nlohmann::ordered_json known_json(const Known& k, int digits) {
     nlohmann::ordered_json out = nlohmann::ordered_json::object();
     if (k.known) out["value"] = hex_text(k.value, digits);
     out["known"] = k.known;
@@ -96,7 +96,7 @@ nlohmann::ordered_json state_json(const PastState& state, const std::vector<Stat
     for (const StateVariable& v : variables) {
         nlohmann::ordered_json row;
         if (v.bytes.empty()) {
-            row = known_json(v.bits, static_cast<unsigned>(2 * v.place.size));
+            row = known_json(v.bits, static_cast<int>(2 * v.place.size));
             if (!v.text.empty()) row["text"] = v.text;
         } else {
             Known all{0, true, Known::kNever};

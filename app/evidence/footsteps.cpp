@@ -148,14 +148,16 @@ void Footsteps::follow_cursor() {
         tell_current();
         return;
     }
-    store_.find(view_.cursor(), [this, asked = view_.cursor(), stream = stream_](std::uint64_t step) {
-        if (step >= row_count() || asked != view_.cursor() || stream != stream_) return;  // gone on meanwhile
+    // Where many instructions have one time, the cursor alone does not say that somebody went on meanwhile.
+    store_.find(view_.cursor(), [this, asked = view_.cursor(), stream = stream_, moves = moves_](std::uint64_t step) {
+        if (step >= row_count() || asked != view_.cursor() || stream != stream_ || moves != moves_) return;
         place(step, false);
         tell_current();
     });
 }
 
 void Footsteps::place(std::uint64_t step, bool raised) {
+    ++moves_;
     current_ = step;
     at_raised_ = raised;
     show_row(step);

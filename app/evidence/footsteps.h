@@ -139,6 +139,7 @@ class Footsteps : public QAbstractScrollArea, public EvidencePage {
     std::optional<std::uint64_t> current_;
     std::optional<std::uint64_t> wanted_;  ///< becomes current once it is decoded
     bool at_raised_ = false;
+    std::uint64_t moves_ = 0;  ///< how often it was placed: what was asked for before another place is out of date
     std::map<std::uint32_t, QStringList> raised_;  ///< address, text, function, place by slot
     bool own_move_ = false;
     bool placing_ = false;  ///< rows around the current one are not all there yet

@@ -10,8 +10,10 @@
 
 #include <cstdio>
 #include <exception>
+#include <functional>
 
 #include "look/theme.h"
+#include "shell/beside.h"
 #include "shell/main_window.h"
 
 namespace {
@@ -36,6 +38,19 @@ class Application : public QApplication {
         }
     }
 };
+
+// Looks again and again whether it is so, and then does it; after a minute it does it anyway.
+void when(QObject* of, const std::function<bool()>& is, const std::function<void()>& then) {
+    constexpr int kEvery = 100, kMost = 60'000;
+    auto* timer = new QTimer(of);
+    QObject::connect(timer, &QTimer::timeout, of, [timer, is, then, looked = 0]() mutable {
+        if (!is() && ++looked * kEvery < kMost) return;
+        timer->deleteLater();
+        timer->stop();
+        then();
+    });
+    timer->start(kEvery);
+}
 
 // What needs no screen works without one; the rest says so. False: there is nowhere to show a window.
 bool find_a_screen(int argc, char** argv) {
@@ -199,8 +214,7 @@ int main(int argc, char** argv) {
             window.desk().navigator().go_to_finding(1);
             window.desk().lanes()->set_key_shown(true);
         }
-        // Plots and evidence arrive a little later than the figures.
-        QTimer::singleShot(v == "measures=charge" || v.startsWith("compare=") ? 8000 : 2000, &window, [&, v] {
+        const auto grab = [&, v] {
             QWidget* beside = QApplication::activeWindow();  // the help stands in a window of its own
             const bool done = (v.startsWith("help") && beside != nullptr ? beside : &window)
                                   ->grab()
@@ -209,7 +223,16 @@ int main(int argc, char** argv) {
                 std::fprintf(stderr, "mindful-trail: cannot write: %s: check the folder\n",
                              qPrintable(parser.value(picture)));
             QApplication::exit(done && !failed ? 0 : 2);
-        });
+        };
+        // Plots and evidence arrive a little later than the figures; another recording when it is read.
+        const bool compares = v.startsWith("compare=");
+        when(&window,
+             [&window, compares] {
+                 if (!compares) return true;
+                 const auto other = window.desk().beside()->document().trail();
+                 return window.desk().compare()->found() != nullptr && other && other->complete;
+             },
+             [&window, v, grab] { QTimer::singleShot(v == "measures=charge" ? 8000 : 2000, &window, grab); });
     };
     const QString shown = parser.value(view);
     if (shown.startsWith("recording=") || shown == "recipe" || shown == "line" || shown.startsWith("trace")) {
@@ -240,7 +263,14 @@ int main(int argc, char** argv) {
         QTimer::singleShot(600, &window, [&] {
             if (auto* measure = window.findChild<QPushButton*>("line_start")) measure->click();
         });
-        QTimer::singleShot(shown == "line" ? 9000 : ms, &window, grab);
+        const auto measured = [&window] {  // it can be measured again
+            const auto* measure = window.findChild<QPushButton*>("line_start");
+            return measure != nullptr && measure->isEnabled();
+        };
+        if (shown == "line")
+            QTimer::singleShot(1500, &window, [&window, measured, grab] { when(&window, measured, grab); });
+        else
+            QTimer::singleShot(ms, &window, grab);
     } else if (inputs.isEmpty() || parser.value(view) == "start")
         QTimer::singleShot(0, &window, draw);
     else {

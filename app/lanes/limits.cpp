@@ -46,12 +46,10 @@ void Lanes::paint_level(QPainter& p, const Row& row, const LimitLine& l, double&
     p.setFont(text_font(9));
     const QString text = (above ? "▴ " : below ? "▾ " : "") + words(l.text);
     const double wide = p.fontMetrics().horizontalAdvance(text) + 6;
-    const bool under = y - 12 < row.top;
-    const QRectF box(right - wide - 2, under ? y + 1 : y - 12, wide, 11);
+    const bool under = y - 14 < row.top;
+    const QRectF box(right - wide - 2, under ? y + 1 : y - 14, wide, 13);
     right = box.left();
-    QColor back = theme().panel;
-    back.setAlpha(200);
-    p.fillRect(box, back);
+    p.fillRect(box, theme().panel);  // the line does not run through the words
     p.setPen(ink_of(l));
     p.drawText(box, Qt::AlignCenter, text);
 }
@@ -71,7 +69,7 @@ void Lanes::paint_beyond(QPainter& p, const Row& row, const LimitLine& l) {
         if (l.length != 0) continue;
         const double reached = std::max(plot_left(), x_of(place.begin + limit));
         if (reached < right) p.fillRect(QRectF(reached, bottom - 4, right - reached, 4), ink);
-        if (reached > left + 3) p.fillRect(QRectF(reached - 0.5, row.top + 3, 1, row.height - 5), ink);
+        if (reached > left + 3) p.fillRect(QRectF(reached - 0.5, bottom - 9, 1, 9), ink);  // below the words in it
     }
 }
 

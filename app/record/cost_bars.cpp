@@ -1,6 +1,7 @@
 #include "record/cost_bars.h"
 
 #include <algorithm>
+#include <cmath>
 
 #include <QPainter>
 
@@ -31,10 +32,7 @@ void CostBars::show_cost(const std::optional<CostEstimate>& cost, const TracePla
         for (const auto& line : cost_->lines) said << words(line.what) + " " + rate_text(line.bytes_per_s);
     }
     setAccessibleDescription(said.join(", "));
-    setMinimumHeight(cost_ ? 90 + 22 * static_cast<int>(cost_->lines.size()) +
-                                 34 * static_cast<int>(cost_->advice.size()) +
-                                 (measured_.empty() ? 0 : 34 + 22 * static_cast<int>(measured_.size()))
-                           : 60);
+    if (!cost_) setMinimumHeight(60);
     update();
 }
 
@@ -97,7 +95,11 @@ void CostBars::paintEvent(QPaintEvent*) {
         p.drawText(room_for, Qt::AlignTop | Qt::TextWordWrap, text);
         y += p.boundingRect(room_for, Qt::AlignTop | Qt::TextWordWrap, text).height() + 3;
     }
-    if (measured_.empty()) return;
+    const auto keep_room = [&] {  // how much it takes is known once the words are broken into lines
+        const int needed = static_cast<int>(std::ceil(y)) + 4;
+        if (needed != minimumHeight()) QMetaObject::invokeMethod(this, [this, needed] { setMinimumHeight(needed); }, Qt::QueuedConnection);
+    };
+    if (measured_.empty()) return keep_room();
     y += 10;
     p.setPen(t.text);
     p.setFont(text_font(12, true));
@@ -106,6 +108,7 @@ void CostBars::paintEvent(QPaintEvent*) {
     y += 22;
     most = measured_.front().bytes_per_s;
     for (const auto& line : measured_) bar(line);
+    keep_room();
 }
 
 }  // namespace mt::app

@@ -6,6 +6,7 @@
 #include "replay/backtrace.h"
 #include "replay/past_frame.h"
 #include "share/state_tables.h"
+#include "past_of.h"
 #include "support.h"
 #include "target/locals.h"
 
@@ -15,20 +16,16 @@ namespace {
 class PastLocals : public testing::Test {
   protected:
     void open(const std::string& capture) {
-        opened = test::decode(test::data("steps/" + capture + "/recording.target.toml"));
-        const StepTrail& steps = opened.trail->steps[0];
-        auto of = PastStates::of(*opened.recording, steps);
-        ASSERT_TRUE(of) << of.error().text();
-        states = std::make_unique<PastStates>(std::move(*of));
-        const CoreSpec& core = opened.recording->target.cores[0];
+        whole = std::make_unique<test::PastOf>(test::steps_target(capture));
+        const CoreSpec& core = whole->opened.recording->target.cores[0];
         kind = *isa_of(core.isa);
         locals = std::make_unique<Locals>(core.images());
     }
     void at(std::uint64_t step) {
-        const auto found = states->before(step, progress);
+        const auto found = whole->states.before(step, whole->progress);
         ASSERT_TRUE(found);
         past = *found;
-        frame = frame_of(past, kind, *states, *opened.recording, opened.trail->steps[0], progress);
+        frame = frame_of(past, kind, whole->states, *whole->opened.recording, whole->steps, whole->progress);
         frames = locals->frames(past.pc, frame, 16);
     }
     const LocalValue* value(std::size_t frame_number, const std::string& name) const {
@@ -46,10 +43,8 @@ class PastLocals : public testing::Test {
         const auto v = locals->named(path, past.pc, frame);
         return v && !*v ? v->error().text() : "";
     }
-    test::Opened opened;
-    std::unique_ptr<PastStates> states;
+    std::unique_ptr<test::PastOf> whole;
     std::unique_ptr<Locals> locals;
-    Progress progress;
     PastState past;
     FrameState frame;
     std::vector<LocalFrame> frames;
@@ -121,7 +116,7 @@ TEST_F(PastLocals, FramesOnTheStackAreTheCallsThatWereTraced) {
         for (std::uint64_t step = 20'000; step < 120'000; step += 1'997) {
             at(step);
             std::size_t i = 0;
-            for (const TraceFrame& traced : backtrace(*opened.recording, opened.trail->steps[0], step)) {
+            for (const TraceFrame& traced : backtrace(*whole->opened.recording, whole->steps, step)) {
                 if (traced.inlined) continue;
                 if (i == frames.size() || !traced.seen) break;
                 EXPECT_EQ(frames[i].function, traced.name.substr(0, traced.name.find('.'))) << capture << ", instruction " << step << ", frame " << i;
@@ -137,7 +132,7 @@ TEST_F(PastLocals, FramesOnTheStackAreTheCallsThatWereTraced) {
 // x0 is nothing but zero on RISC-V, and the first argument of A64.
 TEST_F(PastLocals, TheFirstArgumentOfAnA64FunctionStandsInX0WhereItBegins) {
     open("arm-etm-a-mount");
-    const StepTrail& steps = opened.trail->steps[0];
+    const StepTrail& steps = whole->steps;
     unsigned looked = 0;
     for (const CallLevel& level : steps.levels)
         for (std::size_t i = 0; i < level.size() && looked < 20; ++i) {

@@ -8,7 +8,7 @@
 #include <sstream>
 
 #include "base/mapped_file.h"
-#include "replay/past_state.h"
+#include "past_of.h"
 #include "replay/step_window.h"
 #include "share/state_tables.h"
 #include "support.h"
@@ -41,30 +41,31 @@ struct Run {
 class PastStateOf : public ::testing::TestWithParam<Run> {
   protected:
     std::string file(const std::string& name) const { return test::data(std::string("steps/") + GetParam().folder + "/" + name); }
-    test::Opened opened() const {
-        if (GetParam().memory == nullptr) return test::decode(file("recording.target.toml"));
+    // The target file, with what is told of the end.
+    std::string target() const {
         std::string text = test::read_text(file("recording.target.toml"));
-        text.insert(text.find("[[stream]]"), "[core.stopped]\nregisters = \"final_registers.json\"\nmemory = [{ file = "
-                                             "\"final_memory.bin.xz\", address = " +
-                                                 std::string(GetParam().memory) + " }]\n\n");
-        return test::decode(file("recording.target.toml"), text);
+        if (GetParam().memory != nullptr)
+            text.insert(text.find("[[stream]]"), "[core.stopped]\nregisters = \"final_registers.json\"\nmemory = [{ file = "
+                                                 "\"final_memory.bin.xz\", address = " +
+                                                     std::string(GetParam().memory) + " }]\n\n");
+        return text;
     }
+    test::PastOf past{file("recording.target.toml"), target()};
+    const test::Opened& opened = past.opened;
+    const StepTrail& steps = past.steps;
+    PastStates& states = past.states;
+    Progress& progress = past.progress;
 };
 
 TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
-    const auto opened = this->opened();
-    const StepTrail& steps = opened.trail->steps[0];
-    auto states = PastStates::of(*opened.recording, steps);
-    ASSERT_TRUE(states) << states.error().text();
-    Progress progress;
     const auto registers = table(file("registers.csv.xz"));
     ASSERT_GT(registers.size(), 100U);
     std::uint64_t known = 0, all = 0;
     for (std::size_t r = 1; r < registers.size(); ++r) {
-        const auto past = states->before(std::stoull(registers[r][0]), progress);
-        ASSERT_TRUE(past) << registers[r][0];
-        ASSERT_EQ(past->pc, hex(registers[r][1])) << registers[r][0];
-        std::map<std::string, Known> by_name(past->registers.begin(), past->registers.end());
+        const auto state = states.before(std::stoull(registers[r][0]), progress);
+        ASSERT_TRUE(state) << registers[r][0];
+        ASSERT_EQ(state->pc, hex(registers[r][1])) << registers[r][0];
+        std::map<std::string, Known> by_name(state->registers.begin(), state->registers.end());
         for (std::size_t c = 2; c < registers[r].size(); ++c) {
             const std::string& name = registers[0][c];
             if (name == "xpsr") continue;
@@ -74,7 +75,7 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
             if (!found->second.known) continue;
             ++known;
             ASSERT_EQ(found->second.value, hex(registers[r][c])) << name << " before " << registers[r][0];
-            if (found->second.set_at != Known::kNever) ASSERT_LT(found->second.set_at, past->step);
+            if (found->second.set_at != Known::kNever) ASSERT_LT(found->second.set_at, state->step);
         }
     }
     const double registers_known = static_cast<double>(known) / static_cast<double>(all);
@@ -82,13 +83,13 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
     std::uint64_t told = 0;
     known = 0;
     for (std::size_t r = 1; r < memory.size(); ++r) {
-        const auto past = states->before(std::stoull(memory[r][0]), progress);
-        ASSERT_TRUE(past);
+        const auto state = states.before(std::stoull(memory[r][0]), progress);
+        ASSERT_TRUE(state);
         const std::uint64_t address = hex(memory[r][2]), size = std::stoull(memory[r][3]);
         Known newest;
         bool whole = true;
         for (std::uint64_t i = 0; i < size; ++i) {
-            const Known b = past->memory->read(address + i, 1);
+            const Known b = state->memory->read(address + i, 1);
             whole = whole && b.known;
             if (b.set_at != Known::kNever && (newest.set_at == Known::kNever || b.set_at > newest.set_at)) newest.set_at = b.set_at;
             if (b.known) ASSERT_EQ(b.value, hex(memory[r][4].substr(2 * i, 2))) << memory[r][1] << " before " << memory[r][0];
@@ -108,20 +109,15 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
 }
 // What the last instructions alone tell is a part of what all of them tell, the more the further back it looks.
 TEST_P(PastStateOf, AGlimpseTellsNothingElseThanTheWholeAndMoreTheFurtherItLooksBack) {
-    const auto opened = this->opened();
-    const StepTrail& steps = opened.trail->steps[0];
-    auto states = PastStates::of(*opened.recording, steps);
-    ASSERT_TRUE(states) << states.error().text();
-    Progress progress;
     std::array<unsigned, 4> known{};
     const std::array<std::uint64_t, 4> reach{0, 50, 5'000, steps.steps};
     unsigned whole_known = 0;
     for (std::uint64_t step = 10'000; step < 100'000; step += 7'919) {
-        const auto whole = states->before(step, progress);
+        const auto whole = states.before(step, progress);
         ASSERT_TRUE(whole);
         for (const auto& r : whole->registers) whole_known += r.second.known ? 1U : 0U;
         for (std::size_t far = 0; far < reach.size(); ++far) {
-            const auto glimpse = states->glimpse(step, reach[far], progress);
+            const auto glimpse = states.glimpse(step, reach[far], progress);
             ASSERT_TRUE(glimpse);
             EXPECT_EQ(glimpse->pc, whole->pc);
             for (std::size_t n = 0; n < whole->registers.size(); ++n) {
@@ -140,37 +136,27 @@ TEST_P(PastStateOf, AGlimpseTellsNothingElseThanTheWholeAndMoreTheFurtherItLooks
 }
 
 TEST_P(PastStateOf, IsNearOnceAllWasExecuted) {
-    const auto opened = this->opened();
-    const StepTrail& steps = opened.trail->steps[0];
-    auto states = PastStates::of(*opened.recording, steps);
-    ASSERT_TRUE(states);
-    EXPECT_GE(states->distance(steps.steps / 2), steps.steps / 2);
+    EXPECT_GE(states.distance(steps.steps / 2), steps.steps / 2);
     Progress cancelled;
     cancelled.cancel();
-    EXPECT_FALSE(states->execute_all(cancelled));
-    Progress progress;
-    ASSERT_TRUE(states->execute_all(progress));
+    EXPECT_FALSE(states.execute_all(cancelled));
+    ASSERT_TRUE(states.execute_all(progress));
     const std::uint64_t near = std::max<std::uint64_t>(65'536, steps.steps / 512);
-    for (std::uint64_t step = 0; step < steps.steps; step += 9'973) ASSERT_LE(states->distance(step), near);
-    EXPECT_TRUE(states->execute_all(cancelled)) << "there is nothing left to do";
+    for (std::uint64_t step = 0; step < steps.steps; step += 9'973) ASSERT_LE(states.distance(step), near);
+    EXPECT_TRUE(states.execute_all(cancelled)) << "there is nothing left to do";
 }
 
 // Each change is found from anywhere before it, and none in between.
 TEST_P(PastStateOf, TheNextChangeOfARegisterIsTheFirstThatTheStatesShow) {
-    const auto opened = this->opened();
-    const StepTrail& steps = opened.trail->steps[0];
-    auto states = PastStates::of(*opened.recording, steps);
-    ASSERT_TRUE(states);
-    Progress progress;
     const std::string name = opened.recording->target.cores[0].isa.rfind("rv", 0) == 0 ? "x2" : "r7";
     const auto value_before = [&](std::uint64_t step) {
         Known found;
-        for (const auto& [n, v] : states->before(step, progress)->registers)
+        for (const auto& [n, v] : states.before(step, progress)->registers)
             if (n == name) found = v;
         return found;
     };
     for (std::uint64_t from = 1'000; from < 3'000; from += 431) {
-        const auto at = states->next_change(from, {name, 0, 4}, progress);
+        const auto at = states.next_change(from, {name, 0, 4}, progress);
         ASSERT_TRUE(at) << from;
         ASSERT_GE(*at, from);
         const Known was = value_before(from), still = value_before(*at), is = value_before(*at + 1);
@@ -179,7 +165,7 @@ TEST_P(PastStateOf, TheNextChangeOfARegisterIsTheFirstThatTheStatesShow) {
         EXPECT_TRUE(!is.known || !still.known || is.value != still.value) << "but that did";
         EXPECT_EQ(is.set_at, *at);
     }
-    EXPECT_FALSE(states->next_change(steps.steps - 1, {name, 0, 4}, progress)) << "the last instruction changes it no more";
+    EXPECT_FALSE(states.next_change(steps.steps - 1, {name, 0, 4}, progress)) << "the last instruction changes it no more";
 }
 // Trace tells where each return went: there the link register must have pointed, if it is said to be known.
 // A debugger that halts the core may change anything: behind that less is known.
@@ -190,15 +176,13 @@ struct Traced {
 class ReturnsOf : public testing::TestWithParam<Traced> {};
 
 TEST_P(ReturnsOf, GoWhereTheLinkRegisterSaysThatTheyDo) {
-    const auto opened = test::decode(test::data(std::string("steps/") + GetParam().folder + "/recording.target.toml"));
-    const StepTrail& steps = opened.trail->steps[0];
-    auto states = PastStates::of(*opened.recording, steps);
-    ASSERT_TRUE(states) << states.error().text();
+    test::PastOf past(test::steps_target(GetParam().folder));
+    const StepTrail& steps = past.steps;
     const Code& code = *steps.code;
     const char* const link = code.riscv() ? "x1" : code.isa() == Isa::a64 ? "x30" : "lr";
     std::vector<std::pair<std::uint64_t, std::uint64_t>> returns;  // step, and where it went
     std::optional<std::uint64_t> open;
-    each_step_piece(*opened.recording, steps, 0, [&](const StepPiece& p) {
+    each_step_piece(*past.opened.recording, steps, 0, [&](const StepPiece& p) {
         if (open && p.step == *open + 1) returns.emplace_back(*open, code.address(p.run.first));
         open.reset();
         const bool by_link = code.riscv() || code.isa() == Isa::a64 || code.bits(p.run.last) == 0x4770 || (code.bits(p.run.last) & 0x0FFF'FFFF) == 0x012F'FF1E;
@@ -210,10 +194,9 @@ TEST_P(ReturnsOf, GoWhereTheLinkRegisterSaysThatTheyDo) {
     for (std::size_t i = 0; i < steps.gaps.size(); ++i) broken.insert(steps.gaps[i].step);
     std::erase_if(returns, [&](const auto& r) { return broken.contains(r.first + 1); });
     ASSERT_GT(returns.size(), 100U);
-    Progress progress;
     std::uint64_t known = 0, looked = 0, registers = 0, registers_known = 0;
     for (std::size_t i = 0; i < returns.size(); i += std::max<std::size_t>(1, returns.size() / 200)) {
-        const auto state = states->before(returns[i].first, progress);
+        const auto state = past.states.before(returns[i].first, past.progress);
         ASSERT_TRUE(state);
         ++looked;
         for (const auto& [name, value] : state->registers) {
@@ -242,13 +225,11 @@ INSTANTIATE_TEST_SUITE_P(Mount, ReturnsOf,
 // What the program writes into CONTEXTIDR is what trace tells next: the register held that number.
 TEST(PastStateOfAProfile, HoldsTheContextThatTraceTellsWhereTheProgramWritesIt) {
     for (const char* folder : {"arm-pft-mount-bb", "arm-etm-a-mount", "arm-etm-a-mount-cc"}) {
-        const auto opened = test::decode(test::data(std::string("steps/") + folder + "/recording.target.toml"));
-        const StepTrail& steps = opened.trail->steps[0];
+        test::PastOf past(test::steps_target(folder));
+        const StepTrail& steps = past.steps;
         const Code& code = *steps.code;
-        auto states = PastStates::of(*opened.recording, steps);
-        ASSERT_TRUE(states) << states.error().text();
         std::vector<std::pair<std::uint64_t, std::string>> writes;  // steps, and from which register
-        each_step_piece(*opened.recording, steps, 0, [&](const StepPiece& p) {
+        each_step_piece(*past.opened.recording, steps, 0, [&](const StepPiece& p) {
             std::uint32_t slot = p.run.first;
             for (std::uint64_t step = p.step; step < p.step + p.run.count; ++step, slot = code.next(slot)) {
                 const std::uint32_t i = code.bits(slot);
@@ -258,15 +239,14 @@ TEST(PastStateOfAProfile, HoldsTheContextThatTraceTellsWhereTheProgramWritesIt) 
             return true;
         });
         ASSERT_GT(writes.size(), 400U) << folder;
-        Progress progress;
-        unsigned known = 0, looked = 0;
+            unsigned known = 0, looked = 0;
         for (std::size_t w = 0; w < writes.size(); w += 8) {
             const auto& [step, name] = writes[w];
             std::size_t d = 0;
             while (d < steps.data.size() && (steps.data[d].step <= step || steps.data[d].data.tag != StepData::kContext)) ++d;
             if (d == steps.data.size()) break;
             if (w + 1 < writes.size() && steps.data[d].step > writes[w + 1].first) continue;  // the same number again: not told
-            const auto state = states->before(step, progress);
+            const auto state = past.states.before(step, past.progress);
             ASSERT_TRUE(state);
             ++looked;
             for (const auto& [of, value] : state->registers) {

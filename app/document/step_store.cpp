@@ -72,15 +72,17 @@ void StepStore::use(std::shared_ptr<const Recording> recording, std::shared_ptr<
     recording_ = std::move(recording);
     trail_ = std::move(trail);
     stream_ = stream;
-    ++turn_;
-    if (other) cancel_search();
-    if (other) chunks_.clear();
+    if (other) {  // what is asked for of the same stream is found in the older snapshot, too
+        ++turn_;
+        cancel_search();
+        chunks_.clear();
+        asked_.clear();
+        jobs_.clear();
+    }
     // A chunk that was not yet full may have grown.
     if (!chunks_.empty()) chunks_.erase(std::prev(chunks_.end()));
     recent_.clear();
     for (const auto& [chunk, lines] : chunks_) recent_.push_back(chunk);
-    asked_.clear();
-    if (other) jobs_.clear();  // what is looked for in the same stream is found in the older snapshot, too
 }
 
 std::shared_ptr<const StepStore::Chunk> StepStore::get(std::uint64_t chunk) {
@@ -90,17 +92,24 @@ std::shared_ptr<const StepStore::Chunk> StepStore::get(std::uint64_t chunk) {
         return found->second;
     }
     if (!trail_ || stream_ >= trail_->steps.size() || asked_[chunk]) return nullptr;
+    fetch(chunk);
+    return nullptr;
+}
+
+void StepStore::fetch(std::uint64_t chunk) {
     asked_[chunk] = true;
     jobs_.add(
         [this, chunk, turn = turn_, r = recording_, t = trail_, stream = stream_] {
             auto lines = std::make_shared<const Chunk>(decode(*r, t->steps[stream], chunk));
             QMetaObject::invokeMethod(
                 this,
-                [this, chunk, turn, lines] {
+                [this, chunk, turn, lines, t] {
                     if (turn != turn_) return;
                     asked_.erase(chunk);
                     chunks_[chunk] = lines;
+                    recent_.remove(chunk);
                     recent_.push_back(chunk);
+                    if (t != trail_ && lines->size() < kChunk) fetch(chunk);  // there may be more of it by now
                     if (recent_.size() > kMostChunks) {
                         chunks_.erase(recent_.front());
                         recent_.pop_front();
@@ -110,7 +119,6 @@ std::shared_ptr<const StepStore::Chunk> StepStore::get(std::uint64_t chunk) {
                 Qt::QueuedConnection);
         },
         true);
-    return nullptr;
 }
 
 void StepStore::cancel_search() {

@@ -64,6 +64,7 @@ class StepStore : public QObject {
   private:
     static constexpr std::size_t kMostChunks = 64;
     using Search = std::function<std::optional<std::uint64_t>(const Recording&, const StepTrail&, const Progress&)>;
+    void fetch(std::uint64_t chunk);
     void search(Search how, std::function<void(std::optional<std::uint64_t>)> done);
 
     std::shared_ptr<const Recording> recording_;

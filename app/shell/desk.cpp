@@ -323,9 +323,9 @@ void Desk::join_hand() {
             emit told(answers ? tr("Typed: %1").arg(line) : words(answers.error().text()), !answers);
         });
     });
-    // Where a core stands, all views stand: its trace is still on its way for a moment.
+    // Where a core stands, all views stand: its trace is still on its way for a moment, on a busy computer for longer.
     connect(hand_, &HandPage::stood, this, [this](std::size_t core) {
-        chase_ = Chase{core, std::chrono::steady_clock::now() + std::chrono::seconds(2)};
+        chase_ = Chase{core, std::chrono::steady_clock::now() + std::chrono::seconds(30)};
         chase();
     });
     connect(&document_, &Document::grew, this, &Desk::chase);
@@ -334,6 +334,8 @@ void Desk::join_hand() {
 void Desk::chase() {
     if (!chase_ || !document_.trail() || !document_.live()) return;
     if (std::chrono::steady_clock::now() > chase_->until) return chase_.reset();
+    for (const auto& core : record_->live().state().cores)
+        if (core.running && document_.recording() && core.name == document_.recording()->target.cores[chase_->core].name) return chase_.reset();
     const auto trail = document_.trail();
     for (std::size_t i = 0; i < trail->steps.size(); ++i)
         if (trail->steps[i].core_index == chase_->core && trail->steps[i].steps > 0) {

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "flow/contexts.h"
+#include "flow/hops.h"
 #include "flow/steps.h"
 #include "wire/etm3.h"
 
@@ -22,7 +23,11 @@ class Etm3Flow {
 
     template <class Out>
     void feed(std::span<const Etm3Packet> packets, Out& out) {
-        for (const Etm3Packet& p : packets) take(p, out);
+        for (std::size_t i = 0; i < packets.size(); ++i)
+            if (packets[i].kind == Etm3Kind::atoms && !packets[i].has_cycles)
+                i += atoms(packets[i], i + 1 < packets.size() ? &packets[i + 1] : nullptr, out) ? 1 : 0;
+            else
+                take(packets[i], out);
     }
     /// What is still held back goes on.
     template <class Out>
@@ -33,7 +38,7 @@ class Etm3Flow {
     void entered() {}
     bool agrees(const Etm3Flow& guess, const Etm3Flow& /*end*/) const {
         return !waiting_ && !guess.waiting_ && pc_ == guess.pc_ && any_ == guess.any_ && need_address_ == guess.need_address_ && !synced_ &&
-               !guess.synced_ && times_.size() == guess.times_.size() && run_.count == guess.run_.count && run_.first == guess.run_.first && returned_ == guess.returned_ &&
+               !guess.synced_ && std::ranges::equal(times_, guess.times_, {}, &StepTime::ticks, &StepTime::ticks) && run_.count == guess.run_.count && run_.first == guess.run_.first && returned_ == guess.returned_ &&
                contexts_ == guess.contexts_;
     }
     void continue_from(const Etm3Flow&) {}
@@ -42,7 +47,11 @@ class Etm3Flow {
     template <class Out>
     void take(const Etm3Packet& p, Out& out);
     template <class Out>
-    void atoms(const Etm3Packet& p, Out& out);
+    bool atoms(const Etm3Packet& p, const Etm3Packet* next, Out& out);
+    /// The next instruction goes straight on from those that are not told yet.
+    bool straight_on() const {
+        return run_.count > 0 && (*code_)[run_.last].flow == Flow::next && code_->next(run_.last) == pc_;
+    }
     template <class Out>
     void branch(const Etm3Packet& p, Out& out);
     template <class Out>
@@ -55,6 +64,7 @@ class Etm3Flow {
     void flush(Out& out) {
         if (run_.count > 0) out.run(run_);
         run_ = {};
+        inside_ = false;
         for (const StepTime& t : times_) out.time(t);
         times_.clear();
     }
@@ -71,6 +81,7 @@ class Etm3Flow {
     std::uint64_t sync_at_ = 0;
     Contexts contexts_;
     std::vector<StepTime> times_;  ///< that lie behind run_
+    bool inside_ = false;          ///< run_ begins within a packet, whose cycles are those of other instructions, too
     StepRun run_;  ///< executed one behind the other, and not told yet: the last may still be cancelled
 };
 
@@ -99,46 +110,79 @@ void Etm3Flow::go_to(std::uint32_t address, std::uint64_t offset, Out& out) {
         lose(offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
 }
 
-// 7.4.2: an atom each instruction, one whose condition failed as well.
+// 7.4.2: an atom each instruction, one whose condition failed as well. True: the address behind them was taken, too.
 template <class Out>
-void Etm3Flow::atoms(const Etm3Packet& p, Out& out) {
+bool Etm3Flow::atoms(const Etm3Packet& p, const Etm3Packet* next, Out& out) {
     const Code& code = *code_;
-    if (p.count > 0 && !times_.empty()) flush(out);
-    for (unsigned i = 0; i < p.count && !waiting_;) {
-        if (need_address_) return lose(p.offset, 0, StepGapKind::contradiction, "an indirect branch without the address it goes to", out);
+    std::uint64_t bits = p.atoms;
+    unsigned left = p.count;
+    constexpr bool hops = requires { out.hop_each(pc_, bits, left, pc_); };
+    // Cycles are told exactly where a run ends; within one, whoever wants the whole way at once does not ask.
+    const bool within = hops && p.cycles > 0 && !inside_ && straight_on() && left <= code[pc_].count && times_.size() == 1 && times_[0].kind == StepTime::Kind::cycles;
+    if (left > 0 && !times_.empty() && !within) flush(out);
+    std::uint32_t address = Code::kNowhere;
+    if constexpr (hops) {
+        if (next != nullptr && next->kind == Etm3Kind::branch && next->known && (next->exception == Etm3Packet::kNone || next->exception == 0)) {
+            const std::uint32_t to = contexts_.slot_of(code, next->address);
+            if (to != Code::kNowhere && code[to].flow != Flow::none) address = to;
+        }
+    }
+    const auto fail = [&](StepGapKind kind, const char* reason) {
+        lose(p.offset_of(p.count - std::max(left, 1u)), 0, kind, reason, out);
+        return false;
+    };
+    while (left > 0 && !waiting_) {
+        if (need_address_) return fail(StepGapKind::contradiction, "an indirect branch without the address it goes to");
         const Code::Slot& from = code[pc_];
-        if (from.flow == Flow::none) return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
-        // What was told before cannot be cancelled any more, once it led elsewhere.
-        if (run_.count > 0 && (code[run_.last].flow != Flow::next || code.next(run_.last) != pc_)) flush(out);
-        if (run_.count == 0) run_.first = pc_;
+        if (from.flow == Flow::none) return fail(StepGapKind::not_in_image, "the program went where the image has no code");
+        if (!straight_on()) {
+            // What was told before cannot be cancelled any more, once it led elsewhere.
+            if (run_.count > 0) flush(out);
+            if constexpr (hops) {
+                // The last instruction may still be cancelled, unless it is told where it led.
+                const unsigned certain = address != Code::kNowhere ? left : left - 1;
+                const Hop* hop = certain > 0 && !p.has_cycles ? out.hop_each(pc_, bits, certain, address) : nullptr;
+                if (hop != nullptr) {
+                    pc_ = hop->end;
+                    left -= hop->used;
+                    bits >>= hop->used;
+                    returned_ = false;
+                    if (hop->address) return true;
+                    continue;
+                }
+            }
+            run_.first = pc_;
+            inside_ = left != p.count;
+        }
         returned_ = false;
-        const unsigned left = p.count - i;
         if (left < from.count) {  // whether or not their conditions held, these go straight on
             run_.count += left;
             for (unsigned n = 0; n < left; ++n) {
                 run_.last = pc_;
                 pc_ = code.next(pc_);
             }
-            return;
+            return false;
         }
         run_.last = pc_ = from.last;
         run_.count += from.count;
-        i += from.count;
+        const bool held = (bits >> (from.count - 1) & 1) != 0;
+        left -= from.count;
+        bits = from.count < 64 ? bits >> from.count : 0;
         const Code::Slot& s = code[pc_];
-        const bool held = (p.atoms >> (i - 1) & 1) != 0;
         const bool stays = s.flow == Flow::next || s.flow == Flow::barrier || s.flow == Flow::trap || !held;
         if (!held && s.flow != Flow::next && s.flow != Flow::barrier && (s.flags & FlowInsn::kConditional) == 0)
-            return lose(p.offset, 0, StepGapKind::contradiction, "a branch that is always taken is told as not taken", out);
+            return fail(StepGapKind::contradiction, "a branch that is always taken is told as not taken");
         if (stays) {
             pc_ = code.next(pc_);
         } else if (s.target != Code::kNowhere) {
             pc_ = s.target;
         } else if (s.flow == Flow::branch || s.flow == Flow::jump || s.flow == Flow::call) {
-            return lose(p.offset, 0, StepGapKind::not_in_image, "the program went where the image has no code", out);
+            return fail(StepGapKind::not_in_image, "the program went where the image has no code");
         } else {
             need_address_ = true;
         }
     }
+    return false;
 }
 
 inline void Etm3Flow::cancel() {
@@ -242,7 +286,7 @@ void Etm3Flow::take(const Etm3Packet& p, Out& out) {
             isync(p, out);
             break;
         case Etm3Kind::atoms:
-            atoms(p, out);
+            (void)atoms(p, nullptr, out);
             break;
         case Etm3Kind::branch:
             branch(p, out);

@@ -139,6 +139,19 @@ bool HopTable::further_ahead(std::uint32_t key, bool bit) {
     return walk_.at != Code::kNowhere;
 }
 
+bool HopTable::further_each(std::uint32_t key, std::uint32_t atoms, std::uint32_t& told, std::uint32_t length) {
+    const Code& code = *code_;
+    Walk& w = walk_;
+    if (!fits(w.at, w.function)) return false;
+    const std::uint32_t end = told + code[w.at].count;
+    const Flow flow = code[code[w.at].last].flow;
+    if (end > length || flow == Flow::trap) return false;
+    const bool final = end == length && (key & kToAddress) != 0;
+    if (!further_arm(key, (atoms >> (end - 1) & 1) != 0, final) || (final && !w.address)) return false;
+    told = end;
+    return true;
+}
+
 const Hop* HopTable::keep(std::uint32_t used, std::uint32_t before) {
     Walk& w = walk_;
     Hop& h = store_->add();
@@ -197,9 +210,15 @@ const Hop* HopTable::make(std::uint32_t slot, std::uint32_t key, std::array<std:
         w.address = false;
         w.steps = w.halfwords = 0;
     };
-    const std::uint32_t length = key >> 8 & 15;
+    const std::uint32_t length = key >> 8 & 63;
     const auto walk = [&](std::uint32_t bits) {
         begin();
+        if ((key & kEach) != 0) {
+            std::uint32_t told = 0;
+            while (told < bits && further_each(key, top[1], told, length)) {
+            }
+            return told;
+        }
         for (std::uint32_t i = 0; i < bits; ++i) {
             const bool bit = (key >> i & 1) != 0;
             if (!(arm_                  ? further_arm(key, bit, i + 1 == length)

@@ -143,6 +143,22 @@ class HopTable {
         e.deep = walk_.reads > 1;
         return e;
     }
+    /// As look_up, where an atom is told of each instruction, that of the first lowest. `address`: where the packet behind
+    /// all the atoms leads, if it is known; a hop that uses all of them ends there. REQUIRES: available > 0.
+    template <class Retire>
+    Entry& look_up_each(std::uint32_t slot, std::uint64_t atoms, std::uint32_t available, std::uint32_t address,
+                        Retire retire) {
+        const bool whole = address != Code::kNowhere && available <= kMostEach;
+        const std::uint32_t length = whole ? available : std::bit_floor(std::min(available, kMostEach));
+        const std::uint32_t key = kEach | kCalls | (whole ? kToAddress : 0) | length << 8;
+        const auto bits = static_cast<std::uint32_t>(atoms & ((std::uint64_t{1} << length) - 1));
+        const std::uint32_t top = whole ? address : Code::kNowhere;
+        Entry& e = place(slot, key ^ bits * 0x27D4'EB2Fu, top);
+        if (e.from == slot && e.key == key && e.top[0] == top && e.top[1] == bits) return e;
+        renew(e, slot, key, {top, bits}, retire);
+        e.hop = make(slot, key, e.top);
+        return e;
+    }
     /// What `learn` made of this; nothing if it never was told.
     Entry* find(std::uint32_t slot, std::uint64_t bits, std::uint32_t count, std::uint32_t to) {
         const std::uint32_t key = kLearnt | count << 8 | static_cast<std::uint32_t>(bits & ((1u << count) - 1));
@@ -177,12 +193,12 @@ class HopTable {
         store_ = std::make_shared<HopStore>();
     }
 
-    static constexpr std::uint32_t kMostBits = 8;
+    static constexpr std::uint32_t kMostBits = 8, kMostEach = 32;
 
   private:
     static constexpr unsigned kBits = 15;
     static constexpr std::uint32_t kCalls = 1u << 16, kReturns = 1u << 17, kLearnt = 1u << 18, kToAddress = 1u << 19,
-                                   kMoreBehind = 1u << 20, kAhead = 1u << 21;
+                                   kMoreBehind = 1u << 20, kAhead = 1u << 21, kEach = 1u << 22;
 
     // Where a walk stands on its way, and what it would tell of itself.
     struct Walk {
@@ -217,6 +233,8 @@ class HopTable {
     bool further(std::uint32_t key, bool bit);
     bool further_arm(std::uint32_t key, bool bit, bool final);
     bool further_ahead(std::uint32_t key, bool bit);
+    /// `told`: atoms so far, of `length`.
+    bool further_each(std::uint32_t key, std::uint32_t atoms, std::uint32_t& told, std::uint32_t length);
     std::uint32_t branch_ahead(std::uint32_t key);
     void run(std::uint32_t first, std::uint32_t last);
     bool call(std::uint32_t last);

@@ -24,11 +24,11 @@ class PftFlow {
 
     template <class Out>
     void feed(std::span<const PftPacket> packets, Out& out) {
-        for (std::size_t i = 0; i < packets.size();)
+        for (std::size_t i = 0; i < packets.size(); ++i)
             if (packets[i].kind == PftKind::atoms && !packets[i].has_cycles)
-                i = atoms(packets, i, out);
+                i += atoms(packets[i], i + 1 < packets.size() ? &packets[i + 1] : nullptr, out) ? 1 : 0;
             else
-                take(packets[i++], out);
+                take(packets[i], out);
     }
     bool waiting() const { return waiting_; }
     void entered() {}
@@ -43,7 +43,7 @@ class PftFlow {
     template <class Out>
     void take(const PftPacket& p, Out& out);
     template <class Out>
-    std::size_t atoms(std::span<const PftPacket> packets, std::size_t first, Out& out);
+    bool atoms(const PftPacket& p, const PftPacket* next, Out& out);
     template <class Out>
     ArmAtom walk(bool taken, std::uint64_t offset, Out& out) {
         return walk_arm_atom(*code_, pc_, taken, parameters_.return_stack ? &returns_ : nullptr, kMostReturns, out,
@@ -61,6 +61,8 @@ class PftFlow {
     void isync(const PftPacket& p, Out& out);
     template <class Out>
     bool go_to(std::uint32_t address, std::uint64_t offset, Out& out);
+    template <class Out>
+    bool go_to_slot(std::uint32_t slot, std::uint64_t offset, Out& out);
     template <class Out>
     void lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out);
 
@@ -90,7 +92,12 @@ void PftFlow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind,
 
 template <class Out>
 bool PftFlow::go_to(std::uint32_t address, std::uint64_t offset, Out& out) {
-    pc_ = contexts_.slot_of(*code_, address);
+    return go_to_slot(contexts_.slot_of(*code_, address), offset, out);
+}
+
+template <class Out>
+bool PftFlow::go_to_slot(std::uint32_t slot, std::uint64_t offset, Out& out) {
+    pc_ = slot;
     waiting_ = false;
     any_ = true;
     if (pc_ != Code::kNowhere && (*code_)[pc_].flow != Flow::none) return true;
@@ -112,64 +119,50 @@ bool PftFlow::atom(bool taken, std::uint64_t offset, Out& out) {
     return true;
 }
 
-// Packets of atoms, and the address behind them, which tells one more. Gives the first packet that is still to be taken.
+// Packets of atoms, and the address behind them, which tells one more. True: that was taken, too.
 template <class Out>
-std::size_t PftFlow::atoms(std::span<const PftPacket> packets, std::size_t first, Out& out) {
-    constexpr std::uint32_t kMost = 58;  // and one for the address, in 64 bits
-    std::uint64_t bits = 0;
-    std::uint32_t left = 0;
-    std::size_t behind = first;
-    for (; behind < packets.size() && packets[behind].kind == PftKind::atoms && !packets[behind].has_cycles && left <= kMost; ++behind) {
-        bits |= std::uint64_t{packets[behind].atoms} << left;
-        left += packets[behind].count;
-    }
-    const auto offset = [&](std::uint32_t still) {  // of the packet that holds an atom
-        std::size_t i = behind;
-        for (std::uint32_t n = 0; i > first && n < still;) n += packets[--i].count;
-        return packets[std::min(i, behind - 1)].offset;
-    };
+bool PftFlow::atoms(const PftPacket& p, const PftPacket* next, Out& out) {
+    std::uint64_t bits = p.atoms;
+    std::uint32_t left = p.count, told = left;
     constexpr bool hops = requires(ReturnStack stack) { out.hop(pc_, bits, left, stack); };
-    if constexpr (!hops) {
-        for (; left > 0 && !waiting_; --left, bits >>= 1) (void)atom((bits & 1) != 0, offset(left), out);
-        return behind;
-    } else {
-        ReturnStack stack;
+    [[maybe_unused]] ReturnStack stack;
+    if constexpr (hops) {
         stack.calls = true;
-        const PftPacket* address = nullptr;
         if (parameters_.return_stack) {
             stack.returns = &returns_;
             stack.most = kMostReturns;
-        } else if (behind < packets.size() && packets[behind].kind == PftKind::branch && packets[behind].exception == PftPacket::kNone &&
-                   packets[behind].known && !packets[behind].has_cycles) {
-            const std::uint32_t to = contexts_.slot_of(*code_, packets[behind].address);
+        } else if (next != nullptr && left < 64 && next->kind == PftKind::branch && next->exception == PftPacket::kNone && next->known &&
+                   !next->has_cycles) {
+            const std::uint32_t to = contexts_.slot_of(*code_, next->address);
             if (to != Code::kNowhere && (*code_)[to].flow != Flow::none) {
-                address = &packets[behind];
                 stack.address = to;
                 bits |= std::uint64_t{1} << left++;
             }
         }
-        while (left > 0 && !waiting_) {
-            std::uint32_t used = 0;
+    }
+    const bool address = left > told;
+    while (left > 0 && !waiting_) {
+        std::uint32_t used = 0;
+        if constexpr (hops) {
             if (const Hop* hop = out.hop(pc_, bits, left, stack)) {
                 pc_ = hop->end;
                 used = hop->used;
                 if (stack.returns != nullptr) ReturnStack::follow(*hop, returns_, kMostReturns);
-            } else if (address != nullptr && left == 1) {
-                branch(*address, out);
-                return behind + 1;
-            } else {
-                used = 1;
-                (void)atom((bits & 1) != 0, offset(address != nullptr ? left - 1 : left), out);
+            } else if (address && left == 1) {
+                branch(*next, out);
+                return true;
             }
-            left -= used;
-            bits = used < 64 ? bits >> used : 0;
         }
-        if (address == nullptr) return behind;
-        if (waiting_) return behind;  // the address tells where it is now
-        if (pc_ != stack.address)
-            lose(address->offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
-        return behind + 1;
+        if (used == 0) {
+            used = 1;
+            (void)atom((bits & 1) != 0, p.offset_of((address ? told + 1 : told) - left), out);
+        }
+        left -= used;
+        bits = used < 64 ? bits >> used : 0;
     }
+    if (!address || waiting_) return false;  // if it is lost, the address tells where it is now
+    if (pc_ != stack.address) lose(next->offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
+    return true;
 }
 
 // 4.3.4: without an exception, the waypoint before it was taken, to this address.
@@ -182,9 +175,10 @@ void PftFlow::branch(const PftPacket& p, Out& out) {
     }
     const ArmAtom walked = walk(true, p.offset, out);
     if (walked == ArmAtom::lost) return;
-    if (walked == ArmAtom::done && pc_ != contexts_.slot_of(*code_, p.address))
+    const std::uint32_t to = contexts_.slot_of(*code_, p.address);
+    if (walked == ArmAtom::done && pc_ != to)
         return lose(p.offset, 0, StepGapKind::contradiction, "the address is not where the branch goes", out);
-    (void)go_to(p.address, p.offset, out);
+    (void)go_to_slot(to, p.offset, out);
 }
 
 // 4.3.5: what was executed since the last waypoint, up to this instruction.

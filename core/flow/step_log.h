@@ -85,6 +85,11 @@ class StepLog {
         if (stack.returns != nullptr && h->height > 0 && stack.returns->size() + h->height > stack.most) return nullptr;
         return take(e);
     }
+    /// The same where an atom is told of each instruction; see HopTable::look_up_each.
+    const Hop* hop_each(std::uint32_t slot, std::uint64_t atoms, std::uint32_t available, std::uint32_t address) {
+        HopTable::Entry& e = hops_.look_up_each(slot, atoms, available, address, Counted{*this});
+        return e.hop == nullptr ? nullptr : take(e);
+    }
     /// The way that was learnt to `to`, through all of `count` branches; `known` says whether there is anything to
     /// learn yet. REQUIRES: count <= HopTable::kMostBits.
     const Hop* hop_to(std::uint32_t slot, std::uint64_t bits, std::uint32_t count, std::uint32_t to, bool& known) {

@@ -9,6 +9,22 @@ namespace {
 
 constexpr std::size_t kMostStamp = 9;
 
+constexpr Atoms held_then_failed(unsigned held, bool failed) {
+    return {static_cast<std::uint8_t>(held + (failed ? 1 : 0)), (1u << held) - 1};
+}
+constexpr Atoms two(unsigned h) { return {2, ((h & 8) != 0 ? 0u : 1u) | ((h & 4) != 0 ? 0u : 2u)}; }
+// 7.4.2: P-headers without cycles, by their byte; formats 1 and 2.
+constexpr std::array<Atoms, 256> kPHeaders = [] {
+    std::array<Atoms, 256> all{};
+    for (unsigned h = 0x80; h < 0x100; ++h) {
+        if ((h & 3) == 0)
+            all[h] = held_then_failed(h >> 2 & 15u, (h & 0x40) != 0);
+        else if ((h & 0xF3) == 0x82)
+            all[h] = two(h);
+    }
+    return all;
+}();
+
 }  // namespace
 
 // 7.4.4, table of Armv7-M: interrupts 0 to 7 stand in the lower numbers.
@@ -42,30 +58,26 @@ int etm3_exception_number(unsigned type) {
     }
 }
 
+Etm3Decoder::Etm3Decoder(const Etm3Parameters& parameters, bool m_profile)
+    : parameters_(parameters), plain_(parameters.cycle_accurate ? nullptr : kPHeaders.data()), m_profile_(m_profile) {
+    if (m_profile) set_ = Etm3Packet::Set::thumb;
+}
+
 // 7.4.2: P-headers, plain and cycle-accurate.
 std::size_t Etm3Decoder::atoms(std::uint8_t h, Etm3Packet& p) const {
     p.kind = Etm3Kind::atoms;
-    const auto held_then_failed = [&p](unsigned held, bool failed) {
-        p.atoms = static_cast<std::uint16_t>((1u << held) - 1);
-        p.count = static_cast<std::uint8_t>(held + (failed ? 1 : 0));
-    };
-    const auto two = [&p, h] {
-        p.count = 2;
-        p.atoms = static_cast<std::uint16_t>(((h & 8) != 0 ? 0 : 1) | ((h & 4) != 0 ? 0 : 2));
+    const auto take = [&p](Atoms a) {
+        p.count = a.count;
+        p.atoms = a.bits;
     };
     if (!parameters_.cycle_accurate) {
-        if ((h & 3) == 0)
-            held_then_failed(h >> 2 & 15u, (h & 0x40) != 0);  // format 1
-        else if ((h & 0xF3) == 0x82)
-            two();  // format 2
-        else
-            return kBad;
+        take(kPHeaders[h]);
         return p.count == 0 ? kBad : 1;
     }
     p.has_cycles = true;
     switch (h & 0xA3) {
         case 0x80:
-            held_then_failed(h >> 2 & 7u, (h & 0x40) != 0);  // format 1: a cycle each; format 0: a cycle without any
+            take(held_then_failed(h >> 2 & 7u, (h & 0x40) != 0));  // format 1: a cycle each; format 0: a cycle without any
             p.cycles = std::max<std::uint32_t>(p.count, 1);
             return 1;
         case 0x82:
@@ -74,7 +86,7 @@ std::size_t Etm3Decoder::atoms(std::uint8_t h, Etm3Packet& p) const {
                 p.atoms = (h & 4) != 0 ? 0 : 1;
                 p.cycles = 0;
             } else {  // format 2: two in a cycle
-                two();
+                take(two(h));
                 p.cycles = 1;
             }
             return 1;

@@ -36,8 +36,9 @@ struct Etm3Packet {
     using Set = SentSet;
 
     std::uint64_t offset = 0;
-    std::uint64_t value = 0;    ///< timestamp; context ID; data; reason of damage
+    std::uint64_t value = 0;    ///< timestamp; context ID; data; reason of damage; AtomSizes
     std::uint64_t assumed = 0;  ///< bits of a timestamp that nobody told
+    std::uint64_t atoms = 0;    ///< bit 0 first; 1: its condition held
     std::uint32_t address = 0;  ///< of instructions; of data, if has_address
     std::uint32_t start = 0;    ///< of an isync within a load or store that was still going on: where that stands
     std::uint32_t length = 0;
@@ -47,10 +48,14 @@ struct Etm3Packet {
     Reason reason = Reason::periodic;
     Set set = Set::arm;
     std::uint8_t count = 0;   ///< atoms; bytes of data
-    std::uint16_t atoms = 0;  ///< bit 0 first; 1: its condition held
     std::uint8_t sent = 64;
     bool known = true;        ///< the address is whole, or those before it were
     bool has_cycles = false, has_address = false, has_start = false, non_secure = false, cancels = false, has_context = false;
+
+    /// So many packets it stands for.
+    std::uint32_t packets() const { return kind == Etm3Kind::atoms ? length : 1; }
+    /// Where the packet stands that holds an atom.
+    std::uint64_t offset_of(std::uint32_t atom) const { return offset + AtomSizes::packet_of(value, atom); }
 };
 
 /// The M-profile exception number of the type in a branch packet (7.4.4); nothing (-1) for those that are none.
@@ -60,9 +65,7 @@ int etm3_exception_number(unsigned type);
 class Etm3Decoder : public SyncedPackets<Etm3Decoder, Etm3Packet> {
   public:
     /// `m_profile`: Thumb alone, and exceptions as those number them.
-    Etm3Decoder(const Etm3Parameters& parameters, bool m_profile) : parameters_(parameters), m_profile_(m_profile) {
-        if (m_profile) set_ = Etm3Packet::Set::thumb;
-    }
+    Etm3Decoder(const Etm3Parameters& parameters, bool m_profile);
 
     void entered() { stamp_.entered(); }
     bool agrees(const Etm3Decoder& o) const {
@@ -76,6 +79,7 @@ class Etm3Decoder : public SyncedPackets<Etm3Decoder, Etm3Packet> {
     friend class SyncedPackets<Etm3Decoder, Etm3Packet>;
     using Bytes = std::span<const std::uint8_t>;
     std::size_t one(Bytes bytes, Etm3Packet& p);
+    Atoms plain(std::uint8_t header) const { return plain_ != nullptr ? plain_[header] : Atoms{}; }
     void synced() { known_ = false; }
     std::size_t isync(Bytes bytes, Etm3Packet& p);
     std::size_t branch(Bytes bytes, std::size_t at, Etm3Packet& p);
@@ -84,6 +88,7 @@ class Etm3Decoder : public SyncedPackets<Etm3Decoder, Etm3Packet> {
     std::size_t atoms(std::uint8_t header, Etm3Packet& p) const;
 
     Etm3Parameters parameters_;
+    const Atoms* plain_ = nullptr;  ///< by the header; null: cycles are told with each packet
     bool m_profile_;
     PartialStamp stamp_;
     std::uint32_t address_ = 0, data_address_ = 0;

@@ -30,51 +30,27 @@ std::size_t continued(std::span<const std::uint8_t> b, std::size_t at, std::size
 
 // What packets of atoms hold, by their header (6.4.13).
 constexpr std::uint8_t kAtomHeaders = 0xC0;
-struct Atoms {
-    std::uint32_t bits = 0, count = 0;
-};
 constexpr Atoms atoms_of(std::uint32_t h) {
-    if (h >= 0xF8) return {h & 7u, 3};
-    if (h == 0xF6 || h == 0xF7) return {h & 1u, 1};
-    if (h == 0xF5) return {0b11110, 5};
+    if (h >= 0xF8) return {3, h & 7u};
+    if (h == 0xF6 || h == 0xF7) return {1, h & 1u};
+    if (h == 0xF5) return {5, 0b11110};
     if (h >= 0xDC && h <= 0xDF) {
         constexpr std::uint32_t patterns[] = {0b1110, 0b0000, 0b1010, 0b0101};
-        return {patterns[h & 3], 4};
+        return {4, patterns[h & 3]};
     }
-    if (h >= 0xD8 && h <= 0xDB) return {h & 3u, 2};
+    if (h >= 0xD8 && h <= 0xDB) return {2, h & 3u};
     if (h >= 0xD5 && h <= 0xD7) {
         constexpr std::uint32_t patterns[] = {0, 0b00000, 0b01010, 0b10101};
-        return {patterns[h & 3], 5};
+        return {5, patterns[h & 3]};
     }
     const std::uint32_t taken = (h & 0x1Fu) + 3;
-    return {((1u << taken) - 1) | ((h & 0x20) == 0 ? 1u << taken : 0), taken + 1};
+    return {static_cast<std::uint8_t>(taken + 1), ((1u << taken) - 1) | ((h & 0x20) == 0 ? 1u << taken : 0)};
 }
 constexpr std::array<Atoms, 64> kAtoms = [] {
     std::array<Atoms, 64> all{};
     for (std::uint32_t i = 0; i < all.size(); ++i) all[i] = atoms_of(kAtomHeaders + i);
     return all;
 }();
-
-// Packets of atoms that follow each other, told together. Gives their bytes. REQUIRES: the first byte is such a header.
-std::size_t several(std::span<const std::uint8_t> b, std::uint64_t offset, Etm4Packet& p) {
-    std::uint64_t bits = 0, sizes = 0;
-    std::uint32_t count = 0, n = 0;
-    const auto most = static_cast<std::uint32_t>(std::min<std::size_t>(b.size(), Etm4Packet::kMostTogether));
-    do {
-        const Atoms more = kAtoms[b[n] - kAtomHeaders];
-        if (count + more.count > 64) break;
-        bits |= std::uint64_t{more.bits} << count;
-        sizes |= std::uint64_t{more.count} << (Etm4Packet::kSizeBits * n);
-        count += more.count;
-    } while (++n < most && b[n] >= kAtomHeaders);
-    p.kind = Etm4Kind::atoms;
-    p.offset = offset;
-    p.length = n;
-    p.atoms = bits;
-    p.value = sizes;
-    p.count = count;
-    return n;
-}
 
 }  // namespace
 
@@ -434,7 +410,10 @@ std::size_t Etm4Decoder::parse(std::span<const std::uint8_t> bytes, std::uint64_
             continue;
         }
         if (together && bytes[at] >= kAtomHeaders) {
-            at += several(bytes.subspan(at), offset + at, out.emplace_back());
+            Etm4Packet& p = out.emplace_back();
+            p.kind = Etm4Kind::atoms;
+            p.offset = offset + at;
+            at += take_together(bytes.subspan(at), p, [](std::uint8_t h) { return h >= kAtomHeaders ? kAtoms[h - kAtomHeaders] : Atoms{}; });
             if (out.size() >= kMany) full();
             continue;
         }

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "target/protocol_parameters.h"
+#include "wire/atoms_together.h"
 
 namespace mt {
 
@@ -61,16 +62,10 @@ struct Etm4Packet {
          return_pending = false;
 
     // Packets of atoms, a byte each, may be told together: `value` holds how many atoms each of them has.
-    static constexpr unsigned kMostTogether = 12, kSizeBits = 5;
     /// So many packets it stands for.
     std::uint32_t packets() const { return kind == Etm4Kind::atoms ? length : 1; }
     /// Where the packet stands that holds an atom.
-    std::uint64_t offset_of(std::uint32_t atom) const {
-        std::uint64_t at = offset, sizes = value;
-        for (std::uint32_t end = 0; (end += sizes & ((1u << kSizeBits) - 1)) <= atom && sizes != 0; ++at)
-            sizes >>= kSizeBits;
-        return at;
-    }
+    std::uint64_t offset_of(std::uint32_t atom) const { return offset + AtomSizes::packet_of(value, atom); }
 };
 
 /// The M-profile exception number of an exception packet's type (6.4.7, table for Armv7-M and Armv8-M); nothing

@@ -10,7 +10,23 @@ namespace {
 
 constexpr std::size_t kMostCycles = 5, kMostStamp = 9;
 
+// 4.3.3: the oldest atom stands highest, below the bit that says how many there are; a bit that is set says that it was
+// not taken.
+constexpr std::array<Atoms, 256> kPftAtoms = [] {
+    std::array<Atoms, 256> all{};
+    for (unsigned h = 0x80; h < 0x100; h += 2) {
+        const unsigned count = (h & 0x40) != 0 ? 5 : (h & 0x20) != 0 ? 4 : (h & 0x10) != 0 ? 3 : (h & 0x08) != 0 ? 2 : 1;
+        all[h].count = static_cast<std::uint8_t>(count);
+        for (unsigned i = 0; i < count; ++i)
+            if ((h >> (count - i) & 1) == 0) all[h].bits |= 1u << i;
+    }
+    return all;
+}();
+
 }  // namespace
+
+PftDecoder::PftDecoder(const PftParameters& parameters)
+    : parameters_(parameters), plain_(parameters.cycle_accurate ? nullptr : kPftAtoms.data()) {}
 
 // 4.3.8: four bits in the first byte, which says by bit 6 whether more follow; seven in each of those. Gives the bytes used.
 std::size_t PftDecoder::cycles(Bytes b, std::size_t at, PftPacket& p) const {
@@ -107,10 +123,8 @@ std::size_t PftDecoder::one(Bytes b, PftPacket& p) {
             p.atoms = (h & 2) != 0 ? 0 : 1;
             return cycles(b, 0, p);
         }
-        p.count = (h & 0x40) != 0 ? 5 : (h & 0x20) != 0 ? 4 : (h & 0x10) != 0 ? 3 : (h & 0x08) != 0 ? 2 : 1;
-        // The oldest stands highest; a bit that is set says that it was not taken.
-        for (unsigned i = 0; i < p.count; ++i)
-            if ((h >> (p.count - i) & 1) == 0) p.atoms = static_cast<std::uint8_t>(p.atoms | 1u << i);
+        p.count = kPftAtoms[h].count;
+        p.atoms = kPftAtoms[h].bits;
         return 1;
     }
     switch (h) {

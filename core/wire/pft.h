@@ -34,8 +34,9 @@ struct PftPacket {
     using Set = SentSet;
 
     std::uint64_t offset = 0;
-    std::uint64_t value = 0;    ///< timestamp; context ID; reason of damage
+    std::uint64_t value = 0;    ///< timestamp; context ID; reason of damage; AtomSizes
     std::uint64_t assumed = 0;  ///< bits of a timestamp that nobody told
+    std::uint64_t atoms = 0;    ///< bit 0 first; 1 is taken
     std::uint32_t address = 0;
     std::uint32_t length = 0;
     std::uint32_t cycles = 0;
@@ -43,16 +44,21 @@ struct PftPacket {
     PftKind kind = PftKind::damage;
     Reason reason = Reason::periodic;  ///< of an isync
     Set set = Set::arm;
-    std::uint8_t atoms = 0, count = 0;  ///< bit 0 first; 1 is taken
+    std::uint8_t count = 0;             ///< atoms
     std::uint8_t sent = 64;             ///< bits of a timestamp
     bool known = true;                  ///< the address is whole, or those before it were
     bool has_cycles = false, non_secure = false, hypervisor = false, has_context = false;
+
+    /// So many packets it stands for.
+    std::uint32_t packets() const { return kind == PftKind::atoms && !has_cycles ? length : 1; }
+    /// Where the packet stands that holds an atom.
+    std::uint64_t offset_of(std::uint32_t atom) const { return offset + AtomSizes::packet_of(value, atom); }
 };
 
 /// Copyable: a copy is a checkpoint. One thread at a time.
 class PftDecoder : public SyncedPackets<PftDecoder, PftPacket> {
   public:
-    explicit PftDecoder(const PftParameters& parameters) : parameters_(parameters) {}
+    explicit PftDecoder(const PftParameters& parameters);
 
     void entered() { stamp_.entered(); }
     bool agrees(const PftDecoder& o) const {
@@ -66,12 +72,14 @@ class PftDecoder : public SyncedPackets<PftDecoder, PftPacket> {
     friend class SyncedPackets<PftDecoder, PftPacket>;
     using Bytes = std::span<const std::uint8_t>;
     std::size_t one(Bytes bytes, PftPacket& p);
+    Atoms plain(std::uint8_t header) const { return plain_ != nullptr ? plain_[header] : Atoms{}; }
     void synced() { known_ = false; }
     std::size_t isync(Bytes bytes, PftPacket& p);
     std::size_t branch(Bytes bytes, std::size_t at, PftPacket& p);
     std::size_t cycles(Bytes bytes, std::size_t at, PftPacket& p) const;
 
     PftParameters parameters_;
+    const Atoms* plain_ = nullptr;  ///< by the header; null: cycles are told with each packet
     PartialStamp stamp_;
     std::uint32_t address_ = 0, context_ = 0;
     PftPacket::Set set_ = PftPacket::Set::arm;

@@ -3,11 +3,15 @@
 #pragma once
 
 #include <algorithm>
+#include <cstddef>
 #include <cstdint>
 #include <optional>
 #include <span>
 #include <string_view>
+#include <type_traits>
 #include <vector>
+
+#include "wire/atoms_together.h"
 
 namespace mt {
 
@@ -37,7 +41,40 @@ struct PartialAddress {
 };
 /// `set`: if it is not told. `bit6`: whether bit 6 of the last one of two to four bytes says what follows; else it is one of the
 /// address.
-PartialAddress take_address(std::span<const std::uint8_t> bytes, std::size_t at, SentSet set, bool bit6);
+inline PartialAddress take_address(std::span<const std::uint8_t> bytes, std::size_t at, SentSet set, bool bit6) {
+    constexpr std::size_t kMost = 5;
+    const auto b = bytes.subspan(std::min(at, bytes.size()));
+    PartialAddress a;
+    a.set = set;
+    std::size_t n = 0;
+    while (n < b.size() && n + 1 < kMost && (b[n] & 0x80) != 0) ++n;
+    if (n == b.size()) return a;
+    a.used = n + 1;
+    a.value = b[0] >> 1 & 0x3Fu;
+    unsigned bits = 6;
+    for (std::size_t i = 1; i <= n && i + 1 < kMost; ++i, bits += 7) a.value |= (b[i] & 0x7Fu) << bits;
+    if (n + 1 < kMost) {
+        if (n > 0 && bit6) {
+            a.information = (b[n] & 0x40) != 0;
+            --bits;
+            a.value &= (1u << bits) - 1;
+        }
+    } else {
+        a.fifth = b[n];
+        a.information = (a.fifth & 0x40) != 0;
+        // Bit 7 is the first encoding of exceptions, in A32 alone.
+        const bool arm = (a.fifth & 0x38) == 0x08 || (a.fifth & 0x80) != 0, thumb = !arm && (a.fifth & 0x30) == 0x10;
+        a.set = arm ? SentSet::arm : thumb ? SentSet::thumb : SentSet::jazelle;
+        a.good = arm || thumb || (a.fifth & 0x20) != 0;
+        const unsigned width = arm ? 3 : thumb ? 4 : 5;
+        a.value |= (a.fifth & ((1u << width) - 1)) << bits;
+        bits += width;
+    }
+    const unsigned lowest = a.set == SentSet::arm ? 2 : a.set == SentSet::thumb ? 1 : 0;
+    a.mask = bits + lowest >= 32 ? 0xFFFF'FFFFu : (1u << (bits + lowest)) - 1;
+    a.value = a.value << lowest & a.mask;
+    return a;
+}
 
 /// A timestamp of which only the lowest bits are sent where the others stand as before.
 class PartialStamp {
@@ -62,9 +99,10 @@ class PartialStamp {
     std::uint64_t at_ = 0, assumed_ = 0, stamped_ = 0;
 };
 
-/// `Packet` has offset, length, value and a kind with `async` and `damage`. `Own` has `std::size_t one(bytes, packet)`, which
-/// takes the packet at the begin of `bytes` and gives its length, kNeedMore or kBad, and `void synced()`. Copyable: a
-/// copy is a checkpoint. One thread at a time.
+/// `Packet` has offset, length, value, atoms, count and a kind with `async`, `atoms` and `damage`. `Own` has
+/// `std::size_t one(bytes, packet)`, which takes the packet at the begin of `bytes` and gives its length, kNeedMore or kBad;
+/// `Atoms plain(byte)`, what a packet of atoms and nothing else tells; and `void synced()`. Copyable: a copy is a
+/// checkpoint. One thread at a time.
 template <class Own, class Packet>
 class SyncedPackets {
   public:
@@ -72,23 +110,29 @@ class SyncedPackets {
 
     /// Takes bytes that follow those before; appends whole packets to `out`.
     void feed(std::span<const std::uint8_t> bytes, std::vector<Packet>& out) {
+        feed(bytes, out, nullptr);
+    }
+    /// Calls `full` now and then, which may take away what is in `out`; packets of atoms are told together where they
+    /// follow each other.
+    template <class Full>
+    void feed(std::span<const std::uint8_t> bytes, std::vector<Packet>& out, Full full) {
         std::size_t skip = 0;
         if (!held_.empty()) {  // only the packet that was cut in two is put together
             std::vector<std::uint8_t> joined;
             joined.swap(held_);
             const std::size_t held = joined.size(), fresh = std::min(bytes.size(), kLongest);
             joined.insert(joined.end(), bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(fresh));
-            const std::size_t used = parse(joined, position_ - held, out);
+            const std::size_t used = parse(joined, position_ - held, out, full);
             if (used < held) {  // all that was fed is still too short
                 held_.assign(joined.begin() + static_cast<std::ptrdiff_t>(used), joined.end());
                 position_ += fresh;
-                if (fresh < bytes.size()) feed(bytes.subspan(fresh), out);
+                if (fresh < bytes.size()) feed(bytes.subspan(fresh), out, full);
                 return;
             }
             skip = used - held;
         }
         const auto rest = bytes.subspan(skip);
-        const std::size_t used = parse(rest, position_ + skip, out);
+        const std::size_t used = parse(rest, position_ + skip, out, full);
         held_.assign(rest.begin() + static_cast<std::ptrdiff_t>(used), rest.end());
         position_ += bytes.size();
     }
@@ -128,7 +172,10 @@ class SyncedPackets {
     }
 
   private:
-    std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, std::vector<Packet>& out) {
+    template <class Full>
+    std::size_t parse(std::span<const std::uint8_t> bytes, std::uint64_t offset, std::vector<Packet>& out, Full full) {
+        constexpr std::size_t kMany = 256;  // few enough to stay in the nearest cache
+        constexpr bool together = !std::is_same_v<Full, std::nullptr_t>;
         std::size_t at = 0;
         while (at < bytes.size()) {
             if (hunting_) {
@@ -153,6 +200,17 @@ class SyncedPackets {
                 }
                 give_up(offset + at);
                 continue;
+            }
+            if constexpr (together) {
+                if (out.size() >= kMany) full();
+                const Own& own = *static_cast<const Own*>(this);
+                if (own.plain(bytes[at]).count > 0) {
+                    Packet& p = out.emplace_back();
+                    p.kind = decltype(p.kind)::atoms;
+                    p.offset = offset + at;
+                    at += take_together(bytes.subspan(at), p, [&own](std::uint8_t h) { return own.plain(h); });
+                    continue;
+                }
             }
             Packet& p = out.emplace_back();
             const std::size_t used = static_cast<Own*>(this)->one(bytes.subspan(at), p);

@@ -253,5 +253,45 @@ TEST(SyncedPackets, TheSameComesOutInAnyPiecesAndOfAnyBytes) {
     }
 }
 
+// Each atom with the place of its packet, and where other packets stand.
+template <class Decoder, class Packet>
+std::vector<std::pair<std::uint64_t, int>> atoms_and_places(Decoder decoder, const Bytes& bytes, bool together, std::uint64_t& packets) {
+    std::vector<Packet> part;
+    std::vector<std::pair<std::uint64_t, int>> all;
+    packets = 0;
+    const auto take = [&] {
+        for (const Packet& p : part) {
+            packets += p.packets();
+            if (p.kind != decltype(p.kind)::atoms) all.emplace_back(p.offset, -1);
+            for (std::uint32_t i = 0; p.kind == decltype(p.kind)::atoms && i < p.count; ++i)
+                all.emplace_back(p.offset_of(i), static_cast<int>(p.atoms >> i & 1));
+        }
+        part.clear();
+    };
+    together ? decoder.feed(bytes, part, take) : decoder.feed(bytes, part);
+    decoder.finish(part);
+    take();
+    return all;
+}
+
+TEST(SyncedPackets, AtomsToldTogetherAreTheSameAsOneByOne) {
+    std::mt19937 random(11);
+    Bytes bytes = put_together({kFiveZeros, {0x08, 0x00, 0x80, 0x00, 0x00, 0x01}}), of3 = put_together({kFiveZeros, {0x08, 0x01, 0x00, 0x80, 0x00, 0x00}});
+    for (int i = 0; i < 3'000; ++i) {
+        const bool atoms = random() % 12 != 0;
+        bytes.push_back(atoms ? static_cast<std::uint8_t>(0x80 | (random() & 0x7E)) : 0x66);
+        of3.push_back(atoms ? static_cast<std::uint8_t>(random() % 3 == 0 ? 0x82 | (random() & 0x0C) : 0x84 | (random() & 0x7C)) : 0x66);
+    }
+    std::uint64_t packets = 0, singly = 0;
+    EXPECT_EQ((atoms_and_places<PftDecoder, PftPacket>(PftDecoder({}), bytes, true, packets)),
+              (atoms_and_places<PftDecoder, PftPacket>(PftDecoder({}), bytes, false, singly)));
+    EXPECT_EQ(packets, singly);
+    EXPECT_GT(packets, 2'900U);
+    EXPECT_EQ((atoms_and_places<Etm3Decoder, Etm3Packet>(Etm3Decoder({}, false), of3, true, packets)),
+              (atoms_and_places<Etm3Decoder, Etm3Packet>(Etm3Decoder({}, false), of3, false, singly)));
+    EXPECT_EQ(packets, singly);
+    EXPECT_GT(packets, 2'900U);
+}
+
 }  // namespace
 }  // namespace mt

@@ -9,6 +9,7 @@
 
 #include "base/mapped_file.h"
 #include "past_of.h"
+#include "registers_used.h"
 #include "replay/step_window.h"
 #include "share/state_tables.h"
 #include "support.h"
@@ -60,9 +61,11 @@ class PastStateOf : public ::testing::TestWithParam<Run> {
 TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
     const auto registers = table(file("registers.csv.xz"));
     ASSERT_GT(registers.size(), 100U);
-    std::uint64_t known = 0, all = 0;
+    std::uint64_t known = 0, all = 0, read_later = 0, of_those = 0;
+    test::RegistersUsed used(*opened.recording, steps);
     for (std::size_t r = 1; r < registers.size(); ++r) {
         const auto state = states.before(std::stoull(registers[r][0]), progress);
+        const auto read = used.read_from(std::stoull(registers[r][0]));
         ASSERT_TRUE(state) << registers[r][0];
         ASSERT_EQ(state->pc, hex(registers[r][1])) << registers[r][0];
         std::map<std::string, Known> by_name(state->registers.begin(), state->registers.end());
@@ -72,13 +75,16 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
             const auto found = by_name.find(name);
             ASSERT_NE(found, by_name.end()) << name;
             ++all;
+            read_later += read.count(name);
             if (!found->second.known) continue;
             ++known;
+            of_those += read.count(name);
             ASSERT_EQ(found->second.value, hex(registers[r][c])) << name << " before " << registers[r][0];
             if (found->second.set_at != Known::kNever) ASSERT_LT(found->second.set_at, state->step);
         }
     }
     const double registers_known = static_cast<double>(known) / static_cast<double>(all);
+    const double needed_known = static_cast<double>(of_those) / static_cast<double>(read_later);
     const auto memory = table(file("memory.csv.xz"));
     std::uint64_t told = 0;
     known = 0;
@@ -101,8 +107,8 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
         if (size <= 4) ASSERT_EQ(when, memory[r][6]) << memory[r][1] << " before " << memory[r][0];
     }
     const double memory_known = static_cast<double>(known) / static_cast<double>(told);
-    std::cout << GetParam().folder << (GetParam().memory != nullptr ? ", with its end" : "") << ": known " << 100 * registers_known << " % of the registers, " << 100 * memory_known
-              << " % of the variables\n";
+    std::cout << GetParam().folder << (GetParam().memory != nullptr ? ", with its end" : "") << ": known " << 100 * registers_known << " % of the registers, " << 100 * needed_known
+              << " % of those that the program reads later (" << read_later << "), " << 100 * memory_known << " % of the variables\n";
     // Of the end alone nobody wrote some registers ever: their copies tell them, back to the reset.
     EXPECT_GT(registers_known, is_riscv(steps.code->isa()) && GetParam().memory != nullptr ? 0.99 : 0.75);
     EXPECT_GT(memory_known, 0.8);

@@ -34,13 +34,13 @@ struct EvenReading {
 /// A copy is a snapshot (see Column).
 class SampleColumn {
   public:
-    std::size_t size() const { return period_ps_ > 0 ? low_.size() : each_.size(); }
+    std::size_t size() const { return even_ ? low_.size() : each_.size(); }
     bool empty() const { return size() == 0; }
     // Of sample i. REQUIRES: i < size().
     ValueSample operator[](std::size_t i) const { return {time(i), bits(i)}; }
-    Time time(std::size_t i) const { return period_ps_ == 0 ? each_[i].time : even_time(i); }
+    Time time(std::size_t i) const { return even_ ? even_time(i) : each_[i].time; }
     std::uint64_t bits(std::size_t i) const {
-        if (period_ps_ == 0) return each_[i].bits;
+        if (!even_) return each_[i].bits;
         std::uint64_t w = low_[i];
         if (reading_.word == EvenReading::Word::real64) w |= std::uint64_t{high_[i]} << 32;
         return reading_.bits(w);
@@ -57,9 +57,10 @@ class SampleColumn {
     /// REQUIRES: it is not even.
     void push_back(const ValueSample& s) { each_.push_back(s); }
 
-    bool even() const { return period_ps_ > 0; }
+    bool even() const { return even_; }
     /// Samples follow each other after so many picoseconds. REQUIRES: it is empty; period_ps > 0.
     void make_even(long double period_ps, const EvenReading& reading) {
+        even_ = true;
         period_ps_ = period_ps;
         reading_ = reading;
     }
@@ -94,14 +95,14 @@ class SampleColumn {
     // Where the sample of a moment stands at the least, and at the most: of even samples nearly the place itself.
     std::size_t low_guess(Time t) const {
         const std::size_t at = guess(t);
-        return period_ps_ == 0 ? 0 : at > 2 && time(at - 2) < t ? at - 2 : 0;
+        return !even_ ? 0 : at > 2 && time(at - 2) < t ? at - 2 : 0;
     }
     std::size_t high_guess(Time t) const {
         const std::size_t at = guess(t), n = size();
-        return period_ps_ > 0 && at + 2 < n && t < time(at + 2) ? at + 2 : n;
+        return even_ && at + 2 < n && t < time(at + 2) ? at + 2 : n;
     }
     std::size_t guess(Time t) const {
-        if (period_ps_ == 0) return 0;
+        if (!even_) return 0;
         std::size_t s = stretches_.size();
         while (s > 1 && static_cast<long double>(t.ps) < stretches_[s - 1].begin_ps) --s;
         if (s == 0) return 0;
@@ -113,7 +114,8 @@ class SampleColumn {
     }
 
     Column<ValueSample> each_;
-    long double period_ps_ = 0;  ///< 0: each has its own time
+    bool even_ = false;  ///< else each has its own time
+    long double period_ps_ = 0;
     EvenReading reading_;
     std::vector<Stretch> stretches_;  ///< ascending
     Column<std::uint32_t> low_, high_;

@@ -7,6 +7,7 @@
 #include <optional>
 #include <unordered_map>
 
+#include "base/digits.h"
 #include "base/text.h"
 #include "signals/signal_file.h"
 
@@ -83,26 +84,16 @@ std::optional<double> plain_number(const char*& at, const char* end, char point)
     constexpr double kPowers[] = {1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15};
     const bool minus = at < end && *at == '-';
     at += minus ? 1 : 0;
-    const char* first = at;
-    std::int64_t digits = 0;
-    const auto run = [&] {
-        for (const char* most = at + std::min<std::ptrdiff_t>(end - at, 16); at < most; ++at) {
-            const auto digit = static_cast<unsigned>(*at - '0');
-            if (digit > 9) break;
-            digits = digits * 10 + digit;
-        }
-    };
-    run();
-    auto count = at - first, behind = std::ptrdiff_t{0};
-    if (count == 0 || count > 15) return std::nullopt;
+    std::uint64_t digits = 0;
+    const unsigned before = take_digits(at, end, digits);
+    if (before == 0 || before > 15) return std::nullopt;
+    unsigned behind = 0;
     if (at < end && *at == point) {
-        first = ++at;
-        run();
-        behind = at - first;
-        count += behind;
-        if (count > 15) return std::nullopt;
+        ++at;
+        behind = take_digits(at, end, digits);
+        if (before + behind > 15) return std::nullopt;
     }
-    const double value = static_cast<double>(digits) / kPowers[behind];
+    const double value = static_cast<double>(static_cast<std::int64_t>(digits)) / kPowers[behind];
     return minus ? -value : value;
 }
 

@@ -6,6 +6,7 @@
 #include <limits>
 #include <unordered_map>
 
+#include "base/digits.h"
 #include "base/text.h"
 #include "signals/signal_file.h"
 
@@ -198,24 +199,20 @@ class VcdReader {
     void changes() {
         std::uint64_t strange = 0;
         single_.fill(nullptr);
-        for (char c = '!'; c <= '~'; ++c) single_[static_cast<unsigned char>(c)] = code_of({&c, 1});
+        for (char c = '!'; c <= '~'; ++c)
+            if (const Code* code = code_of({&c, 1}); code != nullptr && out_.lanes[code->lane].sort != ValueSort::real)
+                single_[static_cast<unsigned char>(c)] = &out_.lanes[code->lane];
         const auto most = static_cast<std::uint64_t>(kFarthestPs / ps_);
         for (std::uint64_t n = 0;; ++n) {
             if (n % 65'536 == 0 && progress_ != nullptr) {
                 if (progress_->cancelled()) return;
                 progress_->report(static_cast<std::uint64_t>(at_ - begin_), static_cast<std::uint64_t>(end_ - begin_));
             }
-            while (at_ < end_ && is_space(*at_)) ++at_;
+            lines();
             if (at_ == end_) return;
             const char* first = at_;
             const char c = *at_++;
             const Sign sign = sign_of(c);
-            // Nearly all there is: the value of a line, its code of one character, and the end of the row.
-            if (sign != kOther && end_ - at_ > 1 && is_space(at_[1])) {
-                if (Code* known = single_[static_cast<unsigned char>(*at_)]; known != nullptr) scalar(*known, sign);
-                at_ += 2;
-                continue;
-            }
             switch (c) {
                 case '#':
                     if (!take_time(most)) return;
@@ -242,7 +239,7 @@ class VcdReader {
                 default: {
                     const std::string_view code = rest();
                     if (sign != kOther) {
-                        if (Code* known = code_of(code); known != nullptr) scalar(*known, sign);
+                        if (const Code* known = code_of(code); known != nullptr) scalar(out_.lanes[known->lane], sign);
                     } else if (++strange == 1) {
                         warn("'" +
                              std::string(first, std::min<std::size_t>(static_cast<std::size_t>(at_ - first), 20)) +
@@ -259,6 +256,18 @@ class VcdReader {
             }
         }
     }
+    // Nearly all there is: the value of a line, its code of one character, and the end of the row; and white space.
+    void lines() {
+        const char *at = at_, *const end = end_;
+        for (; at < end; ++at) {
+            const Sign sign = sign_of(*at);
+            if (sign == kSpace) continue;
+            if (sign == kOther || end - at < 3 || !is_space(at[2])) break;
+            if (ValueLane* lane = single_[static_cast<unsigned char>(at[1])]; lane != nullptr) scalar(*lane, sign);
+            at += 2;
+        }
+        at_ = at;
+    }
     std::string_view rest() {
         const char* first = at_;
         while (at_ < end_ && !is_space(*at_)) ++at_;
@@ -268,6 +277,7 @@ class VcdReader {
     bool take_time(std::uint64_t most) {
         std::uint64_t number = 0;
         const char* first = at_;
+        (void)take_digits(at_, end_, number);
         for (const std::uint64_t tenth = most / 10; at_ < end_ && *at_ >= '0' && *at_ <= '9' && number <= tenth;)
             number = number * 10 + static_cast<std::uint64_t>(*at_++ - '0');
         if (at_ == first || number > most || (at_ < end_ && !is_space(*at_))) {
@@ -275,8 +285,9 @@ class VcdReader {
                  " is no number that can be: the file is read up to there");
             return false;
         }
-        const std::int64_t ps = static_cast<std::int64_t>(number) * ps_;
-        const Time t{divided_ == 1 ? ps : ps / divided_};
+        Time t{static_cast<std::int64_t>(number) * ps_};
+        if (divided_ != 1) [[unlikely]]
+            t.ps /= divided_;
         if (t < now_) {
             if (backwards_++ == 0)
                 warn("time runs backwards in line " + std::to_string(line_at(first)) +
@@ -331,8 +342,7 @@ class VcdReader {
         origin.worth = undriven ? ValueOrigin::Worth::undriven : ValueOrigin::Worth::undefined;
         lane.append_unknown(now_, origin);
     }
-    void scalar(Code& code, Sign sign) {
-        ValueLane& lane = out_.lanes[code.lane];
+    void scalar(ValueLane& lane, Sign sign) {
         if (lane.sort == ValueSort::real) return;
         if (sign == kZero || sign == kOne)
             lane.append_usual(now_, sign == kOne ? 1 : 0);
@@ -346,7 +356,16 @@ class VcdReader {
         if (lane.sort == ValueSort::real || digits.empty()) return;
         std::uint64_t value = 0;
         bool some_x = false, all_z = true;
-        for (const char d : digits) {
+        std::size_t first = 0;
+        for (; digits.size() - first >= 8; first += 8) {  // most of them are nothing but 0 and 1
+            std::uint64_t eight;
+            std::memcpy(&eight, digits.data() + first, sizeof eight);
+            eight ^= 0x3030'3030'3030'3030;
+            if ((eight & ~std::uint64_t{0x0101'0101'0101'0101}) != 0) break;
+            value = value << 8 | eight * 0x8040'2010'0804'0201 >> 56;  // the first byte becomes the highest bit
+            all_z = false;
+        }
+        for (const char d : digits.substr(first)) {
             const Sign sign = sign_of(d);
             value = value << 1 | (sign == kOne ? 1u : 0u);
             some_x = some_x || (sign != kOne && sign != kZero);
@@ -420,7 +439,7 @@ class VcdReader {
     std::vector<Variable> variables_;
     std::vector<Code> codes_;
     std::unordered_map<std::string, std::uint32_t> index_;  ///< of every code
-    std::array<Code*, 256> single_{};                       ///< of each that is one character
+    std::array<ValueLane*, 256> single_{};                  ///< of each that is one character, if scalars are for it
     std::vector<std::uint32_t> short_;                      ///< the same of short ones, and one; 0: none
     bool told_many_ = false;
     std::size_t seen_ = 0;

@@ -8,6 +8,8 @@
 #include <QSettings>
 #include <QShortcut>
 
+#include <bit>
+
 #include "base/text.h"
 #include "look/page_parts.h"
 #include "look/table_text.h"
@@ -265,6 +267,19 @@ StatePage::Cells StatePage::cells(const QString& name, const QString& value, con
     return c;
 }
 
+namespace {
+
+// A register's value; of a floating-point register the number too, and after it.
+QString shown_of(const std::string& name, std::uint64_t value) {
+    const QString hex = words(hex_text(value, 8));
+    if (name.empty() || name[0] != 'f') return hex;
+    const bool single = value >> 32 == 0 || value >> 32 == 0xFFFF'FFFF;
+    const double number = single ? std::bit_cast<float>(static_cast<std::uint32_t>(value)) : std::bit_cast<double>(value);
+    return hex + "  " + QString::number(number, 'g', single ? 7 : 12);
+}
+
+}  // namespace
+
 int StatePage::fill_registers(const Found& found, std::map<QString, QString>& now) {
     register_model_->clear();
     int known = 0;
@@ -272,7 +287,7 @@ int StatePage::fill_registers(const Found& found, std::map<QString, QString>& no
     for (int i = 0; i < static_cast<int>(found.state.registers.size()); ++i) {
         const auto& [name, value] = found.state.registers[static_cast<std::size_t>(i)];
         known += value.known ? 1 : 0;
-        const auto [called, shown] = cells(words(name), value.known ? words(hex_text(value.value, 8)) : tr("not known"),
+        const auto [called, shown] = cells(words(name), value.known ? shown_of(name, value.value) : tr("not known"),
                                            value.known ? QString::number(value.value) : QString(), value.known, value.set_at, now);
         register_model_->setItem(i % high, 2 * (i / high), called);
         register_model_->setItem(i % high, 2 * (i / high) + 1, shown);

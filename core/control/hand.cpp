@@ -708,9 +708,17 @@ Result<void> Hand::undo_one() {
 // x5 where the server calls it t0: RISC-V servers number them as the instruction set does.
 std::optional<unsigned> Hand::register_of(const Core& core, const std::string& name) const {
     if (const auto number = core.server->register_named(name)) return number;
-    if (core.spec.isa.rfind("rv", 0) != 0 || name.size() < 2 || name[0] != 'x') return std::nullopt;
+    if (core.spec.isa.rfind("rv", 0) != 0 || name.size() < 2 || (name[0] != 'x' && name[0] != 'f')) return std::nullopt;
     const unsigned n = static_cast<unsigned>(std::strtoul(name.c_str() + 1, nullptr, 10));
-    return n < 32 ? std::optional(n) : std::nullopt;
+    if (n > 31) return std::nullopt;
+    if (name[0] == 'x') return n;
+    // As the calling convention names them: ft0 to ft7, fs0, fs1, fa0 to fa7, fs2 to fs11, ft8 to ft11.
+    const auto called = [n](const char* as, unsigned first, unsigned from) { return as + std::to_string(n - first + from); };
+    return core.server->register_named(n < 8    ? called("ft", 0, 0)
+                                       : n < 10 ? called("fs", 8, 0)
+                                       : n < 18 ? called("fa", 10, 0)
+                                       : n < 28 ? called("fs", 18, 2)
+                                                : called("ft", 28, 8));
 }
 
 Result<void> Hand::put(std::size_t index, const HandState& state, HandAnswer& a) {

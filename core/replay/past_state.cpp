@@ -40,9 +40,9 @@ std::uint64_t first_address(const Recording& recording, const StepTrail& steps) 
 // Registers of a machine by their names, as states show them.
 template <class Machine>
 struct RiscvRegisters {
-    static constexpr unsigned kCount = 31;
-    static std::string name(unsigned n) { return "x" + std::to_string(n + 1); }
-    static const Known& value(const Machine& m, unsigned n) { return m.x(n + 1); }
+    static constexpr unsigned kWhole = 31, kCount = kWhole + 32;
+    static std::string name(unsigned n) { return n < kWhole ? "x" + std::to_string(n + 1) : "f" + std::to_string(n - kWhole); }
+    static const Known& value(const Machine& m, unsigned n) { return n < kWhole ? m.x(n + 1) : m.floats().f(n - kWhole); }
 };
 struct ArmRegisters {
     static constexpr unsigned kCount = 15;
@@ -67,12 +67,26 @@ struct RegistersOf<ArmMachine> : ArmRegisters {};
 template <>
 struct RegistersOf<A64Machine> : A64Registers {};
 
+// `float_bits`: of the core's floating-point registers, where they are followed; 0: it has none.
 template <class Machine>
-std::vector<std::pair<std::string, Known>> registers_of(const Machine& m) {
+std::vector<std::pair<std::string, Known>> registers_of(const Machine& m, unsigned float_bits) {
     using Registers = RegistersOf<Machine>;
+    unsigned count = Registers::kCount;
+    if constexpr (requires { Registers::kWhole; })
+        if (float_bits == 0) count = Registers::kWhole;
     std::vector<std::pair<std::string, Known>> all;
-    for (unsigned n = 0; n < Registers::kCount; ++n) all.emplace_back(Registers::name(n), Registers::value(m, n));
+    for (unsigned n = 0; n < count; ++n) all.emplace_back(Registers::name(n), Registers::value(m, n));
+    if constexpr (requires { Registers::kWhole; })
+        for (unsigned n = Registers::kWhole; n < count; ++n)
+            if (float_bits == 32) all[n].second.value &= 0xFFFF'FFFF;
     return all;
+}
+
+// "rv32imafc": single precision alone; d and g have double.
+unsigned float_bits_of(const std::string& isa) {
+    if (isa.rfind("rv", 0) != 0 || isa.size() < 5) return 0;
+    const std::string letters = isa.substr(4, isa.find_first_of("_z", 4) - 4);
+    return letters.find_first_of("dg") != std::string::npos ? 64 : letters.find('f') != std::string::npos ? 32 : 0;
 }
 template <class Machine>
 Known register_of(const Machine& m, unsigned n) {
@@ -115,6 +129,7 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
     const std::uint64_t first = first_address(recording, steps);
     const auto made = [&](auto machine) -> Result<PastStates> {
         PastStates states(recording, steps, machine);
+        states.float_bits_ = std::max(float_bits_of(isa), float_bits_of(image->isa()));
         if (auto taken = states.take_stopped(recording.target.cores[steps.core_index], machine.memory()); !taken)
             return tl::make_unexpected(taken.error());
         if (from > 0) begin_at(machine, steps, from);
@@ -305,8 +320,8 @@ std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto u
         s.time = step < at.step + at.run.count ? at.time_of(static_cast<std::uint32_t>(step - at.step)) : at.end;
         s.pc = slot < code.slot_count() ? code.address(slot) : 0;
         std::visit(
-            [&s](const auto& m) {
-                s.registers = registers_of(m);
+            [&s, this](const auto& m) {
+                s.registers = registers_of(m, float_bits_);
                 s.memory = std::make_shared<const PastMemory>(m.memory());
             },
             machine);

@@ -27,7 +27,7 @@ struct PastState {
     std::uint64_t step = 0;
     Time time;
     std::uint64_t pc = 0;
-    std::vector<std::pair<std::string, Known>> registers;  ///< by name: x1 to x31; r0 to r12, sp, lr; x0 to x30, sp
+    std::vector<std::pair<std::string, Known>> registers;  ///< by name: x1 to x31, f0 to f31; r0 to r12, sp, lr; x0 to x30, sp
     std::shared_ptr<const PastMemory> memory;
 };
 
@@ -93,6 +93,7 @@ class PastStates {
     const StepTrail* steps_;
     std::map<std::uint64_t, Machine> kept_;  ///< as they are before the step
     std::map<std::string, std::uint64_t> stopped_;  ///< registers when the recording had stopped
+    unsigned float_bits_ = 0;  ///< of the core's floating-point registers, where they are followed
     bool has_end_ = false, executed_ = false;  ///< executed_: all was
     std::optional<PastState> end_;                  ///< behind the last step, where that helps
 };

@@ -203,6 +203,10 @@ void Rv64Machine::system(std::uint32_t i, std::uint64_t step) {
     const unsigned f3 = bits(i, 14, 12), rd = bits(i, 11, 7), source = bits(i, 19, 15), way = f3 & 3;
     if (way == 0) return;  // traps, returns and waits change no register that is looked at here
     const std::uint32_t number = bits(i, 31, 20);
+    if (auto mode = floats_.control(number, way, way == 1 || source != 0, f3 >= 5 ? Known{source, true} : x_[source])) {
+        mode->set_at = step;
+        return put(rd, *mode);
+    }
     Known* const reg = number == 0x340 ? &scratch_ : number == 0x341 ? &epc_ : number == 0x342 ? &cause_ : nullptr;
     if (number == 0xF14) shared_ = true;  // mhartid: a program for several harts, which share its memory
     if ((number == 0x302 || number == 0x303) && way != 3 && source != 0) delegates_ = true;  // 3.1.8: medeleg and mideleg
@@ -260,18 +264,20 @@ void Rv64Machine::execute(std::uint32_t slot, std::uint64_t step, std::uint32_t 
             return system(i, step);
         case 0x27:
             if (f3 != 2 && f3 != 3) break;
-            return store(base, wide(imm_s(i)), 1u << f3, {}, step);
+            return store(base, wide(imm_s(i)), 1u << f3, floats_.stored(from, 1u << f3), step);
         case 0x07:
+            if (base == 2 && x_[2].known) memory_.note_stack(x_[2].value + wide(imm_i(i)));
+            return floats_.load(rd, 1u << (f3 & 3), f3 == 2 || f3 == 3 ? load(base, wide(imm_i(i)), 1u << f3, false) : Known{}, step);
         case 0x43:
         case 0x47:
         case 0x4B:
         case 0x4F:
-            return;  // among floating-point registers
-        case 0x53: {  // comparisons, conversions and moves to integer registers
-            const unsigned kind = bits(i, 31, 27);
-            if (kind == 0x14 || kind == 0x18 || kind == 0x1C) unknown(rd, step);
+        case 0x53:
+            if (auto whole = floats_.operate(i, x_[base], 64, step)) {
+                whole->set_at = step;
+                put(rd, *whole);
+            }
             return;
-        }
         default:
             break;
     }
@@ -291,6 +297,7 @@ void Rv64Machine::lose(std::uint64_t step) {
         x_[n].origin = Known::origin_of(step, kLost, n);
     }
     for (Known* reg : {&scratch_, &epc_, &cause_}) *reg = {0, false, step};
+    floats_.lose(step);
     memory_.forget(step);
 }
 

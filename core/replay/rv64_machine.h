@@ -1,5 +1,5 @@
 // A 64-bit RISC-V core of which some is known: as RvMachine, but without bounds of what is not known.
-// Unprivileged ISA, chapters 2, 5, 7, 8, 9 and 16; machine-mode traps: privileged ISA 3.1.
+// Unprivileged ISA, chapters 2, 5, 7, 8, 9, 16, 20 and 21; machine-mode traps: privileged ISA 3.1.
 #pragma once
 
 #include <array>
@@ -9,12 +9,12 @@
 
 #include "flow/steps.h"
 #include "replay/past_memory.h"
+#include "replay/rv_float.h"
 #include "target/code.h"
 
 namespace mt {
 
-/// RV64 IMAC; floating point is followed as far as it touches integer registers and memory. Copies are cheap. One thread
-/// at a time.
+/// RV64 IMAFDC. Copies are cheap. One thread at a time.
 class Rv64Machine {
   public:
     /// `shared`: others write to its memory, too: only its stack can be known.
@@ -28,6 +28,7 @@ class Rv64Machine {
 
     /// x0 to x31.
     const Known& x(unsigned n) const { return x_[n]; }
+    const RvFloat& floats() const { return floats_; }
     /// Registers that turned out to be known since.
     void resolve();
     const PastMemory& memory() const { return memory_; }
@@ -60,6 +61,7 @@ class Rv64Machine {
     std::shared_ptr<std::vector<std::uint32_t>> words_;  ///< of each slot the instruction, once it was met
     PastMemory memory_;
     std::array<Known, 32> x_;
+    RvFloat floats_;
     Known scratch_, epc_, cause_;  ///< mscratch, mepc, mcause
     bool shared_ = false, delegates_ = false;
     std::uint64_t strange_ = 0;

@@ -105,6 +105,11 @@ Known RvMachine::load(unsigned base, std::uint32_t offset, unsigned bytes, bool 
     return v;
 }
 
+Known RvMachine::load_double(unsigned base, std::uint32_t offset) const {
+    if (!x_[base].known || (shared_ && base != 2)) return {};
+    return memory_.read(u32(x_[base].value + offset), 8);
+}
+
 void RvMachine::store(unsigned base, std::uint32_t offset, unsigned bytes, const Known& value, std::uint64_t step) {
     if (!x_[base].known)
         return memory_.forget(bounds_of_sum(x_[base], Known{offset, true}, 0), bytes, step);
@@ -229,6 +234,8 @@ void RvMachine::system(std::uint32_t i, std::uint64_t step) {
     const unsigned f3 = bits(i, 14, 12), rd = bits(i, 11, 7), source = bits(i, 19, 15);
     if (f3 == 0 || f3 == 4) return;  // traps, returns and waits change no register that is looked at here
     const std::uint32_t number = bits(i, 31, 20);
+    if (const auto old = floats_.control(number, f3 & 3, (f3 & 3) == 1 || source != 0, f3 >= 5 ? Known{source, true} : x_[source]))
+        return set(rd, *old, step);
     Known* const reg = csr(number);
     if (number == 0xF14) shared_ = true;  // mhartid: a program for several harts, which share its memory
     // 3.1.8: medeleg and mideleg.
@@ -287,20 +294,19 @@ void RvMachine::execute(std::uint32_t slot, std::uint64_t step, std::uint32_t ne
         case 0x73:
             return system(i, step);
         case 0x07:
-            return;  // a load into a floating-point register
+            note_base(base, imm_i(i));
+            return floats_.load(rd, 1u << (f3 & 3), f3 == 2 ? load(base, imm_i(i), 4, false) : f3 == 3 ? load_double(base, imm_i(i)) : Known{}, step);
         case 0x27:
-            if (f3 != 2 && f3 != 3) break;
-            return store(base, imm_s(i), 1u << f3, {}, step);
+            if (f3 == 2) return store(base, imm_s(i), 4, floats_.stored(from, 4), step);
+            if (f3 != 3) break;
+            return store(base, imm_s(i), 8, floats_.stored(from, 8), step);
         case 0x43:
         case 0x47:
         case 0x4B:
         case 0x4F:
-            return;  // among floating-point registers
-        case 0x53: {  // comparisons, conversions and moves to integer registers
-            const unsigned kind = bits(i, 31, 27);
-            if (kind == 0x14 || kind == 0x18 || kind == 0x1C) unknown(rd, step);
+        case 0x53:
+            if (const auto whole = floats_.operate(i, x_[base], 32, step)) set(rd, *whole, step);
             return;
-        }
         default:
             break;
     }
@@ -325,6 +331,7 @@ void RvMachine::lose(std::uint64_t step) {
         x_[n].origin = Known::origin_of(step, kLost, n);
     }
     for (Known* reg : {&scratch_, &epc_, &cause_, &value_}) *reg = {0, false, step};
+    floats_.lose(step);
     memory_.forget(step);
 }
 

@@ -1,5 +1,5 @@
 // A RISC-V core of which some is known: executes what was recorded with what is known, and says of everything else that
-// it is not. Unprivileged ISA, chapters 2, 7, 8, 9 and 16; machine-mode traps: privileged ISA 3.1.
+// it is not. Unprivileged ISA, chapters 2, 7, 8, 9, 16, 20 and 21; machine-mode traps: privileged ISA 3.1.
 #pragma once
 
 #include <array>
@@ -10,12 +10,12 @@
 
 #include "flow/steps.h"
 #include "replay/past_memory.h"
+#include "replay/rv_float.h"
 #include "target/code.h"
 
 namespace mt {
 
-/// RV32 IMAC; floating point is followed as far as it touches integer registers and memory. Copies are cheap. One thread
-/// at a time.
+/// RV32 IMAFDC. Copies are cheap. One thread at a time.
 class RvMachine {
   public:
     /// `shared`: others write to its memory, too: only its stack can be known.
@@ -33,6 +33,7 @@ class RvMachine {
 
     /// x0 to x31.
     const Known& x(unsigned n) const { return x_[n]; }
+    const RvFloat& floats() const { return floats_; }
     /// Registers that turned out to be known since.
     void resolve();
     const PastMemory& memory() const { return memory_; }
@@ -45,6 +46,7 @@ class RvMachine {
     void set(unsigned rd, std::uint32_t value, std::uint64_t step) { set(rd, Known{value, true, step}, step); }
     void unknown(unsigned rd, std::uint64_t step) { set(rd, Known{0, false, step}, step); }
     Known load(unsigned base, std::uint32_t offset, unsigned bytes, bool with_sign);
+    Known load_double(unsigned base, std::uint32_t offset) const;
     void note_base(unsigned base, std::uint32_t offset);
     void store(unsigned base, std::uint32_t offset, unsigned bytes, const Known& value, std::uint64_t step);
     void calculate(unsigned rd, std::uint32_t i, const Known& a, const Known& b, bool immediate, std::uint64_t step);
@@ -61,6 +63,7 @@ class RvMachine {
     std::shared_ptr<std::vector<std::uint32_t>> words_;  ///< of each slot the instruction, once it was met
     PastMemory memory_;
     std::array<Known, 32> x_;
+    RvFloat floats_;
     Known scratch_, epc_, cause_, value_;  ///< mscratch, mepc, mcause, mtval
     bool shared_ = false, delegates_ = false;  ///< delegates_: traps may be taken in another mode, by other registers
     std::uint64_t strange_ = 0;

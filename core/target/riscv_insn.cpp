@@ -3,6 +3,8 @@
 namespace mt::rv {
 namespace {
 
+constexpr std::uint32_t kFloatStore = 0x27 ^ 0x23;  // makes one of a store
+
 // Encoders of the uncompressed formats, for the expansion of compressed instructions.
 std::uint32_t enc_i(std::uint32_t imm, std::uint32_t rs1, std::uint32_t f3, std::uint32_t rd, std::uint32_t op) {
     return (imm & 0xFFF) << 20 | rs1 << 15 | f3 << 12 | rd << 7 | op;
@@ -30,16 +32,29 @@ std::uint32_t expanded(std::uint16_t half) {
     const std::uint32_t rds = 8 + bits(c, 4, 2), rs1s = 8 + bits(c, 9, 7);
     const std::uint32_t imm6 = with_sign(bits(c, 12, 12) << 5 | bits(c, 6, 2), 6);
     const std::uint32_t imm_w = bits(c, 12, 10) << 3 | bits(c, 6, 6) << 2 | bits(c, 5, 5) << 6;
+    const std::uint32_t imm_d = bits(c, 12, 10) << 3 | bits(c, 6, 5) << 6;
+    const std::uint32_t imm_lwsp = bits(c, 12, 12) << 5 | bits(c, 6, 4) << 2 | bits(c, 3, 2) << 6;
+    const std::uint32_t imm_ldsp = bits(c, 12, 12) << 5 | bits(c, 6, 5) << 3 | bits(c, 4, 2) << 6;
+    const std::uint32_t imm_swsp = bits(c, 12, 9) << 2 | bits(c, 8, 7) << 6;
+    const std::uint32_t imm_sdsp = bits(c, 12, 10) << 3 | bits(c, 9, 7) << 6;
     switch ((c & 3) << 3 | f3) {
         case 000: {  // C.ADDI4SPN
             const std::uint32_t imm =
                 bits(c, 12, 11) << 4 | bits(c, 10, 7) << 6 | bits(c, 6, 6) << 2 | bits(c, 5, 5) << 3;
             return imm == 0 ? 0 : enc_i(imm, 2, 0, rds, 0x13);
         }
+        case 001:  // C.FLD
+            return enc_i(imm_d, rs1s, 3, rds, 0x07);
         case 002:
             return enc_i(imm_w, rs1s, 2, rds, 0x03);
+        case 003:  // C.FLW
+            return enc_i(imm_w, rs1s, 2, rds, 0x07);
+        case 005:  // C.FSD
+            return enc_s(imm_d, rds, rs1s, 3) ^ kFloatStore;
         case 006:
             return enc_s(imm_w, rds, rs1s, 2);
+        case 007:  // C.FSW
+            return enc_s(imm_w, rds, rs1s, 2) ^ kFloatStore;
         case 010:
             return enc_i(imm6, rd, 0, rd, 0x13);
         case 011:
@@ -94,10 +109,12 @@ std::uint32_t expanded(std::uint16_t half) {
             const std::uint32_t shift = bits(c, 12, 12) << 5 | bits(c, 6, 2);
             return shift > 31 ? 0 : enc_i(shift, rd, 1, rd, 0x13);
         }
-        case 022: {  // C.LWSP
-            const std::uint32_t imm = bits(c, 12, 12) << 5 | bits(c, 6, 4) << 2 | bits(c, 3, 2) << 6;
-            return rd == 0 ? 0 : enc_i(imm, 2, 2, rd, 0x03);
-        }
+        case 021:  // C.FLDSP
+            return enc_i(imm_ldsp, 2, 3, rd, 0x07);
+        case 022:  // C.LWSP
+            return rd == 0 ? 0 : enc_i(imm_lwsp, 2, 2, rd, 0x03);
+        case 023:  // C.FLWSP
+            return enc_i(imm_lwsp, 2, 2, rd, 0x07);
         case 024:
             if (bits(c, 12, 12) == 0) {
                 if (rs2 == 0) return rd == 0 ? 0 : enc_i(0, rd, 0, 0, 0x67);  // C.JR
@@ -105,10 +122,12 @@ std::uint32_t expanded(std::uint16_t half) {
             }
             if (rs2 == 0) return rd == 0 ? 0x00100073 : enc_i(0, rd, 0, 1, 0x67);  // C.EBREAK, C.JALR
             return enc_r(0, rs2, rd, 0, rd);                                       // C.ADD
-        case 026: {                                                                // C.SWSP
-            const std::uint32_t imm = bits(c, 12, 9) << 2 | bits(c, 8, 7) << 6;
-            return enc_s(imm, rs2, 2, 2);
-        }
+        case 025:                                                                  // C.FSDSP
+            return enc_s(imm_sdsp, rs2, 2, 3) ^ kFloatStore;
+        case 026:  // C.SWSP
+            return enc_s(imm_swsp, rs2, 2, 2);
+        case 027:  // C.FSWSP
+            return enc_s(imm_swsp, rs2, 2, 2) ^ kFloatStore;
         default:
             return 0;
     }
@@ -122,14 +141,9 @@ std::uint32_t expanded64(std::uint16_t half) {
     const std::uint32_t imm_d = bits(c, 12, 10) << 3 | bits(c, 6, 5) << 6;
     const std::uint32_t imm_load = bits(c, 12, 12) << 5 | bits(c, 6, 5) << 3 | bits(c, 4, 2) << 6;
     const std::uint32_t imm_store = bits(c, 12, 10) << 3 | bits(c, 9, 7) << 6;
-    constexpr std::uint32_t kFloat = 0x27 ^ 0x23;  // a store of the other kind
     switch ((c & 3) << 3 | f3) {
-        case 001:  // C.FLD
-            return enc_i(imm_d, rs1s, 3, rds, 0x07);
         case 003:  // C.LD
             return enc_i(imm_d, rs1s, 3, rds, 0x03);
-        case 005:  // C.FSD
-            return enc_s(imm_d, rds, rs1s, 3) ^ kFloat;
         case 007:  // C.SD
             return enc_s(imm_d, rds, rs1s, 3);
         case 011:  // C.ADDIW
@@ -141,12 +155,8 @@ std::uint32_t expanded64(std::uint16_t half) {
             return expanded(half);
         case 020:
             return enc_i(shift, rd, 1, rd, 0x13);
-        case 021:  // C.FLDSP
-            return enc_i(imm_load, 2, 3, rd, 0x07);
         case 023:  // C.LDSP
             return rd == 0 ? 0 : enc_i(imm_load, 2, 3, rd, 0x03);
-        case 025:  // C.FSDSP
-            return enc_s(imm_store, rs2, 2, 3) ^ kFloat;
         case 027:  // C.SDSP
             return enc_s(imm_store, rs2, 2, 3);
         default:

@@ -266,6 +266,29 @@ TEST(PastStateOfAProfile, HoldsTheContextThatTraceTellsWhereTheProgramWritesIt) 
     }
 }
 
+TEST(PastStateOfRiscV, HasFloatingPointRegistersWhereTheCoreHas) {
+    std::string text = test::read_text(test::steps_target("rv-etrace-mount"));
+    const auto registers = [&] {
+        test::PastOf past(test::steps_target("rv-etrace-mount"), text);
+        std::vector<std::string> names;
+        const auto state = past.states.before(1'000, past.progress);
+        EXPECT_TRUE(state);
+        for (const auto& [name, value] : state->registers) {
+            names.push_back(name);
+            if (name[0] == 'f') EXPECT_FALSE(value.known) << "no instruction of this program gives it anything";
+        }
+        return names;
+    };
+    EXPECT_EQ(registers().size(), 31U);
+    const std::size_t at = text.find("rv32imac");
+    ASSERT_NE(at, std::string::npos);
+    text.replace(at, 8, "rv32imafdc");
+    const auto names = registers();
+    ASSERT_EQ(names.size(), 63U);
+    EXPECT_EQ(names[31], "f0");
+    EXPECT_EQ(names.back(), "f31");
+}
+
 INSTANTIATE_TEST_SUITE_P(Mount, PastStateOf,
                          ::testing::Values(Run{"rv-etrace-mount", nullptr}, Run{"rv-etrace-mount", "0x80000000"},
                                            Run{"arm-etm-mount", nullptr}, Run{"arm-etm-mount", "0x20000000"}),

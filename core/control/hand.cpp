@@ -637,6 +637,9 @@ Result<void> Hand::write(std::size_t index, const HandCommand& command) {
     const auto local = local_of(core, command.place);
     if (local && !*local) return tl::make_unexpected(local->error());
     if (local && (*local)->in_register) {
+        const auto type = ValueType::named((*local)->place.type);
+        if (type && (type->sort() == ValueSort::real || type->sort() == ValueSort::small_real))
+            return failure("'" + command.place + "' is no whole number", "“" + command.text + "”", "write the bits into the register that holds it");
         const std::string name = frame_register_name(isa_of(core.spec.isa).value_or(Isa::thumb), *(*local)->in_register);
         const auto number = register_of(core, name);
         if (!number) return failure("'" + command.place + "' is in a register that the server does not give", name);

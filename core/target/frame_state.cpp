@@ -3,6 +3,7 @@
 namespace mt {
 
 std::string frame_register_name(Isa kind, unsigned number) {
+    if (is_riscv(kind) && number >= 32 && number < 64) return "f" + std::to_string(number - 32);
     if (number > 31) return {};
     if (is_riscv(kind)) return "x" + std::to_string(number);
     if (kind == Isa::a64) return number == 31 ? "sp" : "x" + std::to_string(number);

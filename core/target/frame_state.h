@@ -38,7 +38,7 @@ struct FrameState {
 
 /// What a frame's state is for an instruction set, without any register or memory.
 FrameState frame_convention(Isa kind);
-/// The name that states give a register of that DWARF number: "r0", "sp", "x8"; empty: none.
+/// The name that states give a register of that DWARF number: "r0", "sp", "x8", "f10"; empty: none.
 std::string frame_register_name(Isa kind, unsigned number);
 
 }  // namespace mt

@@ -312,10 +312,12 @@ std::vector<FrameWord> bytes_in(const std::vector<LocationPiece>& pieces, std::u
     for (const LocationPiece& p : pieces) {
         const std::uint64_t wanted = std::min(p.size == 0 ? size : p.size, size - std::min<std::uint64_t>(size, all.size()));
         const FrameWord reg = p.in == LocationPiece::In::reg ? state.reg(p.number) : FrameWord{};
+        const bool real = is_riscv(state.isa) && p.number >= 32;  // psABI: f0 to f31, which may be wider
+        const unsigned bytes = real ? 8 : state.address_bytes;
         for (std::uint64_t i = 0; i < wanted; ++i) {
             FrameWord b;
             if (p.in == LocationPiece::In::memory && p.address.known) b = state.byte(p.address.value + i);
-            if (p.in == LocationPiece::In::reg && i < state.address_bytes) b = {reg.value >> (8 * i) & 0xFF, reg.known, reg.set_at};
+            if (p.in == LocationPiece::In::reg && i < bytes) b = {reg.value >> (8 * i) & 0xFF, reg.known, reg.set_at};
             if (p.in == LocationPiece::In::value) b = i < p.bytes.size() ? p.bytes[i] : FrameWord{};
             all.push_back(b);
         }

@@ -69,6 +69,18 @@ TEST_F(ALocation, InPiecesIsPutTogetherAsFarAsItIsKnown) {
     EXPECT_EQ(bytes[7].set_at, 0x1001U) << "and who wrote it";
 }
 
+TEST_F(ALocation, MayBeAFloatingPointRegisterThatIsWiderThanAnAddress) {
+    s.isa = Isa::rv32;
+    s.reg = [](unsigned n) { return n == 42 ? FrameWord{0x3FF8'0000'0000'0000, true, 7} : FrameWord{}; };
+    EXPECT_EQ(frame_register_name(Isa::rv32, 42), "f10");
+    EXPECT_EQ(frame_register_name(Isa::thumb, 42), "");
+    const auto bytes = dwarf::bytes_in(read({op(DW_OP_regx, 42)}), 8, s);
+    EXPECT_TRUE(bytes[7].known);
+    EXPECT_EQ(bytes[7].value, 0x3FU);
+    EXPECT_EQ(bytes[7].set_at, 7U);
+    EXPECT_FALSE(dwarf::bytes_in(read({op(DW_OP_reg1)}), 8, s)[4].known) << "others are as wide as an address";
+}
+
 TEST_F(ALocation, CalculatesAsTheTargetsAddressesDo) {
     EXPECT_EQ(number({op(DW_OP_const4u, 0xFFFF'FFFF), op(DW_OP_lit2), op(DW_OP_plus)}).value, 1U) << "modulo 2^32";
     EXPECT_EQ(number({op(DW_OP_const1s, static_cast<std::uint64_t>(-7)), op(DW_OP_lit2), op(DW_OP_div)}).value, 0xFFFF'FFFDU) << "with sign";

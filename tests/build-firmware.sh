@@ -30,6 +30,7 @@ build a32 replay/firmware/instructions_a32.S instructions-a32
 build a64 replay/firmware/instructions_a64.S instructions-a64
 build riscv replay/firmware/instructions_riscv.S instructions-riscv
 build riscv64 replay/firmware/instructions_riscv64.S instructions-riscv64
+build arm replay/firmware/floats_arm.S floats-arm
 build floats32 replay/firmware/floats_riscv.S floats-riscv
 build floats64 replay/firmware/floats_riscv.S floats-riscv64
 build arm capture/firmware/printing_arm.S printing-arm

@@ -79,6 +79,8 @@ void ArmCore::store(const Known& address, unsigned bytes, const Known& value, bo
         return may_be_bits ? memory_.forget(step) : memory_.forget(address, bytes, step);
     }
     if (by_stack) memory_.note_stack(address.value);
+    constexpr std::uint64_t kFpContextControl = 0xE000'EF34;
+    if (address.value == kFpContextControl) fp_automatic_ = value.known && bytes == 4 && !doubtful_ ? std::optional((value.value >> 31 & 1) != 0) : std::nullopt;
     if (bit_bands_ && (address.value & 0xFE00'0000) == 0x2200'0000) {  // B3.1: bits of the memory below, where there is bit-banding
         const std::uint64_t byte = 0x2000'0000 + (address.value & 0x01FF'FFFF) / 32;
         return memory_.forget(Known::between(byte, byte), 1, step);
@@ -907,7 +909,8 @@ bool ArmCore::coprocessor(std::uint32_t i, std::uint64_t step) {
         }
         return false;
     }
-    fp_used_ = true;
+    // B1.5.7, ExecuteFPCheck: with automatic state preservation each of these makes the context active.
+    if (fp_active_ != true && fp_automatic_ != false) fp_active_ = fp_automatic_ && !doubtful_ ? std::optional(true) : std::nullopt;
     const unsigned op = bits(i, 25, 20), rn = bits(i, 19, 16), rt = bits(i, 15, 12);
     if ((op & 0x20) == 0 && (op & 0x3A) != 0) {  // loads and stores, A6.5
         const bool loads = (op & 1) != 0, adds = (op & 8) != 0, writes_back = (op & 2) != 0;

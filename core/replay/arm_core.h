@@ -123,7 +123,10 @@ class ArmCore {
     PastMemory memory_;
     std::array<Known, 15> r_;
     ConditionFlags flags_;
-    bool fp_used_ = false;    ///< frames may hold floating-point registers
+    /// M profile: whether an exception saves floating-point registers, too (CONTROL.FPCA, DDI 0403E B1.4.4); nothing: not
+    /// known.
+    std::optional<bool> fp_active_ = false;
+    std::optional<bool> fp_automatic_ = true;  ///< FPCCR.ASPEN (B3.2.21): using them makes that so; set at reset
     unsigned unsure_ = 0;     ///< so many instructions may stand in an IT block that was not seen
     bool doubtful_ = false;   ///< what is executed may not have run
     /// Of instructions under a condition of which nobody knows whether it held: registers if it did, and if it did not, as

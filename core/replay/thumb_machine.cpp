@@ -6,12 +6,30 @@ namespace mt {
 
 using namespace arm;
 
+namespace {
+
+constexpr std::uint32_t kBasicFrame = 0x20, kWithFloats = 0x68;  // B1.5.7
+
+// A5.3.18: coprocessors 10 and 11.
+bool has_floats(const Code& code) {
+    for (std::uint32_t s = 0; s < code.slot_count(); ++s) {
+        if (code[s].flow == Flow::none || code[s].size != 2) continue;
+        const std::uint32_t i = code.bits(s), first = i & 0xFFFF;  // the first halfword stands lowest
+        if ((first & 0xEC00) == 0xEC00 && (i >> 24 & 0xE) == 0xA) return true;
+    }
+    return false;
+}
+
+}  // namespace
+
 ThumbMachine::ThumbMachine(std::shared_ptr<const Code> code, PastMemory memory, bool at_reset,
                            std::optional<std::uint32_t> stack, bool shared)
     : ArmCore(std::move(code), std::move(memory), shared) {
     bit_bands_ = true;
+    has_fp_ = has_floats(*code_);
     if (!at_reset) {
         unsure_ = 4;
+        if (has_fp_) fp_active_.reset();
         return;
     }
     handler_ = false;
@@ -64,6 +82,7 @@ void ThumbMachine::may_have_left(std::uint64_t step) {
     main_ = process_ = {0, false, step};
     uses_process_ = unprivileged_ = {};
     handler_.reset();
+    if (has_fp_) fp_active_.reset();
 }
 
 void ThumbMachine::lose(std::uint64_t step) {
@@ -73,9 +92,11 @@ void ThumbMachine::lose(std::uint64_t step) {
     handler_.reset();
     saved_.clear();
     leaving_.reset();
+    if (has_fp_) fp_active_.reset();
 }
 
-// B1.5.6: eight words go to the stack in use; r0 to r3, r12 and the flags are then not defined.
+// B1.5.6: eight words go to the stack in use; r0 to r3, r12 and the flags are then not defined. If floating point was used,
+// there is room for 18 more, whether or not they are ever written (B1.5.7, lazy state preservation).
 void ThumbMachine::trap(const StepTrap& trap, std::uint64_t before) {
     const std::uint64_t step = before > 0 ? before - 1 : 0;
     const auto undefined = [&] {
@@ -87,36 +108,41 @@ void ThumbMachine::trap(const StepTrap& trap, std::uint64_t before) {
         const std::uint32_t how = *leaving_;
         leaving_.reset();
         handler_ = true;
+        fp_active_ = false;
         undefined();
         r_[14] = {how, true, step};
         return;
     }
     if (leaving_) lose(step);  // it was one, and nothing was told of it
-    if (!handler_ || (!*handler_ && !uses_process_.known) || fp_used_) {  // to a stack that nobody knows
+    if (!handler_ || (!*handler_ && !uses_process_.known) || !fp_active_) {  // to a stack that nobody knows
         may_have_left(step);
         memory_.forget(step);
         saved_.clear();
         unsure_ = 0;
         handler_ = true;
+        fp_active_ = false;
         return;
     }
     const Known stack = sp();
     const bool process = !*handler_ && uses_process_.value != 0;
-    const std::uint32_t how = *handler_ ? 0xFFFFFFF1 : process ? 0xFFFFFFFD : 0xFFFFFFF9;
+    const bool floats = *fp_active_;
+    const std::uint32_t how = (*handler_ ? 0xFFFFFFE1 : process ? 0xFFFFFFED : 0xFFFFFFE9) | (floats ? 0u : 0x10u);
     if (!stack.known) {
         memory_.forget(step);
     } else {
         const bool padded = (stack.value & 4) != 0;
-        const Known frame = known((stack.value - 0x20) & ~std::uint64_t{7});
+        const Known frame = known((stack.value - (floats ? kWithFloats : kBasicFrame)) & ~std::uint64_t{7});
         const unsigned which[] = {0, 1, 2, 3, 12, 14};
         for (unsigned k = 0; k < 6; ++k) store(offset(frame, 4 * k), 4, r_[which[k]], true, step);
         store(offset(frame, 24), 4, trap.epc_known ? known(trap.epc & ~std::uint64_t{1}) : Known{}, true, step);
         store(offset(frame, 28), 4, {}, true, step);
+        for (std::uint32_t at = kBasicFrame; floats && at < kWithFloats; at += 4) store(offset(frame, at), 4, {}, true, step);
         saved_[static_cast<std::uint32_t>(frame.value + 28)] = {step, padded, flags_};
         (process ? process_ : main_) = {frame.value, true, step};
     }
     if (!stack.known) (process ? process_ : main_) = {0, false, step};
     handler_ = true;
+    fp_active_ = false;
     undefined();
     r_[14] = {how, true, step};
 }
@@ -130,10 +156,11 @@ void ThumbMachine::settle(std::uint64_t before) {
     const std::uint32_t how = *leaving_;
     leaving_.reset();
     const unsigned kind = how & 0xF;
-    if ((how & 0xFFFF'FF00) != 0xFFFF'FF00 || (kind != 1 && kind != 9 && kind != 13) || (how & 0x10) == 0) {
+    if ((how & 0xFFFF'FF00) != 0xFFFF'FF00 || (kind != 1 && kind != 9 && kind != 13)) {
         lose(step);
     } else {
         handler_ = kind == 1;
+        fp_active_ = (how & 0x10) == 0;
         if (kind != 1) uses_process_ = known(kind == 13 ? 1 : 0);
         const Known frame = sp();
         bool padded_known = false;
@@ -160,7 +187,7 @@ void ThumbMachine::settle(std::uint64_t before) {
             for (const unsigned n : {0u, 1u, 2u, 3u, 12u, 14u}) r_[n] = {0, false, step};
             flags_ = {};
         }
-        set(13, frame.known && padded_known ? known(frame.value + 0x20 + 4 * padded) : Known{}, step);
+        set(13, frame.known && padded_known ? known(frame.value + (*fp_active_ ? kWithFloats : kBasicFrame) + 4 * padded) : Known{}, step);
     }
 }
 
@@ -202,6 +229,7 @@ bool ThumbMachine::special(std::uint32_t i, std::uint32_t, std::uint64_t step) {
                 // B1.4.4: in handler mode SPSEL is not written.
                 if (thread) uses_process_ = v.known ? known(v.value >> 1 & 1) : Known{};
                 unprivileged_ = v.known ? known(v.value & 1) : Known{};
+                if (has_fp_) fp_active_ = v.known ? std::optional((v.value >> 2 & 1) != 0) : std::nullopt;
                 return true;
             default:
                 return true;

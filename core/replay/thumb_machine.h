@@ -36,6 +36,8 @@ class ThumbMachine : public ArmCore {
     /// Nobody knows whether a handler ended.
     void may_have_left(std::uint64_t step);
 
+    /// The program has floating-point instructions: what is missing may have used them.
+    bool has_fp_ = false;
     Known main_, process_;                  ///< stack pointers
     Known uses_process_;                    ///< CONTROL.SPSEL, in thread mode
     Known unprivileged_;                    ///< CONTROL.nPRIV

@@ -295,6 +295,31 @@ TEST_F(EmulatedStates, OfAnA64CoreAreNeverToldWrong) {
     EXPECT_GT(hold_memory(machine.memory(), 0x4010'0000, 0x4000), 0x1000U);
 }
 
+TEST_F(EmulatedStates, OfExceptionsThatSaveFloatingPointAreNeverToldWrong) {
+    begin("floats-arm.elf", {"qemu-system-arm", "-M", "mps2-an386"});
+    if (server == nullptr) return;
+    const auto code = Code::of(*image, "armv7e-m");
+    ThumbMachine machine(code, memory(0x2000'0000), true, 0x2000'8000u, false);
+    const auto trap_of = [&](std::uint64_t pc) {
+        StepTrap trap;
+        trap.number = 11;
+        trap.epc = pc + 2;  // behind the SVC
+        trap.epc_known = true;
+        return trap;
+    };
+    unsigned without_stack = 0;
+    walk(machine, *code, true, *image->address_of("supervisor") & ~std::uint64_t{1}, trap_of, [&](std::uint64_t pc) {
+        for (unsigned n = 0; n < 15; ++n) hold(machine.r(n), n, "r" + std::to_string(n), pc);
+        without_stack += machine.r(13).known ? 0 : 1;
+    });
+    EXPECT_EQ(told.wrong, 0U);
+    EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
+    EXPECT_EQ(told.traps, 10U);
+    EXPECT_EQ(without_stack, 0U) << "the frames are as long as they are";
+    EXPECT_GT(100 * told.known, 80 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
+    EXPECT_GT(hold_memory(machine.memory(), 0x2000'7F00, 0x100), 50U) << "of the stack";
+}
+
 // Registers that the program uses: f0 to f15, a0 to a7.
 template <class Machine>
 void hold_floats(EmulatedStates& test, Machine& machine, const Code& code) {

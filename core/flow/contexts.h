@@ -36,6 +36,17 @@ class Contexts {
     }
     /// The process that has the core, if code depends on that.
     std::optional<std::uint32_t> process(const Code& code) const { return code.has_contexts() ? context_ : std::nullopt; }
+    /// A gap of a core that stood in slot `at`; Code::kNowhere: nobody knows where.
+    StepGap gap(const Code& code, std::uint32_t at, std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason) const {
+        StepGap gap;
+        gap.offset = offset;
+        gap.length = length;
+        gap.address = at == Code::kNowhere ? 0 : code.address(at);
+        gap.kind = kind;
+        gap.reason = reason;
+        if (kind == StepGapKind::not_in_image) gap.process = process(code);
+        return gap;
+    }
     bool operator==(const Contexts&) const = default;
 
   private:

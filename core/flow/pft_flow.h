@@ -78,14 +78,8 @@ class PftFlow {
 
 template <class Out>
 void PftFlow::lose(std::uint64_t offset, std::uint64_t length, StepGapKind kind, const char* reason, Out& out) {
-    StepGap gap;
-    gap.offset = offset;
-    gap.length = length;
-    gap.address = pc_ == Code::kNowhere || waiting_ ? 0 : code_->address(pc_);
-    gap.kind = kind;
-    gap.reason = reason;
-    if (kind == StepGapKind::not_in_image) gap.process = contexts_.process(*code_);
-    if (!waiting_ || kind != StepGapKind::stopped) out.gap(gap);
+    if (!waiting_ || kind != StepGapKind::stopped)
+        out.gap(contexts_.gap(*code_, waiting_ ? Code::kNowhere : pc_, offset, length, kind, reason));
     waiting_ = true;
     returns_.clear();
 }

@@ -138,6 +138,14 @@ class EmulatedStates : public testing::Test {
         EXPECT_EQ(pc, done) << "it went astray";
     }
 
+    static StepTrap supervisor_call(std::uint64_t pc) {
+        StepTrap trap;
+        trap.number = 11;
+        trap.epc = pc + 2;  // behind the SVC
+        trap.epc_known = true;
+        return trap;
+    }
+
     std::shared_ptr<const Image> image;
     std::unique_ptr<test::Process> qemu;
     std::unique_ptr<DebugServer> server;
@@ -151,14 +159,7 @@ TEST_F(EmulatedStates, OfACortexM4AreNeverToldWrong) {
     if (server == nullptr) return;
     const auto code = Code::of(*image, "armv7e-m");
     ThumbMachine machine(code, memory(0x2000'0000), true, 0x2000'8000u, false);
-    const auto trap_of = [&](std::uint64_t pc) {
-        StepTrap trap;
-        trap.number = 11;
-        trap.epc = pc + 2;  // behind the SVC
-        trap.epc_known = true;
-        return trap;
-    };
-    walk(machine, *code, true, *image->address_of("supervisor") & ~std::uint64_t{1}, trap_of, [&](std::uint64_t pc) {
+    walk(machine, *code, true, *image->address_of("supervisor") & ~std::uint64_t{1}, supervisor_call, [&](std::uint64_t pc) {
         for (unsigned n = 0; n < 15; ++n) hold(machine.r(n), n, "r" + std::to_string(n), pc);
     });
     EXPECT_EQ(told.wrong, 0U);
@@ -300,15 +301,8 @@ TEST_F(EmulatedStates, OfExceptionsThatSaveFloatingPointAreNeverToldWrong) {
     if (server == nullptr) return;
     const auto code = Code::of(*image, "armv7e-m");
     ThumbMachine machine(code, memory(0x2000'0000), true, 0x2000'8000u, false);
-    const auto trap_of = [&](std::uint64_t pc) {
-        StepTrap trap;
-        trap.number = 11;
-        trap.epc = pc + 2;  // behind the SVC
-        trap.epc_known = true;
-        return trap;
-    };
     unsigned without_stack = 0;
-    walk(machine, *code, true, *image->address_of("supervisor") & ~std::uint64_t{1}, trap_of, [&](std::uint64_t pc) {
+    walk(machine, *code, true, *image->address_of("supervisor") & ~std::uint64_t{1}, supervisor_call, [&](std::uint64_t pc) {
         for (unsigned n = 0; n < 15; ++n) hold(machine.r(n), n, "r" + std::to_string(n), pc);
         without_stack += machine.r(13).known ? 0 : 1;
     });

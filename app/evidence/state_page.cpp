@@ -283,14 +283,22 @@ QString shown_of(const std::string& name, std::uint64_t value) {
 int StatePage::fill_registers(const Found& found, std::map<QString, QString>& now) {
     register_model_->clear();
     int known = 0;
-    const int high = (static_cast<int>(found.state.registers.size()) + blocks_ - 1) / blocks_;
+    const int rows = static_cast<int>(found.state.registers.size()) + (found.state.flags ? 1 : 0);
+    const int high = (rows + blocks_ - 1) / blocks_;
+    const auto put = [&](int i, const Cells& cells) {
+        register_model_->setItem(i % high, 2 * (i / high), cells.called);
+        register_model_->setItem(i % high, 2 * (i / high) + 1, cells.shown);
+    };
     for (int i = 0; i < static_cast<int>(found.state.registers.size()); ++i) {
         const auto& [name, value] = found.state.registers[static_cast<std::size_t>(i)];
         known += value.known ? 1 : 0;
-        const auto [called, shown] = cells(words(name), value.known ? shown_of(name, value.value) : tr("not known"),
-                                           value.known ? QString::number(value.value) : QString(), value.known, value.set_at, now);
-        register_model_->setItem(i % high, 2 * (i / high), called);
-        register_model_->setItem(i % high, 2 * (i / high) + 1, shown);
+        put(i, cells(words(name), value.known ? shown_of(name, value.value) : tr("not known"), value.known ? QString::number(value.value) : QString(),
+                     value.known, value.set_at, now));
+    }
+    if (found.state.flags) {
+        Cells flags = cells(tr("flags"), words(flags_text(*found.state.flags)), QString(), found.state.flags->known != 0, Known::kNever, now);
+        for (QStandardItem* item : {flags.called, flags.shown}) item->setToolTip(tr("Negative, zero, carry, overflow; ? is not known"));
+        put(rows - 1, flags);
     }
     QStringList heads;
     for (int block = 0; block < blocks_; ++block) heads << tr("register") << tr("value");

@@ -38,6 +38,7 @@ class A64Machine {
     const Known& x(unsigned n) const { return n == 31 ? sp_[stack_in_use()] : x_[n]; }
     /// Registers that turned out to be known since.
     void resolve();
+    const ConditionFlags& flags() const { return flags_; }
     const PastMemory& memory() const { return memory_; }
     PastMemory& memory() { return memory_; }
     /// So many instructions were of no kind that is known here; after each nothing was known any more.

@@ -39,6 +39,7 @@ class ArmCore {
     virtual ~ArmCore() = default;
     /// r0 to r12, 13: the stack pointer in use, 14: the link register.
     const Known& r(unsigned n) const { return n == 13 ? sp() : r_[n]; }
+    const ConditionFlags& flags() const { return flags_; }
     const PastMemory& memory() const { return memory_; }
     PastMemory& memory() { return memory_; }
     /// So many instructions were of no kind that is known here; after each nothing was known any more.

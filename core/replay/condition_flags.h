@@ -3,6 +3,8 @@
 
 #include <cstdint>
 #include <optional>
+#include <string>
+#include <utility>
 
 namespace mt {
 
@@ -91,5 +93,15 @@ struct ConditionFlags {
             if (((nzcv ^ value) & known) == 0) f(nzcv);
     }
 };
+
+/// "N0 Z1 C1 V?": a flag that is not known is a question mark.
+inline std::string flags_text(const ConditionFlags& flags) {
+    std::string text;
+    for (const auto& [name, flag] : {std::pair{'N', ConditionFlags::kN}, std::pair{'Z', ConditionFlags::kZ}, std::pair{'C', ConditionFlags::kC}, std::pair{'V', ConditionFlags::kV}}) {
+        const auto is = flags.get(flag);
+        text += (text.empty() ? "" : " ") + std::string(1, name) + (!is ? "?" : *is ? "1" : "0");
+    }
+    return text;
+}
 
 }  // namespace mt

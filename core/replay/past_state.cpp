@@ -322,6 +322,7 @@ std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto u
         std::visit(
             [&s, this](const auto& m) {
                 s.registers = registers_of(m, float_bits_);
+                if constexpr (requires { m.flags(); }) s.flags = m.flags();
                 s.memory = std::make_shared<const PastMemory>(m.memory());
             },
             machine);

@@ -16,6 +16,7 @@
 #include "recording/recording.h"
 #include "replay/a64_machine.h"
 #include "replay/arm_machine.h"
+#include "replay/condition_flags.h"
 #include "replay/rv64_machine.h"
 #include "replay/rv_machine.h"
 #include "replay/thumb_machine.h"
@@ -27,6 +28,7 @@ struct PastState {
     std::uint64_t step = 0;
     Time time;
     std::uint64_t pc = 0;
+    std::optional<ConditionFlags> flags;  ///< of Arm
     std::vector<std::pair<std::string, Known>> registers;  ///< by name: x1 to x31, f0 to f31; r0 to r12, sp, lr; x0 to x30, sp
     std::shared_ptr<const PastMemory> memory;
 };

@@ -120,6 +120,13 @@ nlohmann::ordered_json state_json(const PastState& state, const std::vector<Stat
                                   {"pc", hex_text(state.pc, 8)},
                                   {"registers", std::move(registers)},
                                   {"variables", std::move(named)}};
+    if (state.flags) {
+        const auto flag = [&](unsigned which) -> nlohmann::ordered_json {
+            const auto is = state.flags->get(which);
+            return is ? nlohmann::ordered_json(*is) : nlohmann::ordered_json();
+        };
+        all["flags"] = {{"n", flag(ConditionFlags::kN)}, {"z", flag(ConditionFlags::kZ)}, {"c", flag(ConditionFlags::kC)}, {"v", flag(ConditionFlags::kV)}};
+    }
     if (frames != nullptr) all["frames"] = frames_json(*frames);
     return all;
 }
@@ -136,6 +143,7 @@ std::string state_text(const PastState& state, const std::vector<StateVariable>&
         std::string cell = name + std::string(name.size() < 5 ? 5 - name.size() : 0, ' ') + (value.known ? hex_text(value.value, digits) : "not known " + std::string(static_cast<std::size_t>(digits - 8), ' '));
         text += cell + ((i + 1) % 4 == 0 || i + 1 == state.registers.size() ? "\n" : "   ");
     }
+    if (state.flags) text += "flags " + flags_text(*state.flags) + "\n";
     for (const StateVariable& v : variables) {
         text += v.name + ": ";
         if (!v.text.empty())

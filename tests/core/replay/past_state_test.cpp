@@ -2,6 +2,7 @@
 // right, and most is known.
 #include <gtest/gtest.h>
 
+#include <bit>
 #include <cstdio>
 #include <map>
 #include <set>
@@ -61,7 +62,7 @@ class PastStateOf : public ::testing::TestWithParam<Run> {
 TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
     const auto registers = table(file("registers.csv.xz"));
     ASSERT_GT(registers.size(), 100U);
-    std::uint64_t known = 0, all = 0, read_later = 0, of_those = 0;
+    std::uint64_t known = 0, all = 0, read_later = 0, of_those = 0, flags_known = 0;
     test::RegistersUsed used(*opened.recording, steps);
     for (std::size_t r = 1; r < registers.size(); ++r) {
         const auto state = states.before(std::stoull(registers[r][0]), progress);
@@ -71,7 +72,12 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
         std::map<std::string, Known> by_name(state->registers.begin(), state->registers.end());
         for (std::size_t c = 2; c < registers[r].size(); ++c) {
             const std::string& name = registers[0][c];
-            if (name == "xpsr") continue;
+            if (name == "xpsr") {  // N, Z, C, V stand in its bits 31 to 28 (DDI 0403E, B1.4.2)
+                ASSERT_TRUE(state->flags);
+                flags_known += static_cast<unsigned>(std::popcount(state->flags->known));
+                ASSERT_EQ(state->flags->value, hex(registers[r][c]) >> 28 & state->flags->known) << "before " << registers[r][0];
+                continue;
+            }
             const auto found = by_name.find(name);
             ASSERT_NE(found, by_name.end()) << name;
             ++all;
@@ -109,6 +115,7 @@ TEST_P(PastStateOf, IsNeverWrongAndMostlyKnown) {
     const double memory_known = static_cast<double>(known) / static_cast<double>(told);
     std::cout << GetParam().folder << (GetParam().memory != nullptr ? ", with its end" : "") << ": known " << 100 * registers_known << " % of the registers, " << 100 * needed_known
               << " % of those that the program reads later (" << read_later << "), " << 100 * memory_known << " % of the variables\n";
+    if (!is_riscv(steps.code->isa())) EXPECT_GT(flags_known, 3 * (registers.size() - 1)) << "three of the four flags, as a rule";
     // Of the end alone nobody wrote some registers ever: their copies tell them, back to the reset.
     EXPECT_GT(registers_known, is_riscv(steps.code->isa()) && GetParam().memory != nullptr ? 0.99 : 0.75);
     EXPECT_GT(memory_known, 0.8);

@@ -28,7 +28,7 @@ struct Told {
 };
 
 class EmulatedStates : public testing::Test {
-  public:
+  protected:
     void begin(const std::string& elf, std::vector<std::string> command) {
         const std::string path = MT_FIRMWARE "/" + elf;
         if (!std::filesystem::exists(path)) {
@@ -314,39 +314,34 @@ TEST_F(EmulatedStates, OfExceptionsThatSaveFloatingPointAreNeverToldWrong) {
     EXPECT_GT(hold_memory(machine.memory(), 0x2000'7F00, 0x100), 50U) << "of the stack";
 }
 
-// Registers that the program uses: f0 to f15, a0 to a7.
-template <class Machine>
-void hold_floats(EmulatedStates& test, Machine& machine, const Code& code) {
-    constexpr unsigned kFirstFloat = 33;  // behind x0 to x31 and pc
-    const auto no_trap = [](std::uint64_t) { return StepTrap{}; };
-    test.walk(machine, code, true, *test.image->address_of("trapped"), no_trap, [&](std::uint64_t pc) {
-        for (unsigned n = 0; n < 16; ++n) test.hold(machine.floats().f(n), kFirstFloat + n, "f" + std::to_string(n), pc, true);
-        for (unsigned n = 10; n < 18; ++n) test.hold(machine.x(n), n, "x" + std::to_string(n), pc, code.xlen() == 64);
-    });
-    EXPECT_EQ(test.told.wrong, 0U);
-    EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
-    EXPECT_EQ(test.told.traps, 0U);
-    EXPECT_GT(test.told.steps, 2'000U);
-    EXPECT_GT(100 * test.told.known, 80 * (test.told.known + test.told.unknown)) << test.told.known << " known, " << test.told.unknown << " not";
-    EXPECT_GT(test.told.unknown, 20U) << "what depends on a mode that nobody told";
-    EXPECT_GT(test.hold_memory(machine.memory(), *test.image->address_of("scratch"), 24), 23U);
-}
+class EmulatedFloats : public EmulatedStates {
+  protected:
+    // Holds the registers that the program uses: f0 to f15, a0 to a7.
+    template <class Machine>
+    void execute_beside(const std::string& elf, const std::string& emulator, const std::string& isa) {
+        begin(elf, {emulator, "-M", "virt", "-bios", "none"});
+        if (server == nullptr) return;
+        constexpr unsigned kFirstFloat = 33;  // behind x0 to x31 and pc
+        const auto code = Code::of(*image, isa);
+        Machine machine(code, memory(0x8010'0000), false);
+        const auto no_trap = [](std::uint64_t) { return StepTrap{}; };
+        walk(machine, *code, true, *image->address_of("trapped"), no_trap, [&](std::uint64_t pc) {
+            for (unsigned n = 0; n < 16; ++n) hold(machine.floats().f(n), kFirstFloat + n, "f" + std::to_string(n), pc, true);
+            for (unsigned n = 10; n < 18; ++n) hold(machine.x(n), n, "x" + std::to_string(n), pc, code->xlen() == 64);
+        });
+        EXPECT_EQ(told.wrong, 0U);
+        EXPECT_EQ(machine.strange(), 0U) << "an instruction that the machine does not know";
+        EXPECT_EQ(told.traps, 0U);
+        EXPECT_GT(told.steps, 2'000U);
+        EXPECT_GT(100 * told.known, 80 * (told.known + told.unknown)) << told.known << " known, " << told.unknown << " not";
+        EXPECT_GT(told.unknown, 20U) << "what depends on a mode that nobody told";
+        EXPECT_GT(hold_memory(machine.memory(), *image->address_of("scratch"), 24), 23U);
+    }
+};
 
-TEST_F(EmulatedStates, OfFloatingPointAreNeverToldWrong) {
-    begin("floats-riscv.elf", {"qemu-system-riscv32", "-M", "virt", "-bios", "none"});
-    if (server == nullptr) return;
-    const auto code = Code::of(*image, "rv32imafdc");
-    RvMachine machine(code, memory(0x8010'0000), false);
-    hold_floats(*this, machine, *code);
-}
+TEST_F(EmulatedFloats, Of32BitsAreNeverToldWrong) { execute_beside<RvMachine>("floats-riscv.elf", "qemu-system-riscv32", "rv32imafdc"); }
 
-TEST_F(EmulatedStates, OfFloatingPointOn64BitsAreNeverToldWrong) {
-    begin("floats-riscv64.elf", {"qemu-system-riscv64", "-M", "virt", "-bios", "none"});
-    if (server == nullptr) return;
-    const auto code = Code::of(*image, "rv64imafdc");
-    Rv64Machine machine(code, memory(0x8010'0000), false);
-    hold_floats(*this, machine, *code);
-}
+TEST_F(EmulatedFloats, Of64BitsAreNeverToldWrong) { execute_beside<Rv64Machine>("floats-riscv64.elf", "qemu-system-riscv64", "rv64imafdc"); }
 
 }  // namespace
 }  // namespace mt

@@ -1,19 +1,7 @@
 // Exceptions of a Cortex-M4 whose program uses floating point, for the core and for the machine of the past: frames are longer
 // then (DDI 0403E, B1.5.7), and what the machine says it knows must be what the core holds.
-    .syntax unified
-    .cpu cortex-m4
+#include "vectors_arm.inc"
     .fpu fpv4-sp-d16
-    .thumb
-    .text
-    .global start, supervisor, done
-vectors:
-    .word 0x20008000
-    .word start
-    .word done          // NMI
-    .word done          // HardFault
-    .word done, done, done, 0, 0, 0, 0
-    .word supervisor    // SVCall
-    .word 0, 0, 0, 0
 
     .thumb_func
 start:

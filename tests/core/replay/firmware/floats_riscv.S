@@ -55,88 +55,67 @@ modes:
     fadd.s f3, f0, f1
     csrwi frm, 0
 
-    # Each value with each.
-    la s0, singles
-    la s2, singles_end
+    # Each value with each. \f: the precision; \load, \size: of one of them; \other: the other precision.
+    .macro each_with_each f, load, size, values, other
+    la s0, \values
+    la s2, \values\()_end
     mv s3, s0
-one:
-    flw f0, 0(s3)
-    fclass.s a0, f0
-    fsqrt.s f2, f0
-    fcvt.w.s a1, f0, rne
-    fcvt.w.s a2, f0, rup
-    fcvt.w.s a3, f0, rmm
-    fcvt.wu.s a4, f0, rtz
+1:  \load f0, 0(s3)
+    fclass.\f a0, f0
+    fsqrt.\f f2, f0
+    fcvt.w.\f a1, f0, rne
+    fcvt.w.\f a2, f0, rup
+    fcvt.w.\f a3, f0, rmm
+    fcvt.wu.\f a4, f0, rtz
+    fcvt.wu.\f a5, f0, rdn
+    fcvt.\other\().\f f4, f0
+    fcvt.\f\().w f5, a1
+    fcvt.\f\().wu f6, a1
+    fsgnj.s f7, f0, f0              # of a double no single is boxed in it: no number
+#if __riscv_xlen == 64
+    fcvt.l.\f a6, f0, rdn
+    fcvt.lu.\f a7, f0, rtz
+    fcvt.\f\().l f8, a6
+    fcvt.\f\().lu f9, a7
+#endif
+    mv s4, s0
+2:  \load f1, 0(s4)
+    fadd.\f f2, f0, f1
+    fsub.\f f3, f0, f1
+    fmul.\f f4, f0, f1
+    fdiv.\f f5, f0, f1
+    fmin.\f f6, f0, f1
+    fmax.\f f7, f0, f1
+    fsgnj.\f f8, f0, f1
+    fsgnjx.\f f9, f0, f1
+    fsgnjn.\f f10, f0, f1
+    feq.\f a0, f0, f1
+    flt.\f a1, f0, f1
+    fle.\f a2, f0, f1
+    fmadd.\f f11, f0, f1, f1
+    fmsub.\f f12, f0, f1, f0
+    fnmsub.\f f13, f0, f1, f1
+    fnmadd.\f f14, f0, f1, f0
+    addi s4, s4, \size
+    bne s4, s2, 2b
+    addi s3, s3, \size
+    bne s3, s2, 1b
+    .endm
+    each_with_each s, flw, 4, singles, d
+    each_with_each d, fld, 8, doubles, s
+
+    # Between the two sorts of registers, bit by bit.
+    la s0, singles
+    flw f0, 4(s0)
     fmv.x.w a5, f0
     fmv.w.x f3, a5
-    fcvt.d.s f4, f0
-    fcvt.s.d f5, f4
 #if __riscv_xlen == 64
-    fcvt.l.s a6, f0, rdn
-    fcvt.lu.s a7, f0, rtz
-    fcvt.s.l f6, a6
-    fcvt.s.lu f7, a7
-#endif
-    mv s4, s0
-other:
-    flw f1, 0(s4)
-    fadd.s f2, f0, f1
-    fsub.s f3, f0, f1
-    fmul.s f4, f0, f1
-    fdiv.s f5, f0, f1
-    fmin.s f6, f0, f1
-    fmax.s f7, f0, f1
-    fsgnjx.s f8, f0, f1
-    fsgnjn.s f9, f0, f1
-    feq.s a0, f0, f1
-    flt.s a1, f0, f1
-    fle.s a2, f0, f1
-    fmsub.s f10, f0, f1, f0
-    fnmsub.s f11, f0, f1, f1
-    fnmadd.s f12, f0, f1, f0
-    addi s4, s4, 4
-    bne s4, s2, other
-    addi s3, s3, 4
-    bne s3, s2, one
-
     la s0, doubles
-    la s2, doubles_end
-    mv s3, s0
-one_double:
-    fld f0, 0(s3)
-    fclass.d a0, f0
-    fsqrt.d f2, f0
-    fcvt.w.d a1, f0, rne
-    fcvt.w.d a2, f0, rdn
-    fcvt.wu.d a4, f0, rmm
-    fcvt.s.d f4, f0
-    fcvt.d.w f6, a1
-    fcvt.d.wu f7, a1
-    fsgnj.s f8, f0, f0              # no single is boxed in it: no number
-#if __riscv_xlen == 64
+    fld f0, 8(s0)
     fmv.x.d a5, f0
     fmv.d.x f3, a5
-    fcvt.l.d a6, f0, rtz
-    fcvt.lu.d a7, f0, rup
-    fcvt.d.l f9, a6
-    fcvt.d.lu f10, a7
 #endif
-    mv s4, s0
-other_double:
-    fld f1, 0(s4)
-    fadd.d f2, f0, f1
-    fsub.d f3, f0, f1
-    fmul.d f4, f0, f1
-    fdiv.d f5, f0, f1
-    fmin.d f6, f0, f1
-    fmax.d f7, f0, f1
-    fsgnj.d f8, f0, f1
-    flt.d a1, f0, f1
-    fmadd.d f10, f0, f1, f1
-    addi s4, s4, 8
-    bne s4, s2, other_double
-    addi s3, s3, 8
-    bne s3, s2, one_double
+    la s2, doubles_end
 
     # Through memory and back, long and short.
     la s0, scratch

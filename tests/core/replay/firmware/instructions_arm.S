@@ -1,18 +1,6 @@
 // One of each kind of instruction, for a Cortex-M4 and for the machine of the past: both execute it, step by step, and
 // what the machine says it knows must be what the core holds. Sections are of DDI 0403E.
-    .syntax unified
-    .cpu cortex-m4
-    .thumb
-    .text
-    .global start, supervisor, done
-vectors:
-    .word 0x20008000
-    .word start
-    .word done          // NMI
-    .word done          // HardFault
-    .word done, done, done, 0, 0, 0, 0
-    .word supervisor    // SVCall
-    .word 0, 0, 0, 0
+#include "vectors_arm.inc"
 
     .thumb_func
 start:

@@ -14,6 +14,7 @@
 #include <functional>
 
 #include "base/text.h"
+#include "look/shapes.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -23,17 +24,13 @@ namespace {
 constexpr int kShareRole = Qt::UserRole;
 enum Column { kName, kWithCallees, kShare, kOwn, kCalls, kInstructions, kColumns };
 
-// A share as a bar behind its figure.
+// A share as a bar below its figure.
 class ShareBar : public QStyledItemDelegate {
   public:
     using QStyledItemDelegate::QStyledItemDelegate;
     void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
-        const double share = index.data(kShareRole).toDouble();
-        QColor bar = theme().measure;
-        bar.setAlpha(70);
-        const QRect r = option.rect.adjusted(3, 4, -3, -4);
-        p->fillRect(QRectF(r.right() - r.width() * share, r.top(), r.width() * share, r.height()), bar);
         QStyledItemDelegate::paint(p, option, index);
+        draw_share(*p, option.rect, index.data(kShareRole).toDouble());
     }
 };
 

@@ -375,6 +375,8 @@ void ComparePage::compare_with(const QString& path) {
                     table_->setColumnWidth(ChangeModel::direction, 28);
                     table_->setColumnWidth(ChangeModel::what, std::clamp(table_->columnWidth(ChangeModel::what), 200, 380));
                     restore_columns(*table_, "compare");
+                    // What has no room ends in dots, and is in the tip.
+                    table_->horizontalHeader()->setSectionResizeMode(model_->columnCount() - 1, QHeaderView::Stretch);
                     if (model_->rowCount() > 0) table_->selectRow(0);
                 } else {
                     trouble_ = words(outcome.error().text());

@@ -18,6 +18,7 @@
 #include "look/filter_field.h"
 #include "look/form_rows.h"
 #include "look/page_parts.h"
+#include "look/shapes.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -48,18 +49,13 @@ Part part_of(const CoverageModel::Row& row, int column) {
     }
 }
 
-// A bar of what ran behind the figure.
+// A bar of what ran below the figure.
 class ShareBars : public QStyledItemDelegate {
   public:
     using QStyledItemDelegate::QStyledItemDelegate;
     void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
         const QVariant share = index.data(CoverageModel::kShareRole);
-        if (share.isValid() && share.toDouble() >= 0) {
-            const QRectF r = QRectF(option.rect).adjusted(4, 3, -4, -3);
-            QColor rest = theme().rule;
-            p->fillRect(QRectF(r.left(), r.bottom() - 3, r.width(), 3), rest);
-            p->fillRect(QRectF(r.left(), r.bottom() - 3, r.width() * share.toDouble(), 3), theme().measure);
-        }
+        if (share.isValid() && share.toDouble() >= 0) draw_share(*p, option.rect, share.toDouble());
         QStyledItemDelegate::paint(p, option, index);
     }
 };

@@ -263,10 +263,12 @@ void InterplayPage::take(std::shared_ptr<const Trail> trail, Interplay all) {
                        ? tr("The %1 busiest of %2 relations.").arg(shown.edges.size()).arg(ways)
                        : tr("%1 relations between %2 participants.").arg(ways).arg(shown.nodes.size()));
     GraphSizes sizes = picture_->sizes_of(shown);
-    if (sizes == sizes_ && where_.whole) return arranged(std::move(shown), where_);
+    if (sizes == sizes_ && where_.across.whole) return arranged(std::move(shown), where_);
     sizes_ = sizes;
     jobs_.add([this, sizes = std::move(sizes), shown = std::move(shown), progress = making_]() mutable {
-        Arranged where = arrange(sizes);
+        InterplayPicture::Arrangements where{arrange(sizes), {}};
+        sizes.downwards = true;
+        if (where.across.whole) where.down = arrange(sizes);
         post(progress, [this, shown = std::move(shown), where = std::move(where)]() mutable {
             where_ = where;
             arranged(std::move(shown), std::move(where));
@@ -274,13 +276,13 @@ void InterplayPage::take(std::shared_ptr<const Trail> trail, Interplay all) {
     });
 }
 
-void InterplayPage::arranged(Interplay shown, Arranged where) {
+void InterplayPage::arranged(Interplay shown, InterplayPicture::Arrangements where) {
     busy_ = false;
     took_ms_ = static_cast<int>(std::min<qint64>(since_.elapsed(), 20'000));
     picture_->set_empty_text(shown.edges.empty() ? tr("Nobody acted on anybody in this stretch.")
                                                  : tr("This could not be laid out."));
-    const bool whole = where.whole;
-    picture_->show(whole ? std::move(shown) : Interplay{}, whole ? std::move(where) : Arranged{});
+    const bool whole = where.across.whole;
+    picture_->show(whole ? std::move(shown) : Interplay{}, whole ? std::move(where) : InterplayPicture::Arrangements{});
     follow_selection();
     list_selected();
     if (stale_) want();

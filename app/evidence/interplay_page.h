@@ -70,7 +70,7 @@ class InterplayPage : public QWidget, public EvidencePage {
     void want();
     void make();
     void take(std::shared_ptr<const Trail> trail, Interplay all);
-    void arranged(Interplay shown, Arranged where);
+    void arranged(Interplay shown, InterplayPicture::Arrangements where);
     void list_selected();
     void follow_selection();
     void go_to_worst(std::size_t edge);
@@ -91,7 +91,7 @@ class InterplayPage : public QWidget, public EvidencePage {
     QTimer later_;
     std::shared_ptr<const Trail> trail_;  ///< that the picture is of
     GraphSizes sizes_;                    ///< … and how it was arranged
-    Arranged where_;
+    InterplayPicture::Arrangements where_;
     std::shared_ptr<Progress> making_, listing_;
     bool busy_ = false, stale_ = true, own_ = false;
     QElapsedTimer since_;  ///< the picture is being made

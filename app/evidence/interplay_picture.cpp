@@ -91,7 +91,7 @@ GraphSizes InterplayPicture::sizes_of(const Interplay& interplay) const {
     return sizes;
 }
 
-void InterplayPicture::show(Interplay interplay, Arranged arranged) {
+void InterplayPicture::show(Interplay interplay, Arrangements arranged) {
     const auto again = [&](std::optional<std::size_t> before) -> std::optional<std::size_t> {
         if (!before) return std::nullopt;
         for (std::size_t i = 0; i < interplay.nodes.size(); ++i)
@@ -110,7 +110,9 @@ void InterplayPicture::show(Interplay interplay, Arranged arranged) {
     edge_ = edge;
     sizes_ = sizes_of(interplay);
     interplay_ = std::move(interplay);
-    arranged_ = std::move(arranged);
+    const bool down = !fits_ && arranged_.nodes == both_.down.nodes;  // what was zoomed stays as it stands
+    both_ = std::move(arranged);
+    arranged_ = down && both_.down.whole ? both_.down : both_.across;
     if (fits_) fit();
     update();
 }
@@ -134,12 +136,17 @@ void InterplayPicture::set_empty_text(const QString& text) {
     update();
 }
 
+double InterplayPicture::room_for(const Arranged& arranged) const {
+    if (arranged.width <= 0 || arranged.height <= 0) return 0;
+    return std::min((width() - 2 * kMargin) / arranged.width, (height() - 2 * kMargin) / arranged.height);
+}
+
 void InterplayPicture::fit() {
     fits_ = true;
+    constexpr double kGain = 1.1;  // as people read, unless the other is clearly larger
+    arranged_ = both_.down.whole && room_for(both_.down) > kGain * room_for(both_.across) ? both_.down : both_.across;
     if (arranged_.width <= 0 || arranged_.height <= 0) return;
-    scale_ =
-        std::clamp(std::min((width() - 2 * kMargin) / arranged_.width, (height() - 2 * kMargin) / arranged_.height),
-                   kLeastFit, 1.2);
+    scale_ = std::clamp(room_for(arranged_), kLeastFit, 1.2);
     // What has no room begins at the left, with the middle of its height in the middle.
     origin_ = {std::max(kMargin, (width() - arranged_.width * scale_) / 2), (height() - arranged_.height * scale_) / 2};
     update();

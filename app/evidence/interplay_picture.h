@@ -19,8 +19,13 @@ class InterplayPicture : public QWidget {
 
     /// How much room nodes and texts need, to be arranged elsewhere.
     GraphSizes sizes_of(const Interplay& interplay) const;
+    /// Two ways to lay the same out, of which the one is drawn that is larger where there is room: from left to right, and
+    /// from above down.
+    struct Arrangements {
+        Arranged across, down;
+    };
     /// What is selected stays so if it is still there. `arranged` belongs to `interplay`.
-    void show(Interplay interplay, Arranged arranged);
+    void show(Interplay interplay, Arrangements arranged);
     const Interplay& interplay() const { return interplay_; }
 
     std::optional<std::size_t> node() const { return node_; }
@@ -69,7 +74,10 @@ class InterplayPicture : public QWidget {
     void draw_node(QPainter& p, std::size_t node, bool strong) const;
 
     Interplay interplay_;
-    Arranged arranged_;
+    /// How much larger than it is `arranged` could be drawn.
+    double room_for(const Arranged& arranged) const;
+    Arrangements both_;
+    Arranged arranged_;  ///< one of them
     GraphSizes sizes_;
     std::optional<std::size_t> node_, edge_;
     bool chosen_ = false;  ///< the node was clicked: all that does not belong to it is faint

@@ -303,7 +303,14 @@ int StatePage::fill_registers(const Found& found, std::map<QString, QString>& no
     QStringList heads;
     for (int block = 0; block < blocks_; ++block) heads << tr("register") << tr("value");
     register_model_->setHorizontalHeaderLabels(heads);
-    registers_->resizeColumnsToContents();
+    // A value stands beside its register, not beside the next one.
+    for (int c = 0; c < 2 * blocks_; ++c) {
+        const bool value = c % 2 == 1;
+        registers_->horizontalHeader()->setSectionResizeMode(c, value ? QHeaderView::Stretch : QHeaderView::ResizeToContents);
+        register_model_->setHeaderData(c, Qt::Horizontal, int(Qt::AlignLeft | Qt::AlignVCenter), Qt::TextAlignmentRole);
+        for (int row = 0; value && row < register_model_->rowCount(); ++row)
+            if (QStandardItem* item = register_model_->item(row, c)) item->setTextAlignment(Qt::AlignLeft | Qt::AlignVCenter);
+    }
     return known;
 }
 

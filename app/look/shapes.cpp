@@ -117,6 +117,12 @@ void draw_idle_wait(QPainter& p, const QRectF& bar, const QColor& colour) {
     p.restore();
 }
 
+void draw_share(QPainter& p, const QRectF& cell, double share) {
+    const QRectF bar(cell.left() + 4, cell.bottom() - 3, cell.width() - 8, 3);
+    p.fillRect(bar, theme().rule);
+    p.fillRect(QRectF(bar.left(), bar.top(), bar.width() * share, bar.height()), theme().measure);
+}
+
 void draw_cairn(QPainter& p, double x, double ground, double height) {
     p.save();
     p.setRenderHint(QPainter::Antialiasing);

@@ -24,6 +24,8 @@ void draw_held_off(QPainter& p, const QRectF& bar, const QColor& colour);
 void draw_lock_wait(QPainter& p, const QRectF& bar, const QColor& colour);
 /// Waiting for time or data: nothing but a faint line of dots.
 void draw_idle_wait(QPainter& p, const QRectF& bar, const QColor& colour);
+/// A share from 0 to 1 as a thin bar at the bottom of a table's cell, below its figure.
+void draw_share(QPainter& p, const QRectF& cell, double share);
 /// A finding: three stones on each other, standing on (x, ground).
 void draw_cairn(QPainter& p, double x, double ground, double height);
 

@@ -51,7 +51,7 @@ Arranged arrange(const GraphSizes& sizes) {
     std::string name = "interplay";
     const std::unique_ptr<Agraph_t, int (*)(Agraph_t*)> graph(agopen(name.data(), Agdirected, nullptr), agclose);
     if (!context || !graph) return out;
-    set(graph.get(), "rankdir", "LR");
+    set(graph.get(), "rankdir", sizes.downwards ? "TB" : "LR");
     set(graph.get(), "nodesep", "0.18");
     set(graph.get(), "ranksep", "0.3");
 

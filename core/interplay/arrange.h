@@ -12,7 +12,7 @@ struct Point {
     bool operator==(const Point&) const = default;
 };
 
-/// A graph to be drawn from left to right; lengths in any unit.
+/// A graph to be drawn in layers; lengths in any unit.
 struct GraphSizes {
     struct Box {
         double width = 0, height = 0;
@@ -21,6 +21,7 @@ struct GraphSizes {
     std::vector<Box> nodes;
     std::vector<std::pair<std::size_t, std::size_t>> edges;  ///< from, to: indices into the nodes
     Box label;                                               ///< room that each edge keeps for its text
+    bool downwards = false;                                  ///< layers from above down; else from left to right
     bool operator==(const GraphSizes&) const = default;
 };
 
@@ -35,7 +36,7 @@ struct Arranged {
     bool whole = false;            ///< false: it could not be laid out
 };
 
-/// Layers from left to right with few crossings. The same sizes give the same picture. Blocks, for a graph of some
+/// Layers with few crossings. The same sizes give the same picture. Blocks, for a graph of some
 /// hundred edges below a second; one caller at a time, others wait. REQUIRES: indices within the nodes.
 Arranged arrange(const GraphSizes& sizes);
 

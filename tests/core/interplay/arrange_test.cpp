@@ -105,6 +105,20 @@ TEST(Arrange, EveryEdgeRunsFromItsNodeToTheOther) {
     }
 }
 
+TEST(Arrange, LayersMayLieBelowEachOther) {
+    GraphSizes g = graph(4, {{0, 1}, {1, 2}, {2, 3}});
+    const Arranged across = arrange(g);
+    g.downwards = true;
+    const Arranged down = arrange(g);
+    ASSERT_TRUE(across.whole && down.whole);
+    EXPECT_GT(across.width, 2 * across.height);
+    EXPECT_GT(down.height, down.width);
+    for (std::size_t i = 1; i < 4; ++i) {
+        EXPECT_GT(across.nodes[i].x, across.nodes[i - 1].x + 90) << "to the right of the one before";
+        EXPECT_GT(down.nodes[i].y, down.nodes[i - 1].y + 38) << "below the one before";
+    }
+}
+
 TEST(Arrange, TheSameGraphHasTheSamePicture) {
     const GraphSizes g = graph(5, {{0, 1}, {1, 2}, {3, 2}, {3, 4}, {4, 0}});
     EXPECT_EQ(arrange(g).nodes, arrange(g).nodes);

@@ -67,6 +67,11 @@ void ArmUnits::set_by_firmware(std::uint64_t clock_hz, std::uint64_t baud, std::
     tmc_stopped_ = false;
 }
 
+void ArmUnits::silence() {
+    itm_tcr_ = itm_ter_ = 0;
+    dwt_ctrl_ = 0x40000000;
+}
+
 // IHI 0029 B2.3.
 bool ArmUnits::read_management(const Identity& unit, std::uint32_t offset, std::uint32_t& value) const {
     const auto byte = [](unsigned v) { return v & 0xFF; };
@@ -217,7 +222,7 @@ bool ArmUnits::read(std::uint32_t address, std::uint32_t& value) {
             value = read_rom(unit->base, offset);
             return true;
         case kScs:
-            value = offset == 0xDFC ? demcr_ : reg(address);
+            value = offset == 0xDFC ? demcr_ : system_read && offset < 0xD90 ? system_read(address) : reg(address);
             return true;
         case kDwt:
             value = offset == 0 ? dwt_ctrl_ : reg(address);
@@ -358,6 +363,8 @@ bool ArmUnits::write(std::uint32_t address, std::uint32_t value) {
         case kScs:
             if (offset == 0xDFC)
                 demcr_ = value & 0x010F07F1;
+            else if (system_write && offset < 0xD90)
+                system_write(address, value);
             else
                 registers_[address] = value;
             return true;
@@ -407,6 +414,19 @@ std::uint64_t ArmUnits::sync_period() const {
 std::uint64_t ArmUnits::global_period() const {
     const std::uint32_t often = bits(itm_tcr_, 11, 10);
     return !itm_on() || often == 0 ? 0 : often == 2 ? 8192 : 128;
+}
+
+// A comparator of a value tells what the one that it is linked to looks at.
+std::vector<std::pair<std::uint32_t, std::uint32_t>> ArmUnits::watched() const {
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> all;
+    for (unsigned n = 0; n < 4; ++n) {
+        const std::uint32_t function = reg(kDwt + 0x28 + 16 * n);
+        if ((function & 0xF) == 0 || (function & 0xF) == 8) continue;
+        const unsigned at = (function & 1u << 8) != 0 ? bits(function, 15, 12) & 3 : n;
+        const std::uint32_t mask = reg(kDwt + 0x24 + 16 * at) & 31;
+        all.emplace_back(reg(kDwt + 0x20 + 16 * at) >> mask << mask, 1u << mask);
+    }
+    return all;
 }
 
 // DDI 0403E C1.8.17, table C1-14.

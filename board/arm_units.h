@@ -28,6 +28,8 @@ class ArmUnits : public UnitSpace {
     /// What the firmware sets up, if it does: exceptions, samples, two variables, the console, 24 MBaud. `watched` are
     /// the addresses of the variables.
     void set_by_firmware(std::uint64_t clock_hz, std::uint64_t baud, std::array<std::uint32_t, 2> watched);
+    /// ITM and DWT send nothing.
+    void silence();
 
     // As the core asks them.
     bool dwt_sends() const { return itm_on() && (itm_tcr_ & 1u << 3) != 0; }
@@ -69,6 +71,11 @@ class ArmUnits : public UnitSpace {
     void drain(std::vector<std::uint8_t>& out);
     /// Is asked for what is on its way before the buffer is looked at; `all` also for what could wait.
     std::function<void(bool all)> collect;
+    /// The rest of the system control space, which is the core's; left out: memory that keeps what is written.
+    std::function<std::uint32_t(std::uint32_t address)> system_read;
+    std::function<void(std::uint32_t address, std::uint32_t value)> system_write;
+    /// Where data accesses are to be told of: address and length.
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> watched() const;
 
   private:
     static constexpr std::uint32_t kItm = 0xE0000000, kDwt = 0xE0001000, kFpb = 0xE0002000, kScs = 0xE000E000,

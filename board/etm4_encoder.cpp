@@ -172,6 +172,25 @@ void Etm4Encoder::exception(unsigned number, std::uint32_t back, std::uint32_t h
     put_stamp(cycle);
 }
 
+// As an exception of type 0x18 (table 6-9), behind which the program need not go on where it was: trace on (6.4.3).
+void Etm4Encoder::halt(std::uint32_t address, std::uint64_t cycle) {
+    if (!traced_) return;
+    put_atoms(true);
+    put(0x06);
+    put(0x80 | (0x18 & 31) << 1 | 1);
+    put(0);
+    put_address(address);
+    put_stamp(cycle);
+}
+
+void Etm4Encoder::resume(std::uint32_t address, std::uint64_t cycle) {
+    returns_.clear();
+    if (!traced_) return;
+    put(0x04);
+    put_address(address);
+    put_stamp(cycle);
+}
+
 void Etm4Encoder::exception_return(std::uint32_t address, std::uint64_t cycle) {
     if (!traced_) return;
     put_atoms(true);

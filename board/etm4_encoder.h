@@ -44,6 +44,9 @@ class Etm4Encoder {
     void exception(unsigned number, std::uint32_t back, std::uint32_t handler, std::uint64_t cycle);
     /// A handler returned to `address`; its last branch was told as an atom.
     void exception_return(std::uint32_t address, std::uint64_t cycle);
+    /// The core is halted before the instruction at `address`; it goes on, perhaps somewhere else.
+    void halt(std::uint32_t address, std::uint64_t cycle);
+    void resume(std::uint32_t address, std::uint64_t cycle);
     /// Where the program stands before the next instruction: a synchronisation comes here if it is due.
     void stand_at(std::uint32_t address);
     /// Moves the bytes since the last call to the end of `out`; atoms that fill no packet wait unless it is the `end`.

@@ -5,7 +5,7 @@
 #include <string>
 
 #include "etrace_encoder.h"
-#include "mount_model.h"
+#include "mount_options.h"
 #include "target/image.h"
 #include "troubles.h"
 

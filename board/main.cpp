@@ -35,7 +35,7 @@ int write_file(const board::MountOptions& options, const Outputs& outputs, const
         return {static_cast<std::uint32_t>(symbol->address), static_cast<std::uint32_t>(symbol->size)};
     };
     std::unique_ptr<mt::CtfWriter> writer;
-    board::MountModel::Hooks hooks;
+    board::MountHooks hooks;
     if (!events.empty()) {
         auto made = mt::CtfWriter::create(events, {"Larkspur", options.clock_hz, 1});
         if (!made) {
@@ -79,7 +79,13 @@ int write_file(const board::MountOptions& options, const Outputs& outputs, const
             if (logic) logic->wire(wire, high, cycle);
         };
     if (bench.wire) hooks.bench = &bench;
-    const auto bytes = board::record_mount(options, range, hooks);
+    std::vector<std::uint8_t> bytes;
+    try {
+        bytes = board::record_mount(options, range, hooks);
+    } catch (const std::runtime_error& e) {
+        std::cerr << "mtrail-board: " << e.what() << ": is it the mount's firmware?\n";
+        return 2;
+    }
     if (!outputs.probe.empty()) {
         probe.advance(options.seconds + 0.05);
         std::vector<std::uint8_t> samples;
@@ -146,7 +152,7 @@ int main(int argc, char** argv) {
                    "line); then end");
     app.add_option("--write-logic", outputs.logic,
                    "file for the motor's lines as a logic capture has them (VCD); then end");
-    app.add_flag("--inherit", options.inherit, "bus_lock lends its holder the priority of who waits for it");
+    app.add_flag("--inherit", options.inherit, "bus_lock lends its holder the priority of who waits for it; with --write-events");
     app.add_option("--write-cop", cop_file, "file for the instruction trace of the co-processor; then end");
     app.add_option("--cop-modes", cop_modes,
                    "optional modes of the co-processor's trace: implicit_return (what it uses if left out), branch_prediction,\n"

@@ -9,7 +9,6 @@
 #include <random>
 #include <stdexcept>
 
-#include "arm_units.h"
 #include "instruments.h"
 #include "itm_writer.h"
 #include "thumb_walk.h"
@@ -28,13 +27,6 @@ enum Exception : unsigned {
     kStepTimer = 17,
     kGuideUart = 19
 };
-// The variable current_task holds these numbers; the priorities rise with urgency.
-enum TaskId : unsigned { kIdle, kTrack, kGuide, kClock, kFocus, kTasks };
-constexpr std::array<const char*, kTasks> kTaskNames = {"idle", "track", "guide", "clock", "focus"};
-constexpr std::array<int, kTasks> kPriorities = {0, 4, 2, 3, 1};
-constexpr std::uint32_t kBusLock = 1;
-constexpr unsigned kTickNumber = 255;  ///< how the recorder calls SysTick, which is no interrupt line
-
 constexpr Cycles kEntry = 12, kTailChain = 6, kSamplePeriod = 16384;
 
 int priority(unsigned exception) {
@@ -76,7 +68,7 @@ class Mount {
     };
 
   public:
-    Mount(const MountOptions& options, FunctionRange range, MountModel::Hooks hooks)
+    Mount(const MountOptions& options, FunctionRange range, MountHooks hooks)
         : options_(options),
           range_(std::move(range)),
           hooks_(std::move(hooks)),
@@ -84,18 +76,9 @@ class Mount {
           random_(options.seed),
           end_(cycles(options.seconds * 1e6)) {}
     void begin();
-    bool run_until(Cycles until);
+    void run();
     void flush() { out_.flush(end_); }
     Cycles end() const { return end_; }
-    Cycles now() const { return now_; }
-    void set_walk(ThumbWalk* walk) {
-        hooks_.walk = walk;
-        hooks_.walk_from = now_;
-        hooks_.walk_until = ~Cycles{0};
-        walk_begun_ = false;
-        walk_trouble_.clear();
-    }
-    const std::string& walk_trouble() const { return walk_trouble_; }
     const char* function() const;
     ItmWriter& out() { return out_; }
 
@@ -115,10 +98,8 @@ class Mount {
     std::optional<unsigned> most_urgent() const;
     unsigned choose() const;
     void sample();
-    void count_events(Cycles from, bool asleep);
     void segment_done();
     void os(mt::OsKind kind, std::uint32_t subject = 0, std::int64_t value = 0, std::uint8_t code = 0);
-    void name(mt::OsKind kind, std::uint32_t subject, const char* text, int priority, std::uint8_t code = 0);
     void look_at_masking(bool masked);
     void look_at_bench(bool asleep);
     void set_wire(Wire wire, bool high) {
@@ -129,36 +110,11 @@ class Mount {
     void add_job(unsigned task, std::deque<Segment> job);
     std::uint32_t fault_address() const { return range_("star_table_at").first + 6; }
     void say(const std::string& text);
-    void look_at_function();
     bool walking();
     void walked(Cycles from);
-    ArmUnits* units() const { return hooks_.units; }
-    void look_at_units();
-    void tell_exception(Cycles when, unsigned number, unsigned function) {
-        if (units() == nullptr || units()->exceptions()) out_.exception(when, number, function);
-        if (units() == nullptr || function == 3 || (units()->event_counters() & 2) == 0) return;
-        counted_[1] += 12;
-        if (counted_[1] < 256) return;
-        counted_[1] -= 256;
-        out_.counters(when, 2);
-    }
+    void tell_exception(Cycles when, unsigned number, unsigned function) { out_.exception(when, number, function); }
     void tell_port(unsigned number, std::uint32_t value, unsigned size, Cycles later = 0) {
-        if (units() == nullptr || units()->port(number)) out_.port(now_ + later, number, value, size);
-    }
-    void tell_write(Cycles when, unsigned comparator, const char* variable, std::uint32_t value, unsigned size);
-    /// Does something with the walk; one that finds no way rests until it is set again.
-    template <class Does>
-    void with_walk(Does does) {
-        try {
-            does(*hooks_.walk);
-        } catch (const std::runtime_error& e) {
-            walk_trouble_ = e.what();
-            hooks_.walk = nullptr;
-            walk_begun_ = false;
-        }
-    }
-    void wrote(const char* variable, std::uint32_t value) {
-        if (hooks_.written && hooks_.written(variable, value)) stop_ = true;
+        out_.port(now_ + later, number, value, size);
     }
 
     struct Event {
@@ -172,7 +128,7 @@ class Mount {
 
     MountOptions options_;
     FunctionRange range_;
-    MountModel::Hooks hooks_;
+    MountHooks hooks_;
     ItmWriter out_;
     std::mt19937_64 random_;
     Cycles now_ = 0, end_;
@@ -186,18 +142,13 @@ class Mount {
     std::uint64_t frames_ = 0, transfers_ = 0;
     double next_index_us_ = 0;  ///< from the last encoder index to the next
     Cycles last_index_ = 0;
-    bool faulted_ = false, stop_ = false, masked_ = false;
+    bool faulted_ = false, masked_ = false;
     std::array<bool, 5> wires_{};
     bool heats_ = false, heater_forgotten_ = false;
     double drawn_ = -1;              ///< mA, without the heater
     unsigned switched_to_ = kTasks;  ///< the task that the last switch event named
-    const char* last_function_ = nullptr;
     bool walk_begun_ = false;
-    std::string walk_trouble_;
-    Cycles next_sync_ = 0, next_global_ = 0;
-    bool told_units_ = false;
     Cycles next_sample_ = kSamplePeriod;
-    std::array<Cycles, 5> counted_{};             ///< of each event counter, in 1/256 of what makes it wrap
     std::deque<std::function<void()>> repeated_;  ///< what happens again and again; elements stay where they are
 };
 
@@ -262,14 +213,12 @@ void Mount::enter(unsigned number) {
     now_ += chained ? kTailChain : kEntry;
     pending_[number] = false;
     if (walking()) {
-        with_walk([&](ThumbWalk& w) {
-            w.enter(number, number == kPendSv ? "PendSV_Handler" : handler_function(number), now_, chained);
-        });
+        ThumbWalk& w = *hooks_.walk;
+        w.enter(number, number == kPendSv ? "PendSV_Handler" : handler_function(number), now_, chained);
     }
     nest_.push_back({number, handler_time(number), handler_function(number)});
     tell_exception(now_, number, 1);
     if (number >= 16 || number == kSysTick) os(mt::OsKind::isr_enter, number >= 16 ? number - 16 : kTickNumber);
-    last_function_ = nullptr;
     if (number == kBusFault) tell_port(31, 0xF5, 1, 9);
 }
 
@@ -280,8 +229,7 @@ void Mount::leave() {
         running_ = choose();
         if (running_ != switched_to_) os(mt::OsKind::task_switch_in, running_);
         switched_to_ = running_;
-        tell_write(now_ - 40, 0, "current_task", running_, 4);
-        wrote("current_task", running_);
+        out_.data_write(now_ - 40, 0, running_, 4);
     }
     if (number == kSysTick && choose() != running_) raise(kPendSv);
     if (number == kSvCall) raise(kPendSv);
@@ -291,10 +239,9 @@ void Mount::leave() {
     const auto next = most_urgent();
     const int level = nest_.empty() ? 99 : priority(nest_.back().number);
     if (walk) {
-        with_walk([&](ThumbWalk& w) {
-            w.switch_to(running_);
-            w.leave(now_, next && priority(*next) < level);
-        });
+        ThumbWalk& w = *hooks_.walk;
+        w.switch_to(running_);
+        w.leave(now_, next && priority(*next) < level);
     }
     if (next && priority(*next) < level) {
         nest_.push_back({0, 0, nullptr});  // marks a tail chain for enter()
@@ -315,26 +262,7 @@ unsigned Mount::choose() const {
 }
 
 void Mount::os(mt::OsKind kind, std::uint32_t subject, std::int64_t value, std::uint8_t code) {
-    if (!hooks_.os) return;
-    static const mt::OsBlock none;
-    mt::OsEvent e;
-    e.kind = kind;
-    e.subject = subject;
-    e.value = value;
-    e.code = code;
-    hooks_.os(e, none, now_);
-}
-
-void Mount::name(mt::OsKind kind, std::uint32_t subject, const char* text, int priority, std::uint8_t code) {
-    if (!hooks_.os) return;
-    mt::OsBlock texts;
-    texts.texts.emplace_back(text);
-    mt::OsEvent e;
-    e.kind = kind;
-    e.subject = subject;
-    e.value = mt::text_and_priority(0, priority);
-    e.code = code;
-    hooks_.os(e, texts, now_);
+    tell_event(hooks_.os, now_, kind, subject, value, code);
 }
 
 void Mount::look_at_masking(bool masked) {
@@ -348,13 +276,12 @@ void Mount::look_at_masking(bool masked) {
 void Mount::look_at_bench(bool asleep) {
     if (hooks_.bench == nullptr) return;
     set_wire(Wire::debug, running_ == kFocus);
-    constexpr std::array<double, kTasks> of_task = {37, 39, 48, 41, 43};  // the filter of `guide` keeps the FPU busy
-    const double drawn = 21 + (!nest_.empty() ? 40 : asleep ? 0 : of_task[running_]);
+    const double drawn = kBoardDraws + (!nest_.empty() ? kHandlerDraws : asleep ? 0 : kTaskDraws[running_]);
     const bool heats = !tasks_[kFocus].job.empty() || heater_forgotten_;
     if (drawn == drawn_ && heats == heats_) return;
     drawn_ = drawn;
     heats_ = heats;
-    const double heater = heats ? 185 : 0;
+    const double heater = heats ? kHeaterDraws : 0;
     if (hooks_.bench->draw) hooks_.bench->draw(drawn + heater, heater, now_);
 }
 
@@ -394,20 +321,13 @@ void Mount::segment_done() {
     task.job.pop_front();
     if (then == Segment::Then::fault && !options_.healthy) {
         faulted_ = true;
-        if (hooks_.os) {
-            mt::OsBlock fault;
-            fault.faults.push_back({"access_violation", fault_address(), 0x0A4011F8});
-            mt::OsEvent e;
-            e.kind = mt::OsKind::fault;
-            hooks_.os(e, fault, now_);
-        }
+        tell_fault(hooks_.os, now_, fault_address(), 0x0A4011F8);
         raise(kBusFault);
         return;
     }
     if (running_ == kTrack && then == Segment::Then::go_on && task.job.empty()) {
         const auto error = static_cast<std::uint16_t>(static_cast<std::int16_t>(40 * between(-1, 1)));
-        tell_write(now_, 1, "axis_error", error, 2);
-        wrote("axis_error", error);
+        out_.data_write(now_, 1, error, 2);
     }
     if (task.job.empty()) {
         os(mt::OsKind::task_block, running_, 0, static_cast<std::uint8_t>(mt::BlockReason::activation));
@@ -428,31 +348,6 @@ void Mount::sample() {
     const auto [address, size] = range_(function);
     const auto step = size < 4 ? 0 : std::uniform_int_distribution<std::uint32_t>(0, size / 2 - 1)(random_);
     out_.pc_sample(now_, address + 2 * step);
-}
-
-// The event counters have eight bits and tell when they wrap. Asleep each cycle counts; awake a fixed mix of
-// instructions is assumed; each entry to an exception and each return costs twelve cycles.
-void Mount::count_events(Cycles from, bool asleep) {
-    const unsigned on = units() == nullptr ? 0 : units()->event_counters();
-    if (on == 0) return;
-    constexpr std::array<Cycles, 5> awake_cycles = {4 * 256, 0, 0, 8 * 256, 20 * 256};  // until it wraps
-    const auto period = [&](std::size_t n) { return asleep ? (n == 2 ? Cycles{256} : 0) : awake_cycles[n]; };
-    for (Cycles at = from; at < now_;) {
-        Cycles next = now_;
-        for (std::size_t n = 0; n < counted_.size(); ++n)
-            if (period(n) != 0)
-                next = std::min(next, at + std::max<Cycles>(period(n) - std::min(counted_[n], period(n)), 1));
-        unsigned wrapped = 0;
-        for (std::size_t n = 0; n < counted_.size(); ++n) {
-            if (period(n) == 0) continue;
-            counted_[n] += next - at;
-            if (counted_[n] < period(n)) continue;
-            counted_[n] -= period(n);
-            wrapped |= 1u << n;
-        }
-        at = next;
-        if ((wrapped & on) != 0) out_.counters(at, wrapped & on);
-    }
 }
 
 void Mount::plan() {
@@ -498,14 +393,8 @@ void Mount::plan() {
             at(cycles(start + 86.8 * 96 + 40), [this, passes] {
                 tell_port(31, 2, 1);
                 set_wire(Wire::direction, frames_ % 3 == 2);
-                if (units() != nullptr) add_job(kGuide, {{cycles(14), "guide_task"}});
                 add_job(kGuide, {{cycles(11'000 * passes), "refine_centroid"}});
                 tell_port(9, static_cast<std::uint32_t>(8000 + 30 * frames_), 2);
-                if (units() != nullptr) {
-                    const auto x = static_cast<std::uint32_t>(8000 + 30 * frames_);
-                    tell_write(now_, 0, "centroid_x", x, 4);
-                    wrote("centroid_x", x);
-                }
             });
         });
     every(
@@ -543,12 +432,12 @@ void Mount::plan() {
     every(
         140'000, [] { return 140'000.0; },
         [this] {
-            if (units() == nullptr) out_.sync(now_);
+            out_.sync(now_);
         });
     every(
         50'000, [] { return 50'000.0; },
         [this] {
-            if (units() == nullptr) out_.global_time(now_, now_ + 7'340'000'000);
+            out_.global_time(now_, now_ + 7'340'000'000);
         });
     if (!options_.healthy) {
         // The hand box asks for a temperature just before a guide frame comes in, and the receiver corrects the time
@@ -588,12 +477,11 @@ bool Mount::walking() {
     if (walk_begun_) return true;
     if (!nest_.empty()) return false;
     walk_begun_ = true;
-    with_walk([&](ThumbWalk& w) {
-        w.thread(running_, task_entry(running_), now_);
-        for (unsigned id = 0; id < kTasks; ++id)
-            if (id != running_) w.thread(id, task_entry(id), now_);
-    });
-    return hooks_.walk != nullptr;
+    ThumbWalk& w = *hooks_.walk;
+    w.thread(running_, task_entry(running_), now_);
+    for (unsigned id = 0; id < kTasks; ++id)
+        if (id != running_) w.thread(id, task_entry(id), now_);
+    return true;
 }
 
 void Mount::walked(Cycles from) {
@@ -602,12 +490,11 @@ void Mount::walked(Cycles from) {
     if (!walking() && !(walk_begun_ && from < hooks_.walk_until)) return;
     const bool faulty =
         nest_.empty() && !tasks_[running_].job.empty() && tasks_[running_].job.front().then == Segment::Then::fault;
-    with_walk([&](ThumbWalk& w) {
-        if (faulty && !options_.healthy)
-            w.stand_before(fault_address(), from);  // the bus keeps the load waiting before it refuses it
-        else
-            w.run(function(), from, to);
-    });
+    ThumbWalk& w = *hooks_.walk;
+    if (faulty && !options_.healthy)
+        w.stand_before(fault_address(), from);  // the bus keeps the load waiting before it refuses it
+    else
+        w.run(function(), from, to);
 }
 
 const char* Mount::function() const {
@@ -616,65 +503,10 @@ const char* Mount::function() const {
     return tasks_[running_].job.front().function;
 }
 
-// What the debugger set since: how fast the line is, what is dated; synchronisation and global times as they fall due.
-void Mount::look_at_units() {
-    out_.set(units()->bytes_per_s(options_.clock_hz), options_.clock_hz,
-             units()->local_timestamps() ? units()->prescaler() : 0);
-    const Cycles sync = units()->sync_period(), global = units()->global_period();
-    if (!told_units_ && sync > 0) next_sync_ = now_;  // the first comes at once
-    told_units_ = sync > 0;
-    if (now_ >= next_sync_) {
-        if (sync > 0) out_.sync(now_);
-        next_sync_ = now_ + (sync > 0 ? sync : kSamplePeriod);
-    }
-    if (now_ >= next_global_) {
-        if (global > 0)
-            out_.want_global(7'340'000'000);
-        else
-            out_.forget_global();
-        next_global_ = now_ + (global > 0 ? global : kSamplePeriod);
-    }
-}
-
-// Without units as the recordings on file were made: comparator 0 and 1 tell values.
-void Mount::tell_write(Cycles when, unsigned comparator, const char* variable, std::uint32_t value, unsigned size) {
-    if (units() == nullptr) {
-        out_.data_write(when, comparator, value, size);
-        return;
-    }
-    const std::uint32_t address = hooks_.address_of ? hooks_.address_of(variable) : 0;
-    if (address == 0) return;
-    const std::uint32_t pc = range_(function()).first + 4;
-    for (const auto& told : units()->accessed(address, size, true, value)) {
-        if (told.pc) out_.data_pc(when, told.comparator, pc);
-        if (told.address) out_.data_address(when, told.comparator, address);
-        if (told.value) out_.data(when, told.comparator, true, value, size);
-    }
-}
-
-// Tells the hook when another function has the core.
-void Mount::look_at_function() {
-    const char* f = function();
-    if (f == last_function_) return;
-    last_function_ = f;
-    if (f != nullptr && hooks_.entered && hooks_.entered(f)) stop_ = true;
-}
-
 void Mount::begin() {
-    if (units() == nullptr)
-        out_.sync(0);
-    else
-        look_at_units();
+    out_.sync(0);
     say("larkspur 3\n");
-    for (unsigned id = 0; id < kTasks; ++id) name(mt::OsKind::task_create, id, kTaskNames[id], kPriorities[id]);
-    const auto object = [&](mt::ObjectKind kind, std::uint32_t id, const char* text) {
-        name(mt::OsKind::object_name, id, text, 0, static_cast<std::uint8_t>(kind));
-    };
-    object(mt::ObjectKind::mutex, kBusLock, "bus_lock");
-    object(mt::ObjectKind::interrupt, kEncIndex - 16, "ENC_INDEX");
-    object(mt::ObjectKind::interrupt, kStepTimer - 16, "STEP_TIMER");
-    object(mt::ObjectKind::interrupt, kGuideUart - 16, "GUIDE_UART");
-    object(mt::ObjectKind::interrupt, kTickNumber, "SysTick");
+    tell_names(hooks_.os, now_);
     for (unsigned id = 1; id < kTasks; ++id)
         os(mt::OsKind::task_block, id, 0, static_cast<std::uint8_t>(mt::BlockReason::activation));
     os(mt::OsKind::task_switch_in, kIdle);
@@ -683,22 +515,16 @@ void Mount::begin() {
     tell_exception(40, 0, 3);
 }
 
-bool Mount::run_until(Cycles limit) {
-    stop_ = false;
-    while (now_ < limit) {
-        if (hooks_.entered) look_at_function();
-        if (stop_) return false;
+void Mount::run() {
+    while (now_ < end_) {
         while (!events_.empty() && events_.top().when <= now_) {
             const auto what = events_.top().what;
             events_.pop();
             what();
         }
-        if (units() != nullptr) look_at_units();
         if (now_ >= next_sample_) {
-            const Cycles period = units() == nullptr ? kSamplePeriod : units()->sample_period();
-            if (period > 0) sample();
-            next_sample_ += period > 0 ? period : kSamplePeriod;
-            while (next_sample_ <= now_) next_sample_ += period > 0 ? period : kSamplePeriod;
+            sample();
+            while (next_sample_ <= now_) next_sample_ += kSamplePeriod;
         }
         const bool masked =
             nest_.empty() && running_ != kIdle && !tasks_[running_].job.empty() && tasks_[running_].job.front().masked;
@@ -714,8 +540,7 @@ bool Mount::run_until(Cycles limit) {
             raise(kPendSv);
             continue;
         }
-        Cycles until = std::min(limit, next_sample_);
-        if (units() != nullptr) until = std::min({until, next_sync_, next_global_});
+        Cycles until = std::min(end_, next_sample_);
         if (!events_.empty()) until = std::min(until, events_.top().when);
         Cycles* left = !nest_.empty()                                       ? &nest_.back().left
                        : running_ != kIdle && !tasks_[running_].job.empty() ? &tasks_[running_].job.front().left
@@ -728,13 +553,11 @@ bool Mount::run_until(Cycles limit) {
         if (left == nullptr) {
             now_ += step;
             walked(before);
-            count_events(before, true);
             continue;
         }
         const Cycles done = std::min(step, *left);
         now_ += done;
         walked(before);
-        count_events(before, false);
         *left -= done;
         if (*left != 0) continue;
         if (!nest_.empty())
@@ -742,28 +565,14 @@ bool Mount::run_until(Cycles limit) {
         else
             segment_done();
     }
-    return !stop_;
 }
 
-std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range,
-                                       const MountModel::Hooks& hooks) {
+std::vector<std::uint8_t> record_mount(const MountOptions& options, const FunctionRange& range, const MountHooks& hooks) {
     Mount mount(options, range, hooks);
     mount.begin();
-    mount.run_until(mount.end());
+    mount.run();
     mount.flush();
     return mount.out().bytes();
 }
-
-MountModel::MountModel(const MountOptions& options, FunctionRange range, Hooks hooks)
-    : mount_(std::make_unique<Mount>(options, std::move(range), std::move(hooks))) {
-    mount_->begin();
-}
-MountModel::~MountModel() = default;
-bool MountModel::run_until(std::uint64_t cycle) { return mount_->run_until(cycle); }
-std::uint64_t MountModel::now() const { return mount_->now(); }
-const char* MountModel::function() const { return mount_->function(); }
-void MountModel::set_walk(ThumbWalk* walk) { mount_->set_walk(walk); }
-const std::string& MountModel::walk_trouble() const { return mount_->walk_trouble(); }
-void MountModel::drain(std::vector<std::uint8_t>& out) { mount_->out().drain(out); }
 
 }  // namespace board

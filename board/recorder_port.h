@@ -1,10 +1,10 @@
-// The recorder of recorder/, in the firmware of the board's main core: its hooks are called with what the model does.
+// The recorder of recorder/, in the firmware of the board's main core: its hooks are called with what the scheduler does.
 #pragma once
 
 #include <cstdint>
 #include <vector>
 
-#include "mount_model.h"
+#include "mount_options.h"
 
 namespace board {
 

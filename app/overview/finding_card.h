@@ -10,7 +10,7 @@
 namespace mt::app {
 
 /// Its text as HTML. Links are "lane:N" for the activity that is involved as number N, "time:PS" for a moment,
-/// "place:catalog.c:7" or "place:0x8000106" for a place in the program.
+/// "place:catalog.c:7" or "place:0x8000112" for a place in the program.
 /// `open`: with its evidence and with links.
 QString finding_html(const Finding& finding, bool open);
 /// The same as plain text with exact times, for copying.

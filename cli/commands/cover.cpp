@@ -209,7 +209,7 @@ void add_cover(CLI::App& app, Run& run) {
     c.add_option("--lcov", o->lcov, "lcov's tracefile too, into this file");
     c.add_option("--html", o->html, "pages with the sources too, into this folder, which must not exist");
     c.add_option("--store", o->store, "add the recordings to this *.mtcover (it is made if it is not there), and show what all in it ran");
-    CLI::Option* justify = c.add_option("--justify", o->justify, "in the store: this function, or line (guide.c:41), need not run, or this branch (0x08000106) not go both ways");
+    CLI::Option* justify = c.add_option("--justify", o->justify, "in the store: this function, or line (guide.c:41), need not run, or this branch (0x080003e8) not go both ways");
     c.add_option("--reason", o->reason, "why; an empty one takes it away")->needs(justify);
     c.add_option("--note", o->note, "who says so, say")->needs(justify);
     c.add_option("-o,--output", o->output, "file to write; - for standard output");

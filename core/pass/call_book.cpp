@@ -244,16 +244,22 @@ void CallBook::add_up() {
     }
 }
 
+// The core stands still behind an exception, or the recording ends with it, before the first instruction of its handler:
+// entered it was.
+void CallBook::enter_unbegun(std::uint64_t step) {
+    const std::size_t traps = trail_.traps.size();
+    if (!trail_.code || traps == unbegun_) return;
+    const StepTrapAt& last = trail_.traps[traps - 1];
+    if (last.step < step) return;
+    unbegun_ = traps;
+    if (const auto id = exception_of(last.trap, *trail_.code)) nest_.enter(id->code(), {last.time, last.time}, 0);
+}
+
 void CallBook::finish() {
     const bool sure = !gap_;
     close_gap();
     if (doubt_) trail_.doubtful.push_back({*doubt_, last_});
-    // The recording ends with an exception, before the first instruction of its handler: entered it was.
-    if (sure && trail_.code && trail_.traps.size() > 0) {
-        const StepTrapAt& last = trail_.traps[trail_.traps.size() - 1];
-        const auto id = last.step >= trail_.steps ? exception_of(last.trap, *trail_.code) : std::nullopt;
-        if (id) nest_.enter(id->code(), {last.time, last.time}, 0);
-    }
+    if (sure) enter_unbegun(trail_.steps);
     nest_.finish(last_);
     add_up();
 }
@@ -267,6 +273,7 @@ void CallBook::miss(const StepGap& g, std::uint64_t step, Time t) {
         return;
     }
     close_gap();
+    if (g.kind == StepGapKind::stopped) enter_unbegun(step);
     gap_ = StepGapAt{g, step, t, t};
     nest_.lose(t, t);
 }

@@ -80,6 +80,7 @@ class CallBook {
     /// Instructions are missing.
     void miss(const StepGap& gap, std::uint64_t step, Time t);
     void close_gap();
+    void enter_unbegun(std::uint64_t step);
     /// A known moment at `step` or before it.
     Time time_before(std::uint64_t step) const;
     /// A call that called nothing, from its begin to its end.
@@ -114,6 +115,7 @@ class CallBook {
     std::vector<KnownNode> known_nodes_;  ///< some of nodes_, found without a search
     ExceptionNest nest_;
     std::optional<StepGapAt> gap_;  ///< the last; it may reach further
+    std::size_t unbegun_ = 0;       ///< exceptions when one was found whose handler executed nothing
     std::optional<Time> doubt_;     ///< since then what runs may be wrong
     unsigned syncs_ = 0;            ///< since the last gap
     Time before_;                   ///< where the stretch before the last began

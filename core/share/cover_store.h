@@ -23,7 +23,7 @@ class CoverStore {
         std::uint64_t fresh = 0;         ///< instructions of the program that no recording before it had run
     };
     /// Code that need not run: a function by its name, a line as "guide.c:41", or a branch that need not go both ways
-    /// by its address, as "0x08000106".
+    /// by its address, as "0x080003e8".
     struct Reason {
         std::string place, reason, note;
     };

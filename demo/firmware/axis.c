@@ -17,9 +17,9 @@ void encoder_index_handler(void) {
 }
 __attribute__((noinline)) static void track_loop(void) {
     const int16_t *table = star_table_at((uint32_t)wanted >> 20);
-    int32_t error = wanted - position + table[wanted & 15];
+    int32_t error = wanted - position + table[wanted & 15] + refraction(wanted);
     axis_error = (int16_t)error;
-    integral += error >> 3;
+    integral += (error >> 3) - (integral >> 4);
     wanted += 17 + (integral >> 8);
 }
 void track_task(void) { for (;;) { track_loop(); task_wait(10); } }

@@ -7,9 +7,10 @@ static uint8_t reply[8];
 __attribute__((noinline)) static uint32_t poll_status(void) { return REG32(BUS_BASE + 4) & 1u; }
 __attribute__((noinline)) static void wait_ready(void) { while (!poll_status()) { } }
 
-/* Interrupts are masked from the start bit on: the bus has a time-out. */
+/* The slave wants time between bytes. Interrupts are masked from the start bit on: the bus has a time-out. */
 void bus_transfer(const uint8_t *out, uint8_t *in, uint32_t count) {
     for (uint32_t i = 0; i < count; i++) {
+        wait_ready();
         uint32_t mask = irq_save();
         REG8(BUS_BASE) = out[i];
         wait_ready();

@@ -16,6 +16,10 @@ void task_add(enum task id, void (*entry)(void)) {
     for (int i = 0; i < 14; i++) *--sp = 0;
     tasks[id].sp = sp;
 }
+/* Whoever calls goes on as the idle task, on its stack; the tasks begin. */
+void start_tasks(void) {
+    __asm volatile("msr psp, %0\n msr control, %1\n isb\n cpsie i\n svc #1" ::"r"(&stacks[IDLE][192]), "r"(2) : "memory");
+}
 static int ready(unsigned id) { return (int32_t)(now_ms - tasks[id].wake) >= 0 && (!tasks[id].waits_for || !*tasks[id].waits_for); }
 static unsigned choose(void) {
     for (unsigned i = 0; i < TASK_COUNT; i++) if (order[i] == IDLE || ready(order[i])) return order[i];
@@ -24,6 +28,10 @@ static unsigned choose(void) {
 static void pend_switch(void) { REG32(0xE000ED04u) = 1u << 28; }
 void scheduler_tick(void) { now_ms++; if (choose() != current_task) pend_switch(); }
 void task_wait(uint32_t milliseconds) { tasks[current_task].wake = now_ms + milliseconds; __asm volatile("svc #1" ::: "memory"); }
+void wait_until_clear(volatile uint32_t *word) {
+    while (*word) { tasks[current_task].waits_for = word; __asm volatile("svc #1" ::: "memory"); }
+    tasks[current_task].waits_for = 0;
+}
 void lock_take(volatile uint32_t *lock) {
     while (*lock) { tasks[current_task].waits_for = lock; __asm volatile("svc #1" ::: "memory"); }
     tasks[current_task].waits_for = 0;

@@ -13,6 +13,8 @@
 #define BUS_BASE 0x40013000u
 #define CLOCK_BASE 0x40014000u
 
+#define FRAME_PIXELS 96u
+
 enum task { IDLE, TRACK, GUIDE, CLOCK, FOCUS, TASK_COUNT };
 
 extern volatile uint32_t current_task;
@@ -29,7 +31,9 @@ static inline void mark(uint8_t what) { REG8(STIMULUS(31)) = what; }
 
 void say(const char *text);
 void task_add(enum task id, void (*entry)(void));
+void start_tasks(void);
 void task_wait(uint32_t milliseconds);
+void wait_until_clear(volatile uint32_t *word);
 void lock_take(volatile uint32_t *lock);
 void lock_give(volatile uint32_t *lock);
 void scheduler_tick(void);
@@ -41,4 +45,5 @@ void focus_task(void);
 void guide_byte(uint8_t byte);
 void bus_transfer(const uint8_t *out, uint8_t *in, uint32_t count);
 const int16_t *star_table_at(uint32_t hour);
+int32_t refraction(int32_t height);
 #endif

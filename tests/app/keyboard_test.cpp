@@ -116,7 +116,7 @@ TEST_F(Keyboard, FromAFaultToTheLineThatRaisedIt) {
     SourceView* source = window->desk().source();
     ASSERT_TRUE(QTest::qWaitFor([&] { return source->isVisible() && source->text()->marked().has_value(); }));
     const QString line = source->text()->document()->findBlockByNumber(*source->text()->marked()).text();
-    const auto place = window->document().recording()->images[0]->line_at(0x08000106);
+    const auto place = window->document().recording()->images[0]->line_at(0x08000112);
     ASSERT_TRUE(place);
     EXPECT_EQ(*source->text()->marked() + 1, place->line) << line.toStdString();
     EXPECT_TRUE(line.contains("[")) << "the table is read there: " << line.toStdString();

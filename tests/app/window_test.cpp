@@ -816,7 +816,7 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     open_demo();
     click_finding(0);
     const QString card = window->desk().measures_panel()->told();
-    EXPECT_TRUE(card.contains("ldr.w r0, [r3, r0, lsl #2] at 0x08000106")) << card.toStdString();
+    EXPECT_TRUE(card.contains("ldr.w r0, [r3, r0, lsl #2] at 0x08000112")) << card.toStdString();
     EXPECT_TRUE(card.contains("star_table_at ◂ track_loop ◂ track_task"));
     EXPECT_TRUE(card.contains("what led to it"));
     // The instructions come to the front, at the core of the fault.
@@ -828,11 +828,11 @@ TEST_F(Window, AFaultIsACardAndASelectedExecutionIsComparedWithATypicalOne) {
     EXPECT_TRUE(rows->at_raised());
     EXPECT_TRUE(QTest::qWaitFor([&] { return rows->shown().filter("raised").size() == 1; }));
     EXPECT_TRUE(rows->copied_text().startsWith("raised ")) << rows->copied_text().toStdString();
-    EXPECT_TRUE(rows->copied_text().contains("08000106\tldr.w r0, [r3, r0, lsl #2]\tstar_table_at"))
+    EXPECT_TRUE(rows->copied_text().contains("08000112\tldr.w r0, [r3, r0, lsl #2]\tstar_table_at"))
         << rows->copied_text().toStdString();
     QTest::keyClick(rows, Qt::Key_Down);
     EXPECT_FALSE(rows->at_raised());
-    EXPECT_TRUE(QTest::qWaitFor([&] { return rows->copied_text().contains("0x080004b2"); }))
+    EXPECT_TRUE(QTest::qWaitFor([&] { return rows->copied_text().contains("0x0800057a"); }))
         << "the handler's first instruction: " << rows->copied_text().toStdString();
     QTest::keyClick(rows, Qt::Key_Up);
     EXPECT_TRUE(rows->at_raised()) << "the way back leads over it";
@@ -985,7 +985,7 @@ TEST_F(Window, PlacesInAFindingsTextLeadToTheSource) {
     click_finding(0);
     const QString html = finding_html(window->document().findings()[0], true);
     EXPECT_TRUE(html.contains("place:catalog.c:7")) << html.toStdString();
-    EXPECT_TRUE(html.contains("place:0x08000106")) << html.toStdString();
+    EXPECT_TRUE(html.contains("place:0x08000112")) << html.toStdString();
     emit window->desk().findings_panel()->place_chosen(0, "catalog.c:7");
     EXPECT_TRUE(window->desk().evidence()->in_front(window->desk().source()));
     SourceText* text = window->desk().source()->text();

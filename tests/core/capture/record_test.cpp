@@ -25,10 +25,10 @@ using test::wait_until;
 
 class Recording : public test::RecorderFixture {
   protected:
-    /// Records from reset until `end` says so, and expects to be told why it ended.
+    /// Records from the first line of the program until `end` says so, and expects to be told why it ended.
     void expect_end(const Board& board, const std::string& end, const std::string& reason) {
         const auto r = record(recipe_text_for(debug(board) + tcp(board.trace()),
-                                              "[before]\nreset = true\n[record]\nseconds = 20\n" + end + "\n"));
+                                              "[before]\nreset = true\nrun_to = { place = \"main\" }\n[record]\nseconds = 20\n" + end + "\n"));
         EXPECT_EQ(r.code, 0) << r.said;
         EXPECT_NE(r.said.find("stop: " + reason), std::string::npos) << r.said;
     }
@@ -84,7 +84,7 @@ TEST_F(Recording, EndsWhenAFunctionWasReachedSoOften) {
 
 TEST_F(Recording, EndsWhenAVariableIsWritten) {
     Board board;
-    expect_end(board, "watch = { symbol = \"axis_error\" }", "axis_error was written");
+    expect_end(board, "watch = { symbol = \"axis_error\" }", "axis_error was written in track_loop");
 }
 
 TEST_F(Recording, EndsWhenAnyPartOfALargeVariableIsWritten) {

@@ -180,6 +180,7 @@ TEST_F(TraceSetup, TheLastInstructionsBeforeAFaultAreReadOutOfTheBuffer) {
     for (std::size_t i = all.size() - 30; i < all.size(); ++i)
         faulty += all[i].find("star_table_at") != std::string::npos ? 1 : 0;
     EXPECT_GT(faulty, 0U) << all.back();
+    EXPECT_NE(all.back().find("track_loop"), std::string::npos) << "before the load that failed: " << all.back();
     const auto found = run_json({"find", folder / "x.mtrail", "--json"});
     ASSERT_TRUE(found.is_array() && !found.empty()) << found.dump();
     EXPECT_EQ(found[0]["kind"], "fault") << "it ends with it: " << found.dump();
@@ -213,7 +214,7 @@ TEST_F(TraceSetup, TwoSourcesShareAParallelPortAndAreToldApart) {
     const auto s = summary();
     ASSERT_EQ(s["streams"].size(), 2U) << s.dump();
     EXPECT_GT(count(s["streams"][0]["packets"], "exc_enter"), 500U) << s.dump();
-    EXPECT_NE(s.dump().find("\"exception\""), std::string::npos) << s.dump();
+    EXPECT_GT(count(s["streams"][1]["packets"], "exception_return"), 500U) << s["streams"][1]["packets"].dump();
     Process p({MT_CLI, "stats", folder / "x.mtrail", "--of", "functions", "--csv", "-o", folder / "f.csv"},
               folder / "said");
     ASSERT_EQ(p.wait(), 0) << test::read_text(folder / "said");

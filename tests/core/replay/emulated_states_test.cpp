@@ -4,13 +4,10 @@
 
 #include <algorithm>
 #include <array>
-#include <cstdlib>
-#include <filesystem>
 #include <map>
 
 #include "base/text.h"
-#include "control/debug_server.h"
-#include "process.h"
+#include "emulated.h"
 #include "replay/a64_machine.h"
 #include "replay/arm_machine.h"
 #include "replay/rv64_machine.h"
@@ -21,45 +18,12 @@
 namespace mt {
 namespace {
 
-using namespace std::chrono_literals;
-
 struct Told {
     std::uint64_t steps = 0, traps = 0, known = 0, unknown = 0, narrowed = 0, wrong = 0, copies = 0;
 };
 
-class EmulatedStates : public testing::Test {
+class EmulatedStates : public test::Emulated {
   protected:
-    void begin(const std::string& elf, std::vector<std::string> command) {
-        const std::string path = MT_FIRMWARE "/" + elf;
-        if (!std::filesystem::exists(path)) {
-            if (std::getenv("CI") != nullptr) FAIL() << "clang-14 and lld-14 are needed to build the programs";
-            GTEST_SKIP() << "clang-14 and lld-14 are not installed: the programs were not built";
-        }
-        const auto opened = Image::open(path);
-        ASSERT_TRUE(opened) << opened.error().text();
-        image = *opened;
-        const std::string port = std::to_string(test::free_port());
-        for (const char* rest : {"-display", "none", "-monitor", "none", "-serial", "none", "-S", "-kernel"}) command.push_back(rest);
-        command.push_back(path);
-        command.insert(command.end(), {"-gdb", "tcp:127.0.0.1:" + port});
-        qemu = std::make_unique<test::Process>(command);
-        test::wait_until([&] {
-            auto s = DebugServer::connect("127.0.0.1:" + port, 10000ms);
-            if (s) server = std::move(*s);
-            return server != nullptr;
-        });
-        ASSERT_NE(server, nullptr);
-        done = *image->address_of("done") & ~std::uint64_t{1};
-        const std::uint64_t first = *image->address_of("start") & ~std::uint64_t{1};
-        if (*server->pc() != first) {  // a loader of the emulator's own runs before
-            ASSERT_TRUE(server->set_point(DebugServer::Point::software, first, 4));
-            ASSERT_TRUE(server->resume());
-            ASSERT_TRUE(server->wait(10000ms));
-            ASSERT_TRUE(server->clear_point(DebugServer::Point::software, first, 4));
-        }
-        ASSERT_EQ(*server->pc(), first);
-    }
-
     PastMemory memory(std::uint64_t ram) const {
         PastMemory m(*image, true);
         m.add_memory(ram, ram + 0x2'0000);
@@ -146,10 +110,6 @@ class EmulatedStates : public testing::Test {
         return trap;
     }
 
-    std::shared_ptr<const Image> image;
-    std::unique_ptr<test::Process> qemu;
-    std::unique_ptr<DebugServer> server;
-    std::uint64_t done = 0;
     Told told;
     std::map<std::uint64_t, std::uint64_t> origins;  ///< what each value that is not known is
 };

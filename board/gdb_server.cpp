@@ -1,6 +1,7 @@
 #include "gdb_server.h"
 
 #include <charconv>
+#include <utility>
 
 namespace board {
 namespace asio = boost::asio;
@@ -41,6 +42,7 @@ GdbServer::GdbServer(asio::io_context& context, const tcp::endpoint& at, DebugCo
                      const Troubles& troubles, Command command)
     : acceptor_(context, at),
       slow_(context),
+      patience_(context),
       core_(core),
       units_(units),
       troubles_(troubles),
@@ -48,25 +50,36 @@ GdbServer::GdbServer(asio::io_context& context, const tcp::endpoint& at, DebugCo
     accept();
 }
 
+// One debugger at a time. Who comes while the last one is leaving waits for that a moment; others are hung up on.
 void GdbServer::accept() {
     auto socket = std::make_shared<tcp::socket>(acceptor_.get_executor());
     acceptor_.async_accept(*socket, [this, socket](const boost::system::error_code& ec) {
         if (ec) return;
-        if (!peer_) {  // one debugger at a time; others are hung up on
-            peer_ = std::make_unique<tcp::socket>(std::move(*socket));
-            boost::system::error_code ignored;
-            peer_->set_option(tcp::no_delay(true), ignored);
-            reader_ = {};
-            out_.clear();
-            writing_ = false;
-            acks_ = true;
-            non_stop_ = false;
-            running_ = false;  // attaching halts
-            last_ = {Stop::Why::interrupted, 0, 'w'};
-            read();
+        if (!peer_) {
+            begin(std::move(*socket));
+        } else {
+            next_ = std::make_unique<tcp::socket>(std::move(*socket));
+            patience_.expires_after(std::chrono::milliseconds(300));
+            patience_.async_wait([this](const boost::system::error_code& over) {
+                if (!over) next_.reset();
+            });
         }
         accept();
     });
+}
+
+void GdbServer::begin(tcp::socket socket) {
+    peer_ = std::make_unique<tcp::socket>(std::move(socket));
+    boost::system::error_code ignored;
+    peer_->set_option(tcp::no_delay(true), ignored);
+    reader_ = {};
+    out_.clear();
+    writing_ = false;
+    acks_ = true;
+    non_stop_ = false;
+    if (std::exchange(running_, false)) core_.halted();  // attaching halts
+    last_ = {Stop::Why::interrupted, 0, 'w'};
+    read();
 }
 
 void GdbServer::read() {
@@ -75,6 +88,7 @@ void GdbServer::read() {
             peer_.reset();
             core_.breakpoints.clear();
             core_.watches.clear();
+            if (next_) begin(std::move(*std::exchange(next_, nullptr)));
             return;
         }
         // An interrupt byte stands outside of packets.

@@ -32,6 +32,7 @@ class GdbServer {
 
   private:
     void accept();
+    void begin(boost::asio::ip::tcp::socket socket);
     void read();
     void take(const mt::DebugPacketReader::Item& item);
     void packet(const std::string& p);
@@ -48,8 +49,8 @@ class GdbServer {
     bool resume(const std::string& action);
 
     boost::asio::ip::tcp::acceptor acceptor_;
-    std::unique_ptr<boost::asio::ip::tcp::socket> peer_;
-    boost::asio::steady_timer slow_;
+    std::unique_ptr<boost::asio::ip::tcp::socket> peer_, next_;
+    boost::asio::steady_timer slow_, patience_;
     DebugCore& core_;
     UnitSpace* units_;
     const Troubles& troubles_;

@@ -40,7 +40,8 @@ class RecordingPage : public ::testing::Test {
     void record_until(Time shown) {
         window->open(QString::fromStdString(folder / "r.recipe.toml"));
         click("record_start");
-        ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > shown; }));
+        ASSERT_TRUE(wait_for([&] { return window->desk().viewpoint().end() > shown; }))
+            << window->notice_text().toStdString() << sane().toStdString();
     }
     void stop_and_keep() {
         click("record_keep");

@@ -4,62 +4,12 @@
 #include <map>
 
 #include "flow/step_pipe.h"
-#include "mount_core.h"
-#include "support.h"
+#include "mount_in_hand.h"
 
 namespace board {
 namespace {
 
-class TheMountsFirmware : public ::testing::Test {
-  protected:
-    struct Event {
-        mt::OsEvent event;
-        double ms;
-        std::uint64_t address;
-    };
-    MountCore& core(MountOptions options = {}, bool bare = true) {
-        options.fault_at = options.fault_at < 0 ? 1e6 : options.fault_at;
-        core_ = std::make_unique<MountCore>(image, options, bare, UnitTroubles{}, [this](const mt::OsEvent& e, const mt::OsBlock& block, std::uint64_t cycle) {
-            events.push_back({e, static_cast<double>(cycle) / 120'000, block.faults.empty() ? 0 : block.faults[0].address});
-        });
-        return *core_;
-    }
-    std::uint32_t address(const std::string& name) const { return static_cast<std::uint32_t>(image->symbol_named(name)->address) & ~1U; }
-    std::uint32_t word(std::uint32_t at) const {
-        std::array<std::uint8_t, 4> bytes{};
-        EXPECT_TRUE(core_->read(at, bytes)) << std::hex << at;
-        return static_cast<std::uint32_t>(bytes[0] | bytes[1] << 8 | bytes[2] << 16) | static_cast<std::uint32_t>(bytes[3]) << 24;
-    }
-    std::uint32_t pc() const { return core_->read_register(15); }
-    void run_ms(unsigned ms) {
-        for (unsigned i = 0; i < ms; ++i) (void)core_->run(120'000);
-    }
-    void run_to(const std::string& function) {
-        core_->breakpoints = {address(function)};
-        for (int i = 0; i < 4000 && !core_->run(120'000); ++i) {
-        }
-        ASSERT_EQ(pc(), address(function));
-        core_->breakpoints.clear();
-    }
-    /// Instructions over the pins, without frames: both sources are called 0.
-    void trace_instructions(bool return_stack, unsigned sync) {
-        for (const std::uint32_t base : {0xE0041000U, 0xE0043000U, 0xE0044000U, 0xE0040000U}) put(base + 0xFB0, 0xC5ACCE55);
-        put(0xE0043000, 3);
-        put(0xE0044028, 2);
-        put(0xE0044020, 1);
-        put(0xE0040304, 0x100);
-        put(0xE0041300, 0);
-        put(0xE0041010, 1U << 11 | (return_stack ? 1U << 12 : 0));
-        put(0xE0041034, sync);
-        put(0xE0041080, 0x201);
-        put(0xE0041004, 1);
-    }
-    void put(std::uint32_t at, std::uint32_t value) { EXPECT_TRUE(core_->units().write(at, value)) << std::hex << at; }
-
-    std::shared_ptr<const mt::Image> image = mt::Image::open(MT_DEMO "/larkspur.elf").value();
-    std::unique_ptr<MountCore> core_;
-    std::vector<Event> events;
-};
+using test::TheMountsFirmware;
 
 TEST_F(TheMountsFirmware, GivesItsTasksTheCoreAndItsLockToOneAtATime) {
     core();
@@ -207,25 +157,7 @@ TEST_P(TheTraceOfTheFirmware, HasEveryInstructionAndException) {
     core(options);
     run_to("main");
     trace_instructions(GetParam().return_stack, GetParam().sync);
-    std::vector<std::uint32_t> pcs;
-    std::vector<std::pair<std::size_t, std::uint32_t>> exceptions;
-    std::vector<std::uint8_t> bytes;
-    std::uint64_t idle = 0;
-    for (unsigned n = 0; n < 900'000 && idle < 50; ++n) {
-        const std::uint32_t at = pc(), was = core_->read_register(16) & 0x1FF;
-        const std::uint64_t before = core_->instructions();
-        core_->step();
-        if (core_->instructions() != before) pcs.push_back(at);
-        const std::uint32_t is = core_->read_register(16) & 0x1FF;
-        const bool entered = core_->instructions() == before || (is != was && pc() != at && word(is * 4) == (pc() | 1));
-        if (entered) exceptions.emplace_back(pcs.size(), is);
-        idle = pc() == at && is == 5 ? idle + 1 : 0;
-        if (GetParam().halted_each != 0 && n % GetParam().halted_each == 0) core_->halted();
-        core_->drain(bytes);
-    }
-    EXPECT_EQ(idle, 50U) << "it came to the fault";
-    core_->halted();
-    core_->drain(bytes);
+    const auto [pcs, exceptions, bytes] = stepped(GetParam().halted_each, [](std::size_t) {});
     ASSERT_GT(pcs.size(), 50'000U);
     const auto code = mt::Code::of(*image, "armv7e-m");
     mt::StreamSpec spec;

@@ -542,6 +542,16 @@ void ArmUnits::etm_bytes(const std::vector<std::uint8_t>& bytes) {
     if ((reg(kFunnel) & 2) != 0) route(static_cast<std::uint8_t>(reg(kEtm + 0x040)), bytes);
 }
 
+void ArmUnits::put_frames(bool all) {
+    std::vector<std::uint8_t> frames;
+    on_port_.frames(frames, all);
+    for (std::size_t i = 0; i < frames.size(); i += 16) {
+        if (frames_++ % 16 == 0)  // full synchronisation (IHI 0029 D4.2.2)
+            for (const int b : {0xFF, 0xFF, 0xFF, 0x7F}) out_.push_back(static_cast<std::uint8_t>(b));
+        out_.insert(out_.end(), frames.begin() + static_cast<std::ptrdiff_t>(i), frames.begin() + static_cast<std::ptrdiff_t>(i + 16));
+    }
+}
+
 void ArmUnits::route(std::uint8_t id, const std::vector<std::uint8_t>& bytes) {
     if ((tmc_ctl_ & 1) == 0 || bytes.empty()) return;  // a buffer that is off lets nothing through
     if (reg(kTmc + 0x028) == 2) {
@@ -550,14 +560,7 @@ void ArmUnits::route(std::uint8_t id, const std::vector<std::uint8_t>& bytes) {
             return;
         }
         for (const std::uint8_t b : bytes) on_port_.put(id, b);
-        std::vector<std::uint8_t> frames;
-        on_port_.frames(frames, false);
-        for (std::size_t i = 0; i < frames.size(); i += 16) {
-            if (frames_++ % 16 == 0)  // full synchronisation (IHI 0029 D4.2.2)
-                for (const int b : {0xFF, 0xFF, 0xFF, 0x7F}) out_.push_back(static_cast<std::uint8_t>(b));
-            out_.insert(out_.end(), frames.begin() + static_cast<std::ptrdiff_t>(i),
-                        frames.begin() + static_cast<std::ptrdiff_t>(i + 16));
-        }
+        put_frames(false);
         return;
     }
     if ((reg(kTmc + 0x304) & 1) != 0) {

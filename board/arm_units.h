@@ -67,6 +67,8 @@ class ArmUnits : public UnitSpace {
     // The way of the trace.
     void itm_bytes(const std::vector<std::uint8_t>& bytes);
     void etm_bytes(const std::vector<std::uint8_t>& bytes);
+    /// Nothing more comes for now: the port fills its frame up.
+    void idle() { put_frames(true); }
     /// What left over the pins since the last call.
     void drain(std::vector<std::uint8_t>& out);
     /// Is asked for what is on its way before the buffer is looked at; `all` also for what could wait.
@@ -106,6 +108,7 @@ class ArmUnits : public UnitSpace {
     void write_tmc(std::uint32_t offset, std::uint32_t value);
     bool tmc_stopped() const { return (tmc_ctl_ & 1) == 0 || tmc_stopped_; }
     void route(std::uint8_t id, const std::vector<std::uint8_t>& bytes);
+    void put_frames(bool all);
     void store(const std::vector<std::uint8_t>& bytes);
     void hit(unsigned group, unsigned number);
     bool resource(unsigned selector, unsigned group, unsigned number) const;

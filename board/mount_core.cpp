@@ -129,6 +129,7 @@ void MountCore::halted() {
         told_halt_ = true;
     }
     collect(true);
+    units_.idle();
 }
 
 void MountCore::write_register(std::size_t n, std::uint32_t value) { core_.write_register(n, value); }

@@ -30,7 +30,6 @@ constexpr int kShownRole = Qt::UserRole + 1;            // the value that stands
 constexpr int kPeripheralRole = Qt::UserRole + 2;       // index of a peripheral
 constexpr int kFrameRole = Qt::UserRole + 3;            // of a function on the stack: how many it called
 constexpr int kPathRole = Qt::UserRole + 4;             // function and name of a local variable
-constexpr int kMemoryBytes = 256;
 
 QTreeWidget* tree(const char* name, const QString& spoken, const QStringList& heads) {
     auto* t = new QTreeWidget;
@@ -99,8 +98,7 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
     where_ = hint_label("hand_where");
     registers_ = tree("hand_registers", tr("Registers"), {tr("register"), tr("value")});
     variables_ = tree("hand_variables", tr("Variables"), {tr("variable"), tr("value")});
-    memory_ = tree("hand_memory", tr("Memory"), {tr("address"), tr("contents")});
-    memory_->setRootIsDecorated(false);
+    memory_ = new MemoryView(live, {[this] { return at_hand() ? core() : QString(); }, [this] { return core_isa(); }, [this] { return writing_->isChecked(); }});
     points_ = tree("hand_points", tr("Breakpoints and watchpoints"), {tr("stops"), tr("core"), tr("hits")});
     points_->setRootIsDecorated(false);
     points_->header()->setStretchLastSection(false);
@@ -116,18 +114,13 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
     };
     add_variable_ = field("hand_add_variable", tr("Variable: guide.state"),
                           tr("A variable, a member, an element, or *(uint32_t*)0x20000100; Enter adds it, Delete takes one away"));
-    address_ = field("hand_address", tr("Address: 0x20000000"), tr("Where to look; Enter reads 256 bytes"));
-    memory_as_ = new QComboBox;
-    memory_as_->setObjectName("hand_memory_as");
-    memory_as_->setAccessibleName(tr("How memory is shown"));
-    memory_as_->addItems({tr("bytes"), tr("words"), tr("text")});
     add_point_ = field("hand_add_point", tr("Stop: guide_task if n > 3"),
                        tr("PLACE [if VALUE OP NUMBER] [count N] [say TEXT], or watch VALUE [read|write|access] …; Enter sets it"));
     auto* across = new QSplitter(Qt::Horizontal);
     across->setHandleWidth(1);
     across->addWidget(column_of({}, registers_));
     across->addWidget(column_of({add_variable_}, variables_));
-    across->addWidget(column_of({address_, memory_as_}, memory_));
+    across->addWidget(memory_);
     across->addWidget(column_of({add_point_}, points_));
     across->setSizes({260, 280, 380, 280});
     lay_page(*this, {cores_, go_, steps_[0], steps_[1], steps_[2], steps_[3], reset, together_, where_, writing_, undo_}, where_, across);
@@ -152,8 +145,8 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
         if (!add_variable_->text().trimmed().isEmpty()) watch(add_variable_->text().trimmed());
         add_variable_->clear();
     });
-    connect(address_, &QLineEdit::returnPressed, this, &HandPage::read_memory);
-    connect(memory_as_, &QComboBox::activated, this, &HandPage::read_memory);
+    connect(memory_, &MemoryView::told, this, &HandPage::told);
+    connect(memory_, &MemoryView::changed, this, &HandPage::read);
     connect(add_point_, &QLineEdit::returnPressed, this, &HandPage::add_point);
     for (QTreeWidget* t : {registers_, variables_}) {
         connect(t, &QTreeWidget::itemDoubleClicked, this, [this, t](QTreeWidgetItem* item, int) {
@@ -217,6 +210,14 @@ const RunState::Core* HandPage::core_state() const {
     const auto& cores = live_.state().cores;
     const auto found = std::find_if(cores.begin(), cores.end(), [this](const auto& c) { return words(c.name) == core(); });
     return found == cores.end() ? nullptr : &*found;
+}
+
+QString HandPage::core_isa() const {
+    const auto recording = document_.recording();
+    if (recording)
+        for (const CoreSpec& c : recording->target.cores)
+            if (words(c.name) == core()) return words(c.isa);
+    return {};
 }
 
 bool HandPage::has_something() const {
@@ -368,7 +369,7 @@ void HandPage::read() {
                     put(item, answers ? words(answers->front().values.front().text) : words(answers.error().what), answers.has_value());
         });
     }
-    if (memory_->topLevelItemCount() > 0) read_memory();
+    memory_->renew();
     for (int i = 0; i < registers_->topLevelItemCount(); ++i)
         for (int p = 0; p < registers_->topLevelItem(i)->childCount(); ++p)
             if (QTreeWidgetItem* item = registers_->topLevelItem(i)->child(p); item->isExpanded()) read_peripheral(item);
@@ -527,38 +528,6 @@ void HandPage::read_peripheral(QTreeWidgetItem* item) {
         ask(item->child(i), acts);
         for (int f = 0; f < item->child(i)->childCount(); ++f) ask(item->child(i)->child(f), acts);
     }
-}
-
-void HandPage::read_memory() {
-    const QString address = address_->text().trimmed();
-    if (address.isEmpty() || !at_hand()) return;
-    live_.ask(core() + ": memory " + address + " " + QString::number(kMemoryBytes), [this](const Result<std::vector<HandAnswer>>& answers) {
-        if (!answers) return void(emit told(words(answers.error().text()), true));
-        std::map<QString, QString> before;
-        for (int i = 0; i < memory_->topLevelItemCount(); ++i)
-            before[memory_->topLevelItem(i)->text(0)] = memory_->topLevelItem(i)->data(kValue, kShownRole).toString();
-        memory_->clear();
-        for (const auto& v : answers->front().values) {
-            const QStringList bytes = words(v.text).split(' ');
-            QString text;
-            if (memory_as_->currentIndex() == 0) {
-                text = words(v.text);
-            } else if (memory_as_->currentIndex() == 1) {
-                for (int w = 0; w + 3 < bytes.size(); w += 4) text += bytes[w + 3] + bytes[w + 2] + bytes[w + 1] + bytes[w] + " ";
-            } else {
-                for (const QString& b : bytes) {
-                    const int c = b.toInt(nullptr, 16);
-                    text += c >= 0x20 && c < 0x7F ? QChar(c) : QChar(u'·');
-                }
-            }
-            auto* item = new QTreeWidgetItem(memory_, {words(v.name), QString()});
-            item->setFont(0, fixed_font());
-            const auto was = before.find(words(v.name));
-            if (was != before.end()) item->setData(kValue, kShownRole, was->second);
-            put(item, text.trimmed(), true);
-        }
-        memory_->resizeColumnToContents(0);
-    });
 }
 
 void HandPage::watch(const QString& expression) {

@@ -16,6 +16,7 @@
 #include "document/job_queue.h"
 #include "document/live_session.h"
 #include "evidence/evidence_page.h"
+#include "evidence/memory_view.h"
 #include "target/svd_registers.h"
 
 namespace mt::app {
@@ -46,7 +47,7 @@ class HandPage : public QWidget, public EvidencePage {
 
     QTreeWidget* registers() const { return registers_; }
     QTreeWidget* variables() const { return variables_; }
-    QTreeWidget* memory() const { return memory_; }
+    QTreeWidget* memory() const { return memory_->tree(); }
     QTreeWidget* points() const { return points_; }
     QString where() const { return where_->text(); }
 
@@ -60,12 +61,12 @@ class HandPage : public QWidget, public EvidencePage {
 
   private:
     QString core() const { return cores_->currentText(); }
+    QString core_isa() const;
     const RunState::Core* core_state() const;
     void began();
     void renew();
     /// Asks for all that is shown.
     void read();
-    void read_memory();
     void read_peripheral(QTreeWidgetItem* peripheral);
     void fill_registers(const std::vector<HandAnswer::Value>& values);
     void fill_locals(const std::vector<HandAnswer::Value>& locals);
@@ -86,9 +87,9 @@ class HandPage : public QWidget, public EvidencePage {
     std::vector<QToolButton*> steps_;
     QCheckBox *together_, *writing_;
     QLabel* where_;
-    QLineEdit *add_variable_, *address_, *add_point_;
-    QComboBox* memory_as_;
-    QTreeWidget *registers_, *variables_, *memory_, *points_;
+    QLineEdit *add_variable_, *add_point_;
+    MemoryView* memory_;
+    QTreeWidget *registers_, *variables_, *points_;
     std::map<QString, std::uint64_t> stands_;  ///< by core: how often it stood when it was read last
     QStringList watched_;
     std::map<QString, QString> local_values_;  ///< as they were shown last, by function and name

@@ -55,7 +55,7 @@ struct Places {
     }
 };
 
-constexpr std::string_view kPathKeys[] = {"file", "image", "svd", "orti", "mapping", "metadata"};
+constexpr std::string_view kPathKeys[] = {"file", "image", "svd", "orti", "mapping", "metadata", "registers"};
 
 // Everything else stays as it is.
 void put_places(toml::table& table, const Places& places) {
@@ -164,11 +164,15 @@ Result<void> may_write_folder(const std::string& folder, bool replace) {
 
 Result<void> write_recording_folder(const TargetFile& given, const FolderContents& contents,
                                     const std::string& place_of_folder, Progress& progress) {
-    // What was measured beside another recording is nothing of one that is made now.
+    // What was measured beside another recording, and how its cores stood, is nothing of one that is made now.
     TargetFile target_file = given;
-    if (!contents.recorded.empty() && !given.beside.empty()) {
-        std::vector<KeyChange> away;
-        for (std::size_t i = given.beside.size(); i-- > 0;) away.push_back({"signals", i, "", ""});
+    std::vector<KeyChange> away;
+    for (std::size_t i = given.beside.size(); i-- > 0;) away.push_back({"signals", i, "", ""});
+    for (std::size_t i = 0; i < given.cores.size(); ++i) {
+        if (!given.cores[i].began.empty()) away.push_back({"core.began", i, "", ""});
+        if (!given.cores[i].stopped.empty()) away.push_back({"core.stopped", i, "", ""});
+    }
+    if (!contents.recorded.empty() && !away.empty()) {
         const auto text = changed_target(given.text, away);
         auto without = text ? parse_target_file(*text, given.path) : tl::make_unexpected(text.error());
         if (!without) return tl::make_unexpected(without.error());
@@ -179,6 +183,8 @@ Result<void> write_recording_folder(const TargetFile& given, const FolderContent
     fs::create_directories(folder / "streams", ec);
     if (!ec) fs::create_directories(folder / "images", ec);
     if (!ec && !target_file.beside.empty()) fs::create_directories(folder / "signals", ec);
+    const bool states = std::any_of(target_file.cores.begin(), target_file.cores.end(), [](const CoreSpec& c) { return !c.began.empty() || !c.stopped.empty(); });
+    if (!ec && states) fs::create_directories(folder / "states", ec);
     if (ec)
         return failure("cannot create the folder: " + ec.message(), folder.string(),
                        "check free space and permissions");
@@ -212,6 +218,13 @@ Result<void> write_recording_folder(const TargetFile& given, const FolderContent
             if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec))
                 copies.emplace_back(path, place(path, "images"));
     }
+    for (const auto& c : target_file.cores)
+        for (const CoreSpec::State* state : {&c.began, &c.stopped}) {
+            std::vector<std::string> paths{state->registers};
+            for (const auto& m : state->memory) paths.push_back(m.file);
+            for (const auto& path : paths)
+                if (!path.empty() && names.count(path) == 0 && fs::is_regular_file(path, ec)) copies.emplace_back(path, place(path, "states"));
+        }
     for (const auto& p : target_file.processes)
         if (!p.image.empty() && names.count(p.image) == 0 && fs::is_regular_file(p.image, ec))
             copies.emplace_back(p.image, place(p.image, "images"));

@@ -123,6 +123,7 @@ void read_record(TomlTable& t, Recipe& r, const std::string& path, std::optional
     r.keep = t.text("keep", false, {"oldest", "newest"}) == "newest" ? Recipe::Keep::newest : Recipe::Keep::oldest;
     r.limit_bytes = static_cast<std::uint64_t>(
         t.number("limit", r.keep == Recipe::Keep::newest, 64 * 1024, kMostBytes).value_or(0));
+    if (t.raw().contains("memory")) r.memory = t.list_of_text("memory");
 }
 
 void read_after(TomlTable& t, Recipe& r, const fs::path& folder) {
@@ -352,6 +353,11 @@ std::string recipe_text(const Recipe& r, const std::string& path) {
     if (r.mark) out << "mark = { port = " << r.mark->port << ", value = " << r.mark->value << " }\n";
     out << "keep = \"" << (r.keep == Recipe::Keep::newest ? "newest" : "oldest") << "\"\n";
     if (r.limit_bytes > 0) out << "limit = " << r.limit_bytes << "\n";
+    if (r.memory) {
+        std::string list;
+        for (const std::string& range : *r.memory) list += (list.empty() ? "" : ", ") + toml_quoted(range);
+        out << "memory = [" << list << "]\n";
+    }
     out << "\n[after]\nleave = \"" << (r.leave == Recipe::Leave::halted ? "halted" : "running") << "\"\n";
     if (r.keep_trace) out << "keep_trace = true\n";
     if (!r.events_csv.empty()) out << "events = " << relative(r.events_csv) << "\n";

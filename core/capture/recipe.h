@@ -67,6 +67,9 @@ struct Recipe {
     std::optional<Mark> mark;
     Keep keep = Keep::oldest;
     std::uint64_t limit_bytes = 0;  ///< of each stream; 0: none (keep = "newest" needs one)
+    /// Memory that is kept with the recording where a core stands as it begins and ends, as memory_range() reads it;
+    /// nothing: what is near and what the program may write.
+    std::optional<std::vector<std::string>> memory;
 
     Leave leave = Leave::running;
     bool keep_trace = false;                              ///< what was set up for the trace stays so

@@ -8,11 +8,13 @@
 #include <sstream>
 #include <tuple>
 
+#include "base/kept_file.h"
 #include "base/read_file.h"
 #include "base/text.h"
 #include "capture/buffer_source.h"
 #include "capture/folder.h"
 #include "capture/console_source.h"
+#include "capture/core_states.h"
 #include "capture/poll_source.h"
 #include "capture/ring.h"
 #include "control/image_check.h"
@@ -190,6 +192,58 @@ std::string RecordRun::place_text(const End& end, std::uint64_t pc) const {
             text += ", " + fs::path(line->file).filename().string() + ":" + std::to_string(line->line);
     }
     return text;
+}
+
+std::uint64_t RecordRun::changes() const {
+    std::uint64_t all = lost_servers_;
+    for (const auto& end : ends_) all += end->server ? end->server->changes() : 0;
+    return all;
+}
+
+// A state that the recording begins with is that before its first instruction only where each byte from then on comes: not
+// out of a buffer, not from a file that was there, and not if something else decides when tracing begins.
+void RecordRun::keep_states(const std::string& when) {
+    const bool begins = when == "began";
+    std::vector<KeyChange> keys;
+    for (auto& end : ends_) {
+        if (!end->server || end->server_lost || end->server->running()) continue;
+        const CoreSpec& core = target_.cores[end->core];
+        const auto tells = [&](const auto& other) {
+            if (!other->receiver || target_.streams[other->stream].core != core.name) return false;
+            const auto kind = other->spec->trace->kind;
+            return tells_instructions(target_.streams[other->stream].protocol) &&
+                   (!begins || kind == SourceSpec::Kind::tcp || kind == SourceSpec::Kind::serial);
+        };
+        const bool later = begins && std::any_of(recipe_.traces.begin(), recipe_.traces.end(),
+                                                 [&](const TraceWish& w) { return w.start.has_value() && (w.core.empty() || w.core == core.name); });
+        if (later || std::none_of(ends_.begin(), ends_.end(), tells)) continue;
+        StateKeeper keeper{folder_, when, std::nullopt, Milliseconds(1000)};
+        if (recipe_.memory) {
+            keeper.memory.emplace();
+            for (const std::string& text : *recipe_.memory)
+                if (const auto range = memory_range(text, images_[end->core].get()))
+                    keeper.memory->push_back(*range);
+                else if (begins)
+                    warn("Core " + core.name + ": " + range.error().text());
+        }
+        auto state = keeper.keep(*end->server, core);
+        if (!state) {
+            warn("How core " + core.name + " stood is not kept: " + state.error().text());
+            continue;
+        }
+        state->told = !begins;
+        for (KeyChange& key : state_keys(*state, "core." + when, end->core, folder_)) keys.push_back(std::move(key));
+        (begins ? target_.cores[end->core].began : target_.cores[end->core].stopped) = std::move(*state);
+    }
+    for (std::size_t c = 0; !begins && !touched_ && c < target_.cores.size(); ++c)
+        if (std::any_of(ends_.begin(), ends_.end(), [c](const auto& e) { return e->server && e->core == c; }))
+            keys.push_back({"core", c, "untouched", "true"});
+    if (keys.empty()) return;
+    const std::string path = (fs::path(folder_) / "recording.target.toml").string();
+    const auto file = read_target_file(path);
+    const auto text = file ? changed_target(file->text, keys) : tl::make_unexpected(file.error());
+    const auto written = text ? replace_file(path, *text) : tl::make_unexpected(text.error());
+    if (!written) warn("How the cores stood is not kept: " + written.error().text());
 }
 
 void RecordRun::renew_core(const End& end, bool ask_pc) {
@@ -748,6 +802,9 @@ Result<void> RecordRun::start_all() {
         if (auto ok = set_end(recipe_.until->core, recipe_.until->where, false); !ok) return ok;
     if (recipe_.watch)
         if (auto ok = set_end(recipe_.watch->core, recipe_.watch->symbol, true); !ok) return ok;
+    for (CoreSpec& core : target_.cores) core.began = core.stopped = {};  // those of another recording
+    if (!reads_only()) keep_states("began");
+    changes_at_begin_ = changes();
     if (on_begin) on_begin();
     for (auto& end : ends_)  // what a line sent before is no part of it; a file is wanted from its first byte
         if (end->receiver && end->own_thread() && end->spec->trace->kind != SourceSpec::Kind::file)
@@ -788,6 +845,7 @@ Result<void> RecordRun::start_all() {
 void RecordRun::record() {
     take_in_hand();
     while (!stopping()) {
+        touched_ = touched_ || changes() != changes_at_begin_;
         const auto now = Steady::now();
         bool idle = true;
         bool all_exhausted = true, any = false;  // of what has an end: values and text go on as long as the rest
@@ -837,6 +895,7 @@ void RecordRun::watch_cores() {
         auto stop = end->server->wait(Milliseconds(0));
         if (!stop) {
             end->server_lost = true;
+            ++lost_servers_;
             renew_core(*end, false);
             note("debug server lost: " + stop.error().what);
             if (recipe_.until || recipe_.watch) this->stop("the debug server was lost: " + stop.error().what);
@@ -978,6 +1037,7 @@ void RecordRun::take_answers(const std::vector<HandAnswer>& answers) {
 }
 
 void RecordRun::stop_all() {
+    touched_ = touched_ || changes() != changes_at_begin_;  // taking the trace back again is none
     begin_step(RunState::stop);
     const bool halt = recipe_.leave == Recipe::Leave::halted;
     const auto before = Steady::now();
@@ -1007,6 +1067,7 @@ void RecordRun::stop_all() {
         const std::lock_guard guard(lock_);
         reason = state_.stop_reason;
     }
+    if (keep_ && !folder_gone_) keep_states("stopped");
     for (auto& end : ends_) {
         if (end->receiver && end->server && end->server->brief_halts() > 0)
             end->receiver->halted(end->server->brief_halts(), end->server->brief_halt_seconds());

@@ -108,6 +108,8 @@ class RecordRun {
     void resume(const std::string& core) { request(core, HandCommand::Kind::go); }
 
     RunState state() const;
+    /// A debugger changed something of the target since the recording began, or may have.
+    bool touched() const { return touched_; }
     const std::vector<RecordedStream>& streams() const { return recorded_; }
     const std::string& folder() const { return folder_; }
     const Recipe& recipe() const { return recipe_; }
@@ -156,6 +158,10 @@ class RecordRun {
     Result<std::unique_ptr<Source>> make_buffer_source(End& end, End& with);
     Result<End*> end_of(const std::string& core);
     void renew_core(const End& end, bool ask_pc);
+    /// How the cores stand whose instructions are recorded, if a debug server can tell: "began" or "stopped".
+    void keep_states(const std::string& when);
+    /// What all servers may have changed of the target so far; a server that went counts as a change.
+    std::uint64_t changes() const;
     std::string place_text(const End& end, std::uint64_t pc) const;
     bool stopping() const { return stop_asked_; }
 
@@ -163,6 +169,8 @@ class RecordRun {
     std::deque<Recipe::Connect> polling_;  ///< for [[sample]], a core each
     TargetFile target_;       ///< with what the trace was set to
     const TargetFile given_;  ///< as it was read
+    std::uint64_t changes_at_begin_ = 0, lost_servers_ = 0;
+    std::atomic<bool> touched_{false};
     std::vector<std::shared_ptr<const Image>> images_;
     std::string folder_, replaced_;  ///< replaced_: where the recording that was here stands meanwhile
     bool replace_ = false, folder_gone_ = false;

@@ -541,6 +541,7 @@ Result<DebugStop> DebugServer::step_once() {
 }
 
 Result<std::string> DebugServer::monitor(const std::string& command) {
+    ++changes_;
     // Section "qRcmd": any number of O packets, then OK, an error, or hex text that is the last of it.
     auto reply = ask("qRcmd," + hex_of_bytes(command));
     std::string printed;
@@ -609,6 +610,7 @@ Result<void> DebugServer::write_register(unsigned number, std::uint64_t value) {
     const unsigned size = register_bits(number) / 8;
     if (size > 8)
         return failure("register " + std::to_string(number) + " has more than 64 bits", line_->link->name(), "it cannot be written here");
+    ++changes_;
     std::string bytes;
     for (unsigned i = 0; i < size; ++i) bytes += static_cast<char>(value >> (8 * i));
     return ask_ok("P" + hex_number(number) + "=" + hex_of_bytes(bytes), "write register " + std::to_string(number));
@@ -653,6 +655,7 @@ Result<void> DebugServer::read_memory(std::uint64_t address, std::span<std::uint
 }
 
 Result<void> DebugServer::write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) {
+    ++changes_;
     const bool pause = line_->running && !line_->non_stop;
     std::optional<DebugStop> stop;
     if (pause) {

@@ -102,6 +102,8 @@ class DebugServer {
     /// then, the core is halted for it and resumed; a stop of its own meanwhile is kept for `wait`.
     Result<void> read_memory(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress = nullptr);
     Result<void> write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes);
+    /// How often something was asked for that may have changed the target: a write, a reset, a command of the server's own.
+    std::uint64_t changes() const { return changes_; }
 
     /// `length` is the kind for breakpoints (2 or 4 bytes of instruction), the bytes watched for watchpoints.
     /// A breakpoint that the server refuses in software is tried in hardware.
@@ -167,6 +169,7 @@ class DebugServer {
 
     std::shared_ptr<Line> line_;
     bool stood_still_ = false;
+    std::uint64_t changes_ = 0;
     std::string architecture_;
     std::vector<Register> registers_;
     std::optional<unsigned> pc_number_;

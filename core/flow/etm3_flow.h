@@ -199,7 +199,7 @@ void Etm3Flow::branch(const Etm3Packet& p, Out& out) {
         constexpr std::uint16_t kDebugHalt = 1;
         if (!waiting_ && p.cancels) cancel();
         flush(out);
-        if (!m_profile_ && p.exception == kDebugHalt) return lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+        if (!m_profile_ && p.exception == kDebugHalt) return lose(p.offset, p.length, StepGapKind::stopped, kCoreHalted, out);
         const int number = m_profile_ ? etm3_exception_number(p.exception) : ExceptionId::kPftTypes + (p.exception & 0xF);
         if (number >= 0 && (!waiting_ || any_)) {
             StepTrap trap;
@@ -252,7 +252,7 @@ void Etm3Flow::isync(const Etm3Packet& p, Out& out) {
     }
     if (p.reason == Reason::overflow) lose(p.offset, p.length, StepGapKind::lost, "the trace unit's buffer overflowed", out);
     if (p.reason == Reason::enabled) lose(p.offset, p.length, StepGapKind::stopped, "tracing was off", out);
-    if (p.reason == Reason::debug_exit) lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+    if (p.reason == Reason::debug_exit) lose(p.offset, p.length, StepGapKind::stopped, kCoreHalted, out);
     out.sync(synced_ ? sync_at_ : p.offset);
     synced_ = false;
     go_to(p.address, p.offset, out);

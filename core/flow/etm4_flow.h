@@ -309,7 +309,8 @@ void Etm4Flow::except(const Etm4Packet& p, Out& out) {
         waiting_ = waiting_ && !any_;
         need_address_ = !waiting_;
     } else if (p.exception == (m_profile ? kEtm4DebugHalt : kEtm4HaltType)) {
-        lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+        if (const std::uint32_t stands = contexts_.slot_of(code, p.address); !waiting_ && stands != Code::kNowhere) pc_ = stands;
+        lose(p.offset, p.length, StepGapKind::stopped, kCoreHalted, out);
     } else {
         need_address_ = !waiting_;
     }

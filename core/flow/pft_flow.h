@@ -195,7 +195,7 @@ void PftFlow::waypoint(const PftPacket& p, Out& out) {
 template <class Out>
 void PftFlow::except(const PftPacket& p, Out& out) {
     constexpr std::uint16_t kDebugHalt = 1;
-    if (p.exception == kDebugHalt) return lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+    if (p.exception == kDebugHalt) return lose(p.offset, p.length, StepGapKind::stopped, kCoreHalted, out);
     StepTrap trap;
     trap.offset = p.offset;
     trap.process = contexts_.process(*code_);
@@ -222,7 +222,7 @@ void PftFlow::isync(const PftPacket& p, Out& out) {
     }
     if (p.reason == Reason::overflow) lose(p.offset, p.length, StepGapKind::lost, "the trace unit's buffer overflowed", out);
     if (p.reason == Reason::enabled) lose(p.offset, p.length, StepGapKind::stopped, "tracing was off", out);
-    if (p.reason == Reason::debug_exit) lose(p.offset, p.length, StepGapKind::stopped, "the core was halted", out);
+    if (p.reason == Reason::debug_exit) lose(p.offset, p.length, StepGapKind::stopped, kCoreHalted, out);
     returns_.clear();
     out.sync(synced_ ? sync_at_ : p.offset);
     synced_ = false;

@@ -77,6 +77,8 @@ enum class StepGapKind : std::uint8_t {
 };
 
 /// Whether something is missing that was asked for: not where tracing was off, or before the recording could be read.
+/// The reason of a gap where a debugger halted the core.
+inline constexpr const char* kCoreHalted = "the core was halted";
 constexpr bool is_missing(StepGapKind kind) { return kind != StepGapKind::stopped && kind != StepGapKind::lead_in; }
 
 /// Instructions are missing between the run before and the run after.

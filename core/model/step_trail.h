@@ -210,6 +210,7 @@ struct StepTrail {
     std::size_t stream = 0, core_index = 0;  ///< stream: index into the recording's step streams
     std::uint64_t raw_bytes = 0, read_bytes = 0, bytes = 0, bad_bytes = 0, steps = 0, packets = 0, unmatched = 0;
     std::uint64_t lead_in = 0;  ///< bytes before the first packet: they cannot be read
+    bool untouched = false;     ///< no debugger changed a register or memory meanwhile
     /// Stretches that timestamps end which lie before one that came earlier, and where the first begins.
     std::uint64_t times_back = 0;
     Time first_back;

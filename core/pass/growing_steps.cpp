@@ -21,6 +21,7 @@ void prepare_steps(const Recording& recording, Trail& trail) {
         t.core = recording.target.cores[s.core].name;
         t.stream = i;
         t.core_index = s.core;
+        t.untouched = recording.target.cores[s.core].untouched;
         t.code = recording.code[s.core];
         t.functions = recording.functions[s.core];
         if (s.core < recording.inlines.size() && recording.inlines[s.core]) t.inlines = recording.inlines[s.core];

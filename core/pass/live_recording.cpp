@@ -57,6 +57,12 @@ void LiveRecording::begin() {
         }
     auto r = std::make_shared<Recording>(*base_);
     r->input = run_->folder();
+    for (std::size_t c = 0; c < r->target.cores.size(); ++c) {
+        r->target.cores[c].began = run_->target().cores[c].began;
+        r->target.cores[c].stopped = {};
+        const auto& cores = run_->state().cores;
+        r->target.cores[c].untouched = std::any_of(cores.begin(), cores.end(), [&](const auto& core) { return core.name == r->target.cores[c].name && core.debug; });
+    }
     for (const auto& s : run_->streams()) {
         if (s.spec >= r->target.streams.size()) continue;
         const StreamSpec& spec = r->target.streams[s.spec];
@@ -209,6 +215,8 @@ std::shared_ptr<Trail> LiveRecording::snapshot() {
     auto copy = growing_->snapshot();
     for (Feed& f : feeds_)
         if (f.started) f.decoder->add_open(*copy);
+    if (run_->touched())
+        for (StepTrail& steps : copy->steps) steps.untouched = false;
     return copy;
 }
 

@@ -240,6 +240,11 @@ std::uint64_t PastMemory::each_known(const std::function<void(std::uint64_t addr
     return unknown;
 }
 
+void PastMemory::add_began(std::uint64_t begin, std::span<const std::uint8_t> bytes) {
+    add_memory(begin, begin + bytes.size());
+    for (std::size_t i = 0; i < bytes.size(); ++i) write(begin + i, 1, {bytes[i], true}, Known::kNever);
+}
+
 void PastMemory::add_stopped(std::uint64_t begin, std::vector<std::uint8_t> bytes) {
     add_memory(begin, begin + bytes.size());
     stopped_->push_back({begin, std::move(bytes)});

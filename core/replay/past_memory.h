@@ -63,6 +63,8 @@ class PastMemory {
     /// Nothing is known, and nothing is memory yet.
     PastMemory() = default;
 
+    /// Bytes that stood there when the recording began. Also makes memory of that range.
+    void add_began(std::uint64_t begin, std::span<const std::uint8_t> bytes);
     /// Bytes that stood there when the recording had stopped: what nobody wrote since then is known. Also makes memory of
     /// that range. They are taken over.
     void add_stopped(std::uint64_t begin, std::vector<std::uint8_t> bytes);

@@ -108,6 +108,81 @@ void tell_core(Machine& m, const StepData& data, bool has_processes, std::uint64
     }
 }
 
+// {"registers": {"x1": "0x…", …}}
+Result<std::map<std::string, std::uint64_t>> read_registers(const CoreSpec::State& state, const std::string& isa) {
+    std::map<std::string, std::uint64_t> all;
+    if (state.registers.empty()) return all;
+    const auto text = read_small_file(state.registers, 1'000'000, "registers");
+    if (!text) return tl::make_unexpected(text.error());
+    const auto json = nlohmann::json::parse(*text, nullptr, false);
+    if (!json.is_object() || !json.contains("registers") || !json["registers"].is_object())
+        return failure("it holds no registers", state.registers, "it is to be {\"registers\": {\"x1\": \"0x…\", …}}");
+    const bool wide = address_bits(isa_of(isa).value_or(Isa::thumb)) == 64;
+    for (const auto& [name, value] : json["registers"].items()) {
+        const std::string digits = value.is_string() ? value.get<std::string>() : std::string();
+        char* end = nullptr;
+        const std::uint64_t v = std::strtoull(digits.c_str(), &end, 16);
+        if (digits.empty() || *end != 0)
+            return failure("register '" + name + "' has no value such as \"0x1f\"", state.registers);
+        all[name] = wide || name[0] == 'f' ? v : v & 0xFFFF'FFFF;
+    }
+    return all;
+}
+
+template <class Take>
+Result<void> each_memory(const CoreSpec::State& state, Take take) {
+    for (const CoreSpec::State::Memory& m : state.memory) {
+        const auto file = MappedFile::open(m.file);
+        if (!file) return tl::make_unexpected(file.error());
+        const auto bytes = (*file)->bytes();
+        if (bytes.size() > kMostStopped) return failure("memory of more than 256 MiB", m.file, "name smaller ranges");
+        take(m.address, bytes);
+    }
+    return {};
+}
+
+// Whether a core that stands at `pc` can have come there from the last instruction, as far as its kind says. Behind a loss
+// nobody knows.
+bool ends_at(const Recording& recording, const StepTrail& steps, std::uint64_t pc) {
+    const Code& code = *steps.code;
+    if (!steps.gaps.empty() && steps.gaps[steps.gaps.size() - 1].step >= steps.steps && is_missing(steps.gaps[steps.gaps.size() - 1].gap.kind)) return false;
+    if (!steps.traps.empty() && steps.traps[steps.traps.size() - 1].step >= steps.steps) return true;  // in its handler
+    std::uint32_t last = Code::kNowhere;
+    each_step_piece(recording, steps, steps.steps - 1, [&](const StepPiece& p) {
+        last = p.run.first;
+        for (std::uint32_t n = 1; n < p.run.count; ++n) last = code.next(last);
+        return true;
+    });
+    if (last == Code::kNowhere) return false;
+    const Code::Slot& slot = code[last];
+    const std::uint64_t at = pc & ~std::uint64_t{1}, behind = code.address(last) + std::uint64_t{slot.size} * 2;
+    switch (slot.flow) {
+        case Flow::next:
+        case Flow::barrier:
+            return at == behind;
+        case Flow::branch:
+        case Flow::jump:
+        case Flow::call:
+            return at == behind || (slot.target != Code::kNowhere && at == code.address(slot.target));
+        default:
+            return true;
+    }
+}
+
+// With what a debugger read before the first instruction, if that is the one before which it stood and nothing is missing
+// before it.
+template <class Machine>
+Result<void> begin_as_it_stood(Machine& machine, const CoreSpec& core, const StepTrail& steps, std::uint64_t first) {
+    if (core.began.empty()) return {};
+    const auto registers = read_registers(core.began, core.isa);
+    if (!registers) return tl::make_unexpected(registers.error());
+    const auto pc = registers->find("pc");
+    const bool missing = !steps.gaps.empty() && steps.gaps[0].step == 0 && is_missing(steps.gaps[0].gap.kind);
+    if (pc == registers->end() || (pc->second & ~std::uint64_t{1}) != first || steps.lead_in > 0 || missing) return {};
+    if constexpr (requires { machine.begin(*registers); }) machine.begin(*registers);
+    return each_memory(core.began, [&](std::uint64_t address, std::span<const std::uint8_t> bytes) { machine.memory().add_began(address, bytes); });
+}
+
 // Nothing is known before `from` but what trace tells of the core itself.
 template <class Machine>
 void begin_at(Machine& machine, const StepTrail& steps, std::uint64_t from) {
@@ -128,6 +203,8 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
     const bool shared = shares_memory(recording, steps.core_index);
     const std::uint64_t first = first_address(recording, steps);
     const auto made = [&](auto machine) -> Result<PastStates> {
+        if (from == 0)
+            if (auto taken = begin_as_it_stood(machine, recording.target.cores[steps.core_index], steps, first); !taken) return tl::make_unexpected(taken.error());
         PastStates states(recording, steps, machine);
         states.float_bits_ = std::max(float_bits_of(isa), float_bits_of(image->isa()));
         if (auto taken = states.take_stopped(recording.target.cores[steps.core_index], machine.memory()); !taken)
@@ -165,32 +242,22 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
                    "it can for Armv6-M, Armv7-M, A and R profile, RV32 and RV64");
 }
 
-// {"registers": {"x1": "0x…", …}}
 Result<void> PastStates::take_stopped(const CoreSpec& core, PastMemory& memory) {
-    if (!core.stopped.registers.empty()) {
-        const auto text = read_small_file(core.stopped.registers, 1'000'000, "registers");
-        if (!text) return tl::make_unexpected(text.error());
-        const auto json = nlohmann::json::parse(*text, nullptr, false);
-        if (!json.is_object() || !json.contains("registers") || !json["registers"].is_object())
-            return failure("it holds no registers", core.stopped.registers, "it is to be {\"registers\": {\"x1\": \"0x…\", …}}");
-        for (const auto& [name, value] : json["registers"].items()) {
-            const std::string digits = value.is_string() ? value.get<std::string>() : std::string();
-            char* end = nullptr;
-            const std::uint64_t v = std::strtoull(digits.c_str(), &end, 16);
-            if (digits.empty() || *end != 0)
-                return failure("register '" + name + "' has no value such as \"0x1f\"", core.stopped.registers);
-            stopped_[name] = address_bits(isa_of(core.isa).value_or(Isa::thumb)) == 64 ? v : v & 0xFFFF'FFFF;
-        }
+    auto registers = read_registers(core.stopped, core.isa);
+    if (!registers) return tl::make_unexpected(registers.error());
+    stopped_ = std::move(*registers);
+    const auto pc = stopped_.find("pc");
+    const StepGapAt* const last = steps_->gaps.empty() ? nullptr : &steps_->gaps[steps_->gaps.size() - 1];
+    const bool told = last != nullptr && last->step >= steps_->steps && last->gap.kind == StepGapKind::stopped;
+    if ((core.stopped.told && !told) || (pc != stopped_.end() && !ends_at(*recording_, *steps_, pc->second))) {
+        stopped_.clear();  // what ran between is not known
+        return {};
     }
-    for (const CoreSpec::Stopped::Memory& m : core.stopped.memory) {
-        const auto file = MappedFile::open(m.file);
-        if (!file) return tl::make_unexpected(file.error());
-        const auto bytes = (*file)->bytes();
-        if (bytes.size() > kMostStopped) return failure("memory of more than 256 MiB", m.file, "name smaller ranges");
-        memory.add_stopped(m.address, {bytes.begin(), bytes.end()});
-    }
+    auto read = each_memory(core.stopped, [&](std::uint64_t address, std::span<const std::uint8_t> bytes) {
+        memory.add_stopped(address, {bytes.begin(), bytes.end()});
+    });
     has_end_ = !stopped_.empty() || !core.stopped.memory.empty();
-    return {};
+    return read;
 }
 
 PastStates::PastStates(const Recording& recording, const StepTrail& steps, Machine first)
@@ -312,6 +379,10 @@ std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto u
     std::optional<StepPiece> waiting;
     std::optional<PastState> out;
     bool over = false;
+    // The core stood where it goes on, and nobody changed anything meanwhile.
+    const auto went_on = [this](const StepGap& g, std::uint64_t address) {
+        return steps_->untouched && std::string_view(g.reason) == kCoreHalted && g.address == address;
+    };
     const auto finish = [&](const StepPiece& at) {
         PastState s;
         s.step = step;
@@ -335,7 +406,8 @@ std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto u
         for (std::uint64_t at = p.step; at < now; ++at) slot = code.next(slot);
         if (now == p.step) {  // what came before its first instruction
             for (; gap < gaps.size() && gaps[gap].step <= now; ++gap)
-                if (is_missing(gaps[gap].gap.kind) || now > 0) std::visit([&](auto& m) { m.lose(now); }, machine);
+                if ((is_missing(gaps[gap].gap.kind) || now > 0) && !went_on(gaps[gap].gap, code.address(p.run.first)))
+                    std::visit([&](auto& m) { m.lose(now); }, machine);
             if (now == step && upto == Upto::exception) return finish(p);
             const auto trap_here = [&] { return trap < traps.size() && traps[trap].step <= now; };
             const auto told_here = [&] { return tell < told.size() && told[tell].step <= now; };

@@ -291,6 +291,13 @@ void Rv64Machine::trap(const StepTrap& trap, std::uint64_t before) {
     cause_ = {trap.number | (trap.interrupt ? std::uint64_t{1} << 63 : 0), trap.number != StepTrap::kUnknown && !delegates_, step};
 }
 
+void Rv64Machine::begin(const std::map<std::string, std::uint64_t>& registers) {
+    for (unsigned n = 1; n < 32; ++n)
+        if (const auto found = registers.find("x" + std::to_string(n)); found != registers.end()) x_[n] = {found->second & kRegister, true};
+    for (unsigned n = 0; n < 32; ++n)
+        if (const auto found = registers.find("f" + std::to_string(n)); found != registers.end()) floats_.know(n, found->second);
+}
+
 void Rv64Machine::lose(std::uint64_t step) {
     for (unsigned n = 1; n < x_.size(); ++n) {
         x_[n] = {0, false, step};

@@ -4,7 +4,9 @@
 
 #include <array>
 #include <cstdint>
+#include <map>
 #include <memory>
+#include <string>
 #include <vector>
 
 #include "flow/steps.h"
@@ -25,6 +27,9 @@ class Rv64Machine {
     void trap(const StepTrap& trap, std::uint64_t step);
     void settle(std::uint64_t /*step*/) {}
     void lose(std::uint64_t step);
+
+    /// Before its first instruction a debugger read these registers, by their names in a state.
+    void begin(const std::map<std::string, std::uint64_t>& registers);
 
     /// x0 to x31.
     const Known& x(unsigned n) const { return x_[n]; }

@@ -15,6 +15,8 @@ class RvFloat {
   public:
     /// f0 to f31, 64 bits each; single precision stands in the lower half, with ones above (21.2).
     const Known& f(unsigned n) const { return f_[n]; }
+    /// A debugger read it.
+    void know(unsigned n, std::uint64_t value) { f_[n] = {value, true}; }
     /// What a load of four or eight bytes gave.
     void load(unsigned rd, unsigned bytes, const Known& value, std::uint64_t step);
     /// What a store of four or eight bytes takes.

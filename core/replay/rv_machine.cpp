@@ -325,6 +325,13 @@ void RvMachine::trap(const StepTrap& trap, std::uint64_t before) {
     value_ = {u32(trap.tval), trap.tval_known && !trap.interrupt, step};
 }
 
+void RvMachine::begin(const std::map<std::string, std::uint64_t>& registers) {
+    for (unsigned n = 1; n < 32; ++n)
+        if (const auto found = registers.find("x" + std::to_string(n)); found != registers.end()) x_[n] = {found->second & kRegister, true};
+    for (unsigned n = 0; n < 32; ++n)
+        if (const auto found = registers.find("f" + std::to_string(n)); found != registers.end()) floats_.know(n, found->second);
+}
+
 void RvMachine::lose(std::uint64_t step) {
     for (unsigned n = 1; n < x_.size(); ++n) {
         x_[n] = {0, false, step};

@@ -4,7 +4,9 @@
 
 #include <array>
 #include <cstdint>
+#include <map>
 #include <memory>
+#include <string>
 #include <optional>
 #include <vector>
 
@@ -30,6 +32,9 @@ class RvMachine {
     void settle(std::uint64_t /*step*/) {}
     /// Instructions are missing before `step`: all may have changed.
     void lose(std::uint64_t step);
+
+    /// Before its first instruction a debugger read these registers, by their names in a state.
+    void begin(const std::map<std::string, std::uint64_t>& registers);
 
     /// x0 to x31.
     const Known& x(unsigned n) const { return x_[n]; }

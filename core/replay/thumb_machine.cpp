@@ -38,6 +38,29 @@ ThumbMachine::ThumbMachine(std::shared_ptr<const Code> code, PastMemory memory, 
     unprivileged_ = known(0);
 }
 
+void ThumbMachine::begin(const std::map<std::string, std::uint64_t>& registers) {
+    const auto value = [&](const std::string& name) -> std::optional<std::uint64_t> {
+        const auto found = registers.find(name);
+        return found == registers.end() ? std::nullopt : std::optional(found->second & 0xFFFF'FFFF);
+    };
+    for (unsigned n = 0; n < 15; ++n)
+        if (const auto v = value(n == 14 ? "lr" : "r" + std::to_string(n)); v && n != 13) r_[n] = known(*v);
+    if (const auto v = value("msp")) main_ = known(*v);
+    if (const auto v = value("psp")) process_ = known(*v);
+    if (const auto v = value("control")) {
+        uses_process_ = known(*v >> 1 & 1);
+        unprivileged_ = known(*v & 1);
+        if (has_fp_) fp_active_ = (*v & 4) != 0;
+    }
+    if (const auto v = value("xpsr")) {
+        handler_ = (*v & 0x1FF) != 0;
+        flags_ = ConditionFlags::of(static_cast<unsigned>(*v >> 28));
+        unsure_ = (*v & 0x0600'FC00) != 0 ? 4 : 0;  // within an IT block, of which nothing else tells
+    }
+    const auto in_use = value("sp");
+    if (in_use && handler_ && (*handler_ || uses_process_.known)) set_sp(known(*in_use));
+}
+
 const Known& ThumbMachine::sp() const {
     static const Known nothing;
     if (!handler_) return nothing;

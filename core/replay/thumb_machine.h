@@ -3,6 +3,7 @@
 #pragma once
 
 #include <map>
+#include <string>
 #include <utility>
 
 #include "replay/arm_core.h"
@@ -16,6 +17,9 @@ class ThumbMachine : public ArmCore {
     /// `stack` is what the vector table says the stack is. `shared`: others write to its memory, too.
     ThumbMachine(std::shared_ptr<const Code> code, PastMemory memory, bool at_reset, std::optional<std::uint32_t> stack,
                  bool shared);
+
+    /// As of RvMachine; msp, psp, control and xpsr too.
+    void begin(const std::map<std::string, std::uint64_t>& registers);
 
     /// As RvMachine::execute.
     void execute(std::uint32_t slot, std::uint64_t step, std::uint32_t next);

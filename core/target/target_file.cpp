@@ -63,17 +63,21 @@ CoreSpec read_core(TomlTable& t, const KeyPlace& place, bool needs_isa) {
         else if (core.units.size() < 64)
             core.units.push_back(base);
     }
-    if (const auto* stopped = t.table("stopped")) {
-        TomlTable st(*stopped, "[core.stopped]", place.path, place.problem);
+    core.untouched = t.flag("untouched").value_or(false);
+    for (const auto& [name, state] : {std::pair{"began", &core.began}, {"stopped", &core.stopped}}) {
+        const auto* table = t.table(name);
+        if (table == nullptr) continue;
+        TomlTable st(*table, std::string("[core.") + name + "]", place.path, place.problem);
         if (const std::string file = st.text("registers", false); !file.empty())
-            core.stopped.registers = (folder / file).lexically_normal().string();
+            state->registers = (folder / file).lexically_normal().string();
         TomlTable::each(st.tables("memory", false), "memory", place.path, place.problem, place.warnings,
-                        core.stopped.memory, [&](TomlTable& m) {
-                            CoreSpec::Stopped::Memory range;
+                        state->memory, [&](TomlTable& m) {
+                            CoreSpec::State::Memory range;
                             range.file = (folder / m.text("file", true)).lexically_normal().string();
                             range.address = static_cast<std::uint64_t>(m.number("address", true, 0, kNoLimit).value_or(0));
                             return range;
                         });
+        state->told = st.flag("told").value_or(false);
         st.warn_unknown(place.warnings);
     }
     return core;

@@ -43,15 +43,20 @@ struct CoreSpec {
     std::optional<unsigned> priority_bits;
     std::optional<std::uint64_t> rom_table;  ///< root of its CoreSight ROM tables, where it is not the usual one
     std::vector<std::uint64_t> units;        ///< base addresses of trace units that no table lists
-    /// What a debugger read when the recording had stopped.
-    struct Stopped {
+    /// What a debugger read of it where it stood.
+    struct State {
         struct Memory {
             std::string file;  ///< path as it can be opened
             std::uint64_t address = 0;
         };
         std::string registers;  ///< JSON; path as it can be opened, empty if none
         std::vector<Memory> memory;
-    } stopped;
+        bool told = false;  ///< counts only if trace tells that it stopped there: what came last may be missing
+        bool empty() const { return registers.empty() && memory.empty(); }
+    };
+    bool untouched = false;  ///< no debugger changed a register or memory while it was recorded
+    State began;    ///< before the first recorded instruction
+    State stopped;  ///< behind the last
 
     /// All images, the first first; empty if there is none.
     std::vector<std::string> images() const {

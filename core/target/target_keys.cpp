@@ -46,10 +46,15 @@ constexpr TargetKey kKeys[] = {
     number("core", "priority_bits", 1, 8, "", "Implemented interrupt priority bits (Arm M-profile)"),
     number("core", "rom_table", 0, 0xFFFF'FFFF, "",
            "Address of the root CoreSight ROM table, where it is not 0xE00FF000"),
+    flag("core", "untouched", "false", "No debugger changed a register or memory while it was recorded: where it was halted, it went on as it stood"),
     of_kind(Kind::list, "core", "units", "Base addresses of trace units that no ROM table lists, as those of RISC-V"),
+
+    of_kind(Kind::file, "core.began", "registers", "Registers before the first recorded instruction, as JSON"),
+    of_kind(Kind::tables, "core.began", "memory", "Memory at that moment: file and address of each range"),
 
     of_kind(Kind::file, "core.stopped", "registers", "Registers after the last recorded instruction, as JSON"),
     of_kind(Kind::tables, "core.stopped", "memory", "Memory at that moment: file and address of each range"),
+    flag("core.stopped", "told", "false", "It counts only if trace tells that it stopped there: what came last may be missing"),
 
     of_kind(Kind::files, "stream", "file", "File with the trace bytes, or a list of files that follow one another"),
     choice("stream", "protocol", "itm etm4 pft etm3 etrace ntrace mtb ctf samples polled console", "", "Trace protocol", true),

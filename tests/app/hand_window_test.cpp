@@ -1,6 +1,8 @@
 // A target in hand, in the window: clicks and keys on the real window, against a real board process.
 #include <QCheckBox>
+#include <QInputDialog>
 #include <QLineEdit>
+#include <QMenu>
 #include <QMessageBox>
 #include <QTest>
 #include <QTimer>
@@ -258,6 +260,68 @@ TEST_F(TargetInHand, CoresThatGoTogetherStopTogetherAndMemoryIsShownAsOneWants) 
     ASSERT_TRUE(wait([&] { return hand().memory()->topLevelItem(0)->text(1).split(' ').size() == 4; }));
     const QStringList b = bytes.split(' ');
     EXPECT_EQ(hand().memory()->topLevelItem(0)->text(1).split(' ').front(), b[3] + b[2] + b[1] + b[0]) << "as the core reads them";
+}
+
+TEST_F(TargetInHand, MemoryIsTypedOverFilledSearchedAndShownAsInstructions) {
+    halt();
+    QTreeWidget* tree = hand().memory();
+    const auto shows = [&](int row) { return row < tree->topLevelItemCount() ? tree->topLevelItem(row)->text(1) : QString(); };
+    const auto type_over = [&](const QString& text, bool may = true) {
+        const QPoint at(tree->columnWidth(0) + 10, tree->visualItemRect(tree->topLevelItem(0)).center().y());
+        QTest::mouseClick(tree->viewport(), Qt::LeftButton, {}, at);
+        QTest::mouseDClick(tree->viewport(), Qt::LeftButton, {}, at);
+        auto* editor = tree->findChild<QLineEdit*>();
+        ASSERT_EQ(editor != nullptr, may);
+        if (!may) return;
+        editor->selectAll();
+        QTest::keyClicks(editor, text);
+        QTest::keyClick(editor, Qt::Key_Return);
+    };
+    // An entry of the menu, and what its dialog is given.
+    const auto choose = [&](const QString& begins, const QString& answer) {
+        QTimer::singleShot(200, [=] {
+            auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+            ASSERT_NE(menu, nullptr);
+            for (QAction* a : menu->actions()) {
+                if (!a->text().startsWith(begins)) continue;
+                QTimer::singleShot(200, [=] {
+                    auto* dialog = qobject_cast<QInputDialog*>(QApplication::activeModalWidget());
+                    ASSERT_NE(dialog, nullptr);
+                    dialog->setTextValue(answer);
+                    dialog->accept();
+                });
+                menu->setActiveAction(a);
+                return QTest::keyClick(menu, Qt::Key_Return);
+            }
+            menu->close();
+        });
+        emit tree->customContextMenuRequested(tree->visualItemRect(tree->topLevelItem(0)).center());
+    };
+    enter("hand_address", "0x80040000");
+    ASSERT_TRUE(wait([&] { return tree->topLevelItemCount() == 16; }));
+    type_over("00", false);
+    EXPECT_TRUE(window->notice_text().contains("may only be looked at")) << window->notice_text().toStdString();
+    QTest::mouseClick(window->findChild<QCheckBox*>("hand_writing"), Qt::LeftButton, {}, QPoint(8, 8));
+    // addi a0, a0, 1; then a jump to itself.
+    auto* as = window->findChild<QComboBox*>("hand_memory_as");
+    as->setFocus();
+    QTest::keyClick(as, Qt::Key_Down);
+    ASSERT_TRUE(wait([&] { return shows(0).split(' ').size() == 4; })) << shows(0).toStdString();
+    type_over("00150513 0000006f 1 2");
+    ASSERT_TRUE(wait([&] { return shows(0) == "00150513 0000006f 00000001 00000002"; })) << shows(0).toStdString();
+    type_over("nothing");
+    EXPECT_TRUE(wait([&] { return window->notice_text().contains("4 of 8 digits each"); })) << window->notice_text().toStdString();
+    QTest::keyClick(as, Qt::Key_Down);
+    QTest::keyClick(as, Qt::Key_Down);
+    ASSERT_TRUE(wait([&] { return shows(0).contains("addi"); })) << shows(0).toStdString();
+    EXPECT_TRUE(shows(1).startsWith("j")) << shows(1).toStdString();
+    choose("Fill from", "4 0x13");
+    ASSERT_TRUE(wait([&] { return shows(0).contains("0x13131313") || !shows(0).contains("addi a0"); })) << shows(0).toStdString();
+    choose("Search from", "0x100 0x0000006f");
+    ASSERT_TRUE(wait([&] { return tree->topLevelItemCount() == 1 && tree->topLevelItem(0)->text(0) == "0x80040004"; })) << shows(0).toStdString();
+    QTest::mouseClick(tree->viewport(), Qt::LeftButton, {}, tree->visualItemRect(tree->topLevelItem(0)).center());
+    QTest::mouseDClick(tree->viewport(), Qt::LeftButton, {}, tree->visualItemRect(tree->topLevelItem(0)).center());
+    ASSERT_TRUE(wait([&] { return tree->topLevelItemCount() > 10 && tree->topLevelItem(0)->text(0) == "0x80040004"; }));
 }
 
 }  // namespace

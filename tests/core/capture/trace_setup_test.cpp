@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
+#include "base/text.h"
 #include "control/debug_server.h"
 #include "recorder_fixture.h"
 
@@ -203,6 +204,39 @@ TEST_F(TraceSetup, WhatLedHereIsReadWithoutAResetAndWithoutRunningOn) {
     ASSERT_EQ(r.code, 0) << r.said;
     EXPECT_NE(r.said.find("the buffer was read to its end"), std::string::npos) << r.said;
     EXPECT_GT(test::read_bytes(folder / "x.mtrail/streams/main.trace").size(), 64U);
+}
+
+// How the core stood at both ends is kept, so that every state between is known, and none is wrong.
+TEST_F(TraceSetup, HowACoreStoodAsItBeganAndEndedIsKeptAndTellsItsStates) {
+    Board board({"--bare"});
+    const auto r = record(live(board, kFromMain + "[trace]\ninstructions = {}\nto = \"port\"\nport = { width = 4 }\n"
+                                                  "[record]\nseconds = 20\nuntil = { place = \"refraction\", times = 4 }\n"
+                                                  "[after]\nleave = \"halted\"\n"));
+    ASSERT_EQ(r.code, 0) << r.said;
+    const std::string target = test::read_text(folder / "x.mtrail/recording.target.toml");
+    for (const char* part : {"[core.began]", "[core.stopped]", "states/main-began.json", "states/main-stopped.json", "main-began-20000"})
+        EXPECT_NE(target.find(part), std::string::npos) << part << "\n" << target;
+    const auto stood = nlohmann::json::parse(test::read_text(folder / "x.mtrail/states/main-stopped.json"), nullptr, false);
+    {
+        auto server = DebugServer::connect(board.gdb(), std::chrono::milliseconds(30000));
+        ASSERT_TRUE(server);
+        for (const auto& [name, value] : stood["registers"].items())
+            EXPECT_EQ(value, hex_text(*(*server)->read_register(*(*server)->register_named(name)), 8)) << name;
+        (*server)->leave(false);
+    }
+    const std::uint64_t steps = summary()["streams"][0]["instructions"];
+    ASSERT_GT(steps, 50'000U);
+    for (const std::uint64_t index : {std::uint64_t{0}, std::uint64_t{1}, steps / 3, steps / 2, steps - 1}) {
+        const auto state = run_json({"state", folder / "x.mtrail", "--index", std::to_string(index), "--of", "current_task", "--json"});
+        ASSERT_TRUE(state.is_object()) << index;
+        unsigned known = 0;
+        for (const auto& [name, value] : state["registers"].items()) known += value["known"].get<bool>() ? 1 : 0;
+        EXPECT_GE(known, 13U) << index << ": " << state["registers"].dump();
+        EXPECT_TRUE(state["variables"]["current_task"]["known"].get<bool>()) << index;
+    }
+    // The last instruction of all is known by both ends: forwards it leads to where the core stands.
+    const auto last = run_json({"state", folder / "x.mtrail", "--index", std::to_string(steps - 1), "--json"});
+    for (const char* name : {"r4", "r5", "r6", "r7", "r8", "sp"}) EXPECT_EQ(last["registers"][name]["value"], stood["registers"][name]) << name;
 }
 
 TEST_F(TraceSetup, TwoSourcesShareAParallelPortAndAreToldApart) {

@@ -46,6 +46,22 @@ TEST(SavedRecording, OpensWithoutTheOriginalsAndSaysTheSame) {
               test::read_bytes(test::demo("larkspur-night.swo")));
 }
 
+TEST(SavedRecording, BringsAlongHowItsCoresStood) {
+    Folder folder;
+    const std::string from = test::data("steps/rv-etrace-mount/");
+    std::string target = test::read_text(from + "recording.target.toml");
+    target.insert(target.find("[[stream]]"), "[core.stopped]\nregisters = \"final_registers.json\"\nmemory = [{ file = \"final_memory.bin.xz\", address = 0x80001000 }]\n\n");
+    const auto original = test::decode(from + "recording.target.toml", target);
+    Progress progress;
+    ASSERT_TRUE(save_recording(*original.recording, folder / "a.mtrail", false, progress));
+    const auto saved = test::decode(folder / "a.mtrail");
+    const CoreSpec::State& stopped = saved.recording->target.cores[0].stopped;
+    EXPECT_EQ(stopped.registers, folder / "a.mtrail/states/final_registers.json");
+    ASSERT_EQ(stopped.memory.size(), 1U);
+    EXPECT_EQ(stopped.memory[0].address, 0x80001000U);
+    EXPECT_EQ(test::read_bytes(stopped.memory[0].file), test::read_bytes(from + "final_memory.bin.xz"));
+}
+
 TEST(SavedRecording, CanBeSavedAgainFromItself) {
     Folder folder;
     const auto original = test::decode(test::data("mount/mount.target.toml"));

@@ -178,7 +178,11 @@ Result<void> begin_as_it_stood(Machine& machine, const CoreSpec& core, const Ste
     if (!registers) return tl::make_unexpected(registers.error());
     const auto pc = registers->find("pc");
     const bool missing = !steps.gaps.empty() && steps.gaps[0].step == 0 && is_missing(steps.gaps[0].gap.kind);
-    if (pc == registers->end() || (pc->second & ~std::uint64_t{1}) != first || steps.lead_in > 0 || missing) return {};
+    if (!steps.traps.empty() && steps.traps[0].step == 0) {  // it went to a handler before it executed anything
+        if (!steps.traps[0].trap.epc_known) return {};
+        first = steps.traps[0].trap.epc;
+    }
+    if (pc == registers->end() || ((pc->second ^ first) & ~std::uint64_t{1}) != 0 || steps.lead_in > 0 || missing) return {};
     if constexpr (requires { machine.begin(*registers); }) machine.begin(*registers);
     return each_memory(core.began, [&](std::uint64_t address, std::span<const std::uint8_t> bytes) { machine.memory().add_began(address, bytes); });
 }

@@ -26,7 +26,8 @@ using tcp = asio::ip::tcp;
 namespace {
 
 constexpr auto kTick = std::chrono::milliseconds(2);
-constexpr double kMostBehind = 0.05;  ///< seconds: a machine that is too slow lets the target run late
+constexpr double kMostBehind = 0.12;  ///< seconds that are caught up; a machine that is too slow lets the target run late
+constexpr double kMostAtOnce = 0.004;  ///< seconds: what asks and answers meanwhile is not kept waiting
 constexpr std::size_t kFloodPiece = 1 << 20;
 constexpr double kCopAsleep = 4, kCopAwake = 13;  ///< mA of the co-processor
 
@@ -178,7 +179,7 @@ void LiveBoard::advance(Running& r, double seconds) {
     }
     r.owed = std::min(r.owed + seconds, kMostBehind * std::max(1.0, options_.speed));
     const double hz = static_cast<double>(r.core->clock_hz());
-    const auto cycles = static_cast<std::uint64_t>(r.owed * hz);
+    const auto cycles = static_cast<std::uint64_t>(std::min(r.owed, kMostAtOnce * std::max(1.0, options_.speed)) * hz);
     if (cycles == 0) return;
     r.owed -= static_cast<double>(cycles) / hz;
     r.ran += static_cast<double>(cycles) / hz;

@@ -39,8 +39,8 @@ std::uint64_t MountDevices::next() const { return std::min({step_at_, index_at_,
 // moved: the centroid creeps there.
 std::uint8_t MountDevices::pixel(unsigned n) {
     const bool cloudy = frame_ == 1 && !options_.healthy;
-    const double moved = frame_ == 0 || options_.healthy ? 0 : 14;
-    const double at = (8000.0 + 30.0 * static_cast<double>(frame_ + 1)) / 256 + moved, wide = cloudy ? 8 : 3;
+    const double moved = frame_ == 0 || options_.healthy ? 0 : 10;
+    const double at = (8000.0 + 30.0 * static_cast<double>(frame_ + 1)) / 256 + moved, wide = cloudy ? 6 : 3;
     const double off = (n - at) / wide;
     return static_cast<std::uint8_t>((cloudy ? 90 : 200) * std::exp(-off * off / 2) + between(2, 5));
 }

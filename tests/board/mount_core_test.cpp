@@ -38,7 +38,7 @@ TEST_F(TheMountsFirmware, GivesItsTasksTheCoreAndItsLockToOneAtATime) {
     EXPECT_GT(blocked[kFocus], 12U);
     EXPECT_GT(blocked[kClock], 3U);
     EXPECT_GE(taken, 16U);
-    EXPECT_GT(longest_guide, 100) << "the cloudy frame takes long to refine";
+    EXPECT_GT(longest_guide, 40) << "the cloudy frame takes long to refine";
     EXPECT_LT(longest_guide, 400);
     EXPECT_EQ(word(address("current_task")), kIdle);
 }

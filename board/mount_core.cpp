@@ -6,7 +6,6 @@ namespace board {
 namespace {
 constexpr std::uint32_t kItm = 0xE0000000, kDemcr = 0xE000EDFC;
 constexpr std::uint64_t kGlobalAhead = 7'340'000'000;  ///< of the global timestamps before the cycles
-constexpr unsigned kHardFault = SystemControl::kHardFault, kUsageFault = SystemControl::kUsageFault;
 }  // namespace
 
 MountCore::MountCore(std::shared_ptr<const mt::Image> image, MountOptions options, bool bare, UnitTroubles troubles, OsSink os,
@@ -232,7 +231,7 @@ void MountCore::entered(unsigned number, std::uint32_t first, std::uint32_t last
         encoder_->exception(number, chained ? back & ~1u : back, handler, core_.cycle());
     }
     tell_exception(number, 1);
-    if (number >= kHardFault && number <= kUsageFault) kernel_.faulted(back, fault_at_);
+    if (number >= SystemControl::kHardFault && number <= SystemControl::kUsageFault) kernel_.faulted(back, fault_at_);
     kernel_.entered(number);
     look_at_bench();
 }

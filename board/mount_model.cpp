@@ -11,6 +11,7 @@
 
 #include "instruments.h"
 #include "itm_writer.h"
+#include "system_control.h"
 #include "thumb_walk.h"
 
 namespace board {
@@ -18,15 +19,8 @@ namespace {
 
 using Cycles = std::uint64_t;
 
-enum Exception : unsigned {
-    kBusFault = 5,
-    kSvCall = 11,
-    kPendSv = 14,
-    kSysTick = 15,
-    kEncIndex = 16,
-    kStepTimer = 17,
-    kGuideUart = 19
-};
+using enum SystemControl::Exception;
+enum Interrupt : unsigned { kEncIndex = 16, kStepTimer = 17, kGuideUart = 19 };
 constexpr Cycles kEntry = 12, kTailChain = 6, kSamplePeriod = 16384;
 
 int priority(unsigned exception) {

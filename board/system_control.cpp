@@ -157,10 +157,6 @@ std::uint32_t SystemControl::word(std::uint32_t offset, std::uint64_t cycle) {
 }
 
 void SystemControl::set_word(std::uint32_t offset, std::uint32_t value, std::uint32_t changed, std::uint64_t cycle) {
-    const auto each = [&](auto does) {
-        for (unsigned n = 0; n < 32; ++n)
-            if (((value & changed) >> n & 1) != 0) does(16 + n);
-    };
     const auto set_priorities = [&](unsigned first) {
         for (unsigned n = 0; n < 4; ++n)
             if ((changed >> (8 * n) & 0xFF) != 0) priorities_[first + n] = value >> (8 * n) & 0xF0;
@@ -188,16 +184,11 @@ void SystemControl::set_word(std::uint32_t offset, std::uint32_t value, std::uin
             start_tick(cycle, tick_reload_);
             break;
         case 0x100:
-            each([this](unsigned n) { enabled_[n] = true; });
-            break;
         case 0x180:
-            each([this](unsigned n) { enabled_[n] = false; });
-            break;
         case 0x200:
-            each([this](unsigned n) { pending_[n] = true; });
-            break;
-        case 0x280:
-            each([this](unsigned n) { pending_[n] = false; });
+        case 0x280:  // set and clear enable, set and clear pending
+            for (unsigned n = 0; n < 32; ++n)
+                if (((value & changed) >> n & 1) != 0) (offset < 0x200 ? enabled_ : pending_)[16 + n] = (offset & 0x80) == 0;
             break;
         case 0xD04:
             value &= changed;

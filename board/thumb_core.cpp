@@ -48,16 +48,21 @@ void ThumbCore::set_flags(std::uint32_t x) {
     ge_ = x >> 16 & 15;
 }
 
+// In a handler the main stack stays in use (B1.4.4).
+void ThumbCore::set_control(std::uint32_t value) {
+    if (ipsr_ == 0 && (value & 2) != (control_ & 2)) std::swap(r_[13], other_sp_);
+    control_ = (ipsr_ == 0 ? value & 2 : control_ & 2) | (value & 1);
+}
+
 std::uint32_t ThumbCore::read_register(std::size_t n) const {
-    const bool process = (control_ & 2) != 0;
     if (n < 16) return r_[n];
     switch (n) {
         case 16:
             return xpsr();
         case 17:
-            return process ? other_sp_ : r_[13];
+            return uses_process_stack() ? other_sp_ : r_[13];
         case 18:
-            return process ? r_[13] : other_sp_;
+            return uses_process_stack() ? r_[13] : other_sp_;
         case 19:
             return primask_ ? 1 : 0;
         case 20:
@@ -72,7 +77,6 @@ std::uint32_t ThumbCore::read_register(std::size_t n) const {
 }
 
 void ThumbCore::write_register(std::size_t n, std::uint32_t value) {
-    const bool process = (control_ & 2) != 0;
     attention_ = true;
     switch (n) {
         case 13:
@@ -89,17 +93,16 @@ void ThumbCore::write_register(std::size_t n, std::uint32_t value) {
             it_ = (value >> 25 & 3) | (value >> 10 & 63) << 2;
             break;
         case 17:
-            (process ? other_sp_ : r_[13]) = value & ~3u;
+            main_stack() = value & ~3u;
             break;
         case 18:
-            (process ? r_[13] : other_sp_) = value & ~3u;
+            process_stack() = value & ~3u;
             break;
         case 19:
             primask_ = (value & 1) != 0;
             break;
         case 20:
-            if (ipsr_ == 0 && (value & 2) != (control_ & 2)) std::swap(r_[13], other_sp_);
-            control_ = ipsr_ == 0 ? value & 3 : (control_ & 2) | (value & 1);
+            set_control(value);
             break;
         case 21:
             basepri_ = value & 0xF0;

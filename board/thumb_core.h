@@ -142,6 +142,10 @@ class ThumbCore {
     std::uint32_t reg(std::uint32_t n) const { return n == 15 ? r_[15] + 4 : r_[n]; }
     void put(std::uint32_t n, std::uint32_t value) { n == 13 ? r_[13] = value & ~3u : r_[n] = value; }
     void set_primask(bool is);
+    void set_control(std::uint32_t value);
+    bool uses_process_stack() const { return (control_ & 2) != 0; }
+    std::uint32_t& main_stack() { return uses_process_stack() ? other_sp_ : r_[13]; }
+    std::uint32_t& process_stack() { return uses_process_stack() ? r_[13] : other_sp_; }
     bool privileged() const { return ipsr_ != 0 || (control_ & 1) == 0; }
 
     // Flags and arithmetic (A2.2.1).

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <bit>
 
+#include "replay/condition_flags.h"
 #include "thumb_core.h"
 
 namespace board {
@@ -45,33 +46,7 @@ uint32_t saturated32(int64_t value, bool& did) { return static_cast<uint32_t>(sa
 }  // namespace
 
 bool ThumbCore::passes(unsigned condition) const {
-    bool is = true;
-    switch (condition >> 1) {
-        case 0:
-            is = z_;
-            break;
-        case 1:
-            is = c_;
-            break;
-        case 2:
-            is = n_;
-            break;
-        case 3:
-            is = v_;
-            break;
-        case 4:
-            is = c_ && !z_;
-            break;
-        case 5:
-            is = n_ == v_;
-            break;
-        case 6:
-            is = n_ == v_ && !z_;
-            break;
-        default:
-            return true;
-    }
-    return is != bit(condition, 0);
+    return mt::condition_holds(condition, (n_ ? 8u : 0) | (z_ ? 4u : 0) | (c_ ? 2u : 0) | (v_ ? 1u : 0));
 }
 
 uint32_t ThumbCore::add(uint32_t a, uint32_t b, bool carry, bool s) {
@@ -675,13 +650,12 @@ void ThumbCore::special_write(uint32_t value, uint32_t sysm, uint32_t mask) {
         return;
     }
     if (!privileged()) return;
-    const bool process = (control_ & 2) != 0;
     switch (sysm) {
         case 8:
-            (process ? other_sp_ : r_[13]) = value & ~3u;
+            main_stack() = value & ~3u;
             break;
         case 9:
-            (process ? r_[13] : other_sp_) = value & ~3u;
+            process_stack() = value & ~3u;
             break;
         case 16:
             set_primask((value & 1) != 0);
@@ -696,8 +670,7 @@ void ThumbCore::special_write(uint32_t value, uint32_t sysm, uint32_t mask) {
             if (level() > -1) faultmask_ = (value & 1) != 0;
             break;
         case 20:
-            if (ipsr_ == 0 && (value & 2) != (control_ & 2)) std::swap(r_[13], other_sp_);
-            control_ = (ipsr_ == 0 ? value & 2 : control_ & 2) | (value & 1);
+            set_control(value);
             break;
         default:
             break;

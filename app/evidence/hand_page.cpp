@@ -31,21 +31,6 @@ constexpr int kPeripheralRole = Qt::UserRole + 2;       // index of a peripheral
 constexpr int kFrameRole = Qt::UserRole + 3;            // of a function on the stack: how many it called
 constexpr int kPathRole = Qt::UserRole + 4;             // function and name of a local variable
 
-QTreeWidget* tree(const char* name, const QString& spoken, const QStringList& heads) {
-    auto* t = new QTreeWidget;
-    t->setObjectName(name);
-    t->setAccessibleName(spoken);
-    t->setHeaderLabels(heads);
-    t->setUniformRowHeights(true);
-    t->setIndentation(12);
-    t->setAlternatingRowColors(true);
-    t->setContextMenuPolicy(Qt::CustomContextMenu);
-    t->setMinimumHeight(40);
-    t->header()->setStretchLastSection(true);
-    t->setFrameShape(QFrame::NoFrame);
-    return t;
-}
-
 QWidget* column_of(std::initializer_list<QWidget*> line, QWidget* body) {
     auto* w = new QWidget;
     auto* column = new QVBoxLayout(w);
@@ -96,10 +81,10 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
     writing_->setObjectName("hand_writing");
     writing_->setToolTip(tr("Registers, variables and memory may be changed: a double click on a value. Each change is noted in the recording"));
     where_ = hint_label("hand_where");
-    registers_ = tree("hand_registers", tr("Registers"), {tr("register"), tr("value")});
-    variables_ = tree("hand_variables", tr("Variables"), {tr("variable"), tr("value")});
+    registers_ = tree_of_values("hand_registers", tr("Registers"), {tr("register"), tr("value")});
+    variables_ = tree_of_values("hand_variables", tr("Variables"), {tr("variable"), tr("value")});
     memory_ = new MemoryView(live, {[this] { return at_hand() ? core() : QString(); }, [this] { return core_isa(); }, [this] { return writing_->isChecked(); }});
-    points_ = tree("hand_points", tr("Breakpoints and watchpoints"), {tr("stops"), tr("core"), tr("hits")});
+    points_ = tree_of_values("hand_points", tr("Breakpoints and watchpoints"), {tr("stops"), tr("core"), tr("hits")});
     points_->setRootIsDecorated(false);
     points_->header()->setStretchLastSection(false);
     points_->header()->setSectionResizeMode(0, QHeaderView::Stretch);

@@ -35,17 +35,8 @@ MemoryView::MemoryView(LiveSession& live, Of of, QWidget* parent) : QWidget(pare
     as_->setObjectName("hand_memory_as");
     as_->setAccessibleName(tr("How memory is shown"));
     as_->addItems({tr("bytes"), tr("words"), tr("text"), tr("instructions")});
-    tree_ = new QTreeWidget;
-    tree_->setObjectName("hand_memory");
-    tree_->setAccessibleName(tr("Memory"));
-    tree_->setHeaderLabels({tr("address"), tr("contents")});
-    tree_->setUniformRowHeights(true);
+    tree_ = tree_of_values("hand_memory", tr("Memory"), {tr("address"), tr("contents")});
     tree_->setRootIsDecorated(false);
-    tree_->setAlternatingRowColors(true);
-    tree_->setContextMenuPolicy(Qt::CustomContextMenu);
-    tree_->setMinimumHeight(40);
-    tree_->header()->setStretchLastSection(true);
-    tree_->setFrameShape(QFrame::NoFrame);
     tree_->setToolTip(tr("A double click types over what stands there; the menu fills, searches, compares, saves and loads"));
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);

@@ -2,6 +2,7 @@
 
 #include <QCoreApplication>
 #include <QHBoxLayout>
+#include <QHeaderView>
 #include <QVBoxLayout>
 
 #include "look/table_text.h"
@@ -64,6 +65,21 @@ QTableView* figures_view(const QString& id, const QString& spoken, QAbstractItem
     dress_table(*table);
     give_table_menu(*table, id);
     return table;
+}
+
+QTreeWidget* tree_of_values(const char* name, const QString& spoken, const QStringList& heads) {
+    auto* t = new QTreeWidget;
+    t->setObjectName(name);
+    t->setAccessibleName(spoken);
+    t->setHeaderLabels(heads);
+    t->setUniformRowHeights(true);
+    t->setIndentation(12);
+    t->setAlternatingRowColors(true);
+    t->setContextMenuPolicy(Qt::CustomContextMenu);
+    t->setMinimumHeight(40);
+    t->header()->setStretchLastSection(true);
+    t->setFrameShape(QFrame::NoFrame);
+    return t;
 }
 
 void lay_page(QWidget& page, std::initializer_list<QWidget*> line, QWidget* wide, QWidget* body) {

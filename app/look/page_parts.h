@@ -7,6 +7,7 @@
 #include <QStandardItem>
 #include <QTableView>
 #include <QToolButton>
+#include <QTreeWidget>
 
 #include "look/elided_label.h"
 
@@ -35,6 +36,8 @@ ElidedLabel* hint_label(const QString& name);
 /// A table of figures with its menu; `id`: its name, and by which its columns are remembered. `sorted`: by a click on a
 /// heading. It may be drawn very low.
 QTableView* figures_view(const QString& id, const QString& spoken, QAbstractItemModel& model, bool sorted = true);
+/// Names and values below each other, drawn as low as need be; `name`: its object's.
+QTreeWidget* tree_of_values(const char* name, const QString& spoken, const QStringList& heads);
 /// Lays out `page`: a line of widgets, of which `wide` takes what the others leave, over the body.
 void lay_page(QWidget& page, std::initializer_list<QWidget*> line, QWidget* wide, QWidget* body);
 

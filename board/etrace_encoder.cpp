@@ -97,6 +97,7 @@ EtraceEncoder::EtraceEncoder(const mt::EtraceParameters& parameters, const mt::E
 void EtraceEncoder::retired(const RvRetired& insn) {
     if (!started_) {
         started_ = true;
+        halted_ = false;
         put_support(0);
     }
     if (held_)
@@ -106,7 +107,26 @@ void EtraceEncoder::retired(const RvRetired& insn) {
     held_ = insn;
 }
 
+void EtraceEncoder::restarted() {
+    stop();
+    halted_ = false;
+    trap_.reset();
+}
+
+void EtraceEncoder::halted() {
+    halted_ = halted_ || started_;
+    if (!started_ && trap_) {  // all that happened since the last halt
+        started_ = true;
+        put_support(0);
+    }
+    stop();
+}
+
 void EtraceEncoder::trapped(const RvTrapped& trap) {
+    if (!started_) {
+        if (halted_) trap_ = trap;
+        return;
+    }
     if (held_) {
         const RvRetired last = *held_;
         settle(Then::trap);
@@ -133,6 +153,7 @@ void EtraceEncoder::trapped(const RvTrapped& trap) {
 void EtraceEncoder::stop() {
     if (!started_) return;
     if (held_) settle(Then::end);
+    if (trap_) put_trap(*trap_, false, trap_->epc, true);  // its handler has executed nothing yet (7.3.2, thaddr)
     put_support(1);
     started_ = false;
     afresh_ = true;

@@ -24,8 +24,8 @@ class EtraceEncoder : public RvListener {
 
     void retired(const RvRetired& insn) override;
     void trapped(const RvTrapped& trap) override;
-    void restarted() override { stop(); }
-    void halted() override { stop(); }
+    void restarted() override;
+    void halted() override;
     /// Addresses are told that much higher: with an iaddress_width of 64 as those of RV64. REQUIRES: a multiple of 2^32.
     void run_above(std::uint64_t above) { above_ = above; }
     /// Tracing ends behind the last instruction.
@@ -64,6 +64,7 @@ class EtraceEncoder : public RvListener {
     std::optional<RvRetired> held_, before_;
     std::optional<RvTrapped> trap_;  ///< to be told with the handler's first instruction
     bool started_ = false, afresh_ = true, updiscon_ = false;
+    bool halted_ = false;  ///< since the last instruction: an exception that comes first is told
     std::uint32_t last_address_ = 0;
     std::uint32_t map_ = 0;
     unsigned branches_ = 0;

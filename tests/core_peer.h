@@ -5,6 +5,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
 #include <cstdint>
 #include <functional>
@@ -49,16 +50,13 @@ class CorePeer {
             const ssize_t n = ::read(mine_, bytes, sizeof bytes);
             if (n <= 0) return;
             std::span<const std::uint8_t> all(bytes, static_cast<std::size_t>(n));
-            if (running_)
-                for (const std::uint8_t b : all)
-                    if (b == 3) {  // "Interrupts"
-                        running_ = false;
-                        say("", "T02");
-                        break;
-                    }
             reader.feed(all);
             while (auto item = reader.next())
                 if (item->kind == DebugPacketReader::Item::Kind::packet) say(item->payload, answer(item->payload));
+            if (running_ && std::find(all.begin(), all.end(), std::uint8_t{3}) != all.end()) {  // "Interrupts": behind what let it go on
+                running_ = false;
+                say("", "T02");
+            }
         }
     }
     std::string answer(const std::string& asked) {

@@ -143,6 +143,7 @@ void LiveSession::take() {
         recording = std::exchange(next_recording_, nullptr);
         trail = std::exchange(next_trail_, nullptr);
     }
+    if (began_ && trail == document_.trail()) return;  // nothing came
     document_.take_live(recording, trail, !began_);
     if (!began_) {
         began_ = true;

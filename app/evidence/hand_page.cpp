@@ -100,7 +100,7 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
     add_variable_ = field("hand_add_variable", tr("Variable: guide.state"),
                           tr("A variable, a member, an element, or *(uint32_t*)0x20000100; Enter adds it, Delete takes one away"));
     add_point_ = field("hand_add_point", tr("Stop: guide_task if n > 3"),
-                       tr("PLACE [if VALUE OP NUMBER] [count N] [say TEXT], or watch VALUE [read|write|access] …; Enter sets it"));
+                       tr("PLACE [hardware] [if VALUE OP NUMBER] [count N] [say TEXT], or watch VALUE [read|write|access] …, also of FIRST..LAST; Enter sets it"));
     auto* across = new QSplitter(Qt::Horizontal);
     across->setHandleWidth(1);
     across->addWidget(column_of({}, registers_));
@@ -553,7 +553,8 @@ void HandPage::fill_points() {
         if (const auto colon = text.indexOf(": "); colon > 0 && text.left(colon) == words(all[i].core)) text = text.mid(colon + 2);
         if (text.startsWith("break ")) text = text.mid(6);
         item->setText(0, text);
-        item->setToolTip(0, all[i].address ? words(hex_text(*all[i].address, 8)) : QString());
+        const QString at = all[i].address ? words(hex_text(*all[i].address, 8)) : QString();
+        item->setToolTip(0, all[i].hardware ? tr("%1, in hardware: it takes a comparator of the core").arg(at) : at);
         item->setText(1, words(all[i].core));
         item->setText(2, words(count_text(all[i].hits)));
         item->setData(0, kOfRole, words(all[i].place));

@@ -35,9 +35,17 @@ struct StatePage::Kept {
     std::optional<Result<PastStates>> states;
     std::unique_ptr<Locals> locals{};
     const StepTrail& steps() const { return trail->steps[stream]; }
+    /// What the last instructions before `step` tell, and the end if it is near. REQUIRES: there are states.
+    std::optional<PastState> glimpse(std::uint64_t step, Progress& progress) const;
     /// What is to be shown of a state. `progress`: null if it is not all that can be known.
     std::shared_ptr<const Found> look(PastState state, const QStringList& watched, Progress* progress);
 };
+
+std::optional<PastState> StatePage::Kept::glimpse(std::uint64_t step, Progress& progress) const {
+    auto near = PastStates::of(*recording, steps(), step - std::min(step, kAtOnce));
+    if (near && near->distance(step) <= 3 * kAtOnce) return near->before(step, progress);
+    return (*states)->glimpse(step, kAtOnce, progress);
+}
 
 std::shared_ptr<const StatePage::Found> StatePage::Kept::look(PastState state, const QStringList& watched, Progress* progress) {
     auto found = std::make_shared<Found>(Found{std::move(state), {}, {}, progress != nullptr});
@@ -160,6 +168,11 @@ StatePage::StatePage(Document& document, QWidget* parent)
         keep_watched();
         ask();
     });
+    connect(&document, &Document::grew, this, [this] {  // while it is recorded: how it stands now tells more
+        const auto trail = document_.trail();
+        if (!kept_ || !trail || !stream_ || *stream_ >= trail->steps.size()) return;
+        if (trail->steps[*stream_].stands && trail->steps[*stream_].stands != kept_->steps().stands) ask();
+    });
     connect(&document, &Document::opened, this, [this] {
         if (progress_) progress_->cancel();
         kept_.reset();
@@ -240,7 +253,7 @@ void StatePage::compute() {
         PastStates& states = **kept->states;
         // What the last instructions tell is there at once; all that is known may take long the first time.
         if (states.distance(step) > kAtOnce)
-            if (auto glimpse = states.glimpse(step, kAtOnce, *progress)) post(kept->look(std::move(*glimpse), watched, nullptr), {});
+            if (auto glimpse = kept->glimpse(step, *progress)) post(kept->look(std::move(*glimpse), watched, nullptr), {});
         auto state = states.before(step, *progress);
         if (!progress->cancelled()) post(state ? kept->look(std::move(*state), watched, progress.get()) : nullptr, {});
     });

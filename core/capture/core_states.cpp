@@ -83,28 +83,20 @@ Result<MemoryRange> memory_range(const std::string& text, const Image* image) {
     return failure("there is no variable '" + text + "'", "", "write its name as the image has it, or 0x20000000..0x20001fff");
 }
 
-Result<CoreSpec::State> StateKeeper::keep(DebugServer& server, const CoreSpec& core) const {
+Result<CoreState> StateReader::read(DebugServer& server, const CoreSpec& core) const {
     const auto until = std::chrono::steady_clock::now() + patience;
-    nlohmann::json kept = {{"registers", nlohmann::json::object()}};
+    CoreState state;
     std::vector<MemoryRange> around;
     for (const auto& [number, name] : registers_to_keep(server, core)) {
         const auto value = server.read_register(number);
         if (!value) {
-            if (kept["registers"].empty()) return tl::make_unexpected(value.error());
+            if (state.registers.empty()) return tl::make_unexpected(value.error());
             continue;
         }
-        kept["registers"][name] = hex_text(*value, 8);
+        state.registers[name] = *value;
         const bool stack = name == "sp" || name == "msp" || name == "psp" || (name == "x2" && core.isa.rfind("rv", 0) == 0);
         if (stack && *value > kAroundStack) around.emplace_back(*value - 256, *value + kAroundStack);
     }
-    CoreSpec::State state;
-    std::error_code ec;
-    const fs::path place = fs::path(folder) / "states";
-    fs::create_directories(place, ec);
-    const auto cannot = [&](const fs::path& file) { return failure("cannot write", file.string(), "check free space and permissions"); };
-    const std::string own = safe_file_name(core.name + "-" + when);
-    state.registers = (place / (own + ".json")).string();
-    if (!write_whole(state.registers, kept.dump(1) + "\n")) return cannot(state.registers);
     std::vector<MemoryRange> wanted = memory.value_or(std::vector<MemoryRange>());
     if (!memory) {
         for (const std::string& image : core.images())
@@ -115,25 +107,39 @@ Result<CoreSpec::State> StateKeeper::keep(DebugServer& server, const CoreSpec& c
         std::vector<std::uint8_t> bytes;
         std::uint64_t at = range.first;
         const auto end_of_piece = [&] {
-            if (bytes.empty()) return true;
-            const fs::path file = place / (own + "-" + hex_text(at - bytes.size(), 8).substr(2) + ".bin");
-            state.memory.push_back({file.string(), at - bytes.size()});
-            return write_whole(file, {reinterpret_cast<const char*>(bytes.data()), bytes.size()});
+            if (!bytes.empty()) state.memory.emplace_back(at - bytes.size(), std::move(bytes));
+            bytes.clear();
         };
         while (at < range.second && bytes.size() < kMostMemory && (memory || std::chrono::steady_clock::now() < until)) {
             std::vector<std::uint8_t> piece(static_cast<std::size_t>(std::min<std::uint64_t>(kPiece - at % kPiece, range.second - at)));
-            if (server.read_memory(at, piece)) {
+            if (server.read_memory(at, piece))
                 bytes.insert(bytes.end(), piece.begin(), piece.end());
-                at += piece.size();
-                continue;
-            }
-            if (!end_of_piece()) return cannot(place);  // beyond what there is
-            bytes.clear();
+            else
+                end_of_piece();  // beyond what there is
             at += piece.size();
         }
-        if (!end_of_piece()) return cannot(place);
+        end_of_piece();
     }
     return state;
+}
+
+Result<CoreSpec::State> keep_state(const CoreState& state, const std::string& folder, const std::string& core, const std::string& when) {
+    CoreSpec::State kept;
+    std::error_code ec;
+    const fs::path place = fs::path(folder) / "states";
+    fs::create_directories(place, ec);
+    const auto cannot = [&](const fs::path& file) { return failure("cannot write", file.string(), "check free space and permissions"); };
+    const std::string own = safe_file_name(core + "-" + when);
+    nlohmann::json registers = {{"registers", nlohmann::json::object()}};
+    for (const auto& [name, value] : state.registers) registers["registers"][name] = hex_text(value, 8);
+    kept.registers = (place / (own + ".json")).string();
+    if (!write_whole(kept.registers, registers.dump(1) + "\n")) return cannot(kept.registers);
+    for (const auto& [address, bytes] : state.memory) {
+        const fs::path file = place / (own + "-" + hex_text(address, 8).substr(2) + ".bin");
+        if (!write_whole(file, {reinterpret_cast<const char*>(bytes.data()), bytes.size()})) return cannot(file);
+        kept.memory.push_back({file.string(), address});
+    }
+    return kept;
 }
 
 std::vector<KeyChange> state_keys(const CoreSpec::State& state, const std::string& table, std::size_t core, const std::string& folder) {

@@ -14,6 +14,7 @@
 #include "capture/buffer_source.h"
 #include "capture/folder.h"
 #include "capture/console_source.h"
+#include "capture/core_stand.h"
 #include "capture/core_states.h"
 #include "capture/poll_source.h"
 #include "capture/ring.h"
@@ -51,6 +52,9 @@ struct RecordRun::End {
     BufferSource* buffer = nullptr;  ///< the receiver has it
     PollSource* poll = nullptr;      ///< the same
     ConsoleSource* console = nullptr;  ///< the same
+    CoreStand stand;
+    std::uint64_t memory_changes_at_begin = 0;
+    bool changed_at_end = false;  ///< since it stood, before the recorder tidied up
     /// Whose bytes come here: a core, or a device of its own.
     std::string who() const {
         return !spec->core.empty() ? spec->core : !spec->device.empty() ? spec->device : std::string("probe");
@@ -200,40 +204,91 @@ std::uint64_t RecordRun::changes() const {
     return all;
 }
 
-// A state that the recording begins with is that before its first instruction only where each byte from then on comes: not
-// out of a buffer, not from a file that was there, and not if something else decides when tracing begins.
+// Whether instructions of this end's core are recorded. A state that the recording begins with is that before its first
+// instruction only where each byte from then on comes: not out of a buffer, not from a file that was there.
+bool RecordRun::tells_core(const End& end, bool from_begin) const {
+    return std::any_of(ends_.begin(), ends_.end(), [&](const auto& other) {
+        if (!other->receiver || target_.streams[other->stream].core != target_.cores[end.core].name) return false;
+        const auto kind = other->spec->trace->kind;
+        return tells_instructions(target_.streams[other->stream].protocol) &&
+               (!from_begin || kind == SourceSpec::Kind::tcp || kind == SourceSpec::Kind::serial);
+    });
+}
+
+StateReader RecordRun::state_reader(const End& end, bool tell) {
+    StateReader reader;
+    if (!recipe_.memory) return reader;
+    reader.memory.emplace();
+    for (const std::string& text : *recipe_.memory)
+        if (const auto range = memory_range(text, images_[end.core].get()))
+            reader.memory->push_back(*range);
+        else if (tell)
+            warn("Core " + target_.cores[end.core].name + ": " + range.error().text());
+    return reader;
+}
+
+Result<CoreState> RecordRun::state_of(End& end, bool begins) {
+    if (begins || !end.changed_at_end) return state_reader(end, begins).read(*end.server, target_.cores[end.core]);
+    if (const auto state = end.stand.stands()) return *state;
+    return failure("a debugger changed it meanwhile");
+}
+
+bool RecordRun::others_changed(const End& end) const {
+    std::uint64_t all = lost_servers_;
+    for (const auto& other : ends_)
+        if (other->server && other.get() != &end) all += other->server->memory_changes() - other->memory_changes_at_begin;
+    return all > 0;
+}
+
+void RecordRun::look_at_stands() {
+    const bool calm = waiting_ == 0;
+    for (auto& end : ends_) {
+        if (!end->server || end->server_lost || !end->stand.stood()) continue;
+        const auto stood = end->stand.stood();
+        const auto stands = end->stand.stands();
+        end->stand.look(*end->server, target_.cores[end->core], calm, others_changed(*end));
+        if (stood == end->stand.stood() && stands == end->stand.stands()) continue;
+        const std::lock_guard guard(lock_);
+        stands_[end->core] = {end->stand.stood(), end->stand.stands()};
+    }
+}
+
+RecordRun::Stand RecordRun::stand(std::size_t core) const {
+    const std::lock_guard guard(lock_);
+    const auto found = stands_.find(core);
+    return found == stands_.end() ? Stand{} : found->second;
+}
+
 void RecordRun::keep_states(const std::string& when) {
     const bool begins = when == "began";
     std::vector<KeyChange> keys;
+    const auto not_kept = [&](const CoreSpec& core, const Problem& why) { warn("How core " + core.name + " stood is not kept: " + why.text()); };
     for (auto& end : ends_) {
-        if (!end->server || end->server_lost || end->server->running()) continue;
+        if (!end->server) continue;
         const CoreSpec& core = target_.cores[end->core];
-        const auto tells = [&](const auto& other) {
-            if (!other->receiver || target_.streams[other->stream].core != core.name) return false;
-            const auto kind = other->spec->trace->kind;
-            return tells_instructions(target_.streams[other->stream].protocol) &&
-                   (!begins || kind == SourceSpec::Kind::tcp || kind == SourceSpec::Kind::serial);
-        };
+        if (const auto stood = end->stand.stood(); !begins && stood && stood->complete && !stood->at.empty()) {
+            const std::string name = "states/" + safe_file_name(core.name + "-stood") + ".csv";
+            std::error_code ec;
+            fs::create_directories(fs::path(folder_) / "states", ec);
+            if (auto written = replace_file((fs::path(folder_) / name).string(), stood_text(*stood)); written)
+                keys.push_back({"core", end->core, "stood", toml_quoted(name)});
+            else
+                not_kept(core, written.error());
+        }
+        if (end->server_lost || end->server->running() || !tells_core(*end, begins)) continue;
+        // Something else decides when tracing begins.
         const bool later = begins && std::any_of(recipe_.traces.begin(), recipe_.traces.end(),
                                                  [&](const TraceWish& w) { return w.start.has_value() && (w.core.empty() || w.core == core.name); });
-        if (later || std::none_of(ends_.begin(), ends_.end(), tells)) continue;
-        StateKeeper keeper{folder_, when, std::nullopt, Milliseconds(1000)};
-        if (recipe_.memory) {
-            keeper.memory.emplace();
-            for (const std::string& text : *recipe_.memory)
-                if (const auto range = memory_range(text, images_[end->core].get()))
-                    keeper.memory->push_back(*range);
-                else if (begins)
-                    warn("Core " + core.name + ": " + range.error().text());
-        }
-        auto state = keeper.keep(*end->server, core);
-        if (!state) {
-            warn("How core " + core.name + " stood is not kept: " + state.error().text());
+        if (later) continue;
+        const auto state = state_of(*end, begins);
+        auto kept = state ? keep_state(*state, folder_, core.name, when) : tl::make_unexpected(state.error());
+        if (!kept) {
+            not_kept(core, kept.error());
             continue;
         }
-        state->told = !begins;
-        for (KeyChange& key : state_keys(*state, "core." + when, end->core, folder_)) keys.push_back(std::move(key));
-        (begins ? target_.cores[end->core].began : target_.cores[end->core].stopped) = std::move(*state);
+        kept->told = !begins;
+        for (KeyChange& key : state_keys(*kept, "core." + when, end->core, folder_)) keys.push_back(std::move(key));
+        (begins ? target_.cores[end->core].began : target_.cores[end->core].stopped) = std::move(*kept);
     }
     for (std::size_t c = 0; !begins && !touched_ && c < target_.cores.size(); ++c)
         if (std::any_of(ends_.begin(), ends_.end(), [c](const auto& e) { return e->server && e->core == c; }))
@@ -639,7 +694,7 @@ Result<void> RecordRun::run_core_to(End& end, const std::string& where, std::uin
     auto at = image ? image->address_of(where) : Result<std::uint64_t>(std::stoull(where, nullptr, 16));
     if (!at) return tl::make_unexpected(at.error());
     if (auto halted = end.server->halt(); !halted) return tl::make_unexpected(halted.error());
-    if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return set;
+    if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return tl::make_unexpected(set.error());
     const auto began = Steady::now();
     const auto clear = [&] { (void)end.server->clear_point(DebugServer::Point::software, *at, 2); };
     std::uint64_t times = 0;
@@ -672,7 +727,7 @@ Result<void> RecordRun::run_core_to(End& end, const std::string& where, std::uin
         if (++times < wanted) {  // over the breakpoint, and on
             clear();
             if (auto step = end.server->step(); !step) return tl::make_unexpected(step.error());
-            if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return set;
+            if (auto set = end.server->set_point(DebugServer::Point::software, *at, 2); !set) return tl::make_unexpected(set.error());
         }
     }
     clear();
@@ -690,7 +745,7 @@ Result<void> RecordRun::run_core_to_access(End& end, const TraceWish::Trigger& t
                       : trigger.on == Access::write ? DebugServer::Point::write
                                                     : DebugServer::Point::access;
     const auto length = static_cast<unsigned>(std::min<std::uint64_t>(place->size, 8));
-    if (auto set = end.server->set_point(type, place->address, length); !set) return set;
+    if (auto set = end.server->set_point(type, place->address, length); !set) return tl::make_unexpected(set.error());
     const auto began = Steady::now();
     Result<void> outcome;
     for (std::uint64_t times = 0; times < trigger.after && outcome;) {
@@ -781,7 +836,8 @@ Result<void> RecordRun::start_all() {
         if (auto halted = end.server->halt(); !halted) return tl::make_unexpected(halted.error());
         if (!watch) {
             end.until = *at;
-            return end.server->set_point(DebugServer::Point::software, *at, 2);
+            const auto set = end.server->set_point(DebugServer::Point::software, *at, 2);
+            return set ? Result<void>() : tl::make_unexpected(set.error());
         }
         const Symbol* symbol = image->symbol_named(place);
         end.watch = *at;
@@ -792,7 +848,7 @@ Result<void> RecordRun::start_all() {
                          : recipe_.watch->on_read ? DebugServer::Point::access
                                                   : DebugServer::Point::write;
         auto set = end.server->set_point(end.watch_type, *at, end.watch_length);
-        if (set && size <= kMostWatched) return set;
+        if (set && size <= kMostWatched) return {};
         end.watch.reset();  // part of a variable would be watched without a word
         if (set) (void)end.server->clear_point(end.watch_type, *at, end.watch_length);
         return failure("the debug server cannot watch all " + bytes_text(size) + " of " + place, recipe_.path,
@@ -802,7 +858,11 @@ Result<void> RecordRun::start_all() {
         if (auto ok = set_end(recipe_.until->core, recipe_.until->where, false); !ok) return ok;
     if (recipe_.watch)
         if (auto ok = set_end(recipe_.watch->core, recipe_.watch->symbol, true); !ok) return ok;
-    for (CoreSpec& core : target_.cores) core.began = core.stopped = {};  // those of another recording
+    for (CoreSpec& core : target_.cores) {  // those of another recording
+        core.began = core.stopped = {};
+        core.stood.clear();
+        core.untouched = false;
+    }
     if (!reads_only()) keep_states("began");
     changes_at_begin_ = changes();
     if (on_begin) on_begin();
@@ -821,12 +881,19 @@ Result<void> RecordRun::start_all() {
     }
     // All cores at once, as far as their debug servers allow; each is marked with when it really started.
     std::optional<Steady::time_point> first;
+    for (auto& end : ends_)
+        if (end->server) end->memory_changes_at_begin = end->server->memory_changes();
     if (reads_only()) finish_buffers();  // a core that lies in a fault would only overwrite what led there
     for (auto& end : ends_) {
         if (!end->server || reads_only()) continue;
         const auto before = Steady::now();
         if (auto on = end->server->resume(); !on) return on;
         const auto after = Steady::now();
+        if (tells_core(*end, false)) {
+            StateReader reader = state_reader(*end, false);
+            reader.patience = Milliseconds(250);  // somebody may wait for the next command
+            end->stand.begin(*end->server, std::move(reader));
+        }
         if (!first) first = before;
         const bool is_first = before == *first;
         const double at = is_first ? 0 : seconds_of(before + (after - before) / 2 - *first),
@@ -873,6 +940,7 @@ void RecordRun::record() {
             stop(recipe_.limit_bytes > 0 && !reads_only() ? "the limit was reached" : "the buffer was read to its end");
         watch_cores();
         serve_requests();
+        look_at_stands();
         look_after_folder();
         if (idle) std::this_thread::sleep_for(Milliseconds(2));
     }
@@ -987,6 +1055,9 @@ void RecordRun::serve(const HandCommand& command, const HandDone& done) {
         return;
     }
     hand_->allow_writing(may_write_);
+    if (command.kind == HandCommand::Kind::reset || (command.writes() && may_write_))
+        for (auto& end : ends_)
+            if (end->server && !end->server_lost) end->stand.before_change(*end->server, target_.cores[end->core]);
     const std::size_t before = hand_->written().size();
     const auto answers = hand_->run(command);
     for (std::size_t i = before; i < hand_->written().size(); ++i) note("written by hand: " + hand_->written()[i]);
@@ -1048,6 +1119,7 @@ void RecordRun::stop_all() {
         halted += halt ? 1 : 0;
     }
     const double took = seconds_of(Steady::now() - before);
+    for (auto& end : ends_) end->changed_at_end = end->server && (end->server->changed_here() || others_changed(*end));
     for (auto& end : ends_)
         if (end->thread.joinable()) end->thread.join();
     reach_units();

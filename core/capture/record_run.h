@@ -4,6 +4,7 @@
 #include <atomic>
 #include <deque>
 #include <functional>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <string>
@@ -12,6 +13,7 @@
 
 #include "base/problem.h"
 #include "base/progress.h"
+#include "capture/core_states.h"
 #include "capture/folder.h"
 #include "capture/receiver.h"
 #include "capture/recipe.h"
@@ -110,6 +112,13 @@ class RecordRun {
     RunState state() const;
     /// A debugger changed something of the target since the recording began, or may have.
     bool touched() const { return touched_; }
+    /// Where a core of the target file stood, and how it stands now; null: not known.
+    struct Stand {
+        std::shared_ptr<const StoodPlaces> stood;
+        std::shared_ptr<const CoreState> stands;
+        bool operator==(const Stand&) const = default;
+    };
+    Stand stand(std::size_t core) const;
     const std::vector<RecordedStream>& streams() const { return recorded_; }
     const std::string& folder() const { return folder_; }
     const Recipe& recipe() const { return recipe_; }
@@ -160,6 +169,11 @@ class RecordRun {
     void renew_core(const End& end, bool ask_pc);
     /// How the cores stand whose instructions are recorded, if a debug server can tell: "began" or "stopped".
     void keep_states(const std::string& when);
+    bool tells_core(const End& end, bool from_begin) const;
+    StateReader state_reader(const End& end, bool tell);
+    Result<CoreState> state_of(End& end, bool begins);
+    bool others_changed(const End& end) const;
+    void look_at_stands();
     /// What all servers may have changed of the target so far; a server that went counts as a change.
     std::uint64_t changes() const;
     std::string place_text(const End& end, std::uint64_t pc) const;
@@ -190,6 +204,7 @@ class RecordRun {
     std::atomic<bool> may_write_{false};
     std::unique_ptr<Hand> hand_;  ///< while it is recorded
     RunState state_;
+    std::map<std::size_t, Stand> stands_;  ///< by core
 };
 
 }  // namespace mt

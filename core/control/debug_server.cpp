@@ -355,8 +355,28 @@ void DebugServer::read_target_description() {
     pc_number_ = register_named("pc");
 }
 
+void DebugServer::count_places() {
+    counting_ = true;
+    places_ = {};
+    changes_before_ = changes_;
+}
+
+void DebugServer::leave_place() {
+    if (counting_) {
+        const auto at = here_ && here_since_ == line_->let_go ? Result<std::uint64_t>(*here_) : pc();
+        if (at)
+            places_.add(*at, changed_here());
+        else
+            places_.complete = false;
+        changes_before_ = changes_;
+    }
+    here_.reset();
+    ++line_->let_go;
+}
+
 Result<void> DebugServer::resume() {
     if (line_->running) return {};
+    leave_place();
     line_->kept_stop.reset();
     if (line_->non_stop) {
         if (auto ok = ask_ok("vCont;c", "resume the core"); !ok) return ok;
@@ -526,6 +546,7 @@ Result<DebugStop> DebugServer::step() {
 }
 
 Result<DebugStop> DebugServer::step_once() {
+    leave_place();
     line_->kept_stop.reset();
     if (line_->non_stop) {
         if (auto ok = ask_ok(thread_.empty() ? "vCont;s" : "vCont;s:" + thread_, "step"); !ok) return tl::make_unexpected(ok.error());
@@ -542,6 +563,8 @@ Result<DebugStop> DebugServer::step_once() {
 
 Result<std::string> DebugServer::monitor(const std::string& command) {
     ++changes_;
+    ++memory_changes_;
+    here_.reset();
     // Section "qRcmd": any number of O packets, then OK, an error, or hex text that is the last of it.
     auto reply = ask("qRcmd," + hex_of_bytes(command));
     std::string printed;
@@ -611,13 +634,17 @@ Result<void> DebugServer::write_register(unsigned number, std::uint64_t value) {
     if (size > 8)
         return failure("register " + std::to_string(number) + " has more than 64 bits", line_->link->name(), "it cannot be written here");
     ++changes_;
+    here_.reset();
     std::string bytes;
     for (unsigned i = 0; i < size; ++i) bytes += static_cast<char>(value >> (8 * i));
     return ask_ok("P" + hex_number(number) + "=" + hex_of_bytes(bytes), "write register " + std::to_string(number));
 }
 
 Result<std::uint64_t> DebugServer::pc() {
-    return read_register(pc_number_.value_or(architecture_.find("riscv") != std::string::npos ? 32 : 15));
+    auto at = read_register(pc_number_.value_or(architecture_.find("riscv") != std::string::npos ? 32 : 15));
+    here_ = at && !line_->running ? std::optional(*at) : std::nullopt;
+    here_since_ = line_->let_go;
+    return at;
 }
 
 Result<void> DebugServer::memory_chunks(std::uint64_t address, std::span<std::uint8_t> into, Progress* progress) {
@@ -656,6 +683,7 @@ Result<void> DebugServer::read_memory(std::uint64_t address, std::span<std::uint
 
 Result<void> DebugServer::write_memory(std::uint64_t address, std::span<const std::uint8_t> bytes) {
     ++changes_;
+    ++memory_changes_;
     const bool pause = line_->running && !line_->non_stop;
     std::optional<DebugStop> stop;
     if (pause) {
@@ -680,16 +708,19 @@ Result<void> DebugServer::write_memory(std::uint64_t address, std::span<const st
     return outcome;
 }
 
-Result<void> DebugServer::set_point(Point type, std::uint64_t address, unsigned length) {
+Result<DebugServer::Point> DebugServer::set_point(Point type, std::uint64_t address, unsigned length) {
     const auto packet = [&](Point t) {
         return "Z" + std::to_string(static_cast<int>(t)) + "," + hex_number(address) + "," + hex_number(length);
     };
     auto reply = ask(packet(type));
     if (!reply) return tl::make_unexpected(reply.error());
-    if (*reply != "OK" && type == Point::software) reply = ask(packet(Point::hardware));
+    if (*reply != "OK" && type == Point::software) {
+        type = Point::hardware;
+        reply = ask(packet(type));
+    }
     if (!reply) return tl::make_unexpected(reply.error());
     if (*reply != "OK") return tl::make_unexpected(unexpected("stop at " + hex_text(address), *reply));
-    return {};
+    return type;
 }
 
 Result<void> DebugServer::clear_point(Point type, std::uint64_t address, unsigned length) {

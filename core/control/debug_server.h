@@ -17,6 +17,7 @@
 #include "base/progress.h"
 #include "control/debug_packet.h"
 #include "control/link.h"
+#include "target/core_state.h"
 
 namespace mt {
 
@@ -105,9 +106,18 @@ class DebugServer {
     /// How often something was asked for that may have changed the target: a write, a reset, a command of the server's own.
     std::uint64_t changes() const { return changes_; }
 
+    /// The same of memory, or of more than this core.
+    std::uint64_t memory_changes() const { return memory_changes_; }
+    /// From now on it is kept where the core stood when it was let go on; for a core that was halted only to be read it is
+    /// asked for that.
+    void count_places();
+    const StoodPlaces& places() const { return places_; }
+    /// Whether something was changed since the core was let go on last, or since places are counted.
+    bool changed_here() const { return changes_ != changes_before_; }
+
     /// `length` is the kind for breakpoints (2 or 4 bytes of instruction), the bytes watched for watchpoints.
-    /// A breakpoint that the server refuses in software is tried in hardware.
-    Result<void> set_point(Point type, std::uint64_t address, unsigned length);
+    /// A breakpoint that the server refuses in software is tried in hardware. What it was set as.
+    Result<Point> set_point(Point type, std::uint64_t address, unsigned length);
     Result<void> clear_point(Point type, std::uint64_t address, unsigned length);
 
     /// What the target printed through this server: the server's own output packets, and semihosting calls that write
@@ -132,6 +142,8 @@ class DebugServer {
   private:
     static constexpr int kMostSteps = 2;  ///< beyond the first
     Result<DebugStop> step_once();
+    /// The core is about to be let go on.
+    void leave_place();
     Result<std::string> ask(const std::string& payload);
     Result<std::string> ask(const std::string& payload, Milliseconds patience);
     Result<void> ask_ok(const std::string& payload, const std::string& doing);
@@ -164,12 +176,17 @@ class DebugServer {
         bool keeps_console = false, interrupting = false;
         unsigned brief_halts = 0;
         double brief_halt_seconds = 0;
+        std::uint64_t let_go = 0;  ///< how often the cores were
     };
     explicit DebugServer(std::shared_ptr<Line> line);
 
     std::shared_ptr<Line> line_;
     bool stood_still_ = false;
-    std::uint64_t changes_ = 0;
+    std::uint64_t changes_ = 0, memory_changes_ = 0, changes_before_ = 0;
+    bool counting_ = false;
+    StoodPlaces places_;
+    std::optional<std::uint64_t> here_;  ///< where it stands, once that was asked …
+    std::uint64_t here_since_ = 0;       ///< … when it had been let go on so often
     std::string architecture_;
     std::vector<Register> registers_;
     std::optional<unsigned> pc_number_;

@@ -199,7 +199,7 @@ Result<std::vector<HandAnswer>> Hand::stopped(const std::string& name, const Deb
 
 std::vector<HandPoint> Hand::points() const {
     std::vector<HandPoint> all;
-    for (const Point& p : points_) all.push_back({cores_[p.core].spec.name, p.command.text, p.command.place, p.address, p.hits});
+    for (const Point& p : points_) all.push_back({cores_[p.core].spec.name, p.command.text, p.command.place, p.address, p.hits, p.type == DebugServer::Point::hardware});
     return all;
 }
 
@@ -250,7 +250,7 @@ Result<HandAnswer> Hand::on(std::size_t index, const HandCommand& command) {
             break;
         case Kind::points:
             for (const Point& p : points_)
-                if (p.core == index) a.values.push_back({p.command.place, plural(p.hits, "hit", "hits"), {}});
+                if (p.core == index) a.values.push_back({p.command.place, plural(p.hits, "hit", "hits") + (p.type == DebugServer::Point::hardware ? ", in hardware" : ""), {}});
             break;
         case Kind::registers: {
             done = must_stand();
@@ -347,10 +347,10 @@ Result<void> Hand::stand(Core& core, HandAnswer& a) const {
 
 Hand::Point* Hand::point_at(std::size_t core, std::uint64_t pc) {
     for (Point& p : points_)
-        if (p.core == core && p.type == DebugServer::Point::software && p.address == (pc & ~std::uint64_t{1})) return &p;
+        if (p.core == core && p.stops_at() && p.address == (pc & ~std::uint64_t{1})) return &p;
     // A server that has several cores stops all of them there.
     for (Point& p : points_)
-        if (of_one_server(p.core, core) && p.type == DebugServer::Point::software && p.address == (pc & ~std::uint64_t{1})) return &p;
+        if (of_one_server(p.core, core) && p.stops_at() && p.address == (pc & ~std::uint64_t{1})) return &p;
     return nullptr;
 }
 
@@ -363,7 +363,7 @@ Result<void> Hand::step(Core& core) {
     if (here != nullptr) (void)core.server->clear_point(here->type, here->address, here->length);
     auto stepped = core.server->step();
     if (here != nullptr)
-        if (auto set = core.server->set_point(here->type, here->address, here->length); !set) return set;
+        if (auto set = core.server->set_point(here->type, here->address, here->length); !set) return tl::make_unexpected(set.error());
     if (!stepped) return tl::make_unexpected(stepped.error());
     return {};
 }
@@ -392,7 +392,7 @@ Result<bool> Hand::stays(std::size_t core, const DebugStop& stop, HandAnswer& a)
     }
     if (stop.why == DebugStop::Why::watchpoint)
         for (Point& p : points_)
-            if (p.core == core && p.type != DebugServer::Point::software &&
+            if (p.core == core && !p.stops_at() &&
                 (!stop.watched || (*stop.watched >= p.address && *stop.watched < p.address + p.length)))
                 hit = &p;
     if (hit == nullptr) {
@@ -469,7 +469,7 @@ Result<void> Hand::run_to(std::size_t index, std::uint64_t address, double secon
     if ((*pc & ~std::uint64_t{1}) == address)
         if (auto past = step(core); !past) return past;
     if (!there_already)
-        if (auto set = core.server->set_point(DebugServer::Point::software, address, 2); !set) return set;
+        if (auto set = core.server->set_point(DebugServer::Point::software, address, 2); !set) return tl::make_unexpected(set.error());
     auto outcome = go(core);
     const auto until = Steady::now() + std::chrono::duration_cast<Steady::duration>(std::chrono::duration<double>(seconds));
     while (outcome && core.server->running()) {
@@ -558,13 +558,19 @@ Result<void> Hand::add_point(std::size_t index, const HandCommand& command) {
                                    : Result<std::uint64_t>(std::strtoull(command.place.c_str(), nullptr, 16));
         if (!at) return tl::make_unexpected(at.error());
         p.address = *at & ~std::uint64_t{1};
+        if (command.hardware) p.type = DebugServer::Point::hardware;
         if (point_at(index, p.address) != nullptr)
             return failure("there is a breakpoint at " + command.place + " already", "“" + command.text + "”", "clear takes all away");
     } else {
-        const auto place = find_data(core.spec, command.place);
-        if (!place) return tl::make_unexpected(place.error());
-        p.address = place->address;
-        p.length = static_cast<unsigned>(std::min<std::uint64_t>(place->size, 1 << 16));
+        if (command.length > 0) {
+            p.address = command.address;
+            p.length = static_cast<unsigned>(command.length);
+        } else {
+            const auto place = find_data(core.spec, command.place);
+            if (!place) return tl::make_unexpected(place.error());
+            p.address = place->address;
+            p.length = static_cast<unsigned>(std::min<std::uint64_t>(place->size, HandCommand::kMostWatched));
+        }
         p.type = command.on_read && command.on_write ? DebugServer::Point::access
                  : command.on_read                   ? DebugServer::Point::read
                                                      : DebugServer::Point::write;
@@ -573,11 +579,13 @@ Result<void> Hand::add_point(std::size_t index, const HandCommand& command) {
     const bool ran = core.server->running();
     if (ran)
         if (auto halted = core.server->halt(); !halted) return tl::make_unexpected(halted.error());
-    auto set = core.server->set_point(p.type, p.address, p.length);
+    const auto set = core.server->set_point(p.type, p.address, p.length);
     if (ran)
         if (auto on = go(core); !on) return on;
-    if (set) points_.push_back(std::move(p));
-    return set;
+    if (!set) return tl::make_unexpected(set.error());
+    p.type = *set;
+    points_.push_back(std::move(p));
+    return {};
 }
 
 Result<void> Hand::clear(std::size_t index, const std::string& place) {

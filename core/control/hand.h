@@ -45,6 +45,7 @@ struct HandPoint {
     std::string place;
     std::optional<std::uint64_t> address;
     std::uint64_t hits = 0;
+    bool hardware = false;  ///< a breakpoint that takes a comparator of the core
     bool operator==(const HandPoint&) const = default;
 };
 
@@ -90,6 +91,8 @@ class Hand {
         std::uint64_t address = 0;
         unsigned length = 2;
         std::uint64_t hits = 0;
+        /// A breakpoint; else a watchpoint.
+        bool stops_at() const { return type == DebugServer::Point::software || type == DebugServer::Point::hardware; }
     };
 
     /// What stood there before it was written: of a register, or of memory.

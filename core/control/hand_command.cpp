@@ -97,9 +97,10 @@ std::vector<std::pair<std::string, std::string>> hand_commands() {
             {"step over", "the same, not into calls"},
             {"step out", "up to the return from this function"},
             {"run PLACE [SECONDS]", "let it run up to a function, a line (axis.c:41) or an address"},
-            {"break PLACE [if VALUE OP NUMBER] [count N] [say TEXT]",
-             "stop there: if the value is so, at the Nth time; or say the text and go on"},
-            {"watch VALUE [read|write|access] [if …] [count N] [say TEXT]", "the same where a variable is accessed"},
+            {"break PLACE [hardware] [if VALUE OP NUMBER] [count N] [say TEXT]",
+             "stop there: if the value is so, at the Nth time; or say the text and go on. In hardware where memory does not take it, or if asked for"},
+            {"watch VALUE [read|write|access] [if …] [count N] [say TEXT]",
+             "the same where a variable is accessed, or anything of FIRST..LAST, as 0x20000000..0x200000ff"},
             {"clear [PLACE]", "take this breakpoint or watchpoint away, or all"},
             {"points", "those that are set, with how often they were hit"},
             {"registers [NAME …]", "these registers, or all"},
@@ -239,6 +240,17 @@ Result<HandCommand> parse_hand_command(const std::string& text) {
                 c.on_read = words[1] != "write";
                 c.on_write = words[1] != "read";
                 from = 2;
+            }
+            if (c.kind == Kind::break_at && words.size() > 1 && words[1] == "hardware") {
+                c.hardware = true;
+                from = 2;
+            }
+            if (const auto dots = c.place.find(".."); c.kind == Kind::watch && dots != std::string::npos) {
+                const auto first = number_of(c.place.substr(0, dots)), last = number_of(c.place.substr(dots + 2));
+                if (!first || !last || *first < 0 || *last < *first || static_cast<std::uint64_t>(*last - *first) >= HandCommand::kMostWatched)
+                    return wrong("'" + c.place + "' is no range", "the first and the last address, as 0x20000000..0x200000ff, of at most 64 KiB");
+                c.address = static_cast<std::uint64_t>(*first);
+                c.length = static_cast<std::uint64_t>(*last - *first) + 1;
             }
             if (auto ok = options(from); !ok) return tl::make_unexpected(ok.error());
             break;

@@ -57,7 +57,8 @@ struct HandCommand {
     std::string core;   ///< empty: the first with a debug server; "all": all of them
     std::string place;  ///< of run_to, break_at, clear; the expression of watch and write; the register of set; a file; the text of type
     std::vector<std::string> names;            ///< of read and registers; the cores of together
-    std::uint64_t address = 0, length = 0;     ///< of memory, fill, search, compare, save, load
+    static constexpr std::uint64_t kMostWatched = 1 << 16;  ///< bytes
+    std::uint64_t address = 0, length = 0;     ///< of memory, fill, search, compare, save, load; of watch, of a range: else 0
     std::vector<std::uint8_t> bytes;           ///< of search
     std::shared_ptr<const HandState> state{};  ///< of put: what is written, once somebody worked it out
     std::uint64_t times = 1;                   ///< steps; of break_at and watch: stop at this hit
@@ -66,6 +67,7 @@ struct HandCommand {
     std::optional<Condition> condition;        ///< of break_at and watch
     std::optional<std::string> message;        ///< the same: what is said instead of a stop
     bool on_read = false, on_write = true;     ///< of watch
+    bool hardware = false;                     ///< of break_at: by a comparator of the core, not by changing memory
     /// Whether it lets a core run, or stops one.
     bool moves() const {
         return kind == Kind::go || kind == Kind::halt || kind == Kind::reset || kind == Kind::wait || kind == Kind::step ||

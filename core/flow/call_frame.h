@@ -15,7 +15,7 @@ struct CallFrame {
         kTail = 4,        ///< entered by a jump in place of the one before
         kHandler = 8,     ///< entered by an exception
         kUnwound = 16,    ///< left without a return of its own
-        kContinued = 32,  ///< on a stack that was switched away from, and back to
+        kContinued = 32,  ///< on a stack that was switched away from, and back to, or of which nothing was traced for a while
         kReplaced = 64,   ///< left by a jump into another function, which stands in its place
     };
     std::uint32_t function = 0;

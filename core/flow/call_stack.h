@@ -7,6 +7,7 @@
 #include <cstdint>
 #include <map>
 #include <memory>
+#include <utility>
 #include <vector>
 
 #include "flow/call_frame.h"
@@ -104,6 +105,11 @@ class CallStack {
     /// Instructions are missing: nothing is known of the stack behind this.
     template <class Out>
     void lose(Out& out);
+    /// Tracing stops. Where it goes on with what follows the last instruction, whoever was on the stack still is: they are
+    /// left with kCutEnd and entered once more with kContinued, and `out` is told before, as go_on(step), if it hears that.
+    /// Else nothing is known of the stack.
+    template <class Out>
+    void pause(Out& out);
     template <class Out>
     void finish(Out& out) {
         lose(out);
@@ -124,6 +130,11 @@ class CallStack {
     }
     template <class Out>
     void arrive(std::uint32_t slot, std::uint32_t f, Out& out);
+    /// Whether the next instruction, in `slot`, follows the last one before a pause; kNowhere: an exception came, from a
+    /// place that is not told.
+    bool follows(std::uint32_t slot) const;
+    template <class Out>
+    void end_pause(std::uint32_t slot, Out& out);
     template <class Out>
     void push(std::uint32_t f, std::uint32_t back, std::uint8_t flags, Out& out, std::uint32_t number = 0) {
         if (frames_.size() >= kMostDepth) return;
@@ -177,6 +188,7 @@ class CallStack {
     StepTrap trap_;
     std::uint32_t trap_back_ = Code::kNowhere;
     std::map<std::uint32_t, std::vector<CallFrame>> stashed_;  ///< stacks switched away from, by where they go on
+    std::vector<CallFrame> paused_;                            ///< the stack, while tracing is stopped
 };
 
 template <class Out>
@@ -254,8 +266,55 @@ void CallStack::leave_handler(std::uint32_t slot, std::uint32_t f, Out& out) {
     if (top_ != f) push_base(slot, f, out);
 }
 
+inline bool CallStack::follows(std::uint32_t slot) const {
+    const CallFrame& top = paused_.back();
+    if (slot == Code::kNowhere) return true;
+    if (trapped_) return functions_->is_entry(slot);
+    if (returning_ || flow_ == Flow::trap_return) {
+        const auto handler = std::find_if(paused_.rbegin(), paused_.rend(), [](const CallFrame& f) { return (f.flags & CallFrame::kHandler) != 0; });
+        return handler != paused_.rend() && handler->back == slot;
+    }
+    if (slot == behind_ && (goes_on(flow_) || (flags_ & FlowInsn::kConditional) != 0)) return true;
+    const bool within = functions_->at(slot) == top.function;
+    switch (flow_) {
+        case Flow::branch:
+        case Flow::jump:
+            return within || functions_->is_entry(slot);
+        case Flow::call:
+        case Flow::indirect_call:
+            return functions_->is_entry(slot);
+        case Flow::ret:
+        case Flow::indirect:
+            return top.back == slot || (flow_ == Flow::indirect && within);
+        default:
+            return false;
+    }
+}
+
+template <class Out>
+void CallStack::pause(Out& out) {
+    if (frames_.empty()) {
+        if (paused_.empty()) lose(out);
+        return;
+    }
+    paused_ = frames_;
+    while (!frames_.empty()) pop(CallFrame::kCutEnd, out);
+    plain_ = false;
+}
+
+template <class Out>
+void CallStack::end_pause(std::uint32_t slot, Out& out) {
+    if (!follows(slot)) return lose(out);
+    const std::vector<CallFrame> back = std::exchange(paused_, {});
+    const auto unknown = [](const CallFrame& f) { return (f.flags & CallFrame::kHandler) != 0 && f.number == StepTrap::kUnknown; };
+    if constexpr (requires { out.go_on(step_); })
+        if (std::none_of(back.begin(), back.end(), unknown)) out.go_on(step_);
+    for (const CallFrame& f : back) push(f.function, f.back, static_cast<std::uint8_t>(f.flags | CallFrame::kContinued), out, f.number);
+}
+
 template <class Out>
 void CallStack::arrive(std::uint32_t slot, std::uint32_t f, Out& out) {
+    if (frames_.empty() && !paused_.empty()) end_pause(slot, out);
     if (trapped_) {
         trapped_ = false;
         push(f, trap_back_, CallFrame::kHandler, out, trap_.number);
@@ -293,7 +352,11 @@ void CallStack::arrive(std::uint32_t slot, std::uint32_t f, Out& out) {
 
 template <class Out>
 void CallStack::trap(const StepTrap& t, Out& out) {
-    const std::uint32_t from = t.slot(*code_);
+    std::uint32_t from = t.slot(*code_);
+    if (frames_.empty() && !paused_.empty()) {
+        end_pause(from, out);
+        if (from == Code::kNowhere && (flow_ == Flow::next || flow_ == Flow::barrier)) from = behind_;
+    }
     // A handler that was entered, but has not begun when the next exception comes, goes on later.
     const bool unbegun = trapped_ && !t.tail_chained && from != trap_back_ && functions_->is_entry(from);
     if (unbegun) arrive(from, functions_->at(from), out);
@@ -332,6 +395,7 @@ template <class Out>
 void CallStack::lose(Out& out) {
     while (!frames_.empty()) pop(CallFrame::kCutEnd, out);
     stashed_.clear();
+    paused_.clear();
     trapped_ = returning_ = plain_ = false;
     flow_ = Flow::none;
 }

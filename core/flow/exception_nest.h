@@ -66,6 +66,12 @@ class HandlerStack {
     /// Packets are missing here.
     template <class Out>
     void lose(Time from, Time to, Out& out);
+    /// Nothing happened since the loss: what was known of thread mode is known again, and, the outermost first, `active` tells
+    /// what was active.
+    template <class Out>
+    void go_on(Time t, Out& out);
+    template <class Out>
+    void active(unsigned number, Time t, Out& out);
     /// The recording ends: open instances are cut.
     template <class Out>
     void finish(Time end, Out& out);
@@ -98,6 +104,7 @@ class HandlerStack {
 
     std::vector<ExceptionInstance> stack_;  ///< `own` holds the inclusive time of direct children while open
     bool bottom_known_ = false;             ///< below stack_ lies thread mode
+    bool bottom_was_known_ = false;         ///< before the last loss
     bool leaving_ = false;                  ///< an exit was seen, and nothing after it yet
     Time known_from_{}, changed_{};
     Cuts cuts_;
@@ -114,6 +121,8 @@ class ExceptionNest {
         stack_.back_in(number, when, offset, log_);
     }
     void lose(Time from, Time to) { stack_.lose(from, to, log_); }
+    void go_on(Time t) { stack_.go_on(t, log_); }
+    void active(unsigned number, Time t) { stack_.active(number, t, log_); }
     void finish(Time end) { stack_.finish(end, log_); }
 
     /// What ended or changed since the last call of `clear`.
@@ -177,10 +186,22 @@ void HandlerStack::contradict(Time t, Out& out) {
 
 template <class Out>
 void HandlerStack::lose(Time from, Time to, Out& out) {
+    bottom_was_known_ = bottom_known_;
     cut_all(from, out);
     known_from_ = to;
     seen_since_loss_.reset();
     change(std::max(from, changed_), ContextChange::kUnknown, out);
+}
+
+template <class Out>
+void HandlerStack::go_on(Time t, Out& out) {
+    if (bottom_was_known_) back_in(0, {t, t}, 0, out);
+}
+
+template <class Out>
+void HandlerStack::active(unsigned number, Time t, Out& out) {
+    push(number, {t, t}, 0, ExceptionInstance::kCutBegin);
+    change(t, number, out);
 }
 
 template <class Out>

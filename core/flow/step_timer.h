@@ -94,7 +94,10 @@ class StepSpan {
     /// The same for steps that ascend from call to call: `slept` is 0 at first, and kept between.
     Time at(std::uint64_t step, std::size_t& slept) const {
         const std::uint64_t n = step - from_.step;
-        if (step <= from_.step || n >= steps_) return n >= steps_ && step >= to_.step ? to_.time : from_.time;
+        if (step <= from_.step || n >= steps_) {
+            if (n >= steps_ && step >= to_.step) return to_.time;
+            if (step < from_.step || sleep_count_ == 0 || sleeps_[0] > step) return from_.time;  // else it begins with a pause
+        }
         std::uint64_t ps = each_ * n + share(n);
         if (asleep_ > 0) {
             while (slept < sleep_count_ && sleeps_[slept] <= step) ++slept;

@@ -18,6 +18,7 @@ class StepTiming {
     struct Stretch {
         StepMoment from, to;
         bool told = false;    ///< the trace itself told `from`
+        bool exact = true;    ///< `to` is known
         bool unsure = false;  ///< timestamps in it lie before `from`: that may be wrong
     };
 
@@ -33,6 +34,13 @@ class StepTiming {
         if (timer_.kind() == StepClock::none) return go_to({step, timer_.nominal(step)}, false);
         if (entries_ < kMostEntries) return std::nullopt;
         return go_to(assumed(step), false);
+    }
+    /// Tracing stops, for nobody knows how long: what ran since the last moment took a cycle each. Nothing before the first.
+    std::optional<Stretch> stop(std::uint64_t step) {
+        if (timer_.kind() == StepClock::none || !any_) return std::nullopt;
+        Stretch s = go_to(assumed(step), false);
+        s.exact = false;
+        return s;
     }
     /// No more will come.
     Stretch finish(std::uint64_t step) { return go_to(assumed(step), false); }
@@ -71,7 +79,7 @@ class StepTiming {
             told_ = false;
         }
         to.time = std::max(to.time, moment_.time);
-        const Stretch s{moment_, to, told_, std::exchange(unsure_, false)};
+        const Stretch s{moment_, to, told_, true, std::exchange(unsure_, false)};
         moment_ = to;
         told_ = told;
         entries_ = 0;

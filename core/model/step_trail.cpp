@@ -22,6 +22,18 @@ std::optional<std::size_t> CallLevel::at(Time t) const {
     return next - 1;
 }
 
+std::size_t StepTrail::first_piece(std::size_t level, std::size_t i) const {
+    const CallLevel& spans = levels[level];
+    for (; i > 0 && (spans[i].flags & CallFrame::kContinued) != 0; --i) {
+        const std::uint64_t step = spans[i].step;
+        const std::size_t gap = gaps.partition_point([step](const StepGapAt& g) { return g.step < step; });
+        const CallSpan before = spans[i - 1];
+        if (gap == gaps.size() || gaps[gap].step != step || gaps[gap].gap.kind != StepGapKind::stopped) break;
+        if (before.function != spans[i].function || (before.flags & CallFrame::kCutEnd) == 0) break;
+    }
+    return i;
+}
+
 // A run that begins at a slot and ends at another went through all in between: what begins or flows in, minus what
 // ended before.
 std::vector<std::uint64_t> StepCounters::executions(const Code& code) const {

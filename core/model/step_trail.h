@@ -19,6 +19,7 @@
 #include "flow/call_frame.h"
 #include "flow/step_timer.h"
 #include "flow/steps.h"
+#include "target/core_state.h"
 #include "target/functions.h"
 #include "target/inlines.h"
 #include "wire/source_ids.h"
@@ -211,6 +212,9 @@ struct StepTrail {
     std::uint64_t raw_bytes = 0, read_bytes = 0, bytes = 0, bad_bytes = 0, steps = 0, packets = 0, unmatched = 0;
     std::uint64_t lead_in = 0;  ///< bytes before the first packet: they cannot be read
     bool untouched = false;     ///< no debugger changed a register or memory meanwhile
+    // While it is recorded: where it stood, and how it stands now behind the last instruction; null: not known.
+    std::shared_ptr<const StoodPlaces> stood;
+    std::shared_ptr<const CoreState> stands;
     /// Stretches that timestamps end which lie before one that came earlier, and where the first begins.
     std::uint64_t times_back = 0;
     Time first_back;
@@ -242,6 +246,9 @@ struct StepTrail {
     std::shared_ptr<const StepCounters> counters;  ///< of what was decoded; null: nothing yet
     std::optional<StepGapAt> contradiction;        ///< the first
     std::uint64_t contradictions = 0, syncs = 0;
+
+    /// The piece with which a call began of which span `i` of `level` is one, where tracing stopped meanwhile; else `i`.
+    std::size_t first_piece(std::size_t level, std::size_t i) const;
 };
 
 }  // namespace mt

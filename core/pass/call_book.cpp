@@ -50,8 +50,11 @@ std::uint32_t CallBook::find_node(std::uint32_t parent, std::uint32_t function) 
     o.entered = (e.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) == 0;
     if (o.entered) trail_.tallies[e.function].rate.add(t);
     o.recursive = on_stack_[e.function]++ > 0;
-    if (!o.handler || e.number == StepTrap::kUnknown || (e.flags & CallFrame::kTail) != 0) return;
-    nest_.enter(e.number, {t, t}, 0);
+    if (!o.handler || e.number == StepTrap::kUnknown) return;
+    // Entered it was before the gap, if the core stood still before the handler's first instruction.
+    const bool entered = unbegun_ != 0 && unbegun_ == trail_.traps.size() && (e.flags & CallFrame::kTail) == 0;
+    if (entered || (e.flags & CallFrame::kContinued) != 0) return nest_.active(e.number, t);
+    if ((e.flags & CallFrame::kTail) == 0) nest_.enter(e.number, {t, t}, 0);
 }
 
 [[gnu::always_inline]] inline void CallBook::count(FunctionTally& f, Time work, Time length, std::size_t level,
@@ -179,6 +182,7 @@ void CallBook::take(const CallBatch& batch) {
                 continue;
             }
             if (e.kind != Event::Kind::gap) {
+                if (gap_ && gap_->gap.kind == StepGapKind::stopped) gap_->end = std::max(gap_->end, t);  // as long as it lasted
                 close_gap();
             } else if (is_missing(batch.gaps[e.number].kind)) {
                 // It may have gone wrong unnoticed since the last synchronisation.
@@ -193,6 +197,8 @@ void CallBook::take(const CallBatch& batch) {
                 open(e, t);
             else if (e.kind == Event::Kind::gap)
                 miss(batch.gaps[e.number], e.step, t);
+            else if (e.kind == Event::Kind::go_on)
+                nest_.go_on(t);
             else
                 trail_.traps.push_back({batch.traps[e.number], e.step, t});
         }
@@ -300,6 +306,7 @@ void CallBook::add_open(StepTrail& copy) const {
         copy.levels[level].append(o.begin, std::max(last_, o.begin) - o.begin, o.step, o.function,
                                   static_cast<unsigned>(CallFrame::kCutEnd | (o.handler ? CallFrame::kHandler : 0)));
     }
+    if (gap_) copy.gaps.push_back(*gap_);
 }
 
 }  // namespace mt

@@ -22,8 +22,8 @@ struct CallBatch {
         std::uint32_t number = 0;  ///< of a handler's exception; of gaps and traps: index into the lists below, of data too; of a
                                    ///< leaf: its instructions
         std::uint8_t flags = 0;    ///< CallFrame::Flag
-        /// sync: of the first two synchronisations behind a gap.
-        enum class Kind : std::uint8_t { enter, leave, leaf, gap, trap, sync, data } kind = Kind::enter;
+        /// sync: of the first two synchronisations behind a gap; go_on: behind a gap all is as it was.
+        enum class Kind : std::uint8_t { enter, leave, leaf, gap, trap, sync, data, go_on } kind = Kind::enter;
     };
     /// From one known moment to the next: it begins where the one before ends, also in the lists.
     struct Stretch {

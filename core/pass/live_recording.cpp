@@ -215,8 +215,12 @@ std::shared_ptr<Trail> LiveRecording::snapshot() {
     auto copy = growing_->snapshot();
     for (Feed& f : feeds_)
         if (f.started) f.decoder->add_open(*copy);
-    if (run_->touched())
-        for (StepTrail& steps : copy->steps) steps.untouched = false;
+    for (StepTrail& steps : copy->steps) {
+        if (run_->touched()) steps.untouched = false;
+        const RecordRun::Stand stand = run_->stand(steps.core_index);
+        steps.stood = stand.stood;
+        steps.stands = stand.stands;
+    }
     return copy;
 }
 
@@ -224,6 +228,8 @@ void LiveRecording::decode() {
     // What receives and what draws goes first where there are few cores: bytes wait on the disk.
     ::setpriority(PRIO_PROCESS, static_cast<id_t>(::gettid()), 10);
     auto published = Steady::now();
+    std::vector<RecordRun::Stand> stands;
+    bool grew = true, touched = false;
     for (;;) {
         const bool last = over_;
         const RunState state = run_->state();
@@ -240,6 +246,7 @@ void LiveRecording::decode() {
         if (const auto& mark = run_->recipe().mark)
             for (std::size_t i = 0; i < recording_->streams.size(); ++i)
                 if (growing_->seen_on_port(i, mark->port, mark->value) > 0) run_->stop("the stop mark appeared");
+        grew = grew || any;
         const auto now = Steady::now();
         // Where decoding cannot keep up, drawing gives way to it.
         const double each = behind > kFarBehind ? 4 * kPublishSeconds : kPublishSeconds;
@@ -247,7 +254,15 @@ void LiveRecording::decode() {
             published = now;
             renew_figures(state);
             if (last && !any) break;
-            publish(snapshot());
+            // Where nothing came the trail stays the same one: what was worked out of it holds.
+            std::vector<RecordRun::Stand> now_stand;
+            for (const auto& s : recording_->step_streams) now_stand.push_back(run_->stand(s.core));
+            const bool touched_now = run_->touched();
+            grew = grew || now_stand != stands || touched_now != touched;
+            touched = touched_now;
+            publish(grew ? std::shared_ptr<const Trail>(snapshot()) : trail());
+            stands = std::move(now_stand);
+            grew = false;
         }
         if (state.discarded) return;
         // What has come is decoded; a little more is waited for, since many small pieces cost more than one.
@@ -262,7 +277,7 @@ void LiveRecording::decode() {
     publish(snapshot());
 }
 
-void LiveRecording::publish(std::shared_ptr<Trail> trail) {
+void LiveRecording::publish(std::shared_ptr<const Trail> trail) {
     {
         const std::lock_guard guard(lock_);
         trail_ = trail;

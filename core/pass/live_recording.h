@@ -58,7 +58,7 @@ class LiveRecording {
     bool decode_some(Feed& feed, const ReceiverState& received, bool last);
     std::shared_ptr<Trail> snapshot();
     void renew_figures(const RunState& state);
-    void publish(std::shared_ptr<Trail> trail);
+    void publish(std::shared_ptr<const Trail> trail);
 
     std::shared_ptr<Recording> base_;  ///< without streams
     std::shared_ptr<const Recording> recording_;

@@ -147,7 +147,10 @@ void StepReader::gap(const StepGap& told) {
     end_branch(std::nullopt);
     StepGap g = told;
     timing_.lose(g);
-    stack_.lose(*this);
+    if (g.kind == StepGapKind::stopped)
+        stack_.pause(*this);
+    else
+        stack_.lose(*this);
     const std::uint64_t step = stack_.step();
     timing_.entered();
     if (is_missing(g.kind)) syncs_wanted_ = CallBatch::kSyncsToTrust;
@@ -155,6 +158,11 @@ void StepReader::gap(const StepGap& told) {
     note({step, 0, static_cast<std::uint32_t>(batch_->gaps.size()), 0, Event::Kind::gap});
     batch_->gaps.push_back(g);
     batch_->sure_until.push_back(sure_until_);
+    if (g.kind != StepGapKind::stopped) return;
+    if (const auto stretch = timing_.stop(step)) {
+        flush(*stretch, false);
+        batch_->sleeps.push_back(step);  // as long as it lasts
+    }
 }
 
 void StepReader::time(const StepTime& t) {
@@ -167,7 +175,7 @@ void StepReader::flush(const StepTiming::Stretch& stretch, bool last) {
         begun_ = true;
         trail_.begin = stretch.from.time;
     }
-    if (timing_.kind() != StepClock::none) ++trail_.exact;
+    if (timing_.kind() != StepClock::none && stretch.exact) ++trail_.exact;
     CallBatch& b = *batch_;
     if (b.stretches.empty()) b.from = stretch.from;
     b.stretches.push_back({stretch.to, static_cast<std::uint32_t>(noted_), static_cast<std::uint32_t>(b.sleeps.size()),

@@ -48,6 +48,7 @@ class StepReader {
         }
         note({step, f.function, f.number, f.flags, Event::Kind::leave});
     }
+    void go_on(std::uint64_t step) { note({step, 0, 0, 0, Event::Kind::go_on}); }
     void leaf(std::uint32_t function, std::uint64_t step, std::uint64_t inside) {
         timing_.entered();
         note({step, function, static_cast<std::uint32_t>(inside), 0, Event::Kind::leaf});

@@ -34,7 +34,7 @@ std::vector<TraceFrame> backtrace(const Recording& recording, const StepTrail& t
     for (std::size_t level = std::min({here.depth, trail.levels.size(), kMostLevels}); level-- > 0;) {
         const auto i = trail.levels[level].begun_by(step);
         if (!i) break;
-        const CallSpan& span = trail.levels[level][*i];
+        const CallSpan span = trail.levels[level][trail.first_piece(level, *i)];
         TraceFrame frame;
         frame.slot = here.slot;
         frame.step = step;

@@ -18,7 +18,7 @@ std::optional<std::uint64_t> entry_of(const Recording& recording, const StepTrai
         const CallLevel& level = steps.levels[p.depth - 1 - frame];
         const auto i = level.begun_by(step);
         if (!i) return std::nullopt;
-        const CallSpan span = level[*i];
+        const CallSpan span = level[steps.first_piece(p.depth - 1 - frame, *i)];
         if ((span.flags & (CallFrame::kCutBegin | CallFrame::kContinued)) != 0) return std::nullopt;
         // Where functions jumped to others, levels and frames are not the same.
         const std::uint32_t slot = steps.code->slot_of(pc & ~std::uint64_t{1});

@@ -129,6 +129,12 @@ Result<std::map<std::string, std::uint64_t>> read_registers(const CoreSpec::Stat
     return all;
 }
 
+// Where the trail brings it along, while it is recorded, it is there already.
+Result<std::map<std::string, std::uint64_t>> stopped_registers(const StepTrail& steps, const CoreSpec& core) {
+    if (steps.stands) return steps.stands->registers;
+    return read_registers(core.stopped, core.isa);
+}
+
 template <class Take>
 Result<void> each_memory(const CoreSpec::State& state, Take take) {
     for (const CoreSpec::State::Memory& m : state.memory) {
@@ -139,6 +145,14 @@ Result<void> each_memory(const CoreSpec::State& state, Take take) {
         take(m.address, bytes);
     }
     return {};
+}
+
+// How often tracing stopped and went on.
+std::uint64_t times_stopped(const StepTrail& steps) {
+    std::uint64_t times = 0;
+    for (std::size_t i = 0; i < steps.gaps.size(); ++i)
+        if (const StepGapAt& g = steps.gaps[i]; g.step > 0 && g.step < steps.steps && g.gap.kind == StepGapKind::stopped) ++times;
+    return times;
 }
 
 // Whether a core that stands at `pc` can have come there from the last instruction, as far as its kind says. Behind a loss
@@ -213,6 +227,7 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
         states.float_bits_ = std::max(float_bits_of(isa), float_bits_of(image->isa()));
         if (auto taken = states.take_stopped(recording.target.cores[steps.core_index], machine.memory()); !taken)
             return tl::make_unexpected(taken.error());
+        if (auto taken = states.take_stood(recording.target.cores[steps.core_index]); !taken) return tl::make_unexpected(taken.error());
         if (from > 0) begin_at(machine, steps, from);
         constexpr std::uint64_t kFarEnd = 10'000'000;  // instructions up to it would take too long for a part
         if (from > 0 && steps.steps - from > kFarEnd) states.has_end_ = false;
@@ -247,21 +262,49 @@ Result<PastStates> PastStates::of(const Recording& recording, const StepTrail& s
 }
 
 Result<void> PastStates::take_stopped(const CoreSpec& core, PastMemory& memory) {
-    auto registers = read_registers(core.stopped, core.isa);
+    auto registers = stopped_registers(*steps_, core);
     if (!registers) return tl::make_unexpected(registers.error());
     stopped_ = std::move(*registers);
     const auto pc = stopped_.find("pc");
     const StepGapAt* const last = steps_->gaps.empty() ? nullptr : &steps_->gaps[steps_->gaps.size() - 1];
     const bool told = last != nullptr && last->step >= steps_->steps && last->gap.kind == StepGapKind::stopped;
-    if ((core.stopped.told && !told) || (pc != stopped_.end() && !ends_at(*recording_, *steps_, pc->second))) {
+    // Each time that the core went on is to be in the trail, or something else may have run since.
+    const bool late = steps_->stands && !(steps_->stood && steps_->stood->complete && times_stopped(*steps_) == steps_->stood->times);
+    if (late || ((core.stopped.told || steps_->stands) && !told) || (pc != stopped_.end() && !ends_at(*recording_, *steps_, pc->second))) {
         stopped_.clear();  // what ran between is not known
         return {};
     }
-    auto read = each_memory(core.stopped, [&](std::uint64_t address, std::span<const std::uint8_t> bytes) {
+    has_end_ = !stopped_.empty() || !core.stopped.memory.empty();
+    if (steps_->stands) {
+        for (const auto& [address, bytes] : steps_->stands->memory) memory.add_stopped(address, bytes);
+        return {};
+    }
+    return each_memory(core.stopped, [&](std::uint64_t address, std::span<const std::uint8_t> bytes) {
         memory.add_stopped(address, {bytes.begin(), bytes.end()});
     });
-    has_end_ = !stopped_.empty() || !core.stopped.memory.empty();
-    return read;
+}
+
+// A gap at which the core was halted and let go on at `address`, with nothing changed.
+bool PastStates::went_on(const StepGap& gap, std::optional<std::uint64_t> at) const {
+    if (gap.kind != StepGapKind::stopped || !at) return false;
+    const bool told = std::string_view(gap.reason) == kCoreHalted;
+    if (told && steps_->untouched && gap.address == *at) return true;
+    const auto place = stood_.at.find(*at & ~std::uint64_t{1});
+    return (told || only_halts_) && place != stood_.at.end() && place->second.changed == 0;
+}
+
+Result<void> PastStates::take_stood(const CoreSpec& core) {
+    if (steps_->stood) {
+        stood_ = *steps_->stood;
+    } else if (!core.stood.empty()) {
+        auto read = read_stood(core.stood);
+        if (!read) return tl::make_unexpected(read.error());
+        stood_ = std::move(*read);
+    }
+    if (!stood_.complete) stood_.at.clear();
+    // Where tracing stops for other reasons, too, it does so more often than the core stood.
+    only_halts_ = times_stopped(*steps_) <= stood_.times;
+    return {};
 }
 
 PastStates::PastStates(const Recording& recording, const StepTrail& steps, Machine first)
@@ -383,9 +426,13 @@ std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto u
     std::optional<StepPiece> waiting;
     std::optional<PastState> out;
     bool over = false;
-    // The core stood where it goes on, and nobody changed anything meanwhile.
-    const auto went_on = [this](const StepGap& g, std::uint64_t address) {
-        return steps_->untouched && std::string_view(g.reason) == kCoreHalted && g.address == address;
+    std::uint32_t last = Code::kNowhere;  // what was executed last
+    // Where the program goes on that comes to `p`: there, or where an exception took it away.
+    const auto goes_on_at = [&](const StepPiece& p) -> std::optional<std::uint64_t> {
+        if (trap == traps.size() || traps[trap].step > now) return code.address(p.run.first);
+        if (traps[trap].trap.epc_known) return traps[trap].trap.epc;
+        const bool straight = last != Code::kNowhere && (code[last].flow == Flow::next || code[last].flow == Flow::barrier);
+        return straight ? std::optional(code.address(code.next(last))) : std::nullopt;
     };
     const auto finish = [&](const StepPiece& at) {
         PastState s;
@@ -410,7 +457,7 @@ std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto u
         for (std::uint64_t at = p.step; at < now; ++at) slot = code.next(slot);
         if (now == p.step) {  // what came before its first instruction
             for (; gap < gaps.size() && gaps[gap].step <= now; ++gap)
-                if ((is_missing(gaps[gap].gap.kind) || now > 0) && !went_on(gaps[gap].gap, code.address(p.run.first)))
+                if (is_missing(gaps[gap].gap.kind) || (now > 0 && !went_on(gaps[gap].gap, goes_on_at(p))))
                     std::visit([&](auto& m) { m.lose(now); }, machine);
             if (now == step && upto == Upto::exception) return finish(p);
             const auto trap_here = [&] { return trap < traps.size() && traps[trap].step <= now; };
@@ -438,6 +485,7 @@ std::optional<PastState> PastStates::run(Start start, std::uint64_t step, Upto u
                     }
                     const std::uint32_t behind = code.next(slot);
                     m.execute(slot, now, now + 1 < end ? behind : next);
+                    last = slot;
                     slot = behind;
                     if (each && !each(machine, now)) {
                         over = true;

@@ -89,6 +89,9 @@ class PastStates {
     void learn_copies() const;
     void learn_from_end(PastState& state) const;
     Result<void> take_stopped(const CoreSpec& core, PastMemory& memory);
+    Result<void> take_stood(const CoreSpec& core);
+    /// Whether `gap` is one at which the core was halted, and let go on `at` there with nothing changed.
+    bool went_on(const StepGap& gap, std::optional<std::uint64_t> at) const;
 
     const Recording* recording_;
     std::uint64_t apart_;  ///< steps between two states that are kept: they take some hundred kilobytes each
@@ -96,6 +99,8 @@ class PastStates {
     std::map<std::uint64_t, Machine> kept_;  ///< as they are before the step
     std::map<std::string, std::uint64_t> stopped_;  ///< registers when the recording had stopped
     unsigned float_bits_ = 0;  ///< of the core's floating-point registers, where they are followed
+    StoodPlaces stood_;
+    bool only_halts_ = false;  ///< tracing stopped for no other reason
     bool has_end_ = false, executed_ = false;  ///< executed_: all was
     std::optional<PastState> end_;                  ///< behind the last step, where that helps
 };

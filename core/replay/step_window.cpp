@@ -46,7 +46,12 @@ class PieceReader {
         timing_.entered();
         sleeps_.push_back(stack_.step());
         gaps.push_back({g, stack_.step(), {}, {}});
-        stack_.lose(*this);
+        if (g.kind != StepGapKind::stopped) return stack_.lose(*this);
+        stack_.pause(*this);
+        if (const auto stretch = timing_.stop(stack_.step())) {
+            flush(*stretch);
+            sleeps_.push_back(stack_.step());
+        }
     }
     void time(const StepTime& t) {
         if (const auto stretch = timing_.tell(t, stack_.step())) flush(*stretch);

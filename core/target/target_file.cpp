@@ -64,6 +64,7 @@ CoreSpec read_core(TomlTable& t, const KeyPlace& place, bool needs_isa) {
             core.units.push_back(base);
     }
     core.untouched = t.flag("untouched").value_or(false);
+    if (const std::string file = t.text("stood", false); !file.empty()) core.stood = (folder / file).lexically_normal().string();
     for (const auto& [name, state] : {std::pair{"began", &core.began}, {"stopped", &core.stopped}}) {
         const auto* table = t.table(name);
         if (table == nullptr) continue;

@@ -55,6 +55,7 @@ struct CoreSpec {
         bool empty() const { return registers.empty() && memory.empty(); }
     };
     bool untouched = false;  ///< no debugger changed a register or memory while it was recorded
+    std::string stood;       ///< where it stood meanwhile; path as it can be opened, empty if none
     State began;    ///< before the first recorded instruction
     State stopped;  ///< behind the last
 

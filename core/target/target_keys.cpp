@@ -47,6 +47,7 @@ constexpr TargetKey kKeys[] = {
     number("core", "rom_table", 0, 0xFFFF'FFFF, "",
            "Address of the root CoreSight ROM table, where it is not 0xE00FF000"),
     flag("core", "untouched", "false", "No debugger changed a register or memory while it was recorded: where it was halted, it went on as it stood"),
+    of_kind(Kind::file, "core", "stood", "Where a debugger let it go on while it was recorded, as CSV: what was known before is known behind those gaps"),
     of_kind(Kind::list, "core", "units", "Base addresses of trace units that no ROM table lists, as those of RISC-V"),
 
     of_kind(Kind::file, "core.began", "registers", "Registers before the first recorded instruction, as JSON"),

@@ -11,6 +11,7 @@
 
 #include "mount_core.h"
 #include "support.h"
+#include "target/core_state.h"
 
 namespace board::test {
 
@@ -64,6 +65,7 @@ class TheMountsFirmware : public ::testing::Test {
         std::vector<std::pair<std::size_t, std::uint32_t>> exceptions;  ///< behind so many instructions; the number
         std::vector<std::uint8_t> bytes;
     };
+    mt::StoodPlaces stood;  ///< where it was halted meanwhile
     /// Steps until it lies in the fault; `halted_each` so many steps the debugger halts it (0: at the end alone). `before`
     /// is called before each instruction, with its number.
     template <class Before>
@@ -80,7 +82,10 @@ class TheMountsFirmware : public ::testing::Test {
             const std::uint32_t is = core_->read_register(16) & 0x1FF;
             if (!executed || (is != was && pc() != at && word(is * 4) == (pc() | 1))) all.exceptions.emplace_back(all.pcs.size(), is);
             idle = pc() == at && is == 5 ? idle + 1 : 0;
-            if (halted_each != 0 && n % halted_each == 0) core_->halted();
+            if (halted_each != 0 && n % halted_each == 0) {
+                core_->halted();
+                stood.add(pc(), false);
+            }
             core_->drain(all.bytes);
         }
         EXPECT_EQ(idle, 50U) << "it came to the fault";

@@ -11,11 +11,13 @@
 namespace board {
 namespace {
 
-/// Where its trace begins: out of reset, or at `main` with what a debugger read there; and how often it is halted on the way.
+/// Where its trace begins: out of reset, or at `main` with what a debugger read there; how often it is halted on the way, and
+/// what is told of that.
 struct Way {
     const char* name;
     bool from_main;
     unsigned halted_each;
+    bool untouched = true, where = false;
 };
 class StatesOfTheFirmware : public test::TheMountsFirmware, public ::testing::WithParamInterface<Way> {
   protected:
@@ -61,9 +63,11 @@ TEST_P(StatesOfTheFirmware, AreThoseThatTheCoreHad) {
     ASSERT_GT(truths.size(), 200U);
 
     mt::test::write_file(folder / "x.etm4", all.bytes);
+    mt::test::write_file(folder / "stood.csv", mt::stood_text(stood));
     mt::test::write_file(folder / "x.target.toml",
-                         "format = \"mindful-trail-target/1\"\n[[core]]\nname = \"main\"\nisa = \"armv7e-m\"\nclock_hz = 120_000_000\nuntouched = true\nimage = \"" MT_DEMO
-                         "/larkspur.elf\"\n" + began + "[[stream]]\nfile = \"x.etm4\"\nprotocol = \"etm4\"\ncore = \"main\"\n[stream.etm4]\nreturn_stack = true\n");
+                         "format = \"mindful-trail-target/1\"\n[[core]]\nname = \"main\"\nisa = \"armv7e-m\"\nclock_hz = 120_000_000\nimage = \"" MT_DEMO
+                         "/larkspur.elf\"\n" + std::string(GetParam().untouched ? "untouched = true\n" : "") +
+                             (GetParam().where ? "stood = \"stood.csv\"\n" : "") + began + "[[stream]]\nfile = \"x.etm4\"\nprotocol = \"etm4\"\ncore = \"main\"\n[stream.etm4]\nreturn_stack = true\n");
     mt::test::PastOf past(folder / "x.target.toml");
     ASSERT_EQ(past.steps.steps, all.pcs.size());
     std::uint64_t known = 0, told = 0, variables = 0;
@@ -93,7 +97,8 @@ TEST_P(StatesOfTheFirmware, AreThoseThatTheCoreHad) {
     EXPECT_GT(variables, truths.size());
 }
 
-INSTANTIATE_TEST_SUITE_P(From, StatesOfTheFirmware, ::testing::Values(Way{"reset", false, 0}, Way{"main", true, 0}, Way{"main_halted_again_and_again", true, 4099}),
+INSTANTIATE_TEST_SUITE_P(From, StatesOfTheFirmware, ::testing::Values(Way{"reset", false, 0}, Way{"main", true, 0}, Way{"main_halted_again_and_again", true, 4099},
+                                           Way{"main_halted_where_it_is_told", true, 4099, false, true}),
                          [](const auto& info) { return std::string(info.param.name); });
 
 }  // namespace

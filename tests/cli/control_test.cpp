@@ -6,9 +6,11 @@
 
 #include <nlohmann/json.hpp>
 
+#include "base/text.h"
 #include "control/link.h"
 #include "process.h"
 #include "support.h"
+#include "target/image.h"
 
 namespace mt {
 namespace {
@@ -85,6 +87,19 @@ TEST_F(InHand, ABreakpointStopsAtItsNthHitAndWhereItsConditionHolds) {
     // a0 is the millisecond, which counts.
     ASSERT_EQ(control({"reset", "break interpolate if a0 >= 7", "go", "wait 60", "read a0"}), 0) << said;
     EXPECT_EQ(answers[4]["values"]["a0"], "0x00000007") << said;
+}
+
+TEST_F(InHand, ABreakpointInHardwareAndARangeThatIsWatchedStopIt) {
+    start_qemu();
+    const auto image = Image::open(MT_DEMO "/larkspur-cop.elf");
+    ASSERT_TRUE(image);
+    const std::uint64_t angle = (*image)->symbol_named("axis_angle")->address;
+    const std::string range = hex_text(angle - 4, 8) + ".." + hex_text(angle + 3, 8);
+    ASSERT_EQ(control({"break interpolate hardware", "go", "wait 60", "points", "clear", "watch " + range, "go", "wait 60", "points"}), 0) << said;
+    EXPECT_EQ(answers[2]["reason"], "breakpoint at interpolate") << said;
+    EXPECT_EQ(answers[3]["values"]["interpolate"], "1 hit, in hardware") << said;
+    EXPECT_EQ(answers[7]["reason"], range + " was accessed") << said;
+    EXPECT_EQ(answers[8]["values"][range], "1 hit") << said;
 }
 
 TEST_F(InHand, AWatchpointNamesWhoAccessedItAndAMessageIsSaidWithoutAStop) {

@@ -66,7 +66,10 @@ struct Check {
     void gap(const StepGap& g) {
         if (g.reason == nullptr) std::abort();
         std::visit([&](auto& m) { m.lose(steps); }, machine);
-        stack.lose(*this);
+        if (g.kind == StepGapKind::stopped)
+            stack.pause(*this);
+        else
+            stack.lose(*this);
     }
     void time(const StepTime&) {}
     void sync(std::uint64_t) {}

@@ -118,7 +118,7 @@ class CallStackLane final : public PlainLane {
             {CallFrame::kHandler, "entered by an exception"},
             {CallFrame::kTail, "entered by a jump in place of its caller"},
             {CallFrame::kUnwound, "left without a return of its own"},
-            {CallFrame::kContinued, "a part: the stack was switched meanwhile"},
+            {CallFrame::kContinued, "a part: the stack was switched, or tracing stopped, meanwhile"},
             {CallFrame::kCutBegin, "its entry was not seen"},
             {CallFrame::kCutEnd, "its end was not seen"}};
         for (const auto& [flag, text] : notes)

@@ -9,6 +9,7 @@
 #include "control/debug_server.h"
 #include "control/hand.h"
 #include "control/image_check.h"
+#include "core_peer.h"
 #include "process.h"
 #include "target/image.h"
 
@@ -446,6 +447,32 @@ TEST(DebugServer, KeepsNoMoreOfAConsoleThanItMay) {
     EXPECT_EQ(server->console_lost(), 904U * 10);
     EXPECT_EQ(server->console_lost(), 0U);
     server->leave(false);
+}
+
+TEST(DebugServer, KeepsWhereTheCoreStoodBeforeItWentOnAndWhetherItWasChanged) {
+    test::CorePeer peer;
+    auto server = DebugServer::greet(peer.link(), std::chrono::milliseconds(2000));
+    ASSERT_TRUE(server) << server.error().text();
+    DebugServer& s = **server;
+    ASSERT_TRUE(s.step());
+    s.count_places();
+    EXPECT_FALSE(s.changed_here());
+    ASSERT_TRUE(s.step());
+    ASSERT_TRUE(s.write_register(0, 5));
+    EXPECT_TRUE(s.changed_here());
+    ASSERT_TRUE(s.step());
+    EXPECT_FALSE(s.changed_here()) << "it went on since";
+    ASSERT_TRUE(s.resume());
+    std::array<std::uint8_t, 4> bytes{};
+    ASSERT_TRUE(s.read_memory(0x2000'0000, bytes));  // halted for it, and let go on
+    EXPECT_EQ(s.brief_halts(), 1U);
+    ASSERT_TRUE(s.write_memory(0x2000'0000, bytes));
+    const StoodPlaces& stood = s.places();
+    EXPECT_TRUE(stood.complete);
+    EXPECT_EQ(stood.times, 5U);
+    const std::map<std::uint64_t, StoodPlaces::At> at{{0x1004, {1, 0}}, {0x1008, {1, 1}}, {0x100C, {3, 1}}};
+    EXPECT_EQ(stood.at, at);
+    EXPECT_EQ(s.memory_changes(), 1U) << "a register is the core's alone";
 }
 
 TEST(DebugServer, ASilentPeerIsGivenUpInTime) {

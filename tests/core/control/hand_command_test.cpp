@@ -80,6 +80,19 @@ TEST(HandCommands, OfPointsHaveConditionsCountsAndWords) {
 struct Wrong {
     const char *text, *says;
 };
+TEST(HandCommands, OfPointsSayWhetherInHardwareAndWhatRange) {
+    EXPECT_TRUE(good("break main hardware count 3").hardware);
+    EXPECT_EQ(good("break main hardware count 3").times, 3U);
+    EXPECT_FALSE(good("break main").hardware);
+    const HandCommand c = good("watch 0x20000000..0x200000ff access say somebody was there");
+    EXPECT_EQ(c.address, 0x2000'0000U);
+    EXPECT_EQ(c.length, 256U);
+    EXPECT_TRUE(c.on_read && c.on_write);
+    EXPECT_EQ(good("watch guide.state").length, 0U) << "as long as the variable";
+    for (const char* wrong : {"watch 0x20000100..0x200000ff", "watch 0x20000000..", "watch 0x20000000..0x20010000", "watch ..", "watch axis hardware"})
+        EXPECT_FALSE(parse_hand_command(wrong)) << wrong;
+}
+
 TEST(HandCommands, ThatAreWrongSayWhatIsAndWhatThereIs) {
     for (const Wrong& w : {Wrong{"", "empty"},
                            {"cop:", "the command is empty"},

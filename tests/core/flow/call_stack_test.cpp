@@ -172,5 +172,57 @@ TEST_F(Stack, AGapCutsAllThatIsOpenAndNothingIsBelievedBehindIt) {
     EXPECT_EQ(stack->unmatched(), 1u);
 }
 
+TEST_F(Stack, WhereTracingStopsAndGoesOnWithWhatFollowsTheStackIsAsItWas) {
+    run(0x00, 0x04);
+    run(0x20, 0x22);
+    trap(16, 0x24);
+    run(0x60, 0x62);
+    stack->pause(*this);
+    EXPECT_EQ(now(), "");
+    EXPECT_NE(last_left.flags & CallFrame::kCutEnd, 0);
+    run(0x64, 0x64);
+    EXPECT_EQ(now(), "main first handler");
+    for (const CallFrame& f : stack->frames()) EXPECT_NE(f.flags & CallFrame::kContinued, 0);
+    stack->trap_return();
+    stack->pause(*this);  // once more, behind the handler's last instruction
+    run(0x24, 0x24);
+    EXPECT_EQ(now(), "main first");
+    run(0x40, 0x44);
+    stack->pause(*this);
+    run(0x26, 0x28);  // where second returns to
+    EXPECT_EQ(now(), "main first");
+    EXPECT_EQ(stack->unmatched(), 0u);
+}
+
+TEST_F(Stack, WhereTracingStopsAndGoesOnElsewhereNothingOfTheStackIsBelieved) {
+    run(0x00, 0x04);
+    run(0x20, 0x22);
+    stack->pause(*this);
+    run(0x28, 0x28);
+    EXPECT_EQ(now(), "first");
+    EXPECT_NE(stack->frames()[0].flags & CallFrame::kCutBegin, 0);
+    EXPECT_EQ(stack->frames()[0].flags & CallFrame::kContinued, 0);
+    stack->pause(*this);
+    stack->lose(*this);  // and something is missing, too
+    run(0x2A, 0x2A);
+    EXPECT_NE(stack->frames()[0].flags & CallFrame::kCutBegin, 0);
+    EXPECT_EQ(stack->frames()[0].flags & CallFrame::kContinued, 0);
+}
+
+TEST_F(Stack, AnExceptionThatComesAsTracingGoesOnFindsTheStackAsItWas) {
+    run(0x00, 0x04);
+    run(0x20, 0x22);
+    stack->pause(*this);
+    trap(15, 0x24);
+    run(0x60, 0x62);
+    EXPECT_EQ(now(), "main first handler");
+    stack->pause(*this);
+    StepTrap t;
+    t.number = 11;
+    stack->trap(t, *this);  // from where is not told
+    run(0x40, 0x42);
+    EXPECT_EQ(now(), "main first handler second");
+}
+
 }  // namespace
 }  // namespace mt

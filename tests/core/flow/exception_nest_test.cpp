@@ -87,6 +87,23 @@ TEST(ExceptionNest, ALossCutsWhatIsOpenAndNothingIsBelievedBeforeItIsProven) {
     EXPECT_EQ(nest.contradictions(), 0U);
 }
 
+TEST(ExceptionNest, BehindALossInWhichNothingHappenedWhatWasActiveIsActiveAsItWas) {
+    ExceptionNest nest;
+    nest.back_in(0, at(0), 0);
+    nest.enter(16, at(10), 6);
+    nest.lose(Time::from_us(12), Time::from_us(12));
+    nest.clear();
+    nest.go_on(Time::from_us(50));
+    nest.active(16, Time::from_us(50));
+    nest.exit(16, at(53), 30);
+    nest.back_in(0, at(53), 33);
+    EXPECT_EQ(nest.contradictions(), 0U);
+    ASSERT_EQ(nest.closed().size(), 1U);
+    EXPECT_EQ(nest.closed()[0].begin, Time::from_us(50));
+    EXPECT_EQ(nest.closed()[0].flags & ExceptionInstance::kCutBegin, ExceptionInstance::kCutBegin) << "a part of it";
+    EXPECT_TRUE(nest.stack().in_thread());
+}
+
 TEST(ExceptionNest, AnExitOfAnotherHandlerContradictsAndCutsAll) {
     ExceptionNest nest;
     nest.back_in(0, at(0), 0);

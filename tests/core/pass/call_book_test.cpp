@@ -219,6 +219,38 @@ TEST_F(Book, WhatWasNotSeenWholeIsInNoMeasureOfLengths) {
     EXPECT_EQ(trail_.contradictions, 0U);
 }
 
+TEST_F(Book, WhereTracingStoppedAndWentOnTheStackIsInPiecesAndNothingIsCountedTwice) {
+    constexpr std::uint32_t kTimer = 7;
+    enter(0, kServe);
+    enter(10, kSort, CallFrame::kHandler, kTimer);
+    leave(20, kSort, CallFrame::kHandler | CallFrame::kCutEnd, kTimer);
+    leave(20, kServe, CallFrame::kCutEnd);
+    gap(20, StepGapKind::stopped);
+    moment(20, 20);
+    moment(20, 500);
+    add({20, 0, 0, 0, Event::Kind::go_on});
+    enter(20, kServe, CallFrame::kContinued);
+    enter(20, kSort, CallFrame::kHandler | CallFrame::kContinued, kTimer);
+    leave(30, kSort, CallFrame::kHandler | CallFrame::kContinued, kTimer);
+    leave(40, kServe, CallFrame::kContinued);
+    moment(40, 520, true);
+    trail_.steps = 40;
+    finish();
+    EXPECT_EQ(tally(kServe).calls, 0U) << "its length is that of nothing that ran";
+    EXPECT_EQ(tally(kServe).left_out, 1U);
+    EXPECT_EQ(tally(kServe).unseen, 1U) << "the second piece";
+    EXPECT_EQ(tally(kServe).own, us(20)) << "not what it stood still";
+    ASSERT_EQ(trail_.gaps.size(), 1U);
+    EXPECT_EQ(trail_.gaps[0].begin, us(20));
+    EXPECT_EQ(trail_.gaps[0].end, us(500));
+    ASSERT_EQ(trail_.levels[0].size(), 2U);
+    EXPECT_EQ(trail_.first_piece(0, 1), 0U) << "the call began with the first";
+    EXPECT_EQ(trail_.first_piece(1, 1), 0U);
+    ASSERT_EQ(book_->nest().closed().size(), 2U);
+    EXPECT_NE(book_->nest().closed()[0].flags & ExceptionInstance::kCutEnd, 0);
+    EXPECT_NE(book_->nest().closed()[1].flags & ExceptionInstance::kCutBegin, 0);
+}
+
 TEST_F(Book, TheFirstContradictionIsKept) {
     gap(10, StepGapKind::lost);
     gap(20, StepGapKind::contradiction);

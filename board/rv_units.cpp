@@ -193,7 +193,7 @@ void RvUnits::restarted() { end_trace(); }
 // The encoder tells the last instruction, and begins afresh behind it.
 void RvUnits::halted() {
     if (!encoder_) return;
-    encoder_->stop();
+    encoder_->halted();
     collect();
 }
 

@@ -9,6 +9,7 @@
 
 #include "base/read_file.h"
 #include "base/text.h"
+#include "target/code.h"
 #include "target/writable_memory.h"
 
 namespace mt {
@@ -47,6 +48,11 @@ std::vector<std::pair<unsigned, std::string>> registers_to_keep(const DebugServe
     if (registers.empty())  // no description: the numbers of GDB's own
         for (unsigned n = 0; n < 16; ++n) all.emplace_back(n, n == 13 ? "sp" : n == 14 ? "lr" : n == 15 ? "pc" : "r" + std::to_string(n));
     return all;
+}
+
+// Where M profile has devices, whatever a stack pointer says: reading may act on them (Armv7-M B3.1).
+bool may_be_device(const CoreSpec& core, std::uint64_t address) {
+    return is_m_profile(core.isa) && ((address >= 0x4000'0000 && address < 0x6000'0000) || address >= 0xA000'0000);
 }
 
 std::vector<MemoryRange> joined(std::vector<MemoryRange> ranges) {
@@ -95,7 +101,8 @@ Result<CoreState> StateReader::read(DebugServer& server, const CoreSpec& core) c
         }
         state.registers[name] = *value;
         const bool stack = name == "sp" || name == "msp" || name == "psp" || (name == "x2" && core.isa.rfind("rv", 0) == 0);
-        if (stack && *value > kAroundStack) around.emplace_back(*value - 256, *value + kAroundStack);
+        if (stack && *value > kAroundStack && !may_be_device(core, *value) && !may_be_device(core, *value + kAroundStack))
+            around.emplace_back(*value - 256, *value + kAroundStack);
     }
     std::vector<MemoryRange> wanted = memory.value_or(std::vector<MemoryRange>());
     if (!memory) {

@@ -134,6 +134,31 @@ TEST_F(TargetInHand, EachStepGrowsTheTraceAndAllViewsStandWhereTheCoreStands) {
     }
 }
 
+TEST_F(TargetInHand, OverEachStepTheCallersStayAndThePastIsKnownFromHowTheCoreStands) {
+    enter("hand_add_point", "interpolate");
+    ASSERT_TRUE(wait([&] { return hand().where().contains("breakpoint at interpolate"); })) << hand().where().toStdString();
+    for (int step = 0; step < 3; ++step) {
+        const std::uint64_t stood = window->desk().record().live().state().cores.back().stands;
+        QTest::keyClick(window.get(), Qt::Key_F7);
+        ASSERT_TRUE(wait([&] { return window->desk().record().live().state().cores.back().stands > stood; }));
+    }
+    Footsteps* footsteps = window->desk().footsteps();
+    window->desk().show_evidence(footsteps);
+    footsteps->set_fold(Footsteps::Fold::stack);
+    ASSERT_TRUE(wait([&] { return footsteps->current() == steps() - 1; }));
+    ASSERT_TRUE(wait([&] { return footsteps->frames().size() > 2; })) << footsteps->frames().size();
+    const auto& frames = footsteps->frames();
+    EXPECT_EQ(frames.front().name, "interpolate");
+    EXPECT_TRUE(std::any_of(frames.begin(), frames.end(), [](const TraceFrame& f) { return f.handler; })) << "the interrupt that it is part of: " << backtrace_text(frames, 9);
+    for (const TraceFrame& f : frames)
+        if (!f.handler && f.level > 0) EXPECT_GT(f.line, 0) << f.name << ": where it calls the next";
+    // What nobody wrote since the recording began is known, too.
+    StatePage* state = window->desk().state();
+    window->desk().evidence()->show_page(state);
+    const auto known = [&] { return state->hint().section(": ", 1).section(' ', 0, 0).toInt(); };
+    EXPECT_TRUE(wait([&] { return known() >= 30; })) << state->hint().toStdString();
+}
+
 TEST_F(TargetInHand, APointStopsAtItsCountIsListedWithItsHitsAndKeptForTheNextTime) {
     enter("hand_add_point", "interpolate count 3");
     ASSERT_TRUE(wait([&] { return hand().where().contains("breakpoint at interpolate, hit 3"); })) << hand().where().toStdString();

@@ -157,6 +157,18 @@ HandPage::HandPage(Document& document, LiveSession& live, QWidget* parent)
         connect(variables_, opens ? &QTreeWidget::itemExpanded : &QTreeWidget::itemCollapsed, this, [this, opens](QTreeWidgetItem* item) {
             if (!filling_ && item->data(0, kPathRole).isValid()) open_locals_[item->data(0, kPathRole).toString()] = opens;
         });
+    variables_->setContextMenuPolicy(Qt::ActionsContextMenu);
+    for (const auto& [text, how] : {std::pair{tr("Stop when it is written"), "write"}, {tr("Stop when it is read or written"), "access"}}) {
+        auto* stop = new QAction(text, variables_);
+        connect(stop, &QAction::triggered, this, [this, how = QString(how)] {
+            const QTreeWidgetItem* item = variables_->currentItem();
+            const QString of = item != nullptr ? item->data(kValue, kOfRole).toString() : QString();
+            if (of.isEmpty()) return;
+            add_point_->setText("watch " + of + " " + how);
+            add_point();
+        });
+        variables_->addAction(stop);
+    }
     const auto on_delete = [this](QTreeWidget* t, auto what) {
         auto* away = new QShortcut(QKeySequence::Delete, t);
         away->setContext(Qt::WidgetWithChildrenShortcut);

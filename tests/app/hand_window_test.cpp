@@ -159,6 +159,17 @@ TEST_F(TargetInHand, OverEachStepTheCallersStayAndThePastIsKnownFromHowTheCoreSt
     EXPECT_TRUE(wait([&] { return known() >= 30; })) << state->hint().toStdString();
 }
 
+TEST_F(TargetInHand, AVariableIsWatchedFromItsMenu) {
+    enter("hand_add_variable", "axis_angle");
+    ASSERT_TRUE(wait([&] { return row(hand().variables(), "axis_angle") != nullptr && !value(hand().variables(), "axis_angle").isEmpty(); }));
+    hand().variables()->setCurrentItem(row(hand().variables(), "axis_angle"));
+    ASSERT_FALSE(hand().variables()->actions().isEmpty());
+    hand().variables()->actions().front()->trigger();
+    EXPECT_TRUE(wait([&] { return hand().where().contains("axis_angle was accessed"); })) << hand().where().toStdString();
+    ASSERT_EQ(hand().points()->topLevelItemCount(), 1);
+    EXPECT_EQ(hand().points()->topLevelItem(0)->text(0), "watch axis_angle write");
+}
+
 TEST_F(TargetInHand, APointStopsAtItsCountIsListedWithItsHitsAndKeptForTheNextTime) {
     enter("hand_add_point", "interpolate count 3");
     ASSERT_TRUE(wait([&] { return hand().where().contains("breakpoint at interpolate, hit 3"); })) << hand().where().toStdString();

@@ -1,12 +1,14 @@
 // mindful-trail: the window. With --picture it draws itself once into a PNG and ends.
-#include <QApplication>
 #include <QAction>
+#include <QApplication>
+#include <QComboBox>
 #include <QCommandLineParser>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QSettings>
 #include <QTemporaryDir>
 #include <QTimer>
+#include <QToolButton>
 
 #include <cstdio>
 #include <exception>
@@ -100,7 +102,7 @@ int main(int argc, char** argv) {
         "What the picture shows: whole, finding=N, go=NAME, startup, measures, measures=TABLE, packets, samples, key, start, "
         "steps=FUNCTION, lines=FUNCTION, stack=FUNCTION, even=FUNCTION, source=FUNCTION, tree=FUNCTION, state=FUNCTION, "
         "code=FUNCTION, functions, interplay, target=TABLE, leave, search=TEXT, help=TEXT; of a recipe: recipe, trace, "
-        "recording=SECONDS, line.",
+        "recording=SECONDS, hand=FUNCTION, line.",
         "VIEW", "whole");
     const QCommandLineOption size("size", "Size of the window.", "WxH", "1280x800");
     const QCommandLineOption night("night", "Night colours.");
@@ -235,7 +237,8 @@ int main(int argc, char** argv) {
              [&window, v, grab] { QTimer::singleShot(v == "measures=charge" ? 8000 : 2000, &window, grab); });
     };
     const QString shown = parser.value(view);
-    if (shown.startsWith("recording=") || shown == "recipe" || shown == "line" || shown.startsWith("trace")) {
+    const bool in_hand = shown.startsWith("hand=");
+    if (in_hand || shown.startsWith("recording=") || shown == "recipe" || shown == "line" || shown.startsWith("trace")) {
         const int ms = shown.startsWith("recording=") ? static_cast<int>(shown.mid(10).toDouble() * 1000) : 6000;
         QTimer::singleShot(100, &window, [&, shown] {
             if (shown == "recipe") window.desk().record().form()->findChild<QPushButton*>("recipe_test")->click();
@@ -250,12 +253,12 @@ int main(int argc, char** argv) {
                 });
             }
             if (shown == "line") window.desk().record().check_line();
-            if (shown.startsWith("recording=")) window.desk().record().start();
+            if (in_hand || shown.startsWith("recording=")) window.desk().record().start();
         });
         const auto grab = [&] {
             QWidget* dialog = QApplication::activeModalWidget();
             const bool done = (dialog != nullptr ? dialog : &window)->grab().save(parser.value(picture), "PNG");
-            const bool ran = !shown.startsWith("recording=") || window.desk().record().live().active();
+            const bool ran = !(in_hand || shown.startsWith("recording=")) || window.desk().record().live().active();
             if (!ran) std::fprintf(stderr, "mindful-trail: nothing was being recorded when the picture was drawn\n");
             if (window.desk().record().live().active()) window.desk().record().live().stop(false);
             QTimer::singleShot(600, &window, [done, ran] { QApplication::exit(done && ran ? 0 : 2); });
@@ -267,7 +270,27 @@ int main(int argc, char** argv) {
             const auto* measure = window.findChild<QPushButton*>("line_start");
             return measure != nullptr && measure->isEnabled();
         };
-        if (shown == "line")
+        if (in_hand) {  // the last core stops at that function, and goes a few lines on
+            auto* hand = window.desk().hand();
+            const auto recorded = [&window, hand] {
+                const auto trail = window.document().trail();
+                return hand->at_hand() && trail && !trail->steps.empty() && trail->steps[0].steps > 10'000;
+            };
+            when(&window, recorded, [&window, hand, shown, grab] {
+                auto* cores = window.findChild<QComboBox*>("hand_core");
+                cores->setCurrentIndex(cores->count() - 1);
+                emit cores->activated(cores->currentIndex());
+                auto* stop = window.findChild<QLineEdit*>("hand_add_point");
+                stop->setText(shown.mid(5));
+                emit stop->returnPressed();
+                when(&window, [hand] { return !hand->stands().isEmpty(); }, [&window, hand, grab] {
+                    window.desk().show_evidence(hand);
+                    for (int i = 1; i <= 2; ++i)
+                        QTimer::singleShot(700 * i, &window, [&window] { window.findChild<QToolButton*>("hand_line")->click(); });
+                    QTimer::singleShot(3500, &window, grab);
+                });
+            });
+        } else if (shown == "line")
             QTimer::singleShot(1500, &window, [&window, measured, grab] { when(&window, measured, grab); });
         else
             QTimer::singleShot(ms, &window, grab);

@@ -14,6 +14,7 @@
 #include <functional>
 
 #include "base/text.h"
+#include "look/layout.h"
 #include "look/shapes.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -178,9 +179,7 @@ CallTree::CallTree(Document& document, QWidget* parent)
     top->addWidget(walk_);
     top->addWidget(function_edit_);
     top->addWidget(hint_, 1);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
+    auto* column = column_in(this, {12, 4, 12, 4}, 3);
     column->addLayout(top);
     column->addWidget(view_, 1);
     connect(walk_, &QComboBox::activated, this, &CallTree::renew);

@@ -12,6 +12,7 @@
 #include <cmath>
 
 #include "base/text.h"
+#include "look/layout.h"
 #include "look/page_parts.h"
 #include "look/table_text.h"
 #include "look/theme.h"
@@ -258,9 +259,7 @@ ComparePage::ComparePage(Document& document, QWidget* parent) : QWidget(parent),
     figures_->setAlignment(Qt::AlignTop | Qt::AlignLeft);
     figures_->setContentsMargins(8, 2, 8, 2);
     auto* side = new QWidget;
-    auto* beside = new QVBoxLayout(side);
-    beside->setContentsMargins(0, 0, 0, 0);
-    beside->setSpacing(0);
+    auto* beside = bare_column(side);
     beside->addWidget(picture_, 1);
     beside->addWidget(figures_);
     auto* both = new QSplitter(Qt::Horizontal);

@@ -337,6 +337,7 @@ void CoveragePage::fill() {
         table_->setColumnWidth(CoverageModel::name, std::clamp(table_->columnWidth(CoverageModel::name), 160, 360));
         for (int c = CoverageModel::lines; c <= CoverageModel::branches; ++c)
             table_->setColumnWidth(c, std::max(table_->columnWidth(c), 150));
+        table_->horizontalHeader()->setSectionResizeMode(CoverageModel::file, QHeaderView::Stretch);
     }
     restore_columns(*table_, "coverage");
     table_->setColumnHidden(CoverageModel::here, !compared);

@@ -16,6 +16,7 @@
 #include "base/kept_file.h"
 #include "base/text.h"
 #include "control/kept_points.h"
+#include "look/layout.h"
 #include "look/page_parts.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -33,9 +34,7 @@ constexpr int kPathRole = Qt::UserRole + 4;             // function and name of 
 
 QWidget* column_of(std::initializer_list<QWidget*> line, QWidget* body) {
     auto* w = new QWidget;
-    auto* column = new QVBoxLayout(w);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(2);
+    auto* column = bare_column(w, 2);
     auto* row = new QHBoxLayout;
     for (QWidget* part : line) row->addWidget(part);
     if (line.size() > 0) column->addLayout(row);

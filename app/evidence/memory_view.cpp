@@ -10,6 +10,7 @@
 #include <utility>
 
 #include "base/text.h"
+#include "look/layout.h"
 #include "look/page_parts.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -38,9 +39,7 @@ MemoryView::MemoryView(LiveSession& live, Of of, QWidget* parent) : QWidget(pare
     tree_ = tree_of_values("hand_memory", tr("Memory"), {tr("address"), tr("contents")});
     tree_->setRootIsDecorated(false);
     tree_->setToolTip(tr("A double click types over what stands there; the menu fills, searches, compares, saves and loads"));
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(2);
+    auto* column = bare_column(this, 2);
     auto* line = new QHBoxLayout;
     line->addWidget(address_);
     line->addWidget(as_);

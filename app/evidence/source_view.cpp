@@ -18,6 +18,7 @@
 
 #include "base/text.h"
 #include "document/source_files.h"
+#include "look/layout.h"
 #include "look/theme.h"
 #include "look/words.h"
 #include "target/disassembly.h"
@@ -235,9 +236,7 @@ SourceView::SourceView(Document& document, QWidget* parent) : QWidget(parent), d
     top->addWidget(never_);
     top->addWidget(previous_);
     top->addWidget(next_);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
+    auto* column = column_in(this, {12, 4, 12, 4}, 3);
     column->addLayout(top);
     column->addWidget(message_);
     column->addWidget(text_, 1);

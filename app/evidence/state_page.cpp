@@ -11,6 +11,7 @@
 #include <bit>
 
 #include "base/text.h"
+#include "look/layout.h"
 #include "look/page_parts.h"
 #include "look/table_text.h"
 #include "look/theme.h"
@@ -117,9 +118,7 @@ StatePage::StatePage(Document& document, QWidget* parent)
     line_ = new QHBoxLayout;
     for (QWidget* part : {static_cast<QWidget*>(hint_), static_cast<QWidget*>(keep_), static_cast<QWidget*>(put_), static_cast<QWidget*>(add_)})
         line_->addWidget(part, part == hint_ ? 1 : 0);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
+    auto* column = column_in(this, {12, 4, 12, 4}, 3);
     column->addLayout(line_);
     column->addWidget(across_, 1);
     soon_.setSingleShot(true);

@@ -88,9 +88,7 @@ MeasuresPanel::MeasuresPanel(Document& document, Viewpoint& view, Navigator& nav
     lower_->addWidget(plots);
     lower_->addWidget(text_);
     lower_->setSizePolicy(QSizePolicy::Preferred, QSizePolicy::Ignored);  // in a low window it gives way first
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 8, 8, 4);
-    column->setSpacing(3);
+    auto* column = column_in(this, {12, 8, 8, 4}, 3);
     column->addLayout(top);
     column->addWidget(sub_);
     column->addWidget(figures_);

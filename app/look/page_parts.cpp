@@ -5,6 +5,7 @@
 #include <QHeaderView>
 #include <QVBoxLayout>
 
+#include "look/layout.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 
@@ -85,9 +86,7 @@ QTreeWidget* tree_of_values(const char* name, const QString& spoken, const QStri
 void lay_page(QWidget& page, std::initializer_list<QWidget*> line, QWidget* wide, QWidget* body) {
     auto* top = new QHBoxLayout;
     for (QWidget* part : line) top->addWidget(part, part == wide ? 1 : 0);
-    auto* column = new QVBoxLayout(&page);
-    column->setContentsMargins(12, 4, 12, 4);
-    column->setSpacing(3);
+    auto* column = column_in(&page, {12, 4, 12, 4}, 3);
     column->addLayout(top);
     column->addWidget(body, 1);
 }

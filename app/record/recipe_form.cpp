@@ -160,9 +160,7 @@ RecipeForm::RecipeForm(LiveSession& live, QWidget* parent) : QWidget(parent), li
     rows.add(tr("Save as"), {save_});
 
     auto* inner = new QWidget;
-    auto* column = new QVBoxLayout(inner);
-    column->setContentsMargins(28, 18, 28, 18);
-    column->setSpacing(10);
+    auto* column = column_in(inner, {28, 18, 28, 18}, 10);
     column->addLayout(head);
     column->addLayout(rows.grid());
     column->addStretch();

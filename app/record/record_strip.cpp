@@ -4,6 +4,7 @@
 #include <QVBoxLayout>
 
 #include "base/text.h"
+#include "look/layout.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -54,9 +55,7 @@ RecordStrip::RecordStrip(LiveSession& live, Viewpoint& view, QWidget* parent)
     cores_ = new QLabel;
     cores_->setObjectName("record_cores");
     cores_->setContentsMargins(14, 0, 14, 8);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(0);
+    auto* column = bare_column(this);
     column->addWidget(bar_);
     column->addLayout(buttons_);
     column->addWidget(cores_);

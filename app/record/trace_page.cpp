@@ -54,9 +54,7 @@ TracePage::TracePage(QWidget* parent) : QWidget(parent) {
     split->setStretchFactor(1, 1);
     split->setSizes({440, 800});
     split->setChildrenCollapsible(false);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(20, 12, 20, 10);
-    column->setSpacing(8);
+    auto* column = column_in(this, {20, 12, 20, 10}, 8);
     column->addLayout(head);
     column->addWidget(split, 1);
 
@@ -288,9 +286,7 @@ QWidget* TracePage::build_right() {
     beside->setSpacing(18);
     beside->addLayout(left, 1);
     beside->addLayout(right_side, 1);
-    auto* column = new QVBoxLayout(below);
-    column->setContentsMargins(2, 6, 8, 4);
-    column->setSpacing(8);
+    auto* column = column_in(below, {2, 6, 8, 4}, 8);
     column->addWidget(verdict_);
     column->addLayout(beside, 1);
     auto* scroll = new QScrollArea;

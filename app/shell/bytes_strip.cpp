@@ -14,6 +14,7 @@
 #include "base/packed.h"
 #include "base/text.h"
 #include "identify/parts.h"
+#include "look/layout.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -84,9 +85,7 @@ BytesStrip::BytesStrip(QWidget* parent) : QWidget(parent) {
     row->addWidget(prescaler_);
     row->addStretch(1);
     row->addWidget(keep_);
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(12, 6, 12, 6);
-    column->setSpacing(3);
+    auto* column = column_in(this, {12, 6, 12, 6}, 3);
     column->addLayout(row);
     column->addWidget(why_);
     connect(guesses_, &QComboBox::activated, this, [this] {

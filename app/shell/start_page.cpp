@@ -142,9 +142,7 @@ StartPage::StartPage(QWidget* parent) : QWidget(parent) {
     sides->addLayout(left, 6);
     sides->addLayout(right, 5);
     auto* page = new QWidget;
-    auto* column = new QVBoxLayout(page);
-    column->setContentsMargins(48, 34, 48, 24);
-    column->setSpacing(12);
+    auto* column = column_in(page, {48, 34, 48, 24}, 12);
     column->addWidget(title);
     column->addWidget(what);
     column->addLayout(buttons);

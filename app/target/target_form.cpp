@@ -203,9 +203,7 @@ void TargetForm::show_part(const QString& table, std::size_t index) {
 void TargetForm::build_fields() {
     fields_.clear();
     auto* page = new QWidget;
-    auto* column = new QVBoxLayout(page);
-    column->setContentsMargins(0, 0, 14, 0);
-    column->setSpacing(2);
+    auto* column = column_in(page, {0, 0, 14, 0}, 2);
     for (const TargetKey* key : target_keys_of(part_.table)) {
         auto* name = new QLabel(words(key->key) + (key->required ? tr("  (required)") : QString()));
         name->setFont(text_font(12, true));

@@ -54,10 +54,15 @@ HealthLine stream_line(const RunState& state, const RunState::Stream& s, const L
         return line;
     }
     if (r.bytes == 0 || r.quiet_s > kQuiet) {
-        line.grade = r.bytes == 0 ? Grade::bad : Grade::watch;
-        line.detail = (r.bytes == 0 ? "no data for " : "silent for ") + seconds_text(r.quiet_s);
         bool halted = false;
         for (const auto& c : state.cores) halted = halted || (c.name == s.core && c.debug && !c.running);
+        if (halted && r.bytes > 0) {  // as it should be
+            line.detail = "the core stands, silent for " + seconds_text(r.quiet_s);
+            line.under.clear();
+            return line;
+        }
+        line.grade = r.bytes == 0 ? Grade::bad : Grade::watch;
+        line.detail = (r.bytes == 0 ? "no data for " : "silent for ") + seconds_text(r.quiet_s);
         if (!r.waiting_for.empty()) line.detail += ", " + r.waiting_for;
         line.advice = halted ? "The core stands still: resume it."
                              : "Is trace enabled on the target, is this the right port or line, and does the core run?";

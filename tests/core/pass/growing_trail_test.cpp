@@ -201,6 +201,20 @@ TEST_F(Sane, AHealthyRecordingHasNoDoubt) {
         EXPECT_NE(l.grade, HealthLine::Grade::bad) << l.title;
 }
 
+TEST_F(Sane, ACoreThatADebuggerHoldsIsRightlySilent) {
+    RunState::Core core;
+    core.name = "main";
+    core.debug = true;
+    state.cores = {core};
+    state.streams[0].received.quiet_s = 5;
+    HealthLine::Grade grade = HealthLine::Grade::unknown;
+    EXPECT_NE(said(&grade, "main: ITM").find("the core stands, silent for 5.0"), std::string::npos) << said();
+    EXPECT_EQ(grade, HealthLine::Grade::good);
+    state.cores[0].running = true;
+    EXPECT_EQ(said(&grade, "main: ITM").find("the core stands"), std::string::npos);
+    EXPECT_EQ(grade, HealthLine::Grade::watch);
+}
+
 TEST_F(Sane, SilenceIsToldFromALostConnection) {
     state.streams[0].received.bytes = 0;
     state.streams[0].received.quiet_s = 3.2;

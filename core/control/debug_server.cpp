@@ -60,7 +60,8 @@ Problem DebugServer::unexpected(const std::string& doing, std::string_view reply
         return {"the debug server cannot " + doing, line_->link->name(), "use a server that supports it, or do without"};
     if (is_error(reply))
         return {"the debug server refused to " + doing + " (" + printable(reply) + ")", line_->link->name(),
-                "is the address inside the target's memory, and the core halted?"};
+                doing.find("register") != std::string::npos ? "does the core have it, and is it halted?"
+                                                            : "is the address inside the target's memory, and the core halted?"};
     return {"the debug server answered “" + printable(reply) + "” when asked to " + doing, line_->link->name(),
             "is this a GDB remote server?"};
 }

@@ -25,7 +25,7 @@ std::optional<std::uint64_t> number(const char* text) {
     s.erase(std::remove_if(s.begin(), s.end(), [](unsigned char c) { return std::isspace(c) != 0; }), s.end());
     const bool binary = s.starts_with("#") || s.starts_with("0b");
     if (binary) s.erase(0, s[0] == '#' ? 1 : 2);
-    if (s.empty()) return std::nullopt;
+    if (s.empty() || std::isdigit(static_cast<unsigned char>(s[0])) == 0) return std::nullopt;
     char* end = nullptr;
     const std::uint64_t v = std::strtoull(s.c_str(), &end, binary ? 2 : s.starts_with("0x") || s.starts_with("0X") ? 16 : 10);
     return *end == 0 ? std::optional(v) : std::nullopt;
@@ -91,9 +91,11 @@ class Reader {
                 SvdPeripheral out;
                 out.name = name;
                 out.description = text_of(p, "description");
-                out.base = number(part(p, "baseAddress").text().as_string()).value_or(0) + offset;
+                // Where nobody says where its registers stand there are none to be read.
+                const auto at = number(part(p, "baseAddress").text().as_string());
+                out.base = at.value_or(0) + offset;
                 const auto base = base_of(p);
-                registers(part(p, "registers"), (base ? usual.within(base) : usual).within(p), "", out.base, out, 0);
+                if (at) registers(part(p, "registers"), (base ? usual.within(base) : usual).within(p), "", out.base, out, 0);
                 if (!name.empty()) all_.push_back(std::move(out));
             });
         return std::move(all_);
@@ -171,7 +173,10 @@ class Reader {
             if (seen_ > kMostSvdRegisters) return;
             const bool cluster = node.name() == std::string_view("cluster");
             if (!cluster && node.name() != std::string_view("register")) continue;
-            const std::uint64_t offset = number(part(node, "addressOffset").text().as_string()).value_or(0);
+            const auto told = part(node, "addressOffset");
+            const auto where = told || !cluster ? number(told.text().as_string()) : std::uint64_t{0};
+            if (!where) continue;
+            const std::uint64_t offset = *where;
             const auto base = base_of(node);
             const Usual inner = (base ? usual.within(base) : usual).within(node);
             each(node, path + text_of(node, "name"), [&](const std::string& name, std::uint64_t more) {

@@ -145,10 +145,9 @@ TEST_F(TargetInHand, OverEachStepTheCallersStayAndThePastIsKnownFromHowTheCoreSt
     Footsteps* footsteps = window->desk().footsteps();
     window->desk().show_evidence(footsteps);
     footsteps->set_fold(Footsteps::Fold::stack);
-    ASSERT_TRUE(wait([&] { return footsteps->current() == steps() - 1; }));
-    ASSERT_TRUE(wait([&] { return footsteps->frames().size() > 2; })) << footsteps->frames().size();
     const auto& frames = footsteps->frames();
-    EXPECT_EQ(frames.front().name, "interpolate");
+    ASSERT_TRUE(wait([&] { return footsteps->current() == steps() - 1 && frames.size() > 2 && frames.front().name == "interpolate"; }))
+        << "at " << footsteps->current().value_or(0) << " of " << steps() << ": " << backtrace_text(frames, 9);
     EXPECT_TRUE(std::any_of(frames.begin(), frames.end(), [](const TraceFrame& f) { return f.handler; })) << "the interrupt that it is part of: " << backtrace_text(frames, 9);
     for (const TraceFrame& f : frames)
         if (!f.handler && f.level > 0) EXPECT_GT(f.line, 0) << f.name << ": where it calls the next";

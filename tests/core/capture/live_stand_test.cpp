@@ -50,17 +50,19 @@ class LiveStand : public test::RecorderFixture, public ::testing::WithParamInter
         })) << text;
         EXPECT_EQ(*answer, "") << text;
     }
-    /// The trail once the core stands, has been read, and its last instruction is decoded.
-    std::shared_ptr<const Trail> standing(std::uint64_t beyond) {
+    /// The trail once the core stands anew, has been read, and what it executed until then is decoded.
+    std::shared_ptr<const Trail> standing(std::uint64_t at_least) {
         std::shared_ptr<const Trail> trail;
+        const std::shared_ptr<const CoreState> before = stand;
         EXPECT_TRUE(wait_until([&] {
             trail = live->trail();
             if (!trail) return false;
             const StepTrail& s = trail->steps[0];
-            return s.stands != nullptr && s.steps > beyond && s.gaps.size() > 0 && s.gaps[s.gaps.size() - 1].step == s.steps;
-        })) << (trail ? std::string(trail->steps[0].stands ? "read" : "not read") + ", " + std::to_string(trail->steps[0].steps) + " steps, beyond " +
-                            std::to_string(beyond) + ", " + std::to_string(trail->steps[0].gaps.size()) + " gaps"
+            return s.stands != nullptr && s.stands != before && s.steps >= at_least && s.gaps.size() > 0 && s.gaps[s.gaps.size() - 1].step == s.steps;
+        })) << (trail ? std::string(trail->steps[0].stands ? "read" : "not read") + ", " + std::to_string(trail->steps[0].steps) + " steps of " +
+                            std::to_string(at_least) + ", " + std::to_string(trail->steps[0].gaps.size()) + " gaps"
                       : "no trail");
+        if (trail) stand = trail->steps[0].stands;
         return trail;
     }
     static unsigned known(const PastState& state) {
@@ -90,6 +92,7 @@ class LiveStand : public test::RecorderFixture, public ::testing::WithParamInter
     }
 
     std::unique_ptr<LiveRecording> live;
+    std::shared_ptr<const CoreState> stand;  ///< Of the last halt that was waited for.
     std::string ended;
 };
 
@@ -103,7 +106,7 @@ TEST_P(LiveStand, TellsTheStatesBeforeItAtOnceAndAfterwardsWhateverIsChangedThen
                                  "[record]\nseconds = 100\n[after]\nleave = \"halted\"\n", MT_DEMO "/larkspur-live.target.toml", "cop"));
     if (HasFatalFailure()) return;
     ask(std::string("break ") + GetParam().place);
-    const auto first = standing(0);
+    const auto first = standing(1);
     const StepTrail& at_first = first->steps[0];
     const std::shared_ptr<const CoreState> stood = at_first.stands;
     const std::uint64_t a = at_first.steps;
@@ -120,7 +123,7 @@ TEST_P(LiveStand, TellsTheStatesBeforeItAtOnceAndAfterwardsWhateverIsChangedThen
     EXPECT_GT(known(*with_end->before(a - 1, progress)), known(*alone->before(a - 1, progress)));
     // On, step by step: what was known stays known over each halt.
     ask("step 20");
-    const auto second = standing(a);
+    const auto second = standing(a + 20);
     EXPECT_EQ(second->steps[0].steps, a + 20);
     expect_as_it_stood(*live->recording(), second->steps[0], a, *stood, all - 4);
     const std::shared_ptr<const CoreState> stood_again = second->steps[0].stands;
@@ -128,7 +131,7 @@ TEST_P(LiveStand, TellsTheStatesBeforeItAtOnceAndAfterwardsWhateverIsChangedThen
     live->run().allow_writing(true);
     ask(std::string("write ") + GetParam().variable + " 77");
     ask("step 30");
-    const auto third = standing(a + 20);
+    const auto third = standing(a + 50);
     expect_as_it_stood(*live->recording(), third->steps[0], a, *stood, 1);
     expect_as_it_stood(*live->recording(), third->steps[0], a + 20, *stood_again, 0);
     ask(std::string("write ") + GetParam().variable + " 78");

@@ -52,8 +52,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         (void)(*image)->line_at(code->address(slot));
     }
     const auto map = SourceMap::of(**image, *code);
-    for (std::uint32_t file = 0; file < map->files().size(); ++file)
-        for (const auto& begin : map->line_begins(file))
+    for (std::uint32_t f = 0; f < map->files().size(); ++f)
+        for (const auto& begin : map->line_begins(f))
             if (!map->is_instruction(begin.slot)) std::abort();
     // Variables of functions, wherever one stands: places, frames and types of damaged debug information.
     const Locals locals({path});

@@ -10,7 +10,9 @@
 
 #include "etrace_encoder.h"
 #include "flow/step_log.h"
+#include "flow/step_pipe.h"
 #include "memory_pass.h"
+#include "older_trace.h"
 #include "pass/reading.h"
 #include "recording/step_setup.h"
 #include "rv_program.h"
@@ -122,8 +124,8 @@ void walked(benchmark::State& state, const char* name, const char* stream) {
     state.counters["of_memory_pass"] = plain * static_cast<double>(state.iterations()) / spent;
 }
 
-// E-Trace of a random program with a hundred times the returns and exceptions that the captures' has.
-void walked_random(benchmark::State& state) {
+// E-Trace of a random program with four times the indirect branches and a hundred times the exceptions that the captures' has.
+void walked_random_etrace(benchmark::State& state) {
     struct Watcher : board::RvListener {
         explicit Watcher(board::EtraceEncoder& e) : encoder(e) {}
         void retired(const board::RvRetired& insn) override { encoder.retired(insn); }
@@ -163,6 +165,25 @@ void walked_random(benchmark::State& state) {
                 decoder.feed(raw.subspan(at, std::min(kPiece, raw.size() - at)), packets, follow);
                 follow();
             }
+        });
+    density.tell(state);
+}
+
+// PFT and ETMv3 of a random program, beside which E-Trace's can be laid: the densities say how alike they are.
+void walked_random_older(benchmark::State& state, Protocol protocol) {
+    const auto seed = static_cast<std::uint64_t>(state.range(0));
+    const test::OlderWalk walk_of = test::older_walk(seed, 60'000);
+    StreamSpec spec;
+    spec.protocol = protocol;
+    const std::vector<std::uint8_t> trace =
+        protocol == Protocol::pft ? test::PftEncoder(walk_of, spec.pft, seed, false).bytes : test::Etm3Encoder(walk_of, spec.etm3, seed, false).bytes;
+    Density density;
+    for (auto _ : state)
+        walk(density, walk_of.code, walk_of.functions, [&](StepLog& log) {
+            StepPipe pipe(spec, walk_of.code, {});
+            const std::span<const std::uint8_t> raw(trace);
+            for (std::size_t at = 0; at < raw.size(); at += kPiece) pipe.feed(raw.subspan(at, std::min(kPiece, raw.size() - at)), log);
+            pipe.finish(log);
         });
     density.tell(state);
 }
@@ -209,6 +230,9 @@ void followed(benchmark::State& state, const char* name, const char* stream, boo
     BENCHMARK_CAPTURE(followed, what##_all_cores, name, stream, false)->Unit(benchmark::kMillisecond)->UseRealTime()
 
 FOLLOWED(etrace, "rv-etrace-mount", "trace.bin");
+FOLLOWED(etrace_rv64, "rv64-etrace-mount", "trace.bin");
+FOLLOWED(etrace_full, "rv-etrace-mount-full", "trace.bin");
+FOLLOWED(etrace_modes, "rv-etrace-mount-modes", "trace.bin");
 FOLLOWED(etrace_implicit_return, "rv-etrace-mount-return", "trace.bin");
 FOLLOWED(ntrace_history, "rv-ntrace-mount-htm", "trace.bin");
 FOLLOWED(etm4, "arm-etm-mount", "capture.bin");
@@ -221,6 +245,8 @@ FOLLOWED(pft_cycles, "arm-pft-mount-cc", "capture.bin");
 FOLLOWED(etm3, "arm-etm3-mount", "capture.bin");
 FOLLOWED(etm3_cycles, "arm-etm3-mount-cc", "capture.bin");
 
-BENCHMARK(walked_random)->Arg(1)->Arg(5)->Unit(benchmark::kMillisecond)->UseRealTime();
+BENCHMARK(walked_random_etrace)->Arg(1)->Arg(5)->Unit(benchmark::kMillisecond)->UseRealTime();
+BENCHMARK_CAPTURE(walked_random_older, pft, Protocol::pft)->Arg(1)->Arg(5)->Unit(benchmark::kMillisecond)->UseRealTime();
+BENCHMARK_CAPTURE(walked_random_older, etm3, Protocol::etm3)->Arg(1)->Arg(5)->Unit(benchmark::kMillisecond)->UseRealTime();
 
 }  // namespace

@@ -2,12 +2,12 @@
 
 #include <algorithm>
 
+#include "base/bits.h"
+
 namespace board {
 namespace {
 
-constexpr std::uint32_t bits(std::uint32_t value, unsigned high, unsigned low) {
-    return value >> low & (high - low == 31 ? ~0u : (1u << (high - low + 1)) - 1);
-}
+using mt::bits;
 
 }  // namespace
 

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <bit>
 
+#include "base/bits.h"
 #include "replay/condition_flags.h"
 #include "thumb_core.h"
 
@@ -10,8 +11,8 @@ namespace {
 
 using std::int16_t, std::int32_t, std::int64_t, std::int8_t, std::uint16_t, std::uint32_t, std::uint64_t, std::uint8_t;
 
-constexpr uint32_t bits(uint32_t value, unsigned high, unsigned low) { return value >> low & ((2u << (high - low)) - 1); }
-constexpr bool bit(uint32_t value, unsigned n) { return (value >> n & 1) != 0; }
+using mt::bit, mt::bits;
+
 constexpr int32_t as_signed(uint32_t value) { return static_cast<int32_t>(value); }
 constexpr int32_t half(uint32_t value, bool top) { return static_cast<int16_t>(top ? value >> 16 : value); }
 

@@ -19,7 +19,7 @@
 namespace mt::app {
 namespace {
 
-constexpr int kMost = 256, kInRow = 16, kValue = 1;
+constexpr int kMost = 256, kInRow = 16, kContents = 1;
 constexpr int kOffsetRole = Qt::UserRole, kCountRole = Qt::UserRole + 1, kPlaceRole = Qt::UserRole + 2;
 
 QString address_text(std::uint64_t address) { return words(hex_text(address, 8)); }
@@ -50,7 +50,7 @@ MemoryView::MemoryView(LiveSession& live, Of of, QWidget* parent) : QWidget(pare
     connect(tree_, &QTreeWidget::customContextMenuRequested, this, &MemoryView::open_menu);
     connect(tree_, &QTreeWidget::itemDoubleClicked, this, &MemoryView::edit);
     connect(tree_, &QTreeWidget::itemChanged, this, [this](QTreeWidgetItem* item, int at) {
-        if (!filling_ && at == kValue) edited(item);
+        if (!filling_ && at == kContents) edited(item);
     });
 }
 
@@ -82,13 +82,13 @@ void MemoryView::read() {
 void MemoryView::add_row(std::uint64_t address, const QString& text, std::uint64_t at, std::size_t count) {
     auto* item = new QTreeWidgetItem(tree_, {address_text(address), text});
     item->setFont(0, fixed_font());
-    item->setFont(kValue, fixed_font());
+    item->setFont(kContents, fixed_font());
     item->setData(0, kOffsetRole, qulonglong(at));
     item->setData(0, kCountRole, qulonglong(count));
     const bool other = before_.size() == shown_.size() &&
                        !std::equal(shown_.begin() + static_cast<std::ptrdiff_t>(at), shown_.begin() + static_cast<std::ptrdiff_t>(at + count),
                                    before_.begin() + static_cast<std::ptrdiff_t>(at));
-    if (other) item->setForeground(kValue, theme().interrupt);
+    if (other) item->setForeground(kContents, theme().interrupt);
 }
 
 void MemoryView::show_memory(std::uint64_t from, const std::vector<std::uint8_t>& bytes) {
@@ -143,14 +143,14 @@ void MemoryView::edit(QTreeWidgetItem* item) {
     if (as() == As::text || as() == As::instructions) return void(emit told(tr("Bytes and words can be typed over."), false));
     if (!writes()) return;
     item->setFlags(item->flags() | Qt::ItemIsEditable);
-    tree_->editItem(item, kValue);
+    tree_->editItem(item, kContents);
 }
 
 // What differs from what stood there is written, number by number.
 void MemoryView::edited(QTreeWidgetItem* item) {
     const unsigned size = as() == As::words ? 4 : 1;
     const auto offset = static_cast<std::size_t>(item->data(0, kOffsetRole).toULongLong()), count = static_cast<std::size_t>(item->data(0, kCountRole).toULongLong());
-    const QStringList typed = item->text(kValue).split(' ', Qt::SkipEmptyParts);
+    const QStringList typed = item->text(kContents).split(' ', Qt::SkipEmptyParts);
     std::vector<std::uint64_t> numbers;
     for (const QString& text : typed) {
         bool good = false;

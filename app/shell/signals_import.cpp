@@ -17,7 +17,7 @@ namespace mt::app {
 namespace {
 
 enum Column { kName, kScope, kUnit, kSamples, kLeast, kGreatest, kFirst, kColumns };
-constexpr int kMostListed = 2000, kLines = 6;
+constexpr int kMostRows = 2000, kLines = 6;
 
 QString first_values(const ValueLane& lane) {
     QStringList all;
@@ -104,10 +104,10 @@ void SignalsImport::show_file(const Result<SignalFile>& file) {
     }
     QString text = tr("%1, %2").arg(words(file->format), words(plural(file->lanes.size(), "signal", "signals")));
     for (const std::string& warning : file->warnings) text += "\n" + words(warning);
-    if (file->lanes.size() > kMostListed) text += tr("\nThe first %1 are listed; all are taken.").arg(kMostListed);
+    if (file->lanes.size() > kMostRows) text += tr("\nThe first %1 are listed; all are taken.").arg(kMostRows);
     said_->setText(text);
     const QSignalBlocker quiet(table_);
-    table_->setRowCount(static_cast<int>(std::min<std::size_t>(file->lanes.size(), kMostListed)));
+    table_->setRowCount(static_cast<int>(std::min<std::size_t>(file->lanes.size(), kMostRows)));
     for (int r = 0; r < table_->rowCount(); ++r) {
         const ValueLane& lane = file->lanes[static_cast<std::size_t>(r)];
         const auto number = [&](std::uint64_t bits) {

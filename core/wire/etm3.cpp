@@ -7,8 +7,6 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kMostStamp = 9;
-
 constexpr Atoms held_then_failed(unsigned held, bool failed) {
     return {static_cast<std::uint8_t>(held + (failed ? 1 : 0)), (1u << held) - 1};
 }

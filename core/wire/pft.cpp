@@ -8,7 +8,7 @@
 namespace mt {
 namespace {
 
-constexpr std::size_t kMostCycles = 5, kMostStamp = 9;
+constexpr std::size_t kMostCycles = 5;
 
 // 4.3.3: the oldest atom stands highest, below the bit that says how many there are; a bit that is set says that it was
 // not taken.

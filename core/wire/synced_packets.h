@@ -15,6 +15,8 @@
 
 namespace mt {
 
+inline constexpr std::size_t kMostStamp = 9;  ///< bytes of a timestamp, header not counted
+
 enum class SyncedDamage : std::uint8_t { no_sync_yet, reserved, cut_short, not_received };
 std::string_view synced_damage_text(SyncedDamage reason);
 

@@ -222,7 +222,7 @@ void find_device_clocks(const Judged& judged, std::vector<Finding>& out) {
     }
 }
 
-void find(const Judged& judged, std::vector<Finding>& out) {
+void find_odd_current(const Judged& judged, std::vector<Finding>& out) {
     const Trail& trail = judged.trail;
     find_device_clocks(judged, out);
     // The core that tells most of what runs.
@@ -247,7 +247,7 @@ void find(const Judged& judged, std::vector<Finding>& out) {
 
 const Detector& odd_current_detector();
 const Detector& odd_current_detector() {
-    static constexpr Detector detector{"odd current", 80, find};
+    static constexpr Detector detector{"odd current", 80, find_odd_current};
     return detector;
 }
 

@@ -374,7 +374,7 @@ bool names_the_task(const Recording& recording, const std::string& name) {
            std::any_of(target.ports.begin(), target.ports.end(), [&](auto& p) { return is(p, p.name); });
 }
 
-void find(const Judged& judged, std::vector<Finding>& out) {
+void find_odd_values(const Judged& judged, std::vector<Finding>& out) {
     const auto& values = judged.trail.tasks.values;
     for (std::size_t v = 0; v < values.size() && !judged.stopped(); ++v) {
         const ValueLane& lane = values[v];
@@ -397,7 +397,7 @@ void find(const Judged& judged, std::vector<Finding>& out) {
 
 const Detector& odd_values_detector();
 const Detector& odd_values_detector() {
-    static constexpr Detector detector{"odd values", 85, find};
+    static constexpr Detector detector{"odd values", 85, find_odd_values};
     return detector;
 }
 

@@ -1,5 +1,6 @@
 #include "live_board.h"
 
+#include <algorithm>
 #include <csignal>
 #include <cstdio>
 #include <fstream>
@@ -259,8 +260,10 @@ void LiveBoard::tick() {
         context_.stop();
         return;
     }
-    timer_.expires_at(timer_.expiry() + kTick);
-    if (timer_.expiry() < now) timer_.expires_at(now + kTick);
+    const bool behind = std::ranges::any_of(running_, [&](const Running& r) {
+        return r.server->running() && r.owed >= kMostAtOnce * std::max(1.0, options_.speed);
+    });
+    timer_.expires_at(std::max(now, behind ? now : timer_.expiry() + kTick));
     timer_.async_wait([this](const boost::system::error_code& ec) {
         if (!ec) tick();
     });

@@ -1,5 +1,6 @@
 #include "doubt/connection_test.h"
 
+#include <cmath>
 #include <filesystem>
 #include <thread>
 
@@ -7,6 +8,7 @@
 #include "capture/ring.h"
 #include "control/debug_server.h"
 #include "control/image_check.h"
+#include "doubt/arrival_pace.h"
 #include "doubt/step_fit.h"
 #include "flow/itm_pipe.h"
 #include "recording/recording.h"
@@ -110,6 +112,7 @@ class Attempt {
             auto n = (*source)->read(std::span(heard).subspan(bytes), std::chrono::milliseconds(50));
             if (!n) return tl::make_unexpected(n.error());
             bytes += *n;
+            pace_.arrived(passed(), *n);
             if (*n == 0 && connect_.trace->kind > SourceSpec::Kind::file)
                 std::this_thread::sleep_for(std::chrono::milliseconds(connect_.trace->every_ms));
             if ((*source)->exhausted()) break;
@@ -172,6 +175,18 @@ class Attempt {
             report_.advice = "bytes are damaged on the way: check the line and its rate";
         return {};
     }
+    // Its clock gives the rate; only how many bytes a sample has can be told by it.
+    void judge_samples(const SamplesParameters& spec, double bytes_a_second) {
+        const double bytes = pace_.tells() ? pace_.rate() : bytes_a_second;
+        const double rate = bytes / static_cast<double>(spec.frame_bytes());
+        report_.good = std::abs(rate / spec.rate_hz - 1) < 0.1 + (pace_.tells() ? pace_.doubt() : 0);
+        report_.findings.push_back(bytes_text(static_cast<std::uint64_t>(bytes)) + "/s of trace, " +
+                                   count_text(static_cast<std::uint64_t>(std::lround(rate))) +
+                                   " samples of each channel a second");
+        if (!report_.good)
+            report_.advice = "rate_hz says " + count_text(static_cast<std::uint64_t>(spec.rate_hz)) +
+                             ": are it, type and channels in [stream.samples] those of the device?";
+    }
     Result<void> judge(std::span<const std::uint8_t> heard, double seconds) {
         std::string text =
             bytes_text(static_cast<std::uint64_t>(static_cast<double>(heard.size()) / seconds)) + "/s of trace";
@@ -186,14 +201,7 @@ class Attempt {
             return judge_events(heard, *spec);
         }
         if (spec != nullptr && spec->protocol == Protocol::samples) {
-            const auto frame = static_cast<double>(spec->samples.frame_bytes());
-            const double rate = static_cast<double>(heard.size()) / frame / seconds;
-            report_.good = std::abs(rate / spec->samples.rate_hz - 1) < 0.1;
-            report_.findings.push_back(text + ", " + count_text(static_cast<std::uint64_t>(rate)) +
-                                       " samples of each channel a second");
-            if (!report_.good)
-                report_.advice = "rate_hz says " + count_text(static_cast<std::uint64_t>(spec->samples.rate_hz)) +
-                                 ": are it, type and channels in [stream.samples] those of the device?";
+            judge_samples(spec->samples, static_cast<double>(heard.size()) / seconds);
             return {};
         }
         if (spec == nullptr || spec->protocol != Protocol::itm) {
@@ -235,6 +243,7 @@ class Attempt {
     Progress& progress_;
     std::unique_ptr<DebugServer> server_;
     ConnectionReport report_;
+    ArrivalPace pace_;
 };
 
 }  // namespace

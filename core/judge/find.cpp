@@ -127,6 +127,8 @@ std::vector<Finding> find_all(const Recording& recording, const Trail& trail, co
     std::erase_if(all, [&](const Finding& f) { return !can_be_trusted(recording, trail, f); });
     for (Finding& f : all) {
         f.timed = f.core_index >= trail.cores.size() || trail.cores[f.core_index].timed;
+        std::stable_sort(f.evidence.begin(), f.evidence.end(),
+                         [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
         if (f.title.empty()) f.title = title_of(f);
         if (f.cause.empty()) f.cause = cause_of(f);
     }

@@ -147,8 +147,6 @@ void join_consequences(std::vector<Finding>& all) {
                     (other.severity == before->severity && other.begin > before->begin))
                     before = &other;
             }
-        std::stable_sort(f.evidence.begin(), f.evidence.end(),
-                         [](const Finding::Evidence& a, const Finding::Evidence& b) { return a.time < b.time; });
         if (before == nullptr) continue;
         f.fact("trouble_before", title_of(*before));
         f.fact("earlier_by", f.begin - before->begin);

@@ -14,6 +14,7 @@
 #include "base/packed.h"
 #include "base/text.h"
 #include "identify/parts.h"
+#include "look/html.h"
 #include "look/layout.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -138,7 +139,7 @@ void BytesStrip::identify() {
     progress_ = std::make_shared<Progress>();
     busy_ = true;
     name_->setText(
-        tr("<b>%1</b> has no target file: looking at its bytes…").arg(QFileInfo(path_).fileName().toHtmlEscaped()));
+        tr("<b>%1</b> has no target file: looking at its bytes…").arg(escaped(QFileInfo(path_).fileName())));
     for (QWidget* w :
          {static_cast<QWidget*>(guesses_), static_cast<QWidget*>(clock_), static_cast<QWidget*>(clock_label_),
           static_cast<QWidget*>(prescaler_), static_cast<QWidget*>(prescaler_label_), static_cast<QWidget*>(keep_)})
@@ -161,10 +162,8 @@ void BytesStrip::identify() {
             if (auto file = MappedFile::open(parts); file) {
                 found = mt::identify((*file)->bytes(), opened, "", *progress);
                 heed_name(found, path);
-                if (!(*file)->trouble().empty())
-                    trouble =
-                        tr("%1 is compressed and damaged (%2): only the first %3 could be unpacked.")
-                            .arg(words(path), words((*file)->trouble()), words(bytes_text((*file)->bytes().size())));
+                if (const std::string missing = (*file)->what_is_missing(); !missing.empty())
+                    trouble = words(path + " " + missing + ".");
             } else {
                 found.sort = file.error().text();
             }
@@ -210,7 +209,7 @@ void BytesStrip::take(Identified found) {
 
 void BytesStrip::show_guess() {
     const Guess& g = found_.guesses[static_cast<std::size_t>(std::max(0, guesses_->currentData().toInt()))];
-    const QString file = QFileInfo(path_).fileName().toHtmlEscaped();
+    const QString file = escaped(QFileInfo(path_).fileName());
     name_->setText(found_.sure() ? tr("<b>%1</b> is read as").arg(file) : tr("<b>%1</b> may be").arg(file));
     image_->setText(image_path_.isEmpty() ? tr("Image…") : tr("Image: %1").arg(QFileInfo(image_path_).fileName()));
     const bool itm = g.readable() && g.stream.protocol == Protocol::itm;

@@ -75,9 +75,7 @@ int identify(const IdentifyOptions& o) {
     if (!file) return fail(file.error());
     if (files.size() > 1)
         say("read together: " + std::to_string(files.size()) + " parts, " + files.front() + " to " + files.back());
-    if (!(*file)->trouble().empty())
-        say(o.input + " is compressed and damaged (" + (*file)->trouble() + "): only the first " +
-            bytes_text((*file)->bytes().size()) + " could be unpacked");
+    if (const std::string missing = (*file)->what_is_missing(); !missing.empty()) say(o.input + " " + missing);
     std::shared_ptr<const Image> image;
     if (!o.image.empty()) {
         auto opened = Image::open(o.image, o.isa);

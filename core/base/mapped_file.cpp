@@ -16,6 +16,7 @@
 
 #include "base/packed.h"
 #include "base/read_file.h"
+#include "base/text.h"
 
 namespace mt {
 namespace {
@@ -216,6 +217,12 @@ MappedFile::~MappedFile() {
     if (data_ == nullptr) return;
     forget_mapping(data_);
     ::munmap(const_cast<std::uint8_t*>(data_), mapped_);
+}
+
+std::string MappedFile::what_is_missing() const {
+    if (trouble_.empty()) return {};
+    return "is compressed and damaged (" + trouble_ + "): only the first " + bytes_text(bytes().size()) +
+           " could be unpacked";
 }
 
 }  // namespace mt

@@ -40,6 +40,9 @@ class MappedFile {
     const std::string& path() const { return path_; }
     /// Why less was unpacked than was packed; empty if all is there.
     const std::string& trouble() const { return trouble_; }
+    /// The same as the end of a sentence about it: "is compressed and damaged (...): only the first 3.10 MB could be
+    /// unpacked".
+    std::string what_is_missing() const;
 
   private:
     MappedFile() = default;

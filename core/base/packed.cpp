@@ -87,8 +87,12 @@ Result<void> open_archive(struct archive* a, const File& file, const std::string
 }
 
 std::string error_of(struct archive* a) {
-    const char* text = archive_error_string(a);
-    return text != nullptr ? text : "it is damaged";
+    const char* told = archive_error_string(a);
+    const std::string_view text = told != nullptr ? told : "its end is damaged or missing";
+    // What the unpackers say of a file that ends in the middle, each in its own way.
+    if (text.find("No progress is possible") != text.npos || text.find("runcated") != text.npos)
+        return "it ends in the middle";
+    return std::string(text);
 }
 
 Problem too_much(const std::string& path) {

@@ -247,6 +247,8 @@ Result<std::shared_ptr<EventSource>> open_event_source(const EventPlace& place) 
         EventSource::File f;
         f.path = path.string();
         f.file = *file;
+        if (const std::string missing = f.file->what_is_missing(); !missing.empty())
+            source->doubts.push_back("The data stream " + f.path + " " + missing + ".");
         PacketLister lister(*source->metadata);
         lister.skip_to(std::min<std::uint64_t>(place.first, f.file->bytes().size()), f.damage);
         lister.list(f.file->bytes(), place.breaks, true, f.packets, f.damage);

@@ -36,12 +36,20 @@ std::string built_for(const Image& image) {
     return image.isa().empty() ? std::string(image.machine_name()) : image.isa();
 }
 
+Doubt cut_image(const Image::Cut& cut, std::vector<Mend> mends) {
+    return {"The image " + cut.file + " is cut off or damaged: by its headers it has " + bytes_text(cut.told) +
+                ", but there are only " + bytes_text(cut.has) + ". Names, lines or code may be missing.",
+            "Copy it again from where it was built.",
+            std::move(mends)};
+}
+
 // Programs that processes of this core see beside its own image.
 std::vector<ProcessImage> process_images(Recording& r, const CoreSpec& core) {
     std::vector<ProcessImage> all;
     for (const ProcessSpec& p : r.target.processes) {
         if (p.image.empty() || (!p.core.empty() && p.core != core.name)) continue;
         auto opened = Image::open(p.image, core.isa);
+        if (opened && (*opened)->cut()) r.doubts.push_back(cut_image(*(*opened)->cut(), {}));
         if (opened && isa_fits(core.isa, **opened))
             all.push_back({p.context, *opened, p.name});
         else
@@ -108,13 +116,14 @@ void open_image(Recording& r, const CoreSpec& core) {
             r.doubts.push_back({"Two pieces of code in the images of core " + core.name + " stand at " +
                                     hex_text(*at, 8) + ": the one that begins first is taken to be there.",
                                 "Give only the images that were in memory while this was recorded."});
+        if (image->cut()) r.doubts.push_back(cut_image(*image->cut(), {choose}));
         if (image->bare())
             r.doubts.push_back({"The image " + core.image +
                                     " contains no symbols or debug information: numbers stand in place of names, and "
                                     "there is no source.",
                                 "Give the ELF file that it was made from, if there is one.",
                                 {choose}});
-        else if (image->symbols().empty())
+        else if (image->symbols().empty() && !image->cut())
             r.doubts.push_back({"The image " + core.image + " has no symbols: numbers stand in place of names.",
                                 "Give the image before it was stripped.",
                                 {choose}});
@@ -329,10 +338,8 @@ Result<void> open_streams(Recording& r) {
                                "record again; check that trace is enabled and the line is connected"});
             continue;
         }
-        if (const std::string& trouble = (*file)->trouble(); !trouble.empty())
-            r.doubts.push_back({spec.file + " is compressed and damaged (" + trouble + "): only the first " +
-                                    bytes_text((*file)->bytes().size()) + " could be unpacked.",
-                                "Copy it again from where it comes from."});
+        if (const std::string missing = (*file)->what_is_missing(); !missing.empty())
+            r.doubts.push_back({spec.file + " " + missing + ".", "Copy it again from where it comes from."});
         if (spec.protocol == Protocol::samples) {
             r.sample_streams.push_back({i, 0, spec.file, *file, read_journal(spec.file + ".journal")});
             continue;

@@ -34,9 +34,14 @@ Result<SignalFile> read_signal_file(const std::string& path, const SignalChoice&
     if (!file) return tl::make_unexpected(file.error());
     const auto bytes = (*file)->bytes();
     const std::string format = signal_format_of(bytes);
-    if (format == "VCD") return read_vcd(bytes, path, choice, progress);
-    if (format == "MDF") return read_mdf(bytes, path, choice, progress);
-    if (format == "CSV") return read_csv_signals(bytes, path, choice, progress);
+    const auto told = [&](Result<SignalFile> read) {
+        if (const std::string missing = (*file)->what_is_missing(); read && !missing.empty())
+            read->warnings.push_back("the file " + missing);
+        return read;
+    };
+    if (format == "VCD") return told(read_vcd(bytes, path, choice, progress));
+    if (format == "MDF") return told(read_mdf(bytes, path, choice, progress));
+    if (format == "CSV") return told(read_csv_signals(bytes, path, choice, progress));
     return failure(bytes.empty() ? "the file is empty" : "the file is no VCD, CSV, TSV or MDF 4", path,
                    "export the signals as one of these");
 }

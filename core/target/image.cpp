@@ -45,6 +45,29 @@ constexpr std::uint64_t kMostSegment = std::uint64_t{1} << 30;
 
 namespace {
 
+// How long the file is by its headers. Segments count only where there are no sections: a file that was left with the
+// debug information alone keeps theirs.
+std::uint64_t told_length(Elf* elf, const GElf_Ehdr& header) {
+    const auto end = [](std::uint64_t begin, std::uint64_t size) {
+        return size > UINT64_MAX - begin ? UINT64_MAX : begin + size;
+    };
+    if (header.e_shoff == 0) {
+        std::size_t count = 0;
+        std::uint64_t most = end(header.e_phoff, std::uint64_t{header.e_phnum} * header.e_phentsize);
+        GElf_Phdr segment;
+        if (elf_getphdrnum(elf, &count) == 0)
+            for (std::size_t i = 0; i < count && gelf_getphdr(elf, static_cast<int>(i), &segment) != nullptr; ++i)
+                most = std::max(most, end(segment.p_offset, segment.p_filesz));
+        return most;
+    }
+    std::uint64_t most = end(header.e_shoff, std::uint64_t{header.e_shnum} * header.e_shentsize);
+    GElf_Shdr section;
+    for (Elf_Scn* s = nullptr; (s = elf_nextscn(elf, s)) != nullptr;)
+        if (gelf_getshdr(s, &section) != nullptr && section.sh_type != SHT_NOBITS)
+            most = std::max(most, end(section.sh_offset, section.sh_size));
+    return most;
+}
+
 // The bytes of a section, unpacked where it is compressed; none if there is none.
 std::span<const std::uint8_t> section_of(Elf* elf, std::string_view name) {
     std::size_t names = 0;
@@ -100,6 +123,7 @@ struct Image::Parts {
     std::vector<bool> executable;  ///< per piece
     bool bare = false;
     std::optional<std::uint64_t> overlap;
+    std::optional<Cut> cut;
     std::uint64_t entry = 0;
 
     ~Parts() {
@@ -282,6 +306,8 @@ Result<void> Image::Parts::read(const std::string& file, const std::string& told
         if (machine == Machine::arm64) isa = "armv8-a";
         entry = header.e_entry;
     }
+    const std::uint64_t has = f.bytes.size() - kZerosBehind, told = told_length(elf, header);
+    if (told > has && !cut) cut = Cut{file, told, has};
     read_sections();
     if (isa.empty() && header.e_machine == EM_AARCH64) isa = "armv8-a";
     if (isa.empty() && header.e_machine == EM_RISCV)  // what its header alone tells (RISC-V ELF psABI, "File header")
@@ -308,6 +334,7 @@ Result<std::shared_ptr<const Image>> Image::open(const std::vector<std::string>&
 }
 
 std::optional<std::uint64_t> Image::overlap() const { return parts_->overlap; }
+const std::optional<Image::Cut>& Image::cut() const { return parts_->cut; }
 const std::string& Image::path() const { return parts_->path; }
 bool Image::bare() const { return parts_->bare; }
 Image::Machine Image::machine() const { return parts_->machine; }

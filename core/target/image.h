@@ -100,6 +100,13 @@ class Image {
     const std::vector<Piece>& code_pieces() const;
     /// An address at which two pieces hold code, if there is one: the piece that begins first counts there.
     std::optional<std::uint64_t> overlap() const;
+    /// A file that is shorter than its headers tell (System V ABI, "ELF Header" and "Sections"): what lies beyond its
+    /// end is missing, and what is named there.
+    struct Cut {
+        std::string file;
+        std::uint64_t told = 0, has = 0;  ///< bytes
+    };
+    const std::optional<Cut>& cut() const;
     std::uint64_t entry() const;
     /// The address of a place that a person names: a function or object ("board_init"), a source line
     /// ("main.c:41": its first instruction), or an address ("0x8000100"). A Problem says what is not there.

@@ -182,6 +182,21 @@ TEST(Opening, ATextFileAsImageIsSaidAndTheRestIsDecoded) {
     EXPECT_NE(test::decode(folder / "x.target.toml").trail->doubts[0].text.find("not an ELF file"), std::string::npos);
 }
 
+TEST(Opening, AnImageThatIsCutOffIsSaidToBeSoAndNotToBeStripped) {
+    Folder folder;
+    fs::copy_file(test::data("mount/capture.bin"), folder / "capture.bin");
+    auto bytes = test::read_bytes(test::data("mount/firmware.elf"));
+    bytes.resize(bytes.size() / 3);
+    test::write_file(folder / "mount.elf", bytes);
+    std::string target = test::itm_target("capture.bin");
+    target.replace(target.find("clock_hz"), 0, "image = \"mount.elf\"\n");
+    test::write_file(folder / "x.target.toml", target);
+    const auto o = test::decode(folder / "x.target.toml");
+    ASSERT_FALSE(o.trail->doubts.empty());
+    EXPECT_NE(o.trail->doubts[0].text.find("cut off"), std::string::npos) << o.trail->doubts[0].text;
+    for (const Doubt& d : o.trail->doubts) EXPECT_EQ(d.advice.find("stripped"), std::string::npos) << d.text;
+}
+
 TEST(Opening, TroubleNamesThePlaceAndWhatToDo) {
     Folder folder;
     test::write_file(folder / "missing.target.toml", test::itm_target("nothing.bin"));

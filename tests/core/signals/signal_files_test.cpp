@@ -269,5 +269,22 @@ TEST(AnMdfFile, ThatLiesIsAProblemOrAWarning) {
     }
 }
 
+TEST(SignalFiles, OneThatWasPackedAndCutOffIsReadUpToThereAndSaysSo) {
+    const auto whole = read_signal_file(test::demo("larkspur-night.vcd.xz"), {});
+    ASSERT_TRUE(whole) << whole.error().text();
+    EXPECT_TRUE(whole->warnings.empty());
+    auto bytes = test::read_bytes(test::demo("larkspur-night.vcd.xz"));
+    bytes.resize(bytes.size() / 3);
+    test::Folder folder;
+    test::write_file(folder / "cut.vcd.xz", bytes);
+    const auto cut = read_signal_file(folder / "cut.vcd.xz", {});
+    ASSERT_TRUE(cut) << cut.error().text();
+    ASSERT_EQ(cut->lanes.size(), whole->lanes.size());
+    EXPECT_LT(cut->lanes[0].samples.size(), whole->lanes[0].samples.size());
+    EXPECT_GT(cut->lanes[0].samples.size(), 0U);
+    ASSERT_FALSE(cut->warnings.empty());
+    EXPECT_NE(cut->warnings.back().find("is compressed and damaged"), std::string::npos) << cut->warnings.back();
+}
+
 }  // namespace
 }  // namespace mt

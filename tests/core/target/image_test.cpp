@@ -72,6 +72,22 @@ TEST(Image, DamagedFilesGiveAProblemOrLessNeverACrash) {
     EXPECT_LT(opened, 60);
 }
 
+// System V ABI, "ELF Header": e_shoff and e_shnum tell where the table of sections ends; "Sections": sh_offset, sh_size.
+TEST(Image, OneThatIsCutOffKnowsHowLongItShouldBe) {
+    const auto good = test::read_bytes(test::data("mount/firmware.elf"));
+    EXPECT_FALSE(mount()->cut());
+    test::Folder folder;
+    for (const std::size_t part : {20, 50, 90, 99}) {
+        const std::size_t has = good.size() * part / 100;
+        test::write_file(folder / "x.elf", std::vector(good.begin(), good.begin() + static_cast<std::ptrdiff_t>(has)));
+        const auto image = Image::open(folder / "x.elf");
+        ASSERT_TRUE(image) << part;
+        ASSERT_TRUE((*image)->cut()) << part;
+        EXPECT_EQ((*image)->cut()->told, good.size()) << part;
+        EXPECT_EQ((*image)->cut()->has, has);
+    }
+}
+
 TEST(ExceptionNames, ComeFromTheVectorTableUnlessTheSvdKnowsBetter) {
     const auto image = mount();
     auto names = exception_names(image.get(), nullptr);

@@ -270,6 +270,9 @@ int main(int argc, char** argv) {
             const auto* measure = window.findChild<QPushButton*>("line_start");
             return measure != nullptr && measure->isEnabled();
         };
+        const auto tested = [&window] {
+            return window.desk().record().form()->findChild<QPushButton*>("recipe_test")->isEnabled();
+        };
         if (in_hand) {  // the last core stops at that function, and goes a few lines on
             auto* hand = window.desk().hand();
             const auto recorded = [&window, hand] {
@@ -292,6 +295,10 @@ int main(int argc, char** argv) {
             });
         } else if (shown == "line")
             QTimer::singleShot(1500, &window, [&window, measured, grab] { when(&window, measured, grab); });
+        else if (shown == "recipe")
+            QTimer::singleShot(600, &window, [&window, tested, grab] {
+                when(&window, tested, [&window, grab] { QTimer::singleShot(300, &window, grab); });  // once laid out
+            });
         else
             QTimer::singleShot(ms, &window, grab);
     } else if (inputs.isEmpty() || parser.value(view) == "start")

@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "look/filter_field.h"
+#include "look/html.h"
 #include "look/layout.h"
 #include "look/table_text.h"
 #include "look/theme.h"
@@ -309,7 +310,7 @@ void InterplayPage::list_selected() {
                                                 .arg(words(of.nodes[first.from].name), words(deed_text(first.deed)),
                                                      words(of.nodes[first.to].name))
                                           : words(of.nodes[*picture_->node()].name);
-    heading_->setText(tr("<b>%1</b>: %2").arg(what.toHtmlEscaped(), words(plural(count, "call", "calls"))));
+    heading_->setText(tr("<b>%1</b>: %2").arg(escaped(what), escaped(words(plural(count, "call", "calls")))));
     listing_ = std::make_shared<Progress>();
     jobs_.add(
         [this, trail = trail_, of, edges, what, progress = listing_]() mutable {
@@ -321,7 +322,7 @@ void InterplayPage::list_selected() {
                 if (cut)
                     heading_->setText(
                         tr("<b>%1</b>: the first %2 of each kind; look at a shorter stretch for the others")
-                            .arg(what.toHtmlEscaped(), words(count_text(kMostCalls))));
+                            .arg(escaped(what), escaped(words(count_text(kMostCalls)))));
                 model_->set(trail, std::move(of), std::move(calls));
                 restore_columns(*calls_, "interplay");
                 if (edges.size() == 1)  // the same in every row

@@ -323,9 +323,9 @@ void RulesPage::tell(const PlaceExplained& explained, const RulePlace& place, co
         constexpr std::size_t kMost = 12;
         text.html += "<table width=\"100%\" cellspacing=\"0\" style=\"margin-top:6px\"><tr><td style=\"color:" +
                      theme().second.name() + "\">" +
-                     tr("had the core %1 meanwhile").arg(words(explained.core)).toHtmlEscaped() + "</td></tr>";
+                     escaped(tr("had the core %1 meanwhile").arg(words(explained.core))) + "</td></tr>";
         for (std::size_t i = 0; i < std::min(kMost, explained.had.size()); ++i)
-            text.html += "<tr><td>" + words(explained.had[i].name).toHtmlEscaped() + "</td><td align=\"right\">" +
+            text.html += "<tr><td>" + escaped(words(explained.had[i].name)) + "</td><td align=\"right\">" +
                          words(duration_text(explained.had[i].time)) + "</td></tr>";
         text.html += "</table>";
         if (explained.had.size() > kMost) text.html += "<p>" + tr("and %1 more").arg(explained.had.size() - kMost) + "</p>";

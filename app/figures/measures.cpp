@@ -12,6 +12,7 @@
 
 #include "base/text.h"
 #include "look/filter_field.h"
+#include "look/html.h"
 #include "look/table_text.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -142,7 +143,7 @@ QString between_text(const ValueLane& lane, Time from, Time to) {
     std::vector<std::pair<QString, QString>> cells = {
         {QObject::tr("difference"), amount(b->difference(), lane.unit)},
         {QObject::tr("slope"), amount(b->difference() / seconds, lane.unit.empty() ? "1/s" : lane.unit + "/s")},
-        {QObject::tr("samples"), QString::number(b->samples)},
+        {QObject::tr("samples"), words(count_text(b->samples))},
         {QObject::tr("mean"), amount(b->mean, lane.unit)},
         {QObject::tr("RMS"), amount(b->rms, lane.unit)},
         {QObject::tr("integral"), amount(b->integral, integral_unit(lane.unit))},
@@ -155,7 +156,7 @@ QString between_text(const ValueLane& lane, Time from, Time to) {
         if (i > 0 && i % 3 == 0) text += "</tr><tr>";
         text += QString("<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
                         "font-size:10px\">%1</span><br><b>%2</b></td>")
-                    .arg(cells[i].first, cells[i].second, second);
+                    .arg(cells[i].first, escaped(cells[i].second), second);
     }
     return text + "</tr></table>";
 }
@@ -214,7 +215,7 @@ QString MeasuresPanel::figures_text(const LaneKind& kind, const MeasuredRow& row
         text += QString(
                     "<td width=\"33%\" style=\"padding:2px 10px 2px 0\"><span style=\"color:%3; "
                     "font-size:10px\">%1</span><br><b style=\"color:%4\">%2</b></td>")
-                    .arg(words(f.label), said, theme().second.name(),
+                    .arg(escaped(words(f.label)), escaped(said), theme().second.name(),
                          worst ? theme().finding.name() : theme().text.name());
     }
     return text + "</tr></table>";

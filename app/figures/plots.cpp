@@ -33,8 +33,23 @@ AxisUnit unit_for(const Series* series) {
 }
 
 QString label_of(double tick, const QString& unit) {
-    return QString::number(tick, 'g', 4) + (unit.isEmpty() ? unit : " " + unit);
+    const double size = std::fabs(tick);
+    const QString number = size >= 1e4 && size < 1e7 ? (tick < 0 ? "-" : "") + words(count_text(std::llround(size)))
+                                                     : QString::number(tick, 'g', 4);
+    return number + (unit.isEmpty() ? unit : " " + unit);
 }
+
+// Numbers of instances: whole ones.
+class CountTicker : public QCPAxisTicker {
+  public:
+    CountTicker() { setTickCount(3); }
+
+  protected:
+    QString getTickLabel(double tick, const QLocale&, QChar, int) override {
+        if (std::fabs(tick - std::round(tick)) > 1e-6) return {};
+        return tick < 1e7 ? label_of(tick, {}) : label_of(tick / 1e6, "M");
+    }
+};
 
 // Labels with their unit: "20 µs".
 class UnitTicker : public QCPAxisTicker {
@@ -282,11 +297,7 @@ void DistributionPlot::renew() {
     bars_->setBrush(t.measure);
     bars_->setData(x, y, true);
     plot_->yAxis->setRange(0, top * 1.08);
-    auto ticker = QSharedPointer<QCPAxisTicker>(new QCPAxisTicker);
-    ticker->setTickCount(3);
-    plot_->yAxis->setTicker(ticker);
-    plot_->yAxis->setNumberFormat("gb");
-    plot_->yAxis->setNumberPrecision(5);
+    plot_->yAxis->setTicker(QSharedPointer<QCPAxisTicker>(new CountTicker));
     x.isEmpty() ? marks_.clear() : marks_.draw(unit_);
     finish(x.isEmpty());
 }

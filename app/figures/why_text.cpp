@@ -52,7 +52,7 @@ QString what_text(const Spent& s) {
 QString counted(const QString& text, std::uint64_t here, std::uint64_t typical) {
     if (here <= 1 && typical <= 1) return text;
     return text + QString(" <span style=\"color:%1\">%2 : %3</span>")
-                      .arg(theme().second.name(), words(count_text(here)), words(count_text(typical)));
+                      .arg(theme().second.name(), escaped(words(count_text(here))), escaped(words(count_text(typical))));
 }
 
 QString short_name(const std::string& file) { return words(file).section('/', -1); }
@@ -72,7 +72,7 @@ PanelText why_text(const WhyLonger& why) {
     std::size_t rows = 0;
     for (const Spent& s : why.parts) {
         if (++rows > kMostRows) break;
-        QString what = what_text(s).toHtmlEscaped();
+        QString what = escaped(what_text(s));
         if (s.longest) {
             what = link_html(QString("span:%1").arg(text.spans.size()), what_text(s));
             text.spans.push_back(*s.longest);
@@ -92,7 +92,7 @@ PanelText why_text(const WhyLonger& why) {
             text.html += "<table width=\"100%\" cellspacing=\"0\" style=\"margin-top:8px\">" +
                          heading(QObject::tr("its own lines, instructions"));
         text.html += "<tr>" +
-                     cell(counted(QString("%1:%2").arg(short_name(l.file).toHtmlEscaped()).arg(l.line), l.count_here,
+                     cell(counted(QString("%1:%2").arg(escaped(short_name(l.file))).arg(l.line), l.count_here,
                                   l.count_typical),
                           false) +
                      cell(words(duration_text(l.here))) + cell(words(duration_text(l.typical))) +
@@ -108,14 +108,14 @@ PanelText fault_text(const Finding& f) {
         if (value.empty()) return;
         text.html +=
             QString("<p style=\"margin:5px 0 0 0\"><span style=\"color:%1; font-size:10px\">%2</span><br>%3</p>")
-                .arg(theme().second.name(), name, words(value).toHtmlEscaped());
+                .arg(theme().second.name(), name, escaped(words(value)));
     };
     if (f.known("raised_by") == nullptr) row(QObject::tr("what is known"), f.cause);
     if (const std::string by = f.told("raised_by"); !by.empty())
         text.html +=
             QString("<p style=\"margin:5px 0 0 0\"><span style=\"color:%1; font-size:10px\">%2</span><br>%3</p>")
                 .arg(theme().second.name(), QObject::tr("raised by"),
-                     link_html(QString("time:%1").arg(f.begin.ps), words(by).toHtmlEscaped()));
+                     link_html(QString("time:%1").arg(f.begin.ps), words(by)));
     if (f.known("imprecise") != nullptr)
         row(QObject::tr("may be imprecise"), "a write before it may still have been on its way");
     row(QObject::tr("reported"), f.told("reported"));
@@ -133,7 +133,7 @@ PanelText fault_text(const Finding& f) {
                      .arg(theme().second.name(), QObject::tr("what led to it"));
     for (const auto& e : f.evidence)
         text.html += "<tr>" + cell(link_html(QString("time:%1").arg(e.time.ps), signed_text(e.time - f.begin)), true) +
-                     cell(words(e.what).toHtmlEscaped(), false) + "</tr>";
+                     cell(escaped(words(e.what)), false) + "</tr>";
     text.html += "</table>";
     return text;
 }

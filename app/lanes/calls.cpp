@@ -7,6 +7,7 @@
 #include "lanes/geometry.h"
 #include "lanes/lanes.h"
 #include "lanes/painters.h"
+#include "look/html.h"
 #include "look/shapes.h"
 #include "look/theme.h"
 #include "look/words.h"
@@ -106,7 +107,7 @@ QString Lanes::inlined_at(const SpanRef& call, Time t) const {
         if (stay.level != call.level || stay.begin > t || stay.end <= t) continue;
         const Inlined& inlined = (*steps.inlines)[stay.inlined];
         return tr("<br>here in %1, inlined at %2:%3")
-            .arg(words(inlined.name).toHtmlEscaped(), words(inlined.file).section('/', -1).toHtmlEscaped())
+            .arg(escaped(words(inlined.name)), escaped(words(inlined.file).section('/', -1)))
             .arg(inlined.line);
     }
     return {};

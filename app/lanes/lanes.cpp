@@ -12,6 +12,7 @@
 #include "lanes/accessible.h"
 #include "lanes/geometry.h"
 #include "lanes/painters.h"
+#include "look/html.h"
 #include "look/tip.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
@@ -566,9 +567,9 @@ QString Lanes::told_at(const QPointF& at) const {
     const Told told = row->lane->told(
         t, span ? std::optional(std::pair<std::size_t, std::size_t>(span->level, span->index)) : std::nullopt);
     if (told.title.empty()) return {};
-    QString text = "<b>" + QString::fromStdString(told.title).toHtmlEscaped() + "</b>";
+    QString text = "<b>" + escaped(QString::fromStdString(told.title)) + "</b>";
     for (const std::string& line : told.lines)
-        text += "<br>" + QString::fromStdString(line).toHtmlEscaped().replace("  ", "&nbsp; ");
+        text += "<br>" + escaped(QString::fromStdString(line)).replace("  ", "&nbsp; ");
     if (span && span->lane.kind == &functions_kind()) text += inlined_at(*span, t);
     if (span) text += rules_at(*span);
     return text;

@@ -5,6 +5,7 @@
 #include "base/text.h"
 #include "lanes/geometry.h"
 #include "lanes/lanes.h"
+#include "look/html.h"
 #include "look/theme.h"
 #include "look/words.h"
 #include "measure/kinds/kinds.h"
@@ -78,10 +79,9 @@ QString Lanes::rules_at(const SpanRef& span) const {
     for (const RuleOutcome& o : judgement_.outcomes())
         for (const RulePlace& place : o.places)
             if (place.span == span)
-                text += "<br>" + tr("breaks the rule “%1”: %2, %3")
-                                     .arg(words(o.rule.name), words(rule_value_text(o.rule.what, place.value)),
-                                          words(o.rule.limit_text()))
-                                     .toHtmlEscaped();
+                text += "<br>" + escaped(tr("breaks the rule “%1”: %2, %3")
+                                             .arg(words(o.rule.name), words(rule_value_text(o.rule.what, place.value)),
+                                                  words(o.rule.limit_text())));
     return text;
 }
 

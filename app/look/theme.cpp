@@ -108,6 +108,8 @@ QFont sized(const QString& family, int pixels, bool bold) {
     const double scale = qApp == nullptr ? 1.0 : std::max(1.0, qApp->property("mtTextScale").toDouble());
     font.setPixelSize(static_cast<int>(pixels * scale + 0.5));
     font.setBold(bold);
+    // Unshaped, or the typeface makes 0x2000 0×2000; scripts that cannot do without are shaped all the same.
+    font.setStyleStrategy(QFont::PreferNoShaping);
     return font;
 }
 

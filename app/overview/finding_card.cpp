@@ -55,10 +55,10 @@ QString with_links(const QString& text, const Finding& f) {
     qsizetype from = 0;
     for (const Place& p : places) {
         if (p.begin < from) continue;
-        html += text.mid(from, p.begin - from).toHtmlEscaped() + link_html(p.link, text.mid(p.begin, p.length));
+        html += escaped(text.mid(from, p.begin - from)) + link_html(p.link, text.mid(p.begin, p.length));
         from = p.begin + p.length;
     }
-    return html + text.mid(from).toHtmlEscaped();
+    return html + escaped(text.mid(from));
 }
 
 QString place_line(const Finding& f, std::size_t place, std::size_t places, const QString& muted) {
@@ -74,7 +74,7 @@ QString place_line(const Finding& f, std::size_t place, std::size_t places, cons
 
 QString finding_html(const Finding& f, bool open) {
     const QString cause = words(f.cause);
-    QString html = "<p style=\"margin:0\">" + (open ? with_links(cause, f) : cause.toHtmlEscaped()) + "</p>";
+    QString html = "<p style=\"margin:0\">" + (open ? with_links(cause, f) : escaped(cause)) + "</p>";
     if (!open || f.evidence.empty() || f.kind == FindingKind::fault) return html;  // of faults the panel tells more
     html += "<table cellspacing=\"0\" cellpadding=\"0\" style=\"margin-top:4px\">";
     for (std::size_t i = 0; i < f.evidence.size() && i < kMostEvidence; ++i)

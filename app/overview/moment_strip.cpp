@@ -12,6 +12,7 @@
 #include <span>
 
 #include "base/text.h"
+#include "look/html.h"
 #include "look/theme.h"
 #include "look/words.h"
 #include "navigate/moment_actions.h"
@@ -56,7 +57,7 @@ QString sentence_of(std::span<const MomentPiece> pieces, std::vector<SpanRef>& l
     QString text;
     bool first = true;
     for (const MomentPiece& piece : pieces) {
-        QString said = words(piece.said.text).toHtmlEscaped();
+        QString said = escaped(words(piece.said.text));
         if (piece.said.strong) said = "<b>" + said + "</b>";
         if (piece.said.link) {
             said = QString("<a href=\"%1\" style=\"color:%2; text-decoration:none\">%3</a>")

@@ -10,6 +10,7 @@
 
 #include "base/text.h"
 #include "look/form_rows.h"
+#include "look/html.h"
 #include "look/theme.h"
 #include "look/words.h"
 #include "target/target_edit.h"
@@ -230,7 +231,7 @@ void RecipeForm::set_parameters() {
     if (!other) return;
     auto again = read_recipe(base_.path, given);
     if (!again) {
-        report_->setText(words(again.error().text()).toHtmlEscaped());
+        report_->setText(escaped(words(again.error().text())));
         return;
     }
     report_->clear();
@@ -314,7 +315,7 @@ void RecipeForm::show_target(const QString& path) {
     base_.target = path.toStdString();
     const auto target = read_target_file(base_.target);
     if (!target) {
-        report_->setText(words(target.error().text()).toHtmlEscaped());
+        report_->setText(escaped(words(target.error().text())));
         return;
     }
     report_->clear();
@@ -496,7 +497,7 @@ Result<Recipe> RecipeForm::recipe() const {
 void RecipeForm::test() {
     auto r = recipe();
     if (!r) {
-        report_->setText(words(r.error().text()).toHtmlEscaped());
+        report_->setText(escaped(words(r.error().text())));
         return;
     }
     test_->setEnabled(false);
@@ -509,11 +510,11 @@ void RecipeForm::show_reports(const std::vector<mt::ConnectionReport>& reports) 
     QString text;
     for (const auto& r : reports) {
         QStringList found;
-        for (const auto& f : r.findings) found << words(f).toHtmlEscaped();
+        for (const auto& f : r.findings) found << escaped(words(f));
         text += QString("<p style=\"margin:3px 0\"><b style=\"color:%1\">%2</b> %3: %4")
                     .arg((r.good ? theme().land : theme().finding).name(), r.good ? "✓" : "✗",
-                         words(r.core).toHtmlEscaped(), found.join("; "));
-        if (!r.advice.empty()) text += "<br>" + words(r.advice).toHtmlEscaped();
+                         escaped(words(r.core)), found.join("; "));
+        if (!r.advice.empty()) text += "<br>" + escaped(words(r.advice));
         text += "</p>";
     }
     report_->setText(text);
@@ -522,7 +523,7 @@ void RecipeForm::show_reports(const std::vector<mt::ConnectionReport>& reports) 
 void RecipeForm::use() {
     auto r = recipe();
     if (!r) {
-        report_->setText(words(r.error().text()).toHtmlEscaped());
+        report_->setText(escaped(words(r.error().text())));
         return;
     }
     report_->clear();

@@ -11,6 +11,7 @@
 #include <QToolTip>
 
 #include "base/text.h"
+#include "look/html.h"
 #include "look/theme.h"
 #include "look/words.h"
 
@@ -302,9 +303,9 @@ QString UnitPicture::detail() const {
     const QString second = theme().second.name();
     QString html =
         QString("<b>%1</b> <span style=\"color:%2\">%3 · %4%5</span>")
-            .arg(words(u.name).toHtmlEscaped(), second, words(hex_text(u.address)), words(unit_kind_purpose(u.kind)),
+            .arg(escaped(words(u.name)), second, words(hex_text(u.address)), words(unit_kind_purpose(u.kind)),
                  u.locked ? tr(" · locked, opened when it is set") : QString());
-    if (!u.trouble.empty()) return html + "<br>" + words(u.trouble).toHtmlEscaped();
+    if (!u.trouble.empty()) return html + "<br>" + escaped(words(u.trouble));
     const auto facts = [&](const QString& title, const std::vector<UnitFact>& list) {
         if (list.empty()) return;
         QStringList parts;
@@ -312,7 +313,7 @@ QString UnitPicture::detail() const {
             QString key = words(f.key);
             key.replace('_', ' ');
             parts << QString("<span style=\"color:%1\">%2</span> %3")
-                         .arg(second, key, words(fact_text(f.value)).toHtmlEscaped());
+                         .arg(second, key, escaped(words(fact_text(f.value))));
         }
         html += "<br><b>" + title + "</b> " + parts.join(" · ");
     };
@@ -321,7 +322,7 @@ QString UnitPicture::detail() const {
     const auto& will = will_[static_cast<std::size_t>(chosen_)];
     if (!will.empty()) {
         QStringList lines;
-        for (const auto& w : will) lines << words(w).toHtmlEscaped();
+        for (const auto& w : will) lines << escaped(words(w));
         html += "<br><b>" + tr("Will be set:") + "</b><br>" + lines.join("<br>");
     }
     return html;

@@ -1,10 +1,15 @@
 // What is on the screen: contrast of the colours, and that the shapes of state are really drawn.
+#include <QGlyphRun>
 #include <QImage>
+#include <QRawFont>
 #include <QSignalSpy>
 #include <QTest>
+#include <QTextDocument>
+#include <QTextLayout>
 
 #include <cmath>
 
+#include "look/html.h"
 #include "look/shapes.h"
 #include "look/theme.h"
 #include "measure/refs.h"
@@ -39,6 +44,27 @@ TEST(Theme, TextIsLegibleByDayAndByNight) {
         EXPECT_GE(contrast(t.land, t.panel), 3.0);
     }
     apply_theme(false);
+}
+
+TEST(Theme, AnAddressIsWrittenWithTheLetterX) {
+    const QString address = "0x20000018";
+    for (const bool bold : {false, true}) {
+        QTextLayout layout(address, text_font(12, bold));
+        layout.beginLayout();
+        layout.createLine();
+        layout.endLayout();
+        QList<quint32> drawn;
+        for (const QGlyphRun& run : layout.glyphRuns()) drawn += run.glyphIndexes();
+        EXPECT_EQ(drawn, QRawFont::fromFont(text_font(12, bold)).glyphIndexesForString(address));
+    }
+}
+
+TEST(Html, KeepsANumberTogetherAtTheEndOfALineAndEscapesWhatIsText) {
+    QTextDocument document;
+    document.setHtml(escaped("vector<int>: 16\u202f777\u202f216 cycles"));
+    EXPECT_EQ(document.toRawText(), "vector<int>: 16\u00a0777\u00a0216 cycles");
+    document.setHtml(link_html("time:0", "a & b"));
+    EXPECT_EQ(document.toRawText(), "a & b") << "escaped once";
 }
 
 int count_near(const QImage& image, const QColor& wanted, const QRect& area) {

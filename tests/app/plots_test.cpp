@@ -124,6 +124,25 @@ TEST_F(PlotsInTheWindow, WordsOfALimitStandOverTheBars) {
     EXPECT_TRUE(words_in(plot->plot()).isNull()) << "taken away again";
 }
 
+TEST_F(PlotsInTheWindow, LargeCountsAreGroupedAndThereIsNoHalfInstance) {
+    for (const std::uint64_t most : {1ULL, 45'000ULL, 430'000ULL, 28'000'000ULL}) {
+        Series series;
+        series.edges = {1e9, 2e9, 3e9};
+        series.counts = {most, 1};
+        series.greatest = 3e9;
+        panel->distribution()->show(std::make_shared<const Series>(series), {});
+        QCPAxis* axis = panel->distribution()->plot()->yAxis;
+        panel->distribution()->plot()->replot();
+        const QStringList labels = axis->tickVectorLabels();
+        EXPECT_TRUE(labels.contains("0"));
+        for (const QString& label : labels) {
+            EXPECT_FALSE(label.contains("e+") || label.contains('.')) << label.toStdString();
+            if (most == 430'000) EXPECT_TRUE(label == "0" || label.endsWith("\u202f000")) << label.toStdString();
+            if (most == 28'000'000) EXPECT_TRUE(label == "0" || label.endsWith(" M")) << label.toStdString();
+        }
+    }
+}
+
 TEST_F(PlotsInTheWindow, AreDrawnAnewInTheColoursOfTheNight) {
     const QImage day = panel->distribution()->grab().toImage();
     QAction* night = nullptr;

@@ -47,7 +47,7 @@ class TargetInHand : public ::testing::Test {
                              test::tcp(board.trace_cop()) + "[record]\nseconds = 300\n");
         window->open(QString::fromStdString(folder / "r.recipe.toml"));
         QTest::keyClick(window.get(), Qt::Key_F5);
-        ASSERT_TRUE(wait([&] { return hand().at_hand() && steps() > 1000; })) << window->notice_text().toStdString();
+        ASSERT_TRUE(wait([&] { return hand().at_hand() && window->document().live() && steps() > 1000; })) << window->notice_text().toStdString();
         window->desk().show_evidence(&hand());
         auto* cores = window->findChild<QComboBox*>("hand_core");
         cores->setFocus();
@@ -193,7 +193,7 @@ TEST_F(TargetInHand, APointStopsAtItsCountIsListedWithItsHitsAndKeptForTheNextTi
         hand().points()->setFocus();
         QTest::keyClick(hand().points(), Qt::Key_Delete);
         return false;
-    }));
+    })) << window->notice_text().toStdString() << "; " << hand().where().toStdString() << "; focus " << hand().points()->hasFocus();
     EXPECT_TRUE(wait([&] { return kept().find("[[point]]") == std::string::npos; })) << kept();
 }
 
